@@ -1,0 +1,167 @@
+//! Addresses: where a person may be sent back to, and which names stand for this machine.
+
+use url::Url;
+
+/// The longest return address kept through a sign-in, in bytes. It travels inside sealed state, in a URL.
+pub const RETURN_MAX: usize = 1_500;
+
+/// A path and query on a gate to which a person returns after signing in. Holding one proves that it cannot lead to
+/// another host and holds no control character.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ReturnPath(String);
+
+impl ReturnPath {
+    /// The gate's front page.
+    pub fn root() -> ReturnPath {
+        ReturnPath("/".to_owned())
+    }
+
+    /// Reads an origin-form request target (RFC 9112 3.2.1). None when it could be read as another host, holds anything
+    /// but visible ASCII, or is too long.
+    pub fn parse(target: &str) -> Option<ReturnPath> {
+        let ok = target.len() <= RETURN_MAX
+            && target.starts_with('/')
+            && !target.starts_with("//")
+            && target.bytes().all(|b| (0x21..0x7f).contains(&b) && b != b'\\' && b != b'#');
+        // `/./ /x` style tricks resolve against the gate's own origin; a second check with the URL parser proves it.
+        let base = Url::parse("http://gate.invalid/").ok()?;
+        let joined = base.join(target).ok()?;
+        (ok && joined.host_str() == Some("gate.invalid") && joined.path().starts_with('/') && !joined.path().starts_with("//"))
+            .then(|| ReturnPath(target.to_owned()))
+    }
+
+    /// The path and query.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+/// Whether a host name always means this machine: `localhost`, names under it (RFC 6761 6.3) and loopback addresses.
+pub fn is_loopback(host: &str) -> bool {
+    let name = host.trim_end_matches('.').to_ascii_lowercase();
+    if name == "localhost" || name.ends_with(".localhost") {
+        return true;
+    }
+    let bare = name.trim_start_matches('[').trim_end_matches(']');
+    bare.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback())
+}
+
+/// The public address of a site or gate: scheme, host and port, nothing else.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PublicAddress {
+    /// Lower-case host with the port where it is not the scheme's own: what stands in `Host`.
+    pub host: String,
+    pub https: bool,
+}
+
+/// What is wrong with an address. The words name the remedy.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum BadAddress {
+    #[error("is not an absolute http or https address")]
+    NotAbsolute,
+    #[error("holds a path, query, fragment or user name; only scheme, host and port belong here")]
+    MoreThanOrigin,
+    #[error("is plain http, which is accepted for localhost names only; use https")]
+    PlainHttp,
+}
+
+impl PublicAddress {
+    /// Reads an origin. Plain HTTP is accepted for loopback names only.
+    pub fn parse(text: &str) -> Result<PublicAddress, BadAddress> {
+        let url = Url::parse(text).map_err(|_| BadAddress::NotAbsolute)?;
+        let host = url.host_str().ok_or(BadAddress::NotAbsolute)?;
+        let https = match url.scheme() {
+            "https" => true,
+            "http" => false,
+            _ => return Err(BadAddress::NotAbsolute),
+        };
+        let origin_only = url.path() == "/"
+            && url.query().is_none()
+            && url.fragment().is_none()
+            && url.username().is_empty()
+            && url.password().is_none();
+        if !origin_only {
+            return Err(BadAddress::MoreThanOrigin);
+        }
+        if !https && !is_loopback(host) {
+            return Err(BadAddress::PlainHttp);
+        }
+        let host = match url.port() {
+            Some(port) => format!("{host}:{port}"),
+            None => host.to_owned(),
+        };
+        Ok(PublicAddress { host, https })
+    }
+
+    /// `scheme://host[:port]`, as in an Origin header (RFC 6454 6.2).
+    pub fn origin(&self) -> String {
+        format!("{}://{}", if self.https { "https" } else { "http" }, self.host)
+    }
+
+    /// An address under it; `path` begins with a slash.
+    pub fn at(&self, path: &str) -> String {
+        format!("{}{path}", self.origin())
+    }
+
+    /// Whether a `Host` header or request authority means this address (the scheme's own port may be written or not).
+    pub fn is_host(&self, authority: &str) -> bool {
+        let authority = authority.to_ascii_lowercase();
+        let own_port = if self.https { ":443" } else { ":80" };
+        authority == self.host || authority.strip_suffix(own_port) == Some(self.host.as_str())
+    }
+
+    /// The name of a cookie of ours on this address, and whether it is `Secure`. Where the public address is plain
+    /// HTTP, on loopback only, the `__Host-` prefix and Secure are left out so that any client works.
+    pub fn cookie(&self, what: &str) -> (String, bool) {
+        if self.https { (format!("__Host-passeur-{what}"), true) } else { (format!("passeur-{what}"), false) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_return_path_never_leads_elsewhere() {
+        for good in ["/", "/a?b=c", "/a//b", "/%2e%2e/x", "/a;v=1", "/?u=https://elsewhere.example/"] {
+            assert_eq!(ReturnPath::parse(good).map(|p| p.as_str().to_owned()).as_deref(), Some(good));
+        }
+        let long = format!("/{}", "a".repeat(RETURN_MAX));
+        for bad in [
+            "", "a", "//elsewhere.example/", "/\\elsewhere.example", "\\\\x", "http://elsewhere.example/", "/a\r\nSet-Cookie: x",
+            "/a b", "/\t/elsewhere.example", "/é", "/a#b", "/.//elsewhere.example", &long,
+        ] {
+            assert_eq!(ReturnPath::parse(bad), None, "{bad:?}");
+        }
+    }
+
+    #[test]
+    fn only_loopback_names_are_loopback() {
+        for yes in ["localhost", "LOCALHOST.", "a.b.localhost", "127.0.0.1", "127.9.9.9", "[::1]", "::1"] {
+            assert!(is_loopback(yes), "{yes}");
+        }
+        for no in ["localhost.example", "notlocalhost", "10.0.0.1", "127.0.0.1.example", "0.0.0.0", ""] {
+            assert!(!is_loopback(no), "{no}");
+        }
+    }
+
+    #[test]
+    fn public_addresses_are_origins_and_plain_http_is_for_loopback() {
+        assert_eq!(PublicAddress::parse("https://Pass.Havrelune.example").unwrap().host, "pass.havrelune.example");
+        assert_eq!(PublicAddress::parse("https://pass.havrelune.example:443").unwrap().host, "pass.havrelune.example");
+        assert_eq!(PublicAddress::parse("http://x.localhost:8640").unwrap().origin(), "http://x.localhost:8640");
+        assert_eq!(PublicAddress::parse("http://pass.havrelune.example"), Err(BadAddress::PlainHttp));
+        assert_eq!(PublicAddress::parse("https://a.example/x"), Err(BadAddress::MoreThanOrigin));
+        assert_eq!(PublicAddress::parse("https://u:p@a.example"), Err(BadAddress::MoreThanOrigin));
+        assert_eq!(PublicAddress::parse("ftp://a.example"), Err(BadAddress::NotAbsolute));
+        assert_eq!(PublicAddress::parse("a.example"), Err(BadAddress::NotAbsolute));
+    }
+
+    #[test]
+    fn a_host_header_is_matched_with_and_without_the_default_port() {
+        let a = PublicAddress::parse("https://gate.example").unwrap();
+        assert!(a.is_host("GATE.example") && a.is_host("gate.example:443"));
+        assert!(!a.is_host("gate.example:80") && !a.is_host("gate.example.") && !a.is_host("xgate.example"));
+        assert_eq!(a.cookie("gate"), ("__Host-passeur-gate".to_owned(), true));
+    }
+}

@@ -1,0 +1,117 @@
+//! One attribute of a person: never a bare string, always with where it came from or why it is not there.
+//!
+//! Rules and delivery look at the same [`Attribute`], so a crossing can always tell why a header was empty.
+
+use serde::{Deserialize, Serialize};
+
+use crate::step::Param;
+
+/// Where a value was, or would have been, read.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "from", rename_all = "kebab-case")]
+pub enum Origin {
+    /// A claim of the validated id_token (OpenID Connect Core 2).
+    IdToken { claim: String },
+    /// A claim of the userinfo answer (OpenID Connect Core 5.3).
+    UserInfo { claim: String },
+    /// A claim looked for in both, found in neither.
+    Claims { claim: String },
+    /// An attribute of the person's directory entry.
+    Directory { directory: String, attribute: String },
+    /// What the sign-in itself says (provider name, subject).
+    SignIn,
+}
+
+impl std::fmt::Display for Origin {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Origin::IdToken { claim } => write!(f, "id_token claim {claim}"),
+            Origin::UserInfo { claim } => write!(f, "userinfo claim {claim}"),
+            Origin::Claims { claim } => write!(f, "claim {claim}"),
+            Origin::Directory { directory, attribute } => write!(f, "directory {directory}, attribute {attribute}"),
+            Origin::SignIn => f.write_str("the sign-in"),
+        }
+    }
+}
+
+/// Why an attribute has no value. Each has its own words in the story of a crossing.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "reason", rename_all = "kebab-case")]
+pub enum Absence {
+    /// The provider did not release the claim.
+    NotReleased,
+    /// The directory entry does not hold the attribute.
+    NotInEntry,
+    /// The look-up that would have brought it failed.
+    LookUpFailed { how: String },
+    /// This edition maps nothing to the attribute for this gate.
+    NotMapped,
+    /// It was there and a step took it away.
+    DroppedBy { step: String },
+    /// It was there and may not be used.
+    Unsafe { why: String },
+    /// The evidence was recorded without it.
+    NotRecorded,
+}
+
+impl Absence {
+    /// A short code for filters and translation keys.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Absence::NotReleased => "not-released",
+            Absence::NotInEntry => "not-in-entry",
+            Absence::LookUpFailed { .. } => "look-up-failed",
+            Absence::NotMapped => "not-mapped",
+            Absence::DroppedBy { .. } => "dropped",
+            Absence::Unsafe { .. } => "unsafe",
+            Absence::NotRecorded => "not-recorded",
+        }
+    }
+
+    /// The reason as a step parameter, translated when it is shown.
+    pub fn param(&self) -> Param {
+        let detail = match self {
+            Absence::LookUpFailed { how } => how.clone(),
+            Absence::DroppedBy { step } => step.clone(),
+            Absence::Unsafe { why } => why.clone(),
+            _ => String::new(),
+        };
+        Param::Reason { code: self.code().to_owned(), detail }
+    }
+}
+
+/// An attribute of a person under one edition.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "state", rename_all = "kebab-case")]
+pub enum Attribute {
+    /// At least one value, in the order received.
+    Present { values: Vec<String>, origin: Origin },
+    /// No value, and why.
+    Absent { absence: Absence, origin: Origin },
+}
+
+impl Attribute {
+    /// All values, or the reason why there is none.
+    pub fn values(&self) -> Result<&[String], &Absence> {
+        match self {
+            Attribute::Present { values, .. } => Ok(values),
+            Attribute::Absent { absence, .. } => Err(absence),
+        }
+    }
+
+    /// Where the value was, or would have been, read.
+    pub fn origin(&self) -> &Origin {
+        match self {
+            Attribute::Present { origin, .. } | Attribute::Absent { origin, .. } => origin,
+        }
+    }
+
+    /// From a list that may be empty: an attribute with no value is absent for `if_empty`.
+    pub fn from_values(values: Vec<String>, origin: Origin, if_empty: Absence) -> Attribute {
+        if values.is_empty() {
+            Attribute::Absent { absence: if_empty, origin }
+        } else {
+            Attribute::Present { values, origin }
+        }
+    }
+}

@@ -1,0 +1,144 @@
+//! What must hold before any rule is asked: factors the provider reported, and the state of the directory account.
+
+use super::Refusal;
+use crate::crossing::Outcome;
+use crate::evidence::{Evidence, LookUp, LookUpState};
+use crate::site::{Access, Directory, Disabled, Site};
+use crate::step::{Param, Step, StepCode, Witness};
+
+fn stop(outcome: Outcome, code: StepCode) -> Result<(), Refusal> {
+    Err(Refusal { outcome, code, words: None })
+}
+
+/// Whether the sign-in was as strong as the provider's part of the edition requires.
+pub(super) fn factors(site: &Site, evidence: &Evidence, witness: &mut impl Witness) -> Result<(), Refusal> {
+    let Some(provider) = site.provider(&evidence.provider) else {
+        return stop(Outcome::CheckFailed, StepCode::OtherProvider);
+    };
+    let f = &evidence.factors;
+    let acr_ok = provider.require_acr.is_empty() || f.acr.as_ref().is_some_and(|a| provider.require_acr.contains(a));
+    let amr_ok = provider.require_amr.iter().all(|m| f.amr.contains(m));
+    if acr_ok && amr_ok {
+        return Ok(());
+    }
+    witness.step(|| {
+        let mut wanted = vec![];
+        if !provider.require_acr.is_empty() {
+            wanted.push(format!("acr {}", provider.require_acr.join(" or ")));
+        }
+        if !provider.require_amr.is_empty() {
+            wanted.push(format!("amr with {}", provider.require_amr.join(", ")));
+        }
+        let seen = format!("acr {}, amr {}", f.acr.as_deref().unwrap_or("none"), if f.amr.is_empty() { "none".into() } else { f.amr.join(" ") });
+        Step::new(StepCode::FactorsInsufficient).with("seen", seen).with("wanted", wanted)
+    });
+    stop(Outcome::CheckFailed, StepCode::FactorsInsufficient)
+}
+
+/// Whether the look-up gave what the gate needs. Each way it can fail has its own step.
+pub(super) fn directory(
+    site: &Site,
+    access: &Access,
+    evidence: &Evidence,
+    witness: &mut impl Witness,
+) -> Result<(), Refusal> {
+    let Some(directory) = access.directory.as_ref().and_then(|d| site.directory(d)) else { return Ok(()) };
+    let missing;
+    let look_up = match evidence.look_up(&directory.name) {
+        Some(l) => l,
+        None => {
+            missing = LookUp {
+                directory: directory.name.clone(),
+                key: directory.key.clone(),
+                value: None,
+                at: evidence.factors.auth_time.unwrap_or_default(),
+                millis: 0,
+                cached: false,
+                state: LookUpState::Dead { detail: "it was not asked in this session".to_owned() },
+            };
+            &missing
+        }
+    };
+    match &look_up.state {
+        LookUpState::Answered { entry } => {
+            witness.step(|| found(directory, look_up, &entry.dn));
+            witness.step(|| groups(&entry.groups));
+            Ok(())
+        }
+        LookUpState::Disabled { entry, why } => {
+            witness.step(|| found(directory, look_up, &entry.dn));
+            let (code, outcome) = match access.disabled {
+                Disabled::Admit => (StepCode::DirectoryDisabledAllowed, Ok(())),
+                Disabled::Refuse => (StepCode::DirectoryDisabled, stop(Outcome::Refused, StepCode::DirectoryDisabled)),
+            };
+            witness.step(|| {
+                Step::new(code).with("directory", directory.name.as_str()).with("dn", entry.dn.as_str()).with("why", why.as_str())
+            });
+            if outcome.is_ok() {
+                witness.step(|| groups(&entry.groups));
+            }
+            outcome
+        }
+        failed => {
+            if access.without_directory {
+                witness.step(|| {
+                    Step::new(StepCode::DirectoryWentOn)
+                        .with("directory", directory.name.as_str())
+                        .with("state", Param::reason(failed.code()))
+                });
+                return Ok(());
+            }
+            witness.step(|| failure(site, directory, look_up));
+            let outcome = match failed {
+                LookUpState::Dead { .. } | LookUpState::BindRefused { .. } => Outcome::Failed,
+                _ => Outcome::Refused,
+            };
+            stop(outcome, failure_code(failed))
+        }
+    }
+}
+
+fn found(directory: &Directory, l: &LookUp, dn: &str) -> Step {
+    Step::new(StepCode::DirectoryAnswered)
+        .with("directory", directory.name.as_str())
+        .with("key", l.key.as_str())
+        .with("value", l.value.clone().unwrap_or_default())
+        .with("dn", dn)
+        .with("millis", i64::from(l.millis))
+        .with("cached", if l.cached { "cache" } else { "LDAP" })
+}
+
+fn groups(groups: &[crate::evidence::GroupFound]) -> Step {
+    let names = groups.iter().map(|g| match &g.via {
+        Some(via) => format!("{} (through {via})", g.name),
+        None => g.name.clone(),
+    });
+    Step::new(StepCode::DirectoryGroups).with("count", groups.len() as i64).with("groups", names.collect::<Vec<_>>())
+}
+
+fn failure_code(state: &LookUpState) -> StepCode {
+    match state {
+        LookUpState::NoEntry => StepCode::DirectoryNoEntry,
+        LookUpState::Several { .. } => StepCode::DirectorySeveral,
+        LookUpState::BindRefused { .. } => StepCode::DirectoryBindRefused,
+        LookUpState::NoKey { .. } => StepCode::DirectoryNoKey,
+        LookUpState::Dead { .. } | LookUpState::Answered { .. } | LookUpState::Disabled { .. } => StepCode::DirectoryDead,
+    }
+}
+
+fn failure(site: &Site, directory: &Directory, l: &LookUp) -> Step {
+    let step = Step::new(failure_code(&l.state)).with("directory", directory.name.as_str());
+    let asked = |s: Step| s.with("key", l.key.as_str()).with("value", l.value.clone().unwrap_or_default());
+    match &l.state {
+        LookUpState::NoEntry => asked(step).with("base", directory.base.as_str()),
+        LookUpState::Several { dns } => asked(step).with("dns", dns.clone()),
+        LookUpState::BindRefused { detail } => {
+            step.with("account", directory.account.clone().unwrap_or_default()).with("detail", detail.as_str())
+        }
+        LookUpState::NoKey { absence } => {
+            step.with("attribute", site.attribute_name(directory.fed_by)).with("absence", Param::reason(absence))
+        }
+        LookUpState::Dead { detail } => step.with("url", directory.url.as_str()).with("detail", detail.as_str()),
+        LookUpState::Answered { .. } | LookUpState::Disabled { .. } => step.with("url", directory.url.as_str()),
+    }
+}

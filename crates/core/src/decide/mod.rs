@@ -1,0 +1,212 @@
+//! Deciding: person × edition × gate, once. Live requests, stories and, later, rehearsal call [`fold`].
+//!
+//! The first stage folds everything that does not depend on the single request into one decision. No condition depends
+//! on the request yet, so the fold is the decision; conditions on path, method, network and time will be left over here
+//! and finished per request. Whatever cannot be known refuses.
+
+mod account;
+
+use std::sync::Arc;
+
+use crate::condition::Truth;
+use crate::crossing::Outcome;
+use crate::delivery::{self, Delivered};
+use crate::evidence::Evidence;
+use crate::identity::{Identity, Person, identify};
+use crate::site::{Access, Effect, Gate, Rule, Site};
+use crate::step::{Step, StepCode, Witness};
+
+/// Proof that the rules of a gate admit a person, with what is to be delivered. Only [`fold`] makes one; the upstream
+/// pool takes no request without it.
+#[derive(Clone, Debug)]
+pub struct Admitted(Arc<Inner>);
+
+#[derive(Debug)]
+struct Inner {
+    gate: String,
+    person: Person,
+    roles: Vec<String>,
+    headers: Vec<Delivered>,
+}
+
+impl Admitted {
+    /// The gate that admits.
+    pub fn gate(&self) -> &str {
+        &self.0.gate
+    }
+    /// Who is admitted.
+    pub fn person(&self) -> &Person {
+        &self.0.person
+    }
+    /// Roles the rules give.
+    pub fn roles(&self) -> &[String] {
+        &self.0.roles
+    }
+    /// Headers to deliver, ready to be sent.
+    pub fn headers(&self) -> &[Delivered] {
+        &self.0.headers
+    }
+
+    /// A digest of all that the decision gives: a new one is a new decision worth recording.
+    pub fn digest(&self) -> [u8; 32] {
+        let mut bytes = Vec::new();
+        let mut put = |b: &[u8]| {
+            bytes.extend((b.len() as u64).to_be_bytes());
+            bytes.extend(b);
+        };
+        put(self.0.gate.as_bytes());
+        self.0.roles.iter().for_each(|r| put(r.as_bytes()));
+        put(b"headers");
+        for h in &self.0.headers {
+            put(h.name.as_bytes());
+            put(&h.value);
+        }
+        crate::id::sha256(&bytes)
+    }
+}
+
+/// Why a person is not let in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Refusal {
+    pub outcome: Outcome,
+    /// The step that decided.
+    pub code: StepCode,
+    /// The rule's words for the person, where a rule refused.
+    pub words: Option<String>,
+}
+
+/// The outcome of folding.
+#[derive(Clone, Debug)]
+pub enum Decision {
+    Admitted(Admitted),
+    Refused(Refusal),
+}
+
+impl Decision {
+    /// A digest that differs whenever the decision does.
+    pub fn digest(&self) -> [u8; 32] {
+        match self {
+            Decision::Admitted(a) => a.digest(),
+            Decision::Refused(r) => {
+                crate::id::sha256(format!("{}|{}|{}", r.outcome.code(), r.code.spec().code, r.words.as_deref().unwrap_or("")).as_bytes())
+            }
+        }
+    }
+}
+
+/// Decides whether a gate admits the person of the evidence, and prepares what it delivers.
+pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, witness: &mut impl Witness) -> Decision {
+    if gate.access.rules.is_empty() {
+        witness.step(|| Step::new(StepCode::Unprotected).with("gate", gate.name.as_str()));
+        return refused(Outcome::Refused, StepCode::Unprotected);
+    }
+    let (who, roles) = match enter(site, &gate.access, &gate.name, evidence, witness) {
+        Ok(entry) => entry,
+        Err(refusal) => return Decision::Refused(refusal),
+    };
+    let headers = match site.delivery(gate) {
+        None => vec![],
+        Some(d) => match delivery::prepare(site, d, &who, &roles, witness) {
+            Ok(headers) => headers,
+            Err(_) => return refused(Outcome::Refused, StepCode::HeaderRefused),
+        },
+    };
+    Decision::Admitted(Admitted(Arc::new(Inner { gate: gate.name.clone(), person: who.person, roles, headers })))
+}
+
+/// Decides which console roles the person of the evidence has; empty when none.
+pub fn console_roles(site: &Site, evidence: &Evidence, witness: &mut impl Witness) -> Vec<String> {
+    let Some(access) = &site.engineers else { return vec![] };
+    enter(site, access, "console", evidence, witness).map(|(_, roles)| roles).unwrap_or_default()
+}
+
+fn refused(outcome: Outcome, code: StepCode) -> Decision {
+    Decision::Refused(Refusal { outcome, code, words: None })
+}
+
+/// Provider, factors, account, then rules.
+fn enter(
+    site: &Site,
+    access: &Access,
+    name: &str,
+    evidence: &Evidence,
+    witness: &mut impl Witness,
+) -> Result<(Identity, Vec<String>), Refusal> {
+    let stop = |outcome, code| Refusal { outcome, code, words: None };
+    if evidence.provider != access.provider {
+        witness.step(|| {
+            Step::new(StepCode::OtherProvider).with("seen", evidence.provider.as_str()).with("wanted", access.provider.as_str())
+        });
+        return Err(stop(Outcome::CheckFailed, StepCode::OtherProvider));
+    }
+    account::factors(site, evidence, witness)?;
+    account::directory(site, access, evidence, witness)?;
+    let who = identify(site, access, evidence, witness);
+    let roles = judge_rules(site, access, name, &who, witness)?;
+    Ok((who, roles))
+}
+
+fn saw(site: &Site, rule: &Rule, who: &Identity) -> Vec<String> {
+    rule.when.saw(site, who)
+}
+
+/// Grants of all rules that apply are joined; a refusal wins; where nothing grants entry, the answer is no.
+fn judge_rules(
+    site: &Site,
+    access: &Access,
+    name: &str,
+    who: &Identity,
+    witness: &mut impl Witness,
+) -> Result<Vec<String>, Refusal> {
+    let mut granted: Vec<&str> = vec![];
+    let mut roles: Vec<String> = vec![];
+    let mut refusal: Option<(&Rule, &str)> = None;
+    for rule in &access.rules {
+        let truth = rule.when.judge(who);
+        match (&rule.effect, truth) {
+            (Effect::Enter { roles: gives }, Truth::Yes) => {
+                granted.push(&rule.name);
+                for role in gives {
+                    if !roles.contains(role) {
+                        roles.push(role.clone());
+                    }
+                }
+                witness.step(|| {
+                    let gives = if gives.is_empty() { "entry".to_owned() } else { format!("entry, roles {}", gives.join(", ")) };
+                    Step::new(StepCode::RuleMatched).with("rule", rule.name.as_str()).with("gives", gives).with("saw", saw(site, rule, who))
+                });
+            }
+            (Effect::Refuse { words }, Truth::Yes | Truth::Unknown) => {
+                if truth == Truth::Unknown {
+                    witness.step(|| not_matched(site, rule, who, StepCode::RuleUncertain));
+                }
+                refusal.get_or_insert((rule, words));
+            }
+            _ => witness.step(|| not_matched(site, rule, who, StepCode::RuleNotMatched)),
+        }
+    }
+    if let Some((rule, words)) = refusal {
+        witness.step(|| {
+            Step::new(StepCode::RefusedByRule)
+                .with("rule", rule.name.as_str())
+                .with("words", words)
+                .with("saw", saw(site, rule, who))
+        });
+        return Err(Refusal { outcome: Outcome::Refused, code: StepCode::RefusedByRule, words: Some(words.to_owned()) });
+    }
+    if granted.is_empty() {
+        witness.step(|| Step::new(StepCode::NothingGrants).with("gate", name).with("rules", access.rules.len() as i64));
+        return Err(Refusal { outcome: Outcome::Refused, code: StepCode::NothingGrants, words: None });
+    }
+    witness.step(|| {
+        Step::new(StepCode::Granted)
+            .with("gate", name)
+            .with("rules", granted.iter().map(|r| format!("“{r}”")).collect::<Vec<_>>())
+            .with("roles", roles.clone())
+    });
+    Ok(roles)
+}
+
+fn not_matched(site: &Site, rule: &Rule, who: &Identity, code: StepCode) -> Step {
+    Step::new(code).with("rule", rule.name.as_str()).with("wanted", rule.when.wanted(site)).with("saw", saw(site, rule, who))
+}

@@ -1,0 +1,175 @@
+//! Delivery: a named set of values handed to an upstream with the request.
+//!
+//! Every name that a delivery may set is first taken from the client's request in every spelling an upstream might fold
+//! onto it ([`fold_name`]), whether or not a value is delivered in the end.
+
+mod encode;
+mod read;
+
+pub use encode::{Encoding, OnSeparator, VALUE_MAX};
+pub(crate) use read::read;
+
+use crate::attribute::{Absence, Origin};
+use crate::identity::Identity;
+use crate::site::{AttributeId, Site};
+use crate::step::{Param, Step, StepCode, Witness};
+
+/// A named set of headers.
+#[derive(Clone, Debug)]
+pub struct Delivery {
+    pub name: String,
+    pub headers: Vec<HeaderRule>,
+}
+
+/// One header to deliver.
+#[derive(Clone, Debug)]
+pub struct HeaderRule {
+    /// As written in the site file; compared by [`fold_name`].
+    pub name: String,
+    pub value: ValueOf,
+    pub encoding: Encoding,
+    /// What joins several values.
+    pub join: String,
+    pub on_separator: OnSeparator,
+    pub missing: Missing,
+}
+
+/// Where a header's value comes from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ValueOf {
+    Attribute(AttributeId),
+    Groups,
+    Roles,
+    Constant(String),
+    Template(Vec<Piece>),
+}
+
+/// A piece of a template.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Piece {
+    Text(String),
+    Attribute(AttributeId),
+}
+
+/// What to do when there is no usable value.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Missing {
+    /// Leave the header out. The default.
+    Omit,
+    /// Refuse entry.
+    Refuse,
+}
+
+/// A header ready to be sent.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Delivered {
+    pub name: String,
+    pub value: Vec<u8>,
+}
+
+/// The name under which spellings that an upstream might confuse are the same: letters without case, and everything that
+/// is neither letter nor digit (`-`, `_`, `.`, …) alike, as CGI-style variables fold them (RFC 3875 4.1.18).
+pub fn fold_name(name: &str) -> String {
+    name.bytes().map(|b| if b.is_ascii_alphanumeric() { b.to_ascii_lowercase() as char } else { '-' }).collect()
+}
+
+/// Why the delivery refuses entry: the header that has no usable value.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RequiredMissing {
+    pub header: String,
+}
+
+/// Prepares every header of a delivery for a person.
+pub fn prepare(
+    site: &Site,
+    delivery: &Delivery,
+    who: &Identity,
+    roles: &[String],
+    witness: &mut impl Witness,
+) -> Result<Vec<Delivered>, RequiredMissing> {
+    let mut out = Vec::with_capacity(delivery.headers.len());
+    for rule in &delivery.headers {
+        match value_of(site, rule, who, roles) {
+            Ok((value, origin)) => {
+                witness.step(|| {
+                    Step::new(StepCode::HeaderDelivered)
+                        .with("header", rule.name.as_str())
+                        .with("value", String::from_utf8_lossy(&value).into_owned())
+                        .with("origin", origin)
+                });
+                out.push(Delivered { name: rule.name.clone(), value });
+            }
+            Err(reason) => {
+                let code = match rule.missing {
+                    Missing::Omit => StepCode::HeaderOmitted,
+                    Missing::Refuse => StepCode::HeaderRefused,
+                };
+                witness.step(|| Step::new(code).with("header", rule.name.as_str()).with("reason", reason));
+                if rule.missing == Missing::Refuse {
+                    return Err(RequiredMissing { header: rule.name.clone() });
+                }
+            }
+        }
+    }
+    Ok(out)
+}
+
+fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, roles: &[String]) -> Result<(Vec<u8>, String), Param> {
+    let (values, origin) = raw_values(site, &rule.value, who, roles)?;
+    let absence = |why: &str| Absence::Unsafe { why: why.to_owned() }.param();
+    let joined = encode::join(&values, &rule.join, rule.on_separator).map_err(|e| absence(e.code()))?;
+    let bytes = encode::encode(&joined, rule.encoding).map_err(|e| absence(e.code()))?;
+    Ok((bytes, origin))
+}
+
+/// The values before joining and encoding, with where they come from.
+fn raw_values(site: &Site, value: &ValueOf, who: &Identity, roles: &[String]) -> Result<(Vec<String>, String), Param> {
+    let empty = || Param::reason("empty");
+    match value {
+        ValueOf::Constant(c) => Ok((vec![c.clone()], "the site file".to_owned())),
+        ValueOf::Roles if roles.is_empty() => Err(empty()),
+        ValueOf::Roles => Ok((roles.to_vec(), "rules".to_owned())),
+        ValueOf::Groups => {
+            let names = who.groups.names().map_err(Absence::param)?;
+            if names.is_empty() { Err(empty()) } else { Ok((names, who.groups.origin().to_string())) }
+        }
+        ValueOf::Attribute(id) => {
+            let attribute = who.attribute(*id);
+            let values = attribute.values().map_err(Absence::param)?;
+            Ok((values.to_vec(), attribute.origin().to_string()))
+        }
+        ValueOf::Template(pieces) => {
+            let mut text = String::new();
+            let mut origins: Vec<&Origin> = vec![];
+            for piece in pieces {
+                match piece {
+                    Piece::Text(t) => text.push_str(t),
+                    Piece::Attribute(id) => {
+                        let attribute = who.attribute(*id);
+                        let values = attribute.values().map_err(|absence| Param::Reason {
+                            code: absence.code().to_owned(),
+                            detail: site.attribute_name(*id).to_owned(),
+                        })?;
+                        text.push_str(&values.join(" "));
+                        origins.push(attribute.origin());
+                    }
+                }
+            }
+            let origins: Vec<_> = origins.into_iter().map(Origin::to_string).collect();
+            Ok((vec![text], format!("a template over {}", origins.join("; "))))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn spellings_that_an_upstream_might_confuse_fold_together() {
+        for s in ["X-Harbour-User", "x_harbour_user", "X.Harbour-USER", "x-harbour_user", "X~Harbour`User"] {
+            assert_eq!(fold_name(s), "x-harbour-user", "{s}");
+        }
+        assert_ne!(fold_name("X-HarbourUser"), "x-harbour-user");
+    }
+}

@@ -1,0 +1,142 @@
+//! Reads `[[delivery]]` from a site file.
+
+use super::{Delivery, Encoding, HeaderRule, Missing, OnSeparator, Piece, ValueOf, encode, fold_name};
+use crate::site::AttributeId;
+use crate::site::access::Names;
+use crate::site::read::Fields;
+
+/// Headers that say how a message is framed or routed, or that carry our own or the client's credentials: no delivery
+/// may set them.
+const RESERVED: &[&str] = &[
+    "connection", "content-length", "content-type", "cookie", "expect", "forwarded", "host", "keep-alive", "origin",
+    "proxy-authenticate", "proxy-authorization", "proxy-connection", "referer", "sec-fetch-site", "set-cookie", "te", "trailer",
+    "transfer-encoding", "upgrade", "via", "x-forwarded-for", "x-forwarded-host", "x-forwarded-proto",
+];
+
+pub(crate) fn read(f: &Fields<'_, '_>, name: String, names: &Names<'_>) -> Delivery {
+    let mut headers: Vec<HeaderRule> = vec![];
+    for h in f.tables("header") {
+        let header = h.need("name", "\"X-Harbour-User\"").unwrap_or_default();
+        check_name(&h, &header, &headers);
+        let value = read_value(&h, names);
+        let encodings = [
+            ("utf-8", Encoding::Utf8),
+            ("latin-1", Encoding::Latin1),
+            ("percent", Encoding::Percent),
+            ("base64", Encoding::Base64),
+        ];
+        let rule = value.map(|value| HeaderRule {
+            name: header,
+            value,
+            encoding: h.choice("encoding", Encoding::Utf8, &encodings),
+            join: h.text("join").unwrap_or_else(|| ",".into()),
+            on_separator: h.choice(
+                "on-separator",
+                OnSeparator::Refuse,
+                &[("refuse", OnSeparator::Refuse), ("escape", OnSeparator::Escape)],
+            ),
+            missing: h.choice("missing", Missing::Omit, &[("omit", Missing::Omit), ("refuse", Missing::Refuse)]),
+        });
+        for key in ["encoding", "join", "on-separator", "missing"] {
+            h.value(key);
+        }
+        h.finish();
+        let Some(rule) = rule else { continue };
+        let bad_join = rule.join.is_empty() || rule.join.len() > 4 || rule.join.chars().any(|c| c.is_control() || !c.is_ascii());
+        if bad_join {
+            h.error("join", "join must be one to four visible ASCII characters".into(), "Write join = \",\".");
+        }
+        if let ValueOf::Constant(c) = &rule.value
+            && encode::encode(c, rule.encoding).is_err()
+        {
+            h.error("value", "the constant cannot be sent in this encoding".into(), "Change the text or the encoding.");
+        }
+        headers.push(rule);
+    }
+    if headers.is_empty() && !f.has("header") {
+        f.error("header", "the delivery has no header".into(), "Add [[delivery.header]].");
+    }
+    f.finish();
+    Delivery { name, headers }
+}
+
+fn check_name(h: &Fields<'_, '_>, header: &str, others: &[HeaderRule]) {
+    if header.is_empty() {
+        return;
+    }
+    let token = |b: u8| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b);
+    if header.len() > 100 || !header.bytes().all(token) {
+        h.error("name", format!("\"{header}\" is no header name"), "Use letters, digits and hyphens (RFC 9110 5.1).");
+    }
+    let folded = fold_name(header);
+    if RESERVED.contains(&folded.as_str()) || folded.starts_with("x-forwarded-") {
+        h.error("name", format!("{header} has a meaning of its own and cannot be delivered"), "Choose a header of the application's own, such as X-Harbour-User.");
+    }
+    if let Some(other) = others.iter().find(|o| fold_name(&o.name) == folded) {
+        let what = format!("{header} and {} look the same to many applications", other.name);
+        h.error("name", what, "Keep one of them.");
+    }
+}
+
+fn read_value(h: &Fields<'_, '_>, names: &Names<'_>) -> Option<ValueOf> {
+    let kinds = ["attribute", "groups", "roles", "constant", "template"];
+    let used: Vec<_> = kinds.into_iter().filter(|k| h.has(k)).collect();
+    match used.as_slice() {
+        ["attribute"] => attribute(h, "attribute", &h.text("attribute")?, names).map(ValueOf::Attribute),
+        ["groups"] => h.flag("groups", false).then_some(ValueOf::Groups),
+        ["roles"] => h.flag("roles", false).then_some(ValueOf::Roles),
+        ["constant"] => h.text("constant").map(ValueOf::Constant),
+        ["template"] => template(h, &h.text("template")?, names).map(ValueOf::Template),
+        _ => {
+            h.error("name", "the header needs exactly one source".into(), format!("Add one of {}.", kinds.join(", ")));
+            None
+        }
+    }
+}
+
+fn attribute(h: &Fields<'_, '_>, key: &'static str, name: &str, names: &Names<'_>) -> Option<AttributeId> {
+    let found = (names.attribute)(name);
+    if found.is_none() {
+        let remedy = match crate::site::nearest_word(name, names.attributes) {
+            Some(meant) => format!("Did you mean \"{meant}\"?"),
+            None => format!("There are: {}.", names.attributes.join(", ")),
+        };
+        h.error(key, format!("there is no attribute \"{name}\""), remedy);
+    }
+    found
+}
+
+/// `{attribute}` stands for its values; `{{` and `}}` are braces.
+fn template(h: &Fields<'_, '_>, text: &str, names: &Names<'_>) -> Option<Vec<Piece>> {
+    let mut pieces = vec![];
+    let mut literal = String::new();
+    let mut chars = text.chars().peekable();
+    while let Some(c) = chars.next() {
+        match c {
+            '{' if chars.peek() == Some(&'{') => {
+                chars.next();
+                literal.push('{');
+            }
+            '}' if chars.peek() == Some(&'}') => {
+                chars.next();
+                literal.push('}');
+            }
+            '{' => {
+                let name: String = chars.by_ref().take_while(|c| *c != '}').collect();
+                if !literal.is_empty() {
+                    pieces.push(Piece::Text(std::mem::take(&mut literal)));
+                }
+                pieces.push(Piece::Attribute(attribute(h, "template", &name, names)?));
+            }
+            '}' => {
+                h.error("template", "a brace is closed that was not opened".into(), "Write }} for a brace.");
+                return None;
+            }
+            c => literal.push(c),
+        }
+    }
+    if !literal.is_empty() {
+        pieces.push(Piece::Text(literal));
+    }
+    Some(pieces)
+}

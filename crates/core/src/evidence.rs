@@ -1,0 +1,163 @@
+//! The facts a decision was made on, as received, per source with its state and time. Immutable.
+//!
+//! Evidence is stored once per content hash and never holds secret material: tokens, codes and passwords stay out. It is
+//! seen through an edition by [`crate::identity`]; words are derived from it, never stored beside it.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+use crate::Moment;
+
+/// The current format of a stored [`Evidence`]; readers refuse a higher one.
+pub const FORMAT: u16 = 1;
+
+/// Everything known of one sign-in.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Evidence {
+    pub format: u16,
+    /// The way in that was used.
+    pub way_in: WayIn,
+    /// The provider's name in the site.
+    pub provider: String,
+    /// The provider's identifier of the person (`sub`): with the provider, the only key of a person.
+    pub subject: String,
+    /// The issuer that signed, as it names itself.
+    pub issuer: String,
+    /// Claims as validated; secret members are already removed.
+    pub claims: Map<String, Value>,
+    pub userinfo: UserInfo,
+    pub factors: Factors,
+    /// One look-up per directory asked, in order.
+    pub look_ups: Vec<LookUp>,
+}
+
+/// How the person signed in. Further kinds follow with their protocols.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum WayIn {
+    /// OpenID Connect, authorization code flow.
+    Oidc,
+}
+
+/// What the userinfo endpoint said.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "state", rename_all = "kebab-case")]
+pub enum UserInfo {
+    /// The provider has no such endpoint, or the site does not ask.
+    NotAsked,
+    /// It was asked and gave nothing that may be used.
+    Failed { how: String },
+    /// Its claims; `sub` was equal to the id_token's (OpenID Connect Core 5.3.2).
+    Answered { claims: Map<String, Value> },
+}
+
+/// How and when the person proved who they are, as the provider says.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Factors {
+    /// Authentication context class (`acr`).
+    pub acr: Option<String>,
+    /// Authentication methods (`amr`, RFC 8176).
+    pub amr: Vec<String>,
+    /// When the person last proved it (`auth_time`).
+    pub auth_time: Option<Moment>,
+}
+
+/// One question to one directory.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct LookUp {
+    pub directory: String,
+    /// The directory attribute that was searched.
+    pub key: String,
+    /// The value searched for; none where the provider gave none.
+    pub value: Option<String>,
+    pub at: Moment,
+    /// How long the answer took, in milliseconds; zero when it came from the cache.
+    pub millis: u32,
+    /// Whether a cached answer was used.
+    pub cached: bool,
+    pub state: LookUpState,
+}
+
+/// How a look-up ended. Each has its own words and its own remedy.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "state", rename_all = "kebab-case")]
+pub enum LookUpState {
+    /// Exactly one entry that holds the searched value.
+    Answered { entry: Entry },
+    /// Exactly one entry, and its account may not be used.
+    Disabled { entry: Entry, why: String },
+    /// No entry holds the value.
+    NoEntry,
+    /// More than one does: nobody can say which is the person.
+    Several { dns: Vec<String> },
+    /// The directory refused our own account.
+    BindRefused { detail: String },
+    /// It did not answer as it should (address, TLS, time limit, protocol).
+    Dead { detail: String },
+    /// The provider gave nothing to search for.
+    NoKey { absence: String },
+}
+
+impl LookUpState {
+    /// The entry, whether its account may be used or not.
+    pub fn entry(&self) -> Option<&Entry> {
+        match self {
+            LookUpState::Answered { entry } | LookUpState::Disabled { entry, .. } => Some(entry),
+            _ => None,
+        }
+    }
+
+    /// A short code for filters, counters and [`crate::attribute::Absence::LookUpFailed`].
+    pub fn code(&self) -> &'static str {
+        match self {
+            LookUpState::Answered { .. } => "answered",
+            LookUpState::Disabled { .. } => "disabled",
+            LookUpState::NoEntry => "no-entry",
+            LookUpState::Several { .. } => "several-entries",
+            LookUpState::BindRefused { .. } => "bind-refused",
+            LookUpState::Dead { .. } => "dead",
+            LookUpState::NoKey { .. } => "no-key",
+        }
+    }
+}
+
+/// A directory entry as fetched.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Entry {
+    pub dn: String,
+    /// Text attributes by name in lower case (attribute descriptions are case-insensitive, RFC 4512 2.5).
+    pub attributes: BTreeMap<String, Vec<String>>,
+    /// Names of attributes whose values are not UTF-8 text.
+    pub binary: Vec<String>,
+    /// The closure over nested groups.
+    pub groups: Vec<GroupFound>,
+}
+
+/// One group the person is in.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct GroupFound {
+    pub name: String,
+    pub dn: String,
+    /// The name of the group through which the person is in it; none when direct.
+    pub via: Option<String>,
+}
+
+impl Evidence {
+    /// The bytes that are hashed and stored: JSON with sorted object keys.
+    pub fn canonical(&self) -> Vec<u8> {
+        // serde_json's Map is sorted (no `preserve_order` feature), and struct fields have a fixed order.
+        serde_json::to_vec(self).unwrap_or_default()
+    }
+
+    /// The content hash under which it is stored.
+    pub fn hash(&self) -> [u8; 32] {
+        crate::id::sha256(&self.canonical())
+    }
+
+    /// The look-up made in a directory, if it was asked.
+    pub fn look_up(&self, directory: &str) -> Option<&LookUp> {
+        self.look_ups.iter().find(|l| l.directory == directory)
+    }
+}

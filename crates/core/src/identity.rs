@@ -1,0 +1,191 @@
+//! Evidence seen through one edition: who the person is, their attributes by index and their groups.
+
+use std::collections::BTreeMap;
+
+use serde_json::Value;
+
+use crate::attribute::{Absence, Attribute, Origin};
+use crate::evidence::{Evidence, GroupFound, UserInfo};
+use crate::site::{Access, AttributeId, BUILT_IN, Site};
+use crate::step::{Step, StepCode, Witness};
+
+/// A person: the provider and its identifier of them. Never a mail address or a name.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Person {
+    pub provider: String,
+    pub subject: String,
+}
+
+/// Groups of a person, or why they are not known.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Groups {
+    Known { by_name: BTreeMap<String, GroupFound>, origin: Origin },
+    Unknown { absence: Absence, origin: Origin },
+}
+
+impl Groups {
+    /// Whether the person is in the group. Names compare without regard to case.
+    pub fn contains(&self, name: &str) -> bool {
+        matches!(self, Groups::Known { by_name, .. } if by_name.contains_key(&name.to_lowercase()))
+    }
+
+    /// How the person is in the group, in words.
+    pub fn path(&self, name: &str) -> Option<String> {
+        let Groups::Known { by_name, .. } = self else { return None };
+        let found = by_name.get(&name.to_lowercase())?;
+        Some(match &found.via {
+            Some(via) => format!("in {} through {via}", found.name),
+            None => format!("in {}", found.name),
+        })
+    }
+
+    /// Names in order, or why there are none.
+    pub fn names(&self) -> Result<Vec<String>, &Absence> {
+        match self {
+            Groups::Known { by_name, .. } => Ok(by_name.values().map(|g| g.name.clone()).collect()),
+            Groups::Unknown { absence, .. } => Err(absence),
+        }
+    }
+
+    /// Where they come from.
+    pub fn origin(&self) -> &Origin {
+        match self {
+            Groups::Known { origin, .. } | Groups::Unknown { origin, .. } => origin,
+        }
+    }
+}
+
+/// A person as one edition sees them.
+#[derive(Clone, Debug)]
+pub struct Identity {
+    pub person: Person,
+    attributes: Vec<Attribute>,
+    pub groups: Groups,
+}
+
+static NOT_MAPPED: Attribute = Attribute::Absent { absence: Absence::NotMapped, origin: Origin::SignIn };
+
+impl Identity {
+    /// An attribute; one that nothing maps to is absent for that reason.
+    pub fn attribute(&self, id: AttributeId) -> &Attribute {
+        self.attributes.get(id.0 as usize).unwrap_or(&NOT_MAPPED)
+    }
+}
+
+/// Derives the identity for what a gate (or the console) asks for. Total: whatever is missing becomes an absence.
+pub fn identify(site: &Site, access: &Access, evidence: &Evidence, witness: &mut impl Witness) -> Identity {
+    let mut attributes = vec![NOT_MAPPED.clone(); site.attributes.len()];
+    let mut set = |id: Option<AttributeId>, a: Attribute| {
+        if let Some(slot) = id.and_then(|id| attributes.get_mut(id.0 as usize)) {
+            *slot = a;
+        }
+    };
+    let sign_in = |v: &str| Attribute::Present { values: vec![v.to_owned()], origin: Origin::SignIn };
+    set(site.attribute(BUILT_IN[0]), sign_in(&evidence.subject));
+    set(site.attribute(BUILT_IN[1]), sign_in(&evidence.provider));
+    if let Some(provider) = site.provider(&evidence.provider) {
+        for (id, claim) in &provider.attributes {
+            set(Some(*id), from_claims(evidence, claim));
+        }
+    }
+    let mut groups = Groups::Unknown { absence: Absence::NotMapped, origin: Origin::SignIn };
+    if let Some(directory) = access.directory.as_ref().and_then(|d| site.directory(d)) {
+        for (id, name) in &directory.attributes {
+            set(Some(*id), from_directory(evidence, &directory.name, name));
+        }
+        groups = groups_from(evidence, &directory.name);
+    }
+    for (i, attribute) in attributes.iter().enumerate() {
+        tell(site, AttributeId(i as u16), attribute, witness);
+    }
+    let person = Person { provider: evidence.provider.clone(), subject: evidence.subject.clone() };
+    Identity { person, attributes, groups }
+}
+
+fn tell(site: &Site, id: AttributeId, attribute: &Attribute, witness: &mut impl Witness) {
+    witness.step(|| match attribute {
+        Attribute::Present { values, origin } => Step::new(StepCode::AttributePresent)
+            .with("attribute", site.attribute_name(id))
+            .with("values", values.clone())
+            .with("origin", origin.to_string()),
+        Attribute::Absent { absence, origin } => Step::new(StepCode::AttributeAbsent)
+            .with("attribute", site.attribute_name(id))
+            .with("absence", absence.param())
+            .with("origin", origin.to_string()),
+    });
+}
+
+/// Reads a claim by name: the id_token's is preferred, then userinfo's.
+pub fn from_claims(evidence: &Evidence, claim: &str) -> Attribute {
+    if let Some(value) = evidence.claims.get(claim) {
+        return from_json(value, Origin::IdToken { claim: claim.to_owned() });
+    }
+    match &evidence.userinfo {
+        UserInfo::Answered { claims } => match claims.get(claim) {
+            Some(value) => from_json(value, Origin::UserInfo { claim: claim.to_owned() }),
+            None => Attribute::Absent { absence: Absence::NotReleased, origin: Origin::Claims { claim: claim.to_owned() } },
+        },
+        UserInfo::NotAsked => Attribute::Absent { absence: Absence::NotReleased, origin: Origin::IdToken { claim: claim.to_owned() } },
+        UserInfo::Failed { how } => Attribute::Absent {
+            absence: Absence::LookUpFailed { how: how.clone() },
+            origin: Origin::UserInfo { claim: claim.to_owned() },
+        },
+    }
+}
+
+fn from_json(value: &Value, origin: Origin) -> Attribute {
+    let one = |v: &Value| match v {
+        Value::String(s) => Some(s.clone()),
+        Value::Number(n) => Some(n.to_string()),
+        Value::Bool(b) => Some(b.to_string()),
+        _ => None,
+    };
+    let not_text = || Absence::Unsafe { why: "not-text".to_owned() };
+    match value {
+        Value::Null => Attribute::Absent { absence: Absence::NotReleased, origin },
+        Value::Array(items) => match items.iter().map(one).collect::<Option<Vec<_>>>() {
+            Some(values) => non_blank(values, origin, Absence::NotReleased),
+            None => Attribute::Absent { absence: not_text(), origin },
+        },
+        other => match one(other) {
+            Some(v) => non_blank(vec![v], origin, Absence::NotReleased),
+            None => Attribute::Absent { absence: not_text(), origin },
+        },
+    }
+}
+
+/// Values that are empty or blank are no values.
+fn non_blank(values: Vec<String>, origin: Origin, if_empty: Absence) -> Attribute {
+    let values = values.into_iter().filter(|v| !v.trim().is_empty()).collect();
+    Attribute::from_values(values, origin, if_empty)
+}
+
+fn from_directory(evidence: &Evidence, directory: &str, name: &str) -> Attribute {
+    let origin = Origin::Directory { directory: directory.to_owned(), attribute: name.to_owned() };
+    let Some(look_up) = evidence.look_up(directory) else {
+        return Attribute::Absent { absence: Absence::NotRecorded, origin };
+    };
+    let Some(entry) = look_up.state.entry() else {
+        let absence = Absence::LookUpFailed { how: look_up.state.code().to_owned() };
+        return Attribute::Absent { absence, origin };
+    };
+    if entry.binary.iter().any(|b| b.eq_ignore_ascii_case(name)) {
+        return Attribute::Absent { absence: Absence::Unsafe { why: "not-text".to_owned() }, origin };
+    }
+    let values = entry.attributes.get(&name.to_ascii_lowercase()).cloned().unwrap_or_default();
+    non_blank(values, origin, Absence::NotInEntry)
+}
+
+fn groups_from(evidence: &Evidence, directory: &str) -> Groups {
+    let origin = Origin::Directory { directory: directory.to_owned(), attribute: "groups".to_owned() };
+    match evidence.look_up(directory).map(|l| &l.state) {
+        None => Groups::Unknown { absence: Absence::NotRecorded, origin },
+        Some(state) => match state.entry() {
+            None => Groups::Unknown { absence: Absence::LookUpFailed { how: state.code().to_owned() }, origin },
+            Some(entry) => {
+                let by_name = entry.groups.iter().map(|g| (g.name.to_lowercase(), g.clone())).collect();
+                Groups::Known { by_name, origin }
+            }
+        },
+    }
+}

@@ -1,0 +1,32 @@
+//! The part of Passeur that decides and explains.
+//!
+//! No I/O, async, clock, randomness or interface code: what is needed comes in as an argument (`now`, nonces, documents)
+//! and what was decided goes out as data. The same functions therefore serve live requests, the story of a crossing and,
+//! later, rehearsal. The reading order is that of a sign-in:
+//!
+//! * [`site`]: an edition's document compiled into one immutable [`site::Site`], all its mistakes listed at once;
+//! * [`evidence`]: what was received, as received;
+//! * [`identity`]: evidence seen through one edition;
+//! * [`condition`] and [`decide`]: rules folded into a decision and a proof of admission;
+//! * [`delivery`]: the values handed to an upstream;
+//! * [`step`] and [`crossing`]: what happened, kept as data and told in words;
+//! * [`seal`], [`session`], [`id`], [`address`], [`recorder`]: the small certain parts the rest stands on.
+
+pub mod address;
+pub mod attribute;
+pub mod condition;
+pub mod crossing;
+pub mod decide;
+pub mod delivery;
+pub mod evidence;
+pub mod id;
+pub mod identity;
+pub mod recorder;
+pub mod seal;
+pub mod session;
+pub mod site;
+pub mod step;
+pub mod text;
+
+/// A moment on the one clock the service was started with. Core never asks for the time itself.
+pub type Moment = chrono::DateTime<chrono::Utc>;

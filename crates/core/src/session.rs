@@ -1,0 +1,101 @@
+//! How long a session lives. Core knows the session, not what carries it.
+
+use chrono::Duration;
+use serde::{Deserialize, Serialize};
+
+use crate::Moment;
+
+/// Lifetimes of sessions, from the edition.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Lifetimes {
+    /// Ends this long after the last request.
+    pub idle: Duration,
+    /// Ends this long after the sign-in, whatever happens.
+    pub absolute: Duration,
+}
+
+/// The facts of a session that its life depends on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Life {
+    pub began: Moment,
+    pub last_seen: Moment,
+    pub ended: Option<Moment>,
+}
+
+/// Whether a session may still be used.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum State {
+    Live,
+    /// Ended by the person or an engineer.
+    Ended,
+    /// Not used for longer than the idle lifetime.
+    IdleTooLong,
+    /// Older than the absolute lifetime.
+    TooOld,
+}
+
+impl State {
+    /// A short code for step parameters.
+    pub fn code(&self) -> &'static str {
+        match self {
+            State::Live => "live",
+            State::Ended => "ended",
+            State::IdleTooLong => "idle-too-long",
+            State::TooOld => "too-old",
+        }
+    }
+}
+
+impl Lifetimes {
+    /// The state at `now`. A clock that stands before the beginning extends nothing: the session counts as too old.
+    pub fn state(&self, life: &Life, now: Moment) -> State {
+        if life.ended.is_some() {
+            State::Ended
+        } else if now < life.began - Duration::minutes(5) || now >= life.began + self.absolute {
+            State::TooOld
+        } else if now >= life.last_seen + self.idle {
+            State::IdleTooLong
+        } else {
+            State::Live
+        }
+    }
+
+    /// Until when nothing but a revocation can end the session, if it is not used again.
+    pub fn good_until(&self, life: &Life) -> Moment {
+        (life.began + self.absolute).min(life.last_seen + self.idle)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_session_ends_by_each_of_its_limits_and_not_before() {
+        let t0 = chrono::DateTime::from_timestamp(1_795_000_000, 0).unwrap();
+        let m = Duration::minutes(1);
+        let limits = Lifetimes { idle: m * 30, absolute: m * 600 };
+        let life = |seen: i32, ended: Option<i32>| Life {
+            began: t0,
+            last_seen: t0 + m * seen,
+            ended: ended.map(|e| t0 + m * e),
+        };
+        let table = [
+            (life(0, None), 0, State::Live),
+            (life(0, None), 29, State::Live),
+            (life(0, None), 30, State::IdleTooLong),
+            (life(590, None), 599, State::Live),
+            (life(599, None), 600, State::TooOld),
+            (life(1, Some(1)), 1, State::Ended),
+            (life(0, None), -4, State::Live),
+            (life(0, None), -6, State::TooOld),
+        ];
+        for (life, at, want) in table {
+            assert_eq!(limits.state(&life, t0 + m * at), want, "at {at}");
+            if want == State::Live && at >= 0 {
+                assert!(t0 + m * at < limits.good_until(&life));
+            }
+        }
+    }
+}

@@ -1,0 +1,167 @@
+//! The whole document at once: resolves names between parts and lists every mistake.
+
+use chrono::Duration;
+use toml::de::DeTable;
+
+use super::access::{Names, read_access, refer};
+use super::finding::{Finding, Severity};
+use super::parts::{self, name_of, read_address};
+use super::read::{DOCUMENT_MAX, Fields, Report};
+use super::{AttributeId, BUILT_IN, Site};
+use crate::address::PublicAddress;
+use crate::delivery;
+use crate::session::Lifetimes;
+
+/// Compiles a site file. The site is there only when no finding is an error; warnings come with it.
+pub fn compile(text: &str) -> (Option<Site>, Vec<Finding>) {
+    let report = Report::new(text);
+    if text.len() > DOCUMENT_MAX {
+        report.error(0, "site file", format!("it is larger than {DOCUMENT_MAX} bytes"), "Split the site.");
+        return (None, report.finish());
+    }
+    let (root, syntax) = DeTable::parse_recoverable(text);
+    for e in &syntax {
+        let line = e.span().map_or(0, |s| report.line_at(s.start));
+        report.error(line, "syntax", e.message().to_owned(), "Mend the TOML; what follows on that line was not read.");
+    }
+    let fields = Fields::new(&report, root.get_ref(), "", 1);
+    let site = read_site(&fields);
+    fields.finish();
+    let findings = report.finish();
+    let sound = !findings.iter().any(|f| f.severity == Severity::Error);
+    (site.filter(|_| sound), findings)
+}
+
+/// Interns attribute names while parts are read.
+struct Interner {
+    names: Vec<String>,
+}
+
+impl Interner {
+    fn intern(&mut self, f: &Fields<'_, '_>, name: &str, line: usize) -> Option<AttributeId> {
+        let plain = !name.is_empty() && name.len() <= 60 && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
+        if !plain {
+            f.report.error(line, &f.place, format!("the attribute name \"{name}\" is not plain"), "Use letters, digits, - and _.");
+            return None;
+        }
+        if BUILT_IN.contains(&name) {
+            f.report.error(line, &f.place, format!("\"{name}\" is always there and cannot be mapped"), "Choose another name.");
+            return None;
+        }
+        if let Some(i) = self.names.iter().position(|n| n == name) {
+            return Some(AttributeId(i as u16));
+        }
+        self.names.push(name.to_owned());
+        u16::try_from(self.names.len() - 1).ok().map(AttributeId)
+    }
+
+    fn attributes_of(&mut self, f: &Fields<'_, '_>) -> Vec<(AttributeId, String)> {
+        let pairs = f.pairs("attributes");
+        pairs.into_iter().filter_map(|(name, source, line)| Some((self.intern(f, &name, line)?, source))).collect()
+    }
+}
+
+fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
+    if root.number("format", 1, 1..=1) != 1 || !root.has("format") {
+        root.error("format", "format is missing".into(), "Begin the file with format = 1.");
+    }
+    let (name, address, lifetimes, keep_days) = read_head(root);
+    let mut interner = Interner { names: BUILT_IN.map(str::to_owned).to_vec() };
+    let mut provider_names = vec![];
+    let mut providers = vec![];
+    for f in root.tables("provider") {
+        let name = name_of(&f, &provider_names);
+        provider_names.push(name.clone());
+        let attributes = interner.attributes_of(&f);
+        providers.push(parts::read_provider(&f, name, attributes));
+    }
+    let (directory_names, directories) = read_directories(root, &mut interner);
+    let attributes = interner.names;
+    let find = |name: &str| attributes.iter().position(|a| a == name).map(|i| AttributeId(i as u16));
+    let names = Names { providers: &provider_names, directories: &directory_names, attribute: &find, attributes: &attributes };
+    let mut delivery_names = vec![];
+    let mut deliveries = vec![];
+    for f in root.tables("delivery") {
+        let name = name_of(&f, &delivery_names);
+        delivery_names.push(name.clone());
+        deliveries.push(delivery::read(&f, name, &names));
+    }
+    let mut gate_names = vec![];
+    let mut gates: Vec<parts::Gate> = vec![];
+    for f in root.tables("gate") {
+        let name = name_of(&f, &gate_names);
+        gate_names.push(name.clone());
+        let Some(gate) = parts::read_gate(&f, name, &names, &delivery_names) else { continue };
+        let taken = gates.iter().map(|g| (&g.address, g.name.as_str())).chain(address.iter().map(|a| (a, "the sign-in host")));
+        if let Some((_, by)) = taken.into_iter().find(|(a, _)| a.host == gate.address.host) {
+            f.error("address", format!("the address is already that of {by}"), "Give each gate its own host name.");
+        }
+        gates.push(gate);
+    }
+    let engineers = root.table("engineers").map(|f| {
+        let access = read_access(&f, &names, Some(&["view", "operate", "configure"]));
+        f.finish();
+        access
+    });
+    warn_unused(root, &deliveries, &gates);
+    Some(Site { name, address: address?, lifetimes, keep_days, providers, directories, deliveries, gates, engineers, attributes })
+}
+
+fn read_head(root: &Fields<'_, '_>) -> (String, Option<PublicAddress>, Lifetimes, u16) {
+    let (h, d) = (Duration::hours, Duration::days);
+    let default = Lifetimes { idle: h(1), absolute: h(10) };
+    let Some(f) = root.table("site") else {
+        root.error("site", "[site] is missing".into(), "Add [site] with name and address.");
+        return (String::new(), None, default, 90);
+    };
+    let name = f.need("name", "\"Harbour authority\"").unwrap_or_default();
+    let address = read_address(&f, "address", "\"https://pass.example\"");
+    let lifetimes = match f.table("session") {
+        None => default,
+        Some(s) => {
+            let out = Lifetimes {
+                idle: s.duration("idle", default.idle, Duration::minutes(1), d(30)),
+                absolute: s.duration("absolute", default.absolute, Duration::minutes(1), d(90)),
+            };
+            if out.idle > out.absolute {
+                s.error("idle", "idle is longer than absolute".into(), "A session can not idle for longer than it may live.");
+            }
+            s.finish();
+            out
+        }
+    };
+    let keep_days = f.duration("keep-crossings", d(90), d(1), d(3650)).num_days() as u16;
+    f.finish();
+    (name, address, lifetimes, keep_days)
+}
+
+fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<String>, Vec<parts::Directory>) {
+    let mut names = vec![];
+    let mut out = vec![];
+    // What a directory is fed by comes from a provider; two directories may feed the same attribute, since a gate asks one.
+    let from_providers = interner.names.clone();
+    for f in root.tables("directory") {
+        let name = name_of(&f, &names);
+        names.push(name.clone());
+        let fed_by = f.need("fed-by", "\"user\"").and_then(|_| {
+            let name = refer(&f, "fed-by", "attribute", &from_providers)?;
+            from_providers.iter().position(|n| *n == name).map(|i| AttributeId(i as u16))
+        });
+        let attributes = interner.attributes_of(&f);
+        for (id, _) in attributes.iter().filter(|(id, _)| (id.0 as usize) < from_providers.len()) {
+            let name = &interner.names[id.0 as usize];
+            f.error("attributes", format!("the attribute \"{name}\" already has another source"), "Give the directory's attribute a name of its own.");
+        }
+        out.push(parts::read_directory(&f, name, attributes, fed_by));
+    }
+    (names, out)
+}
+
+fn warn_unused(root: &Fields<'_, '_>, deliveries: &[delivery::Delivery], gates: &[parts::Gate]) {
+    for d in deliveries.iter().filter(|d| !gates.iter().any(|g| g.delivery.as_ref() == Some(&d.name))) {
+        root.warn("delivery", format!("delivery {} is attached to no gate", d.name), "Name it in a gate with delivery = \"…\", or take it away.");
+    }
+    if !root.has("engineers") {
+        root.warn("engineers", "nobody may use the console by signing in".into(), "Add [engineers] with rules that give roles.");
+    }
+}

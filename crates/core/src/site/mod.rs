@@ -1,0 +1,98 @@
+//! An edition: one document, compiled as a whole into one immutable [`Site`], with every mistake listed at once.
+//!
+//! [`compile`] reads the site file's TOML through [`read`], which keeps lines and names unknown keys; the folder's other
+//! modules each read one kind of part. A [`Site`] that exists is sound: every name it refers to was resolved.
+
+pub(crate) mod access;
+mod compile;
+mod finding;
+mod parts;
+pub(crate) mod read;
+
+pub use access::{Access, Disabled, Effect, Rule};
+pub use compile::compile;
+pub use finding::{Finding, Severity};
+pub use parts::{Directory, DirectorySecurity, Gate, GateKind, GroupSearch, Provider};
+
+use crate::address::PublicAddress;
+use crate::delivery::Delivery;
+use crate::session::Lifetimes;
+
+/// The number of a published edition, from 1.
+pub type EditionNumber = i32;
+
+/// An attribute by its place in [`Site::attributes`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct AttributeId(pub(crate) u16);
+
+/// One compiled edition.
+#[derive(Clone, Debug)]
+pub struct Site {
+    pub name: String,
+    /// The sign-in host's public address.
+    pub address: PublicAddress,
+    pub lifetimes: Lifetimes,
+    /// How many days crossings are kept.
+    pub keep_days: u16,
+    pub providers: Vec<Provider>,
+    pub directories: Vec<Directory>,
+    pub deliveries: Vec<Delivery>,
+    pub gates: Vec<Gate>,
+    /// Who may use the console, and how far; none means nobody by sign-in.
+    pub engineers: Option<Access>,
+    /// Names of attributes; [`AttributeId`] points here.
+    pub attributes: Vec<String>,
+}
+
+/// Attributes every sign-in has, whatever is mapped.
+pub const BUILT_IN: [&str; 2] = ["subject", "provider"];
+
+impl Site {
+    /// The gate whose public address a `Host` means.
+    pub fn gate_by_host(&self, authority: &str) -> Option<&Gate> {
+        self.gates.iter().find(|g| g.address.is_host(authority))
+    }
+
+    /// The gate of a name.
+    pub fn gate(&self, name: &str) -> Option<&Gate> {
+        self.gates.iter().find(|g| g.name == name)
+    }
+
+    /// The provider of a name.
+    pub fn provider(&self, name: &str) -> Option<&Provider> {
+        self.providers.iter().find(|p| p.name == name)
+    }
+
+    /// The directory of a name.
+    pub fn directory(&self, name: &str) -> Option<&Directory> {
+        self.directories.iter().find(|d| d.name == name)
+    }
+
+    /// The delivery attached to a gate.
+    pub fn delivery(&self, gate: &Gate) -> Option<&Delivery> {
+        gate.delivery.as_ref().and_then(|name| self.deliveries.iter().find(|d| d.name == *name))
+    }
+
+    /// The name of an attribute.
+    pub fn attribute_name(&self, id: AttributeId) -> &str {
+        self.attributes.get(id.0 as usize).map_or("?", String::as_str)
+    }
+
+    /// The attribute of a name.
+    pub fn attribute(&self, name: &str) -> Option<AttributeId> {
+        self.attributes.iter().position(|a| a == name).map(|i| AttributeId(i as u16))
+    }
+
+    /// Names of every secret the edition refers to, with what needs it.
+    pub fn secrets(&self) -> Vec<(String, String)> {
+        let providers = self.providers.iter().filter_map(|p| p.secret.clone().map(|s| (s, format!("provider {}", p.name))));
+        let directories =
+            self.directories.iter().filter_map(|d| d.secret.clone().map(|s| (s, format!("directory {}", d.name))));
+        providers.chain(directories).collect()
+    }
+}
+
+/// The most similar of several names, if any is close enough to have been meant.
+pub(crate) fn nearest_word<'a>(word: &str, known: &'a [String]) -> Option<&'a str> {
+    finding::nearest(word, known.iter().map(String::as_str))
+}

@@ -1,0 +1,283 @@
+//! The named parts of a site: providers, directories and gates.
+
+use chrono::Duration;
+use url::Url;
+
+use super::access::{self, Access, Names};
+use super::read::Fields;
+use super::AttributeId;
+use crate::address::{PublicAddress, is_loopback};
+
+/// An OpenID Connect provider.
+#[derive(Clone, Debug)]
+pub struct Provider {
+    pub name: String,
+    /// What people and engineers read.
+    pub title: String,
+    /// The issuer identifier, exactly as the provider writes it (OpenID Connect Discovery 4.3).
+    pub issuer: String,
+    pub client_id: String,
+    /// Name of the secret; none for a public client.
+    pub secret: Option<String>,
+    pub scopes: Vec<String>,
+    /// Asked for with `acr_values`.
+    pub acr_values: Vec<String>,
+    /// At least one of these must come back in `acr`; empty means not checked.
+    pub require_acr: Vec<String>,
+    /// Each of these must come back in `amr`.
+    pub require_amr: Vec<String>,
+    /// Clock skew tolerated in time claims.
+    pub skew: Duration,
+    /// Attribute and the claim that feeds it.
+    pub attributes: Vec<(AttributeId, String)>,
+    /// A file of PEM certificates to trust beside the system's.
+    pub ca_file: Option<String>,
+    /// How long a person may take at the provider.
+    pub answer_within: Duration,
+}
+
+/// How a directory connection is protected.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum DirectorySecurity {
+    /// `ldaps`.
+    Tls,
+    /// StartTLS (RFC 4511 4.14).
+    StartTls,
+    /// None; on loopback only.
+    Plain,
+}
+
+/// An LDAP directory.
+#[derive(Clone, Debug)]
+pub struct Directory {
+    pub name: String,
+    pub url: String,
+    pub security: DirectorySecurity,
+    /// The service account's DN; none binds anonymously.
+    pub account: Option<String>,
+    pub secret: Option<String>,
+    pub base: String,
+    /// The directory attribute searched.
+    pub key: String,
+    /// The attribute that gives the value to search for.
+    pub fed_by: AttributeId,
+    /// Further condition on entries (RFC 4515), such as `(objectClass=inetOrgPerson)`.
+    pub filter: String,
+    pub groups: Option<GroupSearch>,
+    pub attributes: Vec<(AttributeId, String)>,
+    pub time_limit: Duration,
+    /// How long an answer is used again.
+    pub cache: Duration,
+    pub ca_file: Option<String>,
+}
+
+/// Where groups are and how members are named in them.
+#[derive(Clone, Debug)]
+pub struct GroupSearch {
+    pub base: String,
+    /// The attribute of a group that holds its members' DNs.
+    pub member: String,
+    /// The attribute that names a group.
+    pub name: String,
+    /// Whether groups in groups count.
+    pub nested: bool,
+}
+
+/// What kind of thing is behind a gate.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum GateKind {
+    Web,
+}
+
+/// One thing put behind sign-in.
+#[derive(Clone, Debug)]
+pub struct Gate {
+    pub name: String,
+    pub title: String,
+    pub kind: GateKind,
+    pub address: PublicAddress,
+    /// Host and port of the application.
+    pub upstream: Upstream,
+    pub access: Access,
+    pub delivery: Option<String>,
+}
+
+/// The application behind a web gate: clear text on a trusted network.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Upstream {
+    pub host: String,
+    pub port: u16,
+}
+
+impl std::fmt::Display for Upstream {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "http://{}:{}", self.host, self.port)
+    }
+}
+
+/// Names go into URLs, cookies and commands: short, lower case, plain.
+pub(crate) fn name_of(f: &Fields<'_, '_>, taken: &[String]) -> String {
+    let Some(name) = f.need("name", "\"a-short-name\"") else { return String::new() };
+    let plain = name.len() <= 40 && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
+    if !plain {
+        f.error("name", format!("the name \"{name}\" is not plain"), "Use a-z, 0-9 and hyphens, at most 40; title holds the words people read.");
+    }
+    if taken.contains(&name) {
+        f.error("name", format!("the name \"{name}\" stands twice"), "Give each its own name.");
+    }
+    name
+}
+
+pub(crate) fn read_provider(f: &Fields<'_, '_>, name: String, attributes: Vec<(AttributeId, String)>) -> Provider {
+    f.choice("kind", (), &[("oidc", ())]);
+    let issuer = f.need("issuer", "\"https://sign-in.example\"").unwrap_or_default();
+    if !issuer.is_empty() && let Err(what) = check_issuer(&issuer) {
+        f.error("issuer", format!("the issuer {what}"), "Copy it from the provider's discovery document, to the letter.");
+    }
+    let mut scopes = f.texts("scopes").unwrap_or_else(|| vec!["openid".into(), "profile".into(), "email".into()]);
+    if !scopes.iter().any(|s| s == "openid") {
+        f.error("scopes", "scopes does not hold \"openid\"".into(), "OpenID Connect needs it: add \"openid\".");
+        scopes.insert(0, "openid".into());
+    }
+    for s in scopes.iter().filter(|s| s.is_empty() || s.bytes().any(|b| !(0x21..0x7f).contains(&b) || b == b'"' || b == b'\\')) {
+        f.error("scopes", format!("\"{s}\" is no scope"), "A scope has no blanks or quotes (RFC 6749 3.3).");
+    }
+    let m = Duration::minutes;
+    let out = Provider {
+        title: f.text("title").unwrap_or_else(|| name.clone()),
+        name,
+        issuer,
+        client_id: f.need("client", "\"the client id the provider gave\"").unwrap_or_default(),
+        secret: f.text("secret"),
+        scopes,
+        acr_values: f.texts("acr-values").unwrap_or_default(),
+        require_acr: f.texts("require-acr").unwrap_or_default(),
+        require_amr: f.texts("require-amr").unwrap_or_default(),
+        skew: f.duration("skew", Duration::seconds(30), Duration::zero(), m(5)),
+        attributes,
+        ca_file: f.text("ca-file"),
+        answer_within: f.duration("answer-within", m(15), m(1), m(120)),
+    };
+    if out.secret.is_none() {
+        f.warn("client", "no secret is named: the provider must know this client as public".into(), "Add secret = \"name\" and store it with `passeur secret set`.");
+    }
+    f.value("attributes");
+    f.finish();
+    out
+}
+
+/// Whether an issuer may be used: https, or plain http on a loopback name; no query or fragment.
+pub fn check_issuer(issuer: &str) -> Result<(), &'static str> {
+    let url = Url::parse(issuer).map_err(|_| "is not an absolute address")?;
+    match url.scheme() {
+        "https" => {}
+        "http" if url.host_str().is_some_and(is_loopback) => {}
+        "http" => return Err("is plain http, which is accepted for localhost names only"),
+        _ => return Err("is not an https address"),
+    }
+    if url.query().is_some() || url.fragment().is_some() {
+        return Err("holds a query or fragment (OpenID Connect Core 2, iss)");
+    }
+    Ok(())
+}
+
+pub(crate) fn read_directory(
+    f: &Fields<'_, '_>,
+    name: String,
+    attributes: Vec<(AttributeId, String)>,
+    fed_by: Option<AttributeId>,
+) -> Directory {
+    let url = f.need("url", "\"ldaps://directory.example\"").unwrap_or_default();
+    let parsed = Url::parse(&url).ok();
+    let scheme = parsed.as_ref().map(|u| u.scheme().to_owned()).unwrap_or_default();
+    let host = parsed.as_ref().and_then(|u| u.host_str()).unwrap_or_default().to_owned();
+    if !url.is_empty() && (!matches!(scheme.as_str(), "ldap" | "ldaps") || host.is_empty()) {
+        f.error("url", format!("\"{url}\" is not an LDAP address"), "Write ldaps://host or ldap://host, with a port where it is not the usual one.");
+    }
+    let start_tls = f.flag("start-tls", false);
+    let security = match (scheme.as_str(), start_tls) {
+        ("ldaps", _) => DirectorySecurity::Tls,
+        (_, true) => DirectorySecurity::StartTls,
+        _ => DirectorySecurity::Plain,
+    };
+    if security == DirectorySecurity::Plain && !host.is_empty() && !is_loopback(&host) {
+        f.error("url", "the connection would be in clear text, which is accepted for this machine only".into(), "Use ldaps://, or add start-tls = true.");
+    }
+    let account = f.text("account");
+    let secret = f.text("secret");
+    if account.is_some() != secret.is_some() {
+        f.error("account", "account and secret belong together".into(), "Write both, or neither for an anonymous bind.");
+    }
+    let filter = f.text("filter").unwrap_or_else(|| "(objectClass=*)".into());
+    if !(filter.starts_with('(') && filter.ends_with(')')) {
+        f.error("filter", format!("\"{filter}\" is not in brackets"), "Write an LDAP filter such as (objectClass=inetOrgPerson).");
+    }
+    let key = f.need("key", "\"uid\"").unwrap_or_default();
+    let describes = |s: &str| !s.is_empty() && s.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b';' | b'.'));
+    if !key.is_empty() && !describes(&key) {
+        f.error("key", format!("\"{key}\" is no LDAP attribute name"), "Use letters, digits and hyphens (RFC 4512 2.5).");
+    }
+    let groups = f.table("groups").map(|g| {
+        let out = GroupSearch {
+            base: g.need("base", "\"ou=groups,dc=example\"").unwrap_or_default(),
+            member: g.text("member").unwrap_or_else(|| "member".into()),
+            name: g.text("name").unwrap_or_else(|| "cn".into()),
+            nested: g.flag("nested", true),
+        };
+        for (k, v) in [("member", &out.member), ("name", &out.name)] {
+            if !describes(v) {
+                g.error(k, format!("\"{v}\" is no LDAP attribute name"), "Use letters, digits and hyphens (RFC 4512 2.5).");
+            }
+        }
+        g.finish();
+        out
+    });
+    let s = Duration::seconds;
+    let out = Directory {
+        name,
+        url,
+        security,
+        account,
+        secret,
+        base: f.need("base", "\"ou=people,dc=example\"").unwrap_or_default(),
+        key,
+        fed_by: fed_by.unwrap_or(AttributeId(0)),
+        filter,
+        groups,
+        attributes,
+        time_limit: f.duration("time-limit", s(3), s(1), s(30)),
+        cache: f.duration("cache", s(30), s(0), s(600)),
+        ca_file: f.text("ca-file"),
+    };
+    f.value("attributes");
+    f.finish();
+    out
+}
+
+pub(crate) fn read_gate(f: &Fields<'_, '_>, name: String, names: &Names<'_>, deliveries: &[String]) -> Option<Gate> {
+    let kind = f.choice("kind", GateKind::Web, &[("web", GateKind::Web)]);
+    let address = read_address(f, "address", "\"https://application.example\"");
+    let upstream = f.need("upstream", "\"http://127.0.0.1:8080\"").and_then(|u| {
+        let url = Url::parse(&u).ok().filter(|u| u.scheme() == "http" && matches!(u.path(), "/" | "") && u.query().is_none());
+        let out = url.and_then(|u| Some(Upstream { host: u.host_str()?.to_owned(), port: u.port_or_known_default()? }));
+        if out.is_none() {
+            f.error("upstream", format!("\"{u}\" is not the address of an application"), "Write http://host:port without a path.");
+        }
+        out
+    });
+    let access = access::read_access(f, names, None);
+    let delivery = access::refer(f, "delivery", "delivery", deliveries);
+    if access.rules.is_empty() && !f.has("rule") {
+        f.warn("name", "the gate has no rule, so it admits nobody".into(), "Add a [[gate.rule]].");
+    }
+    let title = f.text("title").unwrap_or_else(|| name.clone());
+    f.finish();
+    Some(Gate { name, title, kind, address: address?, upstream: upstream?, access, delivery })
+}
+
+pub(crate) fn read_address(f: &Fields<'_, '_>, key: &'static str, example: &str) -> Option<PublicAddress> {
+    let text = f.need(key, example)?;
+    PublicAddress::parse(&text)
+        .map_err(|why| f.error(key, format!("\"{text}\" {why}"), format!("Write {key} = {example}.")))
+        .ok()
+}

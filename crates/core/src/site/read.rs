@@ -1,0 +1,303 @@
+//! Reading a TOML table field by field: every field knows its line, a wrong type is a finding and reading goes on, and
+//! whatever was not asked for is an unknown key.
+
+use std::cell::RefCell;
+use std::collections::BTreeSet;
+
+use chrono::Duration;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use super::finding::{Finding, Severity, nearest};
+
+/// The longest site file read, in bytes.
+pub(crate) const DOCUMENT_MAX: usize = 4 << 20;
+
+/// Collects findings for one document.
+pub(crate) struct Report<'a> {
+    text: &'a str,
+    findings: RefCell<Vec<Finding>>,
+}
+
+impl<'a> Report<'a> {
+    pub(crate) fn new(text: &'a str) -> Report<'a> {
+        Report { text, findings: RefCell::default() }
+    }
+
+    pub(crate) fn line_at(&self, offset: usize) -> usize {
+        1 + self.text.as_bytes().iter().take(offset).filter(|b| **b == b'\n').count()
+    }
+
+    pub(crate) fn add(&self, severity: Severity, line: usize, place: &str, what: String, remedy: impl Into<String>) {
+        let finding = Finding { severity, line, place: place.to_owned(), what, remedy: remedy.into() };
+        let mut all = self.findings.borrow_mut();
+        if all.len() < 500 {
+            all.push(finding);
+        }
+    }
+
+    pub(crate) fn error(&self, line: usize, place: &str, what: String, remedy: impl Into<String>) {
+        self.add(Severity::Error, line, place, what, remedy);
+    }
+
+    /// All findings in the order of the document.
+    pub(crate) fn finish(self) -> Vec<Finding> {
+        let mut all = self.findings.into_inner();
+        all.sort_by_key(|f| f.line);
+        all
+    }
+}
+
+/// A table being read.
+pub(crate) struct Fields<'r, 'd> {
+    pub(crate) report: &'r Report<'r>,
+    table: &'d DeTable<'d>,
+    pub(crate) place: String,
+    pub(crate) line: usize,
+    asked: RefCell<BTreeSet<&'static str>>,
+}
+
+fn type_word(value: &DeValue<'_>) -> &'static str {
+    match value {
+        DeValue::String(_) => "text",
+        DeValue::Integer(_) => "a whole number",
+        DeValue::Float(_) => "a number",
+        DeValue::Boolean(_) => "true or false",
+        DeValue::Datetime(_) => "a date",
+        DeValue::Array(_) => "a list",
+        DeValue::Table(_) => "a table",
+    }
+}
+
+impl<'r, 'd> Fields<'r, 'd> {
+    pub(crate) fn new(report: &'r Report<'r>, table: &'d DeTable<'d>, place: &str, line: usize) -> Fields<'r, 'd> {
+        Fields { report, table, place: place.to_owned(), line, asked: RefCell::default() }
+    }
+
+    /// The value of a key, marked as known.
+    pub(crate) fn value(&self, key: &'static str) -> Option<&'d Spanned<DeValue<'d>>> {
+        self.asked.borrow_mut().insert(key);
+        self.table.iter().find(|(k, _)| k.get_ref().as_ref() == key).map(|(_, v)| v)
+    }
+
+    pub(crate) fn has(&self, key: &'static str) -> bool {
+        self.value(key).is_some()
+    }
+
+    /// The line of a key's value, or of the table.
+    pub(crate) fn line_of(&self, key: &'static str) -> usize {
+        self.value(key).map_or(self.line, |v| self.report.line_at(v.span().start))
+    }
+
+    pub(crate) fn error(&self, key: &'static str, what: String, remedy: impl Into<String>) {
+        self.report.error(self.line_of(key), &self.place, what, remedy);
+    }
+
+    pub(crate) fn warn(&self, key: &'static str, what: String, remedy: impl Into<String>) {
+        self.report.add(Severity::Warning, self.line_of(key), &self.place, what, remedy);
+    }
+
+    fn wrong_type(&self, key: &'static str, value: &DeValue<'_>, wanted: &str) {
+        self.error(key, format!("{key} is {}", type_word(value)), format!("Write {wanted}."));
+    }
+
+    pub(crate) fn text(&self, key: &'static str) -> Option<String> {
+        let value = self.value(key)?;
+        match value.get_ref() {
+            DeValue::String(s) => Some(s.to_string()),
+            other => {
+                self.wrong_type(key, other, "text in quotes");
+                None
+            }
+        }
+    }
+
+    /// Text that must be there and not be empty.
+    pub(crate) fn need(&self, key: &'static str, example: &str) -> Option<String> {
+        if !self.has(key) {
+            self.error(key, format!("{key} is missing"), format!("Add {key} = {example}."));
+            return None;
+        }
+        let text = self.text(key)?;
+        if text.trim().is_empty() {
+            self.error(key, format!("{key} is empty"), format!("Write {key} = {example}."));
+            return None;
+        }
+        Some(text)
+    }
+
+    pub(crate) fn flag(&self, key: &'static str, default: bool) -> bool {
+        match self.value(key).map(Spanned::get_ref) {
+            None => default,
+            Some(DeValue::Boolean(b)) => *b,
+            Some(other) => {
+                self.wrong_type(key, other, "true or false");
+                default
+            }
+        }
+    }
+
+    pub(crate) fn number(&self, key: &'static str, default: i64, range: std::ops::RangeInclusive<i64>) -> i64 {
+        let Some(value) = self.value(key) else { return default };
+        let n = match value.get_ref() {
+            DeValue::Integer(n) => i64::from_str_radix(n.as_str(), n.radix()).ok(),
+            other => {
+                self.wrong_type(key, other, "a whole number");
+                return default;
+            }
+        };
+        match n.filter(|n| range.contains(n)) {
+            Some(n) => n,
+            None => {
+                let (a, b) = (range.start(), range.end());
+                self.error(key, format!("{key} is out of range"), format!("Write a number from {a} to {b}."));
+                default
+            }
+        }
+    }
+
+    /// A length of time: a number and one of s, m, h, d.
+    pub(crate) fn duration(&self, key: &'static str, default: Duration, min: Duration, max: Duration) -> Duration {
+        let Some(text) = self.text(key) else { return default };
+        match parse_duration(&text) {
+            Some(d) if d >= min && d <= max => d,
+            Some(_) => {
+                let remedy = format!("Write a time from {} to {}.", show_duration(min), show_duration(max));
+                self.error(key, format!("{key} = \"{text}\" is out of range"), remedy);
+                default
+            }
+            None => {
+                self.error(key, format!("{key} = \"{text}\" is no length of time"), "Write a number with s, m, h or d, such as \"30m\".");
+                default
+            }
+        }
+    }
+
+    pub(crate) fn texts(&self, key: &'static str) -> Option<Vec<String>> {
+        let value = self.value(key)?;
+        let DeValue::Array(items) = value.get_ref() else {
+            self.wrong_type(key, value.get_ref(), "a list of texts, such as [\"a\", \"b\"]");
+            return None;
+        };
+        let mut out = vec![];
+        for item in items.iter() {
+            match item.get_ref() {
+                DeValue::String(s) => out.push(s.to_string()),
+                other => self.wrong_type(key, other, "only texts in this list"),
+            }
+        }
+        Some(out)
+    }
+
+    /// One of several words.
+    pub(crate) fn choice<T: Copy>(&self, key: &'static str, default: T, options: &[(&str, T)]) -> T {
+        let Some(text) = self.text(key) else { return default };
+        if let Some((_, v)) = options.iter().find(|(w, _)| *w == text) {
+            return *v;
+        }
+        let words: Vec<_> = options.iter().map(|(w, _)| format!("\"{w}\"")).collect();
+        self.error(key, format!("{key} = \"{text}\" is not known"), format!("Write one of {}.", words.join(", ")));
+        default
+    }
+
+    /// A table under a key.
+    pub(crate) fn table(&self, key: &'static str) -> Option<Fields<'r, 'd>> {
+        let value = self.value(key)?;
+        let DeValue::Table(table) = value.get_ref() else {
+            self.wrong_type(key, value.get_ref(), &format!("a table, [{key}]"));
+            return None;
+        };
+        let line = self.report.line_at(value.span().start);
+        Some(Fields::new(self.report, table, &join(&self.place, key), line))
+    }
+
+    /// Tables in a list under a key, each placed by its name or number.
+    pub(crate) fn tables(&self, key: &'static str) -> Vec<Fields<'r, 'd>> {
+        let Some(value) = self.value(key) else { return vec![] };
+        let DeValue::Array(items) = value.get_ref() else {
+            self.wrong_type(key, value.get_ref(), &format!("a list of tables, [[{key}]]"));
+            return vec![];
+        };
+        let mut out = vec![];
+        for (i, item) in items.iter().enumerate() {
+            let line = self.report.line_at(item.span().start);
+            let DeValue::Table(table) = item.get_ref() else {
+                self.wrong_type(key, item.get_ref(), "only tables in this list");
+                continue;
+            };
+            let name = table.iter().find(|(k, _)| k.get_ref().as_ref() == "name").and_then(|(_, v)| v.get_ref().as_str());
+            let place = match name {
+                Some(n) => format!("{key} {n}"),
+                None => format!("{key} {}", i + 1),
+            };
+            out.push(Fields::new(self.report, table, &join(&self.place, &place), line));
+        }
+        out
+    }
+
+    /// A table of free keys with text values, such as `attribute = "claim"`.
+    pub(crate) fn pairs(&self, key: &'static str) -> Vec<(String, String, usize)> {
+        let Some(value) = self.value(key) else { return vec![] };
+        let DeValue::Table(table) = value.get_ref() else {
+            self.wrong_type(key, value.get_ref(), &format!("a table, [{key}]"));
+            return vec![];
+        };
+        let mut out = vec![];
+        for (k, v) in table.iter() {
+            let line = self.report.line_at(k.span().start);
+            match v.get_ref() {
+                DeValue::String(s) if !s.trim().is_empty() => out.push((k.get_ref().to_string(), s.to_string(), line)),
+                other => {
+                    let place = join(&self.place, key);
+                    let what = format!("{} is {}", k.get_ref(), type_word(other));
+                    self.report.error(line, &place, what, "Write a name in quotes.");
+                }
+            }
+        }
+        out
+    }
+
+    /// Names every key that was not asked for.
+    pub(crate) fn finish(&self) {
+        let asked = self.asked.borrow();
+        for (key, _) in self.table.iter() {
+            let name = key.get_ref().as_ref();
+            if asked.contains(name) {
+                continue;
+            }
+            let remedy = match nearest(name, asked.iter().copied()) {
+                Some(meant) => format!("Did you mean {meant}?"),
+                None => format!("Known here: {}.", asked.iter().copied().collect::<Vec<_>>().join(", ")),
+            };
+            let line = self.report.line_at(key.span().start);
+            self.report.error(line, &self.place, format!("{name} is not a known key"), remedy);
+        }
+    }
+}
+
+fn join(place: &str, part: &str) -> String {
+    if place.is_empty() { part.to_owned() } else { format!("{place} › {part}") }
+}
+
+/// Reads `45s`, `30m`, `10h`, `90d`.
+pub(crate) fn parse_duration(text: &str) -> Option<Duration> {
+    let text = text.trim();
+    let unit = text.chars().last()?;
+    let n: i64 = text.get(..text.len() - unit.len_utf8())?.trim().parse().ok().filter(|n| (0..=1_000_000_000).contains(n))?;
+    match unit {
+        's' => Duration::try_seconds(n),
+        'm' => Duration::try_minutes(n),
+        'h' => Duration::try_hours(n),
+        'd' => Duration::try_days(n),
+        _ => None,
+    }
+}
+
+fn show_duration(d: Duration) -> String {
+    match d.num_seconds() {
+        s if s % 86_400 == 0 => format!("{}d", s / 86_400),
+        s if s % 3_600 == 0 => format!("{}h", s / 3_600),
+        s if s % 60 == 0 => format!("{}m", s / 60),
+        s => format!("{s}s"),
+    }
+}

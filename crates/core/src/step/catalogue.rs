@@ -1,0 +1,275 @@
+//! The one table of step codes: code, stage, bearing, parameters, words in each language and the remedy.
+//!
+//! It drives storage (codes are stable: never rename or reuse one), stories, the reference in `docs/steps.md` and the
+//! invariant tests below.
+
+use serde::{Deserialize, Serialize};
+
+use super::{Bearing, Lang, Stage};
+
+/// What the catalogue says of one code.
+#[derive(Debug)]
+pub struct Spec {
+    pub code: &'static str,
+    pub stage: Stage,
+    pub bearing: Bearing,
+    pub params: &'static [&'static str],
+    words: [&'static str; 2],
+    remedy: Option<[&'static str; 2]>,
+}
+
+impl Spec {
+    /// The template of its sentence.
+    pub fn words(&self, lang: Lang) -> &'static str {
+        self.words[lang as usize]
+    }
+    /// The template of its remedy.
+    pub fn remedy(&self, lang: Lang) -> Option<&'static str> {
+        self.remedy.map(|r| r[lang as usize])
+    }
+}
+
+macro_rules! catalogue {
+    ($($variant:ident = $code:literal $stage:ident $bearing:ident [$($p:literal),*]
+        $en:literal / $fr:literal $(=> $ren:literal / $rfr:literal)?;)*) => {
+        /// The code of a step.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+        pub enum StepCode {
+            $(#[doc = $en] #[serde(rename = $code)] $variant,)*
+        }
+        /// Every code, in the order of the table.
+        pub const ALL: &[StepCode] = &[$(StepCode::$variant),*];
+        impl StepCode {
+            /// What the catalogue says of it.
+            pub fn spec(self) -> &'static Spec {
+                match self {
+                    $(StepCode::$variant => {
+                        const SPEC: Spec = Spec {
+                            code: $code, stage: Stage::$stage, bearing: Bearing::$bearing, params: &[$($p),*],
+                            words: [$en, $fr], remedy: catalogue!(@remedy $($ren, $rfr)?),
+                        };
+                        &SPEC
+                    })*
+                }
+            }
+        }
+    };
+    (@remedy) => { None };
+    (@remedy $en:literal, $fr:literal) => { Some([$en, $fr]) };
+}
+
+catalogue! {
+    // ── at the gate
+    Arrived = "gate.arrived" Gate Fact ["method", "target", "gate", "address", "agent"]
+        "{method} {target} came to gate {gate} from {address}." / "{method} {target} est arrivé à la porte {gate} depuis {address}.";
+    NoSession = "gate.no-session" Gate Fact ["why"]
+        "There was no session to use: {why}." / "Aucune session utilisable : {why}.";
+    SentToSignIn = "gate.sent-to-sign-in" Gate Fact ["to"]
+        "The person was sent to sign in at {to}." / "La personne a été envoyée se connecter à {to}.";
+    ReturnCut = "gate.return-not-kept" Gate Notice ["target"]
+        "The address asked for could not be kept through the sign-in; the person returns to the front page instead." / "L'adresse demandée n'a pas pu être conservée ; la personne reviendra à la page d'accueil.";
+    NotNavigation = "gate.not-navigation" Gate Stop ["method", "why"]
+        "The request needs a session and is not one a person could be redirected from, so it got 401." / "La requête exige une session et ne peut pas être redirigée : réponse 401."
+        => "Open the gate's address in a browser first; scripts and background requests only work inside a live session." / "Ouvrez d'abord l'adresse de la porte dans un navigateur ; scripts et requêtes d'arrière-plan exigent une session active.";
+    MethodRefused = "gate.method-refused" Gate Stop ["method"]
+        "The method {method} is never let through." / "La méthode {method} n'est jamais admise.";
+    UpgradeRefused = "gate.upgrade-refused" Gate Stop ["protocol"]
+        "An upgrade to {protocol} was asked for; only websocket is let through." / "Un passage au protocole {protocol} a été demandé ; seul websocket est admis.";
+    OriginRefused = "gate.origin-refused" Gate Stop ["origin", "wanted"]
+        "A WebSocket was opened from {origin}; only {wanted} may." / "Un WebSocket a été ouvert depuis {origin} ; seul {wanted} le peut."
+        => "If that page is meant to use this gate, serve it from the gate's own address." / "Si cette page doit utiliser la porte, servez-la depuis l'adresse de la porte.";
+    AmbiguousRequest = "gate.ambiguous-request" Gate Stop ["what"]
+        "The request could be read in two ways and was refused: {what}." / "La requête pouvait se lire de deux façons et a été refusée : {what}.";
+    HeadersStripped = "gate.headers-removed" Gate Notice ["names"]
+        "Headers that only this gate may set came from the client and were removed: {names}." / "Des en-têtes réservés à la porte venaient du client et ont été retirés : {names}.";
+    Unprotected = "gate.no-rule" Gate Stop ["gate"]
+        "Gate {gate} has no rule, so it admits nobody." / "La porte {gate} n'a aucune règle : elle n'admet personne."
+        => "Add a [[gate.rule]] under gate {gate} and publish." / "Ajoutez une [[gate.rule]] à la porte {gate} et publiez.";
+    AskUnreadable = "sign-in.ask-unreadable" Gate Stop []
+        "The link to sign in was altered, cut or is too old." / "Le lien de connexion a été altéré, tronqué ou est trop ancien."
+        => "Open the application's own address again; do not bookmark sign-in pages." / "Rouvrez l'adresse de l'application ; ne mettez pas en favori les pages de connexion.";
+
+    // ── out to the provider and back
+    SessionUsed = "session.used" Session Fact ["person", "since"]
+        "The session of {person}, begun {since}, was used; nothing was asked." / "La session de {person}, ouverte {since}, a servi ; rien n'a été demandé.";
+    DiscoveryFailed = "provider.discovery-failed" Provider Stop ["provider", "issuer", "how"]
+        "Provider {provider} could not be asked for its addresses at {issuer}: {how}." / "Le fournisseur {provider} n'a pas pu donner ses adresses à {issuer} : {how}."
+        => "Run `passeur trial provider {provider}`: it tries the address, TLS, issuer and keys one by one." / "Lancez `passeur trial provider {provider}` : adresse, TLS, émetteur et clés sont essayés un à un.";
+    SentToProvider = "provider.sent" Provider Fact ["provider", "endpoint", "redirect_uri", "scope", "client_id", "acr_values"]
+        "The person was sent to provider {provider} ({endpoint}) with client {client_id}, scope {scope}, to come back to {redirect_uri}." / "La personne a été envoyée au fournisseur {provider} ({endpoint}), client {client_id}, portée {scope}, retour à {redirect_uri}.";
+    NeverCameBack = "provider.never-came-back" Provider Stop ["provider", "redirect_uri", "minutes"]
+        "The person did not come back from provider {provider} within {minutes} minutes." / "La personne n'est pas revenue du fournisseur {provider} en {minutes} minutes."
+        => "If this happens to everyone, the provider shows its own error page: compare its registered redirect address with {redirect_uri}. If to one person, they gave up or closed the page." / "Si cela arrive à tous, le fournisseur affiche sa propre erreur : comparez son adresse de retour avec {redirect_uri}. Si c'est une seule personne, elle a renoncé.";
+    ProviderAnswered = "provider.answered" Provider Fact ["provider", "parameters", "after"]
+        "Provider {provider} sent the person back after {after} s with: {parameters}." / "Le fournisseur {provider} a renvoyé la personne après {after} s avec : {parameters}.";
+    ProviderRefused = "provider.refused" Provider Stop ["provider", "error", "description"]
+        "Provider {provider} refused, in its own words: {error}: {description}" / "Le fournisseur {provider} a refusé, selon ses propres mots : {error} : {description}"
+        => "The reason lies with the provider: give its team this crossing's time, the client and the words above." / "La raison est chez le fournisseur : transmettez à son équipe l'heure, le client et les mots ci-dessus.";
+    StateUnreadable = "check.state-unreadable" Check Stop []
+        "The state parameter is not one of ours, or was altered." / "Le paramètre state n'est pas le nôtre ou a été altéré."
+        => "If it happens to many, look for a proxy that rewrites addresses, or nodes with different key rings." / "Si cela touche plusieurs personnes, cherchez un mandataire qui réécrit les adresses ou des nœuds aux trousseaux différents.";
+    StateTooOld = "check.state-too-old" Check Stop ["minutes", "limit"]
+        "The sign-in took {minutes} minutes; at most {limit} are allowed." / "La connexion a duré {minutes} minutes ; {limit} au plus sont permises."
+        => "Open the application's address again." / "Rouvrez l'adresse de l'application.";
+    StateOtherBrowser = "check.state-other-browser" Check Stop []
+        "The answer came in another browser than the one that was sent to the provider." / "La réponse est arrivée dans un autre navigateur que celui envoyé au fournisseur."
+        => "Normal when cookies are blocked or a link was opened elsewhere. Many of these at once can be an attack." / "Normal si les cookies sont bloqués ou le lien ouvert ailleurs. En nombre, ce peut être une attaque.";
+    StateReplayed = "check.state-replayed" Check Stop []
+        "This answer of the provider was used before." / "Cette réponse du fournisseur a déjà servi."
+        => "Normal after the Back button; otherwise somebody copied the address." / "Normal après le bouton Précédent ; sinon quelqu'un a copié l'adresse.";
+    IssuerMismatch = "check.issuer" Check Stop ["seen", "wanted"]
+        "The answer names issuer {seen}; wanted was {wanted}." / "La réponse nomme l'émetteur {seen} ; attendu : {wanted}."
+        => "Either the issuer in the site file is wrong, or a mix-up between providers is being tried (RFC 9207)." / "Soit l'émetteur du fichier de site est faux, soit on tente de confondre deux fournisseurs (RFC 9207).";
+    TokensReceived = "provider.tokens" Provider Pass ["endpoint", "kinds", "millis"]
+        "The code was exchanged at {endpoint} in {millis} ms for: {kinds}." / "Le code a été échangé à {endpoint} en {millis} ms contre : {kinds}.";
+    TokenRefused = "provider.token-refused" Provider Stop ["endpoint", "error", "description"]
+        "The provider's token endpoint {endpoint} refused, in its own words: {error}: {description}" / "Le point d'accès aux jetons {endpoint} a refusé, selon ses propres mots : {error} : {description}"
+        => "invalid_client: client id or secret differ from the provider's. invalid_grant: the redirect address differs, or the code was too old." / "invalid_client : client ou secret différents. invalid_grant : adresse de retour différente, ou code trop vieux.";
+    ProviderSilent = "provider.no-answer" Provider Stop ["endpoint", "how"]
+        "The provider did not answer at {endpoint}: {how}." / "Le fournisseur n'a pas répondu à {endpoint} : {how}."
+        => "Try the address from this host; look for a firewall, a proxy or an expired certificate." / "Essayez l'adresse depuis cette machine ; cherchez un pare-feu, un mandataire ou un certificat expiré.";
+    KeysRefetched = "check.keys-fetched" Check Fact ["kid", "count"]
+        "The provider's keys were fetched because key {kid} was not known; it now has {count}." / "Les clés du fournisseur ont été relues car la clé {kid} était inconnue ; il en a {count}.";
+    IdTokenAccepted = "check.id-token" Check Pass ["issuer", "subject", "alg", "kid", "audience", "expires_in"]
+        "The id_token of {subject} is valid: signed {alg} with key {kid} by {issuer}, for {audience}, for another {expires_in} s." / "L'id_token de {subject} est valide : signé {alg} avec la clé {kid} par {issuer}, pour {audience}, encore {expires_in} s.";
+    IdTokenRefused = "check.id-token-refused" Check Stop ["check", "seen", "wanted"]
+        "The id_token failed the check of {check}: seen {seen}, wanted {wanted}." / "L'id_token a échoué au contrôle {check} : vu {seen}, attendu {wanted}."
+        => "Compare the value seen with the site file and with this host's clock; a wrong signature key can also be an attack." / "Comparez la valeur vue au fichier de site et à l'horloge ; une mauvaise clé peut aussi être une attaque.";
+    FactorsInsufficient = "check.factors" Check Stop ["seen", "wanted"]
+        "The provider reports the authentication as {seen}; this site wants {wanted}." / "Le fournisseur décrit l'authentification comme {seen} ; le site exige {wanted}."
+        => "Let the provider's team require a second factor for this client and report it in acr or amr." / "Demandez à l'équipe du fournisseur d'exiger un second facteur pour ce client et de l'indiquer dans acr ou amr.";
+    OtherProvider = "check.other-provider" Check Stop ["seen", "wanted"]
+        "The session came by provider {seen}; this gate wants {wanted}." / "La session vient du fournisseur {seen} ; cette porte exige {wanted}."
+        => "Sign in again through the gate; it will ask the right provider." / "Reconnectez-vous par la porte ; elle demandera le bon fournisseur.";
+    UserInfoAnswered = "provider.userinfo" Provider Pass ["endpoint", "claims", "millis"]
+        "The userinfo endpoint answered in {millis} ms with: {claims}." / "Le point d'accès userinfo a répondu en {millis} ms avec : {claims}.";
+    UserInfoFailed = "provider.userinfo-failed" Provider Notice ["endpoint", "how"]
+        "Userinfo from {endpoint} is not used: {how}." / "Les informations de {endpoint} ne sont pas utilisées : {how}.";
+    ClaimsReleased = "provider.claims" Provider Fact ["claims", "acr", "amr"]
+        "The provider released: {claims}. Authentication: acr {acr}, amr {amr}." / "Le fournisseur a transmis : {claims}. Authentification : acr {acr}, amr {amr}.";
+
+    // ── directory
+    DirectoryAnswered = "directory.answered" Directory Pass ["directory", "key", "value", "dn", "millis", "cached"]
+        "Directory {directory} holds one entry with {key} = {value}: {dn} ({cached}, {millis} ms)." / "L'annuaire {directory} contient une fiche avec {key} = {value} : {dn} ({cached}, {millis} ms).";
+    DirectoryGroups = "directory.groups" Directory Fact ["count", "groups"]
+        "It lists {count} groups, nested ones included: {groups}." / "Il indique {count} groupes, y compris imbriqués : {groups}.";
+    DirectoryDisabled = "directory.disabled" Directory Stop ["directory", "dn", "why"]
+        "Directory {directory} says the account {dn} may not be used: {why}." / "L'annuaire {directory} indique que le compte {dn} ne peut pas servir : {why}."
+        => "If the person should have access, the directory team must enable the account; the provider's yes does not count alone." / "Si la personne doit avoir accès, l'équipe de l'annuaire doit activer le compte ; l'accord du fournisseur ne suffit pas.";
+    DirectoryDisabledAllowed = "directory.disabled-allowed" Directory Notice ["directory", "dn", "why"]
+        "Directory {directory} says the account {dn} may not be used ({why}); this gate goes on all the same." / "L'annuaire {directory} indique que le compte {dn} ne peut pas servir ({why}) ; la porte continue malgré tout.";
+    DirectoryNoEntry = "directory.no-entry" Directory Stop ["directory", "key", "value", "base"]
+        "Directory {directory} has no entry with {key} = {value}." / "L'annuaire {directory} n'a aucune fiche avec {key} = {value}."
+        => "Check with `passeur person {value} --directory {directory}`; then the entry is missing, or key and claim do not belong together." / "Vérifiez avec `passeur person {value} --directory {directory}` ; la fiche manque, ou clé et attribut ne vont pas ensemble.";
+    DirectorySeveral = "directory.several" Directory Stop ["directory", "key", "value", "dns"]
+        "Directory {directory} has several entries with {key} = {value}: {dns}." / "L'annuaire {directory} a plusieurs fiches avec {key} = {value} : {dns}."
+        => "Choose a key that is unique, or narrow the base or the filter." / "Choisissez une clé unique, ou restreignez la base ou le filtre.";
+    DirectoryBindRefused = "directory.bind-refused" Directory Stop ["directory", "account", "detail"]
+        "Directory {directory} refused our own account {account}: {detail}." / "L'annuaire {directory} a refusé notre propre compte {account} : {detail}."
+        => "Set the account's password anew with `passeur secret set`, or have the account unlocked." / "Redéfinissez le mot de passe avec `passeur secret set`, ou faites déverrouiller le compte.";
+    DirectoryDead = "directory.dead" Directory Stop ["directory", "url", "detail"]
+        "Directory {directory} did not answer at {url}: {detail}." / "L'annuaire {directory} n'a pas répondu à {url} : {detail}."
+        => "Run `passeur trial directory {directory}` from this host." / "Lancez `passeur trial directory {directory}` depuis cette machine.";
+    DirectoryNoKey = "directory.no-key" Directory Stop ["directory", "attribute", "absence"]
+        "Directory {directory} was not asked: the attribute {attribute} that feeds it is absent, because {absence}." / "L'annuaire {directory} n'a pas été interrogé : l'attribut {attribute} est absent, car {absence}."
+        => "Let the provider's team release the claim; the handover sheet names it." / "Demandez à l'équipe du fournisseur de transmettre cet attribut ; la fiche de passation le nomme.";
+    DirectoryWentOn = "directory.went-on" Directory Notice ["directory", "state"]
+        "Directory {directory} gave nothing ({state}); this gate goes on without it." / "L'annuaire {directory} n'a rien donné ({state}) ; la porte continue sans lui.";
+
+    // ── identity and rules
+    AttributePresent = "identity.attribute" Identity Fact ["attribute", "values", "origin"]
+        "{attribute} is {values}, from {origin}." / "{attribute} vaut {values}, depuis {origin}.";
+    AttributeAbsent = "identity.attribute-absent" Identity Notice ["attribute", "absence", "origin"]
+        "{attribute} is absent: {absence} ({origin})." / "{attribute} est absent : {absence} ({origin}).";
+    RuleMatched = "rules.matched" Rules Pass ["rule", "gives", "saw"]
+        "Rule “{rule}” applies and gives {gives}. Seen: {saw}." / "La règle « {rule} » s'applique et donne {gives}. Vu : {saw}.";
+    RuleNotMatched = "rules.not-matched" Rules Fact ["rule", "wanted", "saw"]
+        "Rule “{rule}” does not apply: it wants {wanted}. Seen: {saw}." / "La règle « {rule} » ne s'applique pas : elle exige {wanted}. Vu : {saw}.";
+    RuleUncertain = "rules.uncertain" Rules Notice ["rule", "wanted", "saw"]
+        "Whether refusing rule “{rule}” applies cannot be known ({wanted}); it counts as refusing. Seen: {saw}." / "On ne peut savoir si la règle de refus « {rule} » s'applique ({wanted}) ; elle vaut refus. Vu : {saw}.";
+    RefusedByRule = "rules.refused" Rules Stop ["rule", "words", "saw"]
+        "Rule “{rule}” refuses: {words} Seen: {saw}." / "La règle « {rule} » refuse : {words} Vu : {saw}."
+        => "If the person should come in, change what the rule saw (a group, an attribute) or the rule itself." / "Si la personne doit entrer, changez ce que la règle a vu (groupe, attribut) ou la règle.";
+    NothingGrants = "rules.nothing-grants" Rules Stop ["gate", "rules"]
+        "None of the {rules} rules of gate {gate} grants entry to this person." / "Aucune des {rules} règles de la porte {gate} n'admet cette personne."
+        => "The steps above say what each rule wanted and saw; put the person in one of those groups, or add a rule." / "Les étapes ci-dessus disent ce que chaque règle exigeait et a vu ; ajoutez la personne à un groupe, ou une règle.";
+    Granted = "rules.granted" Rules Pass ["gate", "rules", "roles"]
+        "Entry to gate {gate} is granted by {rules}, with roles: {roles}." / "L'entrée à la porte {gate} est accordée par {rules}, rôles : {roles}.";
+
+    // ── delivery
+    HeaderDelivered = "delivery.header" Delivery Fact ["header", "value", "origin"]
+        "{header}: {value} (from {origin})" / "{header} : {value} (depuis {origin})";
+    HeaderOmitted = "delivery.header-omitted" Delivery Notice ["header", "reason"]
+        "{header} is not sent: {reason}." / "{header} n'est pas envoyé : {reason}.";
+    HeaderRefused = "delivery.header-required" Delivery Stop ["header", "reason"]
+        "{header} has no usable value and the delivery says to refuse then: {reason}." / "{header} n'a pas de valeur utilisable et la remise exige alors un refus : {reason}."
+        => "Have the value put right at its source, or set missing = \"omit\" for this header." / "Faites corriger la valeur à sa source, ou mettez missing = \"omit\" pour cet en-tête.";
+
+    // ── sessions and hand-back
+    SessionBegan = "session.began" Session Pass ["until"]
+        "A session began, good until {until} at the latest." / "Une session a commencé, valable au plus tard jusqu'à {until}.";
+    CodeIssued = "hand-back.code-issued" HandBack Fact ["to"]
+        "A one-time code sent the browser back to {to}." / "Un code à usage unique a renvoyé le navigateur à {to}.";
+    CodeRefused = "hand-back.code-refused" HandBack Stop ["why"]
+        "The one-time code was refused: {why}." / "Le code à usage unique a été refusé : {why}."
+        => "Normal after the Back button; open the application's address again. Otherwise somebody copied the address." / "Normal après le bouton Précédent ; rouvrez l'adresse de l'application. Sinon quelqu'un a copié l'adresse.";
+    CameThrough = "hand-back.came-through" HandBack Pass ["gate", "target"]
+        "The code was taken once, in the same browser; the gate {gate} opened and the person was sent to {target}." / "Le code a été pris une fois, dans le même navigateur ; la porte {gate} s'est ouverte vers {target}.";
+    DecidedAgain = "gate.decided-again" Gate Fact ["why"]
+        "The live session was decided anew: {why}." / "La session active a été décidée à nouveau : {why}.";
+    SignedOut = "session.signed-out" Session Fact ["by", "who"]
+        "The session was ended by {by}: {who}." / "La session a été terminée par {by} : {who}.";
+
+    // ── beyond
+    UpstreamFailed = "upstream.failed" Upstream Stop ["upstream", "how"]
+        "The application at {upstream} did not take the request: {how}." / "L'application à {upstream} n'a pas pris la requête : {how}."
+        => "Passeur and the sign-in are fine; see whether the application runs and listens there." / "Passeur et la connexion vont bien ; voyez si l'application tourne et écoute à cette adresse.";
+    StoreFailed = "store.failed" Session Stop ["how"]
+        "What happened could not be written down, so the attempt was refused." / "Ce qui s'est passé n'a pas pu être consigné ; la tentative a été refusée."
+        => "See the service's log and whether PostgreSQL answers." / "Voyez le journal du service et si PostgreSQL répond.";
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn named(template: &str) -> Vec<&str> {
+        template.split('{').skip(1).map(|p| p.split_once('}').expect("a closed brace").0).collect()
+    }
+
+    #[test]
+    fn every_template_names_only_parameters_of_its_step_and_says_the_same_in_both_languages() {
+        for code in ALL {
+            let spec = code.spec();
+            let mut by_lang = vec![];
+            for lang in [Lang::En, Lang::Fr] {
+                let mut names = named(spec.words(lang));
+                names.sort();
+                assert!(names.iter().all(|n| spec.params.contains(n)), "{} {lang:?}: {names:?}", spec.code);
+                assert!(spec.remedy(lang).is_none_or(|r| named(r).iter().all(|n| spec.params.contains(n))), "{}", spec.code);
+                by_lang.push(names);
+            }
+            assert_eq!(by_lang[0], by_lang[1], "{}", spec.code);
+            assert_ne!(spec.words(Lang::En), spec.words(Lang::Fr), "{}", spec.code);
+        }
+    }
+
+    #[test]
+    fn codes_are_unique() {
+        let mut codes: Vec<_> = ALL.iter().map(|c| c.spec().code).collect();
+        codes.sort();
+        let n = codes.len();
+        codes.dedup();
+        assert_eq!(codes.len(), n);
+    }
+
+    #[test]
+    fn whatever_stops_a_crossing_at_a_check_the_directory_or_a_rule_has_a_remedy() {
+        for code in ALL {
+            let s = code.spec();
+            if s.bearing == Bearing::Stop && matches!(s.stage, Stage::Check | Stage::Directory | Stage::Rules | Stage::Provider) {
+                assert!(s.remedy(Lang::En).is_some(), "{}", s.code);
+            }
+        }
+    }
+}

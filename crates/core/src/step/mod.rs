@@ -1,0 +1,242 @@
+//! Steps: what happened in a crossing, kept as data. Sentences come from one [`catalogue`] when they are shown.
+
+mod catalogue;
+mod reasons;
+mod render;
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+pub use catalogue::{ALL, Spec, StepCode};
+pub use reasons::{REASONS, reason_text};
+pub use render::{param_text, remedy, sentence};
+
+/// The language a sentence is told in.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Lang {
+    #[default]
+    En,
+    Fr,
+}
+
+impl Lang {
+    /// The best supported language for an Accept-Language header (RFC 9110 12.5.4); English when none is named.
+    pub fn from_accept(header: &str) -> Lang {
+        let mut best = (Lang::En, 0.0f32);
+        for part in header.split(',').take(16) {
+            let mut pieces = part.trim().split(';');
+            let tag = pieces.next().unwrap_or_default().trim().to_ascii_lowercase();
+            let q = pieces.find_map(|p| p.trim().strip_prefix("q=")).map_or(1.0, |q| q.parse().unwrap_or(0.0));
+            let lang = match tag.split('-').next() {
+                Some("fr") => Lang::Fr,
+                Some("en") => Lang::En,
+                _ => continue,
+            };
+            if q > best.1 {
+                best = (lang, q);
+            }
+        }
+        best.0
+    }
+
+    /// The language tag (RFC 5646).
+    pub fn tag(self) -> &'static str {
+        match self {
+            Lang::En => "en",
+            Lang::Fr => "fr",
+        }
+    }
+}
+
+/// The part of the path a step belongs to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Stage {
+    Gate,
+    Provider,
+    Check,
+    Directory,
+    Identity,
+    Rules,
+    Delivery,
+    HandBack,
+    Session,
+    Upstream,
+}
+
+/// How a step bears on the outcome: shown by shape and word as well as colour.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Bearing {
+    /// It happened; it neither helped nor hindered.
+    Fact,
+    /// A check passed or a rule gave something.
+    Pass,
+    /// Worth seeing, without having decided.
+    Notice,
+    /// It stopped the crossing.
+    Stop,
+}
+
+/// One typed parameter of a step.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Param {
+    Number(i64),
+    Text(String),
+    List(Vec<String>),
+    /// A coded reason, translated when it is shown, with detail in the words of whoever gave it.
+    Reason {
+        code: String,
+        detail: String,
+    },
+}
+
+impl From<&str> for Param {
+    fn from(s: &str) -> Param {
+        Param::Text(s.to_owned())
+    }
+}
+impl From<String> for Param {
+    fn from(s: String) -> Param {
+        Param::Text(s)
+    }
+}
+impl From<i64> for Param {
+    fn from(n: i64) -> Param {
+        Param::Number(n)
+    }
+}
+impl From<Vec<String>> for Param {
+    fn from(l: Vec<String>) -> Param {
+        Param::List(l)
+    }
+}
+
+impl Param {
+    /// A coded reason without detail.
+    pub fn reason(code: &str) -> Param {
+        Param::Reason { code: code.to_owned(), detail: String::new() }
+    }
+}
+
+/// The longest text kept in a parameter; what comes from outside is cut here, with an ellipsis.
+pub const PARAM_MAX: usize = 2_000;
+/// The most members kept of a list parameter.
+pub const LIST_MAX: usize = 300;
+
+/// One thing that happened.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Step {
+    pub code: StepCode,
+    /// Milliseconds since the crossing began.
+    pub at: u32,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub params: BTreeMap<String, Param>,
+}
+
+impl Step {
+    /// A step at the beginning of a crossing; a [`Story`] sets its time.
+    pub fn new(code: StepCode) -> Step {
+        Step { code, at: 0, params: BTreeMap::new() }
+    }
+
+    /// With a parameter that the catalogue names for this code. Long values are cut.
+    pub fn with(mut self, name: &'static str, value: impl Into<Param>) -> Step {
+        debug_assert!(self.code.spec().params.contains(&name), "{:?} has no parameter {name}", self.code);
+        let value = match value.into() {
+            Param::Text(t) => Param::Text(crate::text::shorten(&t, PARAM_MAX)),
+            Param::List(mut l) => {
+                let over = l.len().saturating_sub(LIST_MAX);
+                l.truncate(LIST_MAX);
+                l.iter_mut().for_each(|m| *m = crate::text::shorten(m, PARAM_MAX));
+                if over > 0 {
+                    l.push(format!("… (+{over})"));
+                }
+                Param::List(l)
+            }
+            Param::Reason { code, detail } => Param::Reason { code, detail: crate::text::shorten(&detail, PARAM_MAX) },
+            n => n,
+        };
+        self.params.insert(name.to_owned(), value);
+        self
+    }
+}
+
+/// Sees what a decision function does. The silent one compiles to nothing.
+pub trait Witness {
+    /// Takes a step; the closure only runs where steps are kept.
+    fn step(&mut self, make: impl FnOnce() -> Step);
+}
+
+/// Keeps nothing: used for every admitted request.
+pub struct Silent;
+
+impl Witness for Silent {
+    #[inline(always)]
+    fn step(&mut self, _make: impl FnOnce() -> Step) {}
+}
+
+/// Keeps the steps of one crossing, in order, each with its time.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Story {
+    pub steps: Vec<Step>,
+    /// Milliseconds since the crossing began, set by whoever has a clock before steps are taken.
+    pub at: u32,
+}
+
+/// The most steps kept of one crossing; what comes after is not recorded but for its last, deciding one.
+pub const STEPS_MAX: usize = 2_000;
+
+impl Witness for Story {
+    fn step(&mut self, make: impl FnOnce() -> Step) {
+        if self.steps.len() >= STEPS_MAX {
+            self.steps.pop();
+        }
+        self.steps.push(Step { at: self.at, ..make() });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_language_follows_the_weights_and_falls_back_to_english() {
+        for (header, want) in [
+            ("fr-FR,fr;q=0.9,en;q=0.8", Lang::Fr),
+            ("en;q=0.2, fr;q=0.1", Lang::En),
+            ("de, fr;q=0.5", Lang::Fr),
+            ("fr;q=0, en", Lang::En),
+            ("", Lang::En),
+            ("fr;q=x", Lang::En),
+        ] {
+            assert_eq!(Lang::from_accept(header), want, "{header}");
+        }
+    }
+
+    #[test]
+    fn a_step_survives_storage_and_long_values_are_cut() {
+        let step = Step::new(StepCode::ProviderRefused)
+            .with("provider", "p")
+            .with("error", "x".repeat(5000))
+            .with("description", Param::reason("not-released"));
+        let back: Step = serde_json::from_str(&serde_json::to_string(&step).unwrap()).unwrap();
+        assert_eq!(back, step);
+        let Param::Text(t) = &back.params["error"] else { panic!() };
+        assert_eq!(t.chars().count(), PARAM_MAX);
+    }
+
+    #[test]
+    fn a_story_is_bounded_and_keeps_its_last_step() {
+        let mut story = Story::default();
+        for _ in 0..STEPS_MAX + 10 {
+            story.step(|| Step::new(StepCode::NothingGrants));
+        }
+        story.step(|| Step::new(StepCode::RefusedByRule));
+        assert_eq!(story.steps.len(), STEPS_MAX);
+        assert_eq!(story.steps.last().unwrap().code, StepCode::RefusedByRule);
+    }
+}

@@ -1,0 +1,59 @@
+//! Text from outside, made safe to look at. Terminal output, CSV cells and log lines all pass here.
+
+/// Whether a character could move a cursor, hide text or reorder it: control characters, bidirectional controls
+/// (Unicode UAX 9), invisible separators and tags.
+fn is_unsafe(c: char) -> bool {
+    c.is_control()
+        || matches!(c, '\u{061C}' | '\u{200B}'..='\u{200F}' | '\u{2028}'..='\u{202E}' | '\u{2060}'..='\u{2069}' | '\u{FEFF}' | '\u{FFF9}'..='\u{FFFB}' | '\u{E0000}'..='\u{E007F}')
+}
+
+/// The text with every unsafe character shown as `\u{…}`.
+pub fn visible(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        if is_unsafe(c) { out.extend(c.escape_unicode()) } else { out.push(c) }
+    }
+    out
+}
+
+/// One CSV cell (RFC 4180), quoted always; a cell that a spreadsheet would run as a formula is led by an apostrophe.
+pub fn csv_cell(text: &str) -> String {
+    let guard = if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { "'" } else { "" };
+    format!("\"{guard}{}\"", visible(text).replace('"', "\"\""))
+}
+
+/// At most `max` characters, with an ellipsis where something was cut.
+pub fn shorten(text: &str, max: usize) -> String {
+    if text.chars().count() <= max {
+        return text.to_owned();
+    }
+    let mut out: String = text.chars().take(max.saturating_sub(1)).collect();
+    out.push('…');
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_that_moves_a_cursor_or_reorders_text_passes() {
+        assert_eq!(visible("a\x1b[2Jb"), "a\\u{1b}[2Jb");
+        assert_eq!(visible("pay\u{202E}gpj"), "pay\\u{202e}gpj");
+        assert_eq!(visible("Élodie Kœnig 港"), "Élodie Kœnig 港");
+        assert_eq!(visible("a\nb\u{9b}31m"), "a\\u{a}b\\u{9b}31m");
+    }
+
+    #[test]
+    fn csv_cells_are_quoted_and_no_formula() {
+        assert_eq!(csv_cell("=1+1"), "\"'=1+1\"");
+        assert_eq!(csv_cell("a\"b,c"), "\"a\"\"b,c\"");
+        assert_eq!(csv_cell("-x"), "\"'-x\"");
+    }
+
+    #[test]
+    fn shortening_counts_characters() {
+        assert_eq!(shorten("épée", 4), "épée");
+        assert_eq!(shorten("épées", 4), "épé…");
+    }
+}

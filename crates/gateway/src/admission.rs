@@ -1,0 +1,161 @@
+//! What a gate's token stands for: a live session, a decision, and the values to deliver, prepared once.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
+
+use chrono::{DateTime, Utc};
+use http::{HeaderName, HeaderValue};
+use passeur_core::Moment;
+use passeur_core::decide::Admitted;
+use passeur_core::delivery::{Delivery, fold_name};
+use passeur_core::id::CrossingId;
+use passeur_core::session::{Life, Lifetimes, State};
+use tokio::sync::Notify;
+use uuid::Uuid;
+
+/// A session as every gate sees it: one per session and node, shared by its admissions.
+#[derive(Debug)]
+pub struct SessionLive {
+    pub id: Uuid,
+    pub began: Moment,
+    last_seen_ms: AtomicI64,
+    flushed_ms: AtomicI64,
+    ended: AtomicBool,
+    end: Notify,
+}
+
+impl SessionLive {
+    /// From what the store says.
+    pub fn new(id: Uuid, began: Moment, last_seen: Moment) -> SessionLive {
+        let ms = last_seen.timestamp_millis();
+        SessionLive {
+            id,
+            began,
+            last_seen_ms: AtomicI64::new(ms),
+            flushed_ms: AtomicI64::new(ms),
+            ended: AtomicBool::new(false),
+            end: Notify::new(),
+        }
+    }
+
+    /// The state at `now`.
+    pub fn state(&self, limits: &Lifetimes, now: Moment) -> State {
+        let last_seen = DateTime::<Utc>::from_timestamp_millis(self.last_seen_ms.load(Ordering::Relaxed)).unwrap_or(self.began);
+        let ended = self.ended.load(Ordering::Acquire).then_some(now);
+        limits.state(&Life { began: self.began, last_seen, ended }, now)
+    }
+
+    /// Notes a request.
+    pub fn touch(&self, now: Moment) {
+        self.last_seen_ms.fetch_max(now.timestamp_millis(), Ordering::Relaxed);
+    }
+
+    /// Ends it for every holder, streams included.
+    pub fn end(&self) {
+        self.ended.store(true, Ordering::Release);
+        self.end.notify_waiters();
+    }
+
+    /// Whether it was ended.
+    pub fn is_ended(&self) -> bool {
+        self.ended.load(Ordering::Acquire)
+    }
+
+    /// Returns when the session is ended.
+    pub async fn until_ended(&self) {
+        loop {
+            let wait = self.end.notified();
+            if self.is_ended() {
+                return;
+            }
+            wait.await;
+        }
+    }
+
+    /// The last-seen moment, when it moved by at least `step_ms` since it was last handed out.
+    pub fn take_seen(&self, step_ms: i64) -> Option<Moment> {
+        let seen = self.last_seen_ms.load(Ordering::Relaxed);
+        let flushed = self.flushed_ms.load(Ordering::Relaxed);
+        if seen < flushed + step_ms {
+            return None;
+        }
+        self.flushed_ms.store(seen, Ordering::Relaxed);
+        DateTime::<Utc>::from_timestamp_millis(seen)
+    }
+}
+
+/// Requests and bytes since they were last taken.
+#[derive(Debug, Default)]
+pub struct Counters {
+    requests: AtomicU64,
+    bytes_in: AtomicU64,
+    bytes_out: AtomicU64,
+}
+
+impl Counters {
+    pub(crate) fn request(&self) {
+        self.requests.fetch_add(1, Ordering::Relaxed);
+    }
+    pub(crate) fn received(&self, n: u64) {
+        self.bytes_in.fetch_add(n, Ordering::Relaxed);
+    }
+    pub(crate) fn sent(&self, n: u64) {
+        self.bytes_out.fetch_add(n, Ordering::Relaxed);
+    }
+
+    /// Requests, bytes from and bytes to the person; the counters start again.
+    pub fn take(&self) -> Option<(u64, u64, u64)> {
+        let take = |c: &AtomicU64| c.swap(0, Ordering::Relaxed);
+        let out = (take(&self.requests), take(&self.bytes_in), take(&self.bytes_out));
+        (out != (0, 0, 0)).then_some(out)
+    }
+}
+
+/// The right to send requests to one gate's upstream, for one session under one edition.
+#[derive(Debug)]
+pub struct Admission {
+    pub session: Arc<SessionLive>,
+    pub edition: i32,
+    pub admitted: Admitted,
+    /// The crossing in which this decision is recorded.
+    pub crossing: CrossingId,
+    pub counters: Counters,
+    headers: Vec<(HeaderName, HeaderValue)>,
+    strip: Vec<String>,
+}
+
+impl Admission {
+    /// Prepares the delivered values. None when one of them is no HTTP header after all: fails closed.
+    pub fn new(
+        session: Arc<SessionLive>,
+        edition: i32,
+        admitted: Admitted,
+        delivery: Option<&Delivery>,
+        crossing: CrossingId,
+    ) -> Option<Admission> {
+        let headers = admitted
+            .headers()
+            .iter()
+            .map(|h| {
+                let mut value = HeaderValue::from_bytes(&h.value).ok()?;
+                value.set_sensitive(true);
+                Some((HeaderName::from_bytes(h.name.as_bytes()).ok()?, value))
+            })
+            .collect::<Option<Vec<_>>>()?;
+        let strip = delivery.map(|d| d.headers.iter().map(|h| fold_name(&h.name)).collect()).unwrap_or_default();
+        Some(Admission { session, edition, admitted, crossing, counters: Counters::default(), headers, strip })
+    }
+
+    /// Headers to insert.
+    pub(crate) fn headers(&self) -> &[(HeaderName, HeaderValue)] {
+        &self.headers
+    }
+
+    /// Whether a client's header of this name could be taken for a delivered one.
+    pub(crate) fn strips(&self, name: &HeaderName) -> bool {
+        !self.strip.is_empty() && {
+            let folded = fold_name(name.as_str());
+            self.strip.contains(&folded)
+        }
+    }
+}

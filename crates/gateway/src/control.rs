@@ -1,0 +1,115 @@
+//! What the data path asks of the rest of the service. The data path awaits it and never blocks on it.
+
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use async_trait::async_trait;
+use http::{HeaderMap, Method, Request, Response, Uri, header};
+use passeur_core::id::Token;
+use passeur_core::step::{Lang, Step};
+
+use crate::admission::Admission;
+use crate::body::Body;
+use crate::shared::Edition;
+
+/// What is known of a request before anybody is known.
+#[derive(Clone, Debug)]
+pub struct RequestFacts {
+    pub method: Method,
+    /// Path and query.
+    pub target: String,
+    pub address: IpAddr,
+    pub agent: String,
+    pub lang: Lang,
+    /// Whether a person is navigating, so that a redirect leads somewhere.
+    pub navigates: bool,
+    /// Whether the client asked for HTML.
+    pub wants_html: bool,
+}
+
+impl RequestFacts {
+    /// Reads a request head.
+    pub fn of(method: &Method, uri: &Uri, headers: &HeaderMap, address: IpAddr) -> RequestFacts {
+        let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
+        let wants_html = text("accept").to_ascii_lowercase().contains("text/html");
+        let navigates = match text("sec-fetch-mode") {
+            "" => wants_html,
+            mode => mode == "navigate",
+        };
+        RequestFacts {
+            method: method.clone(),
+            target: uri.path_and_query().map_or("/", |p| p.as_str()).to_owned(),
+            address,
+            agent: passeur_core::text::shorten(text(header::USER_AGENT.as_str()), 200),
+            lang: Lang::from_accept(text(header::ACCEPT_LANGUAGE.as_str())),
+            navigates: navigates && matches!(*method, Method::GET | Method::HEAD),
+            wants_html,
+        }
+    }
+}
+
+/// Why a request came without a usable session.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NoSession {
+    NoCookie,
+    TwoCookies,
+    Unknown,
+    OtherGate,
+    Ended,
+    IdleTooLong,
+    TooOld,
+}
+
+impl NoSession {
+    /// The reason code of the step.
+    pub fn code(self) -> &'static str {
+        match self {
+            NoSession::NoCookie => "none",
+            NoSession::TwoCookies => "duplicate",
+            NoSession::Unknown => "unknown",
+            NoSession::OtherGate => "other-gate",
+            NoSession::Ended => "ended",
+            NoSession::IdleTooLong => "idle-too-long",
+            NoSession::TooOld => "too-old",
+        }
+    }
+}
+
+/// What became of a presented token.
+pub enum Presented {
+    Admitted(Arc<Admission>),
+    /// The session is live and this gate says no; the page says so.
+    Refused(Response<Body>),
+    No(NoSession),
+}
+
+/// Why an upstream did not take a request.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum UpstreamFailure {
+    Connect,
+    TimeOut,
+    Protocol,
+}
+
+/// The rest of the service, as the data path sees it.
+#[async_trait]
+pub trait Control: Send + Sync + 'static {
+    /// Answers a request to the sign-in host.
+    async fn pages(&self, request: Request<Body>, address: IpAddr) -> Response<Body>;
+    /// Answers a request under `/.passeur/` on a gate's own host.
+    async fn gate_pages(&self, edition: Arc<Edition>, gate: &str, request: Request<Body>, address: IpAddr) -> Response<Body>;
+    /// Answers a request to a host that is no gate's.
+    async fn unknown_host(&self, request: Request<Body>) -> Response<Body>;
+    /// Turns a token that is not in memory into an admission, or decides anew under a new edition.
+    async fn present(&self, edition: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented;
+    /// Answers a request without a usable session: to sign-in, or 401.
+    async fn turn_away(&self, edition: Arc<Edition>, gate: &str, why: NoSession, headers: &HeaderMap, facts: &RequestFacts) -> Response<Body>;
+    /// Answers a request that is never let through, for the reason in the step.
+    async fn reject(&self, edition: Arc<Edition>, gate: &str, status: http::StatusCode, step: Step, facts: &RequestFacts) -> Response<Body>;
+    /// Answers for an upstream that did not.
+    async fn upstream_failed(&self, admission: &Admission, how: UpstreamFailure, facts: &RequestFacts) -> Response<Body>;
+    /// Whether the store still knows the session as not ended; none when it does not answer.
+    async fn still_live(&self, session: uuid::Uuid) -> Option<bool>;
+    /// Answers while revocations cannot be seen.
+    async fn blind(&self, facts: &RequestFacts) -> Response<Body>;
+}

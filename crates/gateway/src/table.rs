@@ -1,0 +1,120 @@
+//! Sessions and admissions in memory: a cache of what the store and core said, never an authority of its own.
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, RwLock};
+use std::time::Instant;
+
+use passeur_core::Moment;
+use uuid::Uuid;
+
+use crate::admission::{Admission, SessionLive};
+
+const SHARDS: usize = 16;
+/// The most admissions kept in memory on a node; more are loaded again from the store when they are next used.
+const ADMISSIONS_MAX: usize = 200_000;
+
+type Shard = HashMap<[u8; 32], Arc<Admission>>;
+
+/// The session table of a node.
+pub struct Table {
+    shards: Vec<RwLock<Shard>>,
+    sessions: Mutex<HashMap<Uuid, Arc<SessionLive>>>,
+    began: Instant,
+    /// Milliseconds after `began` at which the revocation counter was last seen.
+    revocations_seen: AtomicI64,
+}
+
+impl Default for Table {
+    fn default() -> Table {
+        Table {
+            shards: (0..SHARDS).map(|_| RwLock::default()).collect(),
+            sessions: Mutex::default(),
+            began: Instant::now(),
+            revocations_seen: AtomicI64::new(0),
+        }
+    }
+}
+
+impl Table {
+    fn shard(&self, digest: &[u8; 32]) -> &RwLock<Shard> {
+        &self.shards[usize::from(digest[0]) % SHARDS]
+    }
+
+    fn sessions(&self) -> MutexGuard<'_, HashMap<Uuid, Arc<SessionLive>>> {
+        self.sessions.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// The admission of a token.
+    pub fn get(&self, digest: &[u8; 32]) -> Option<Arc<Admission>> {
+        self.shard(digest).read().unwrap_or_else(|e| e.into_inner()).get(digest).cloned()
+    }
+
+    /// Keeps an admission.
+    pub fn put(&self, digest: [u8; 32], admission: Arc<Admission>) {
+        let mut shard = self.shard(&digest).write().unwrap_or_else(|e| e.into_inner());
+        if shard.len() >= ADMISSIONS_MAX / SHARDS {
+            shard.retain(|_, a| !a.session.is_ended());
+        }
+        if shard.len() < ADMISSIONS_MAX / SHARDS {
+            shard.insert(digest, admission);
+        }
+    }
+
+    /// Forgets an admission.
+    pub fn forget(&self, digest: &[u8; 32]) {
+        self.shard(digest).write().unwrap_or_else(|e| e.into_inner()).remove(digest);
+    }
+
+    /// The shared state of a session: the one in memory, or a new one from the store's row.
+    pub fn session(&self, id: Uuid, began: Moment, last_seen: Moment) -> Arc<SessionLive> {
+        let mut sessions = self.sessions();
+        let live = sessions.entry(id).or_insert_with(|| Arc::new(SessionLive::new(id, began, last_seen)));
+        live.touch(last_seen);
+        live.clone()
+    }
+
+    /// Ends sessions here: flags them and forgets their admissions.
+    pub fn end(&self, ids: &[Uuid]) {
+        let ended: Vec<_> = {
+            let mut sessions = self.sessions();
+            ids.iter().filter_map(|id| sessions.remove(id)).collect()
+        };
+        for session in &ended {
+            session.end();
+        }
+        if !ended.is_empty() {
+            for shard in &self.shards {
+                shard.write().unwrap_or_else(|e| e.into_inner()).retain(|_, a| !a.session.is_ended());
+            }
+        }
+    }
+
+    /// Every admission in memory.
+    pub fn admissions(&self) -> Vec<Arc<Admission>> {
+        self.shards.iter().flat_map(|s| s.read().unwrap_or_else(|e| e.into_inner()).values().cloned().collect::<Vec<_>>()).collect()
+    }
+
+    /// Every session in memory.
+    pub fn live_sessions(&self) -> Vec<Arc<SessionLive>> {
+        self.sessions().values().cloned().collect()
+    }
+
+    /// Forgets what `keep` does not want, so that memory follows use.
+    pub fn prune(&self, keep: impl Fn(&SessionLive) -> bool) {
+        for shard in &self.shards {
+            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|_, a| keep(&a.session));
+        }
+        self.sessions().retain(|_, s| keep(s));
+    }
+
+    /// Notes that the revocation counter was read just now.
+    pub fn saw_revocations(&self) {
+        self.revocations_seen.store(self.began.elapsed().as_millis() as i64, Ordering::Relaxed);
+    }
+
+    /// Milliseconds since the revocation counter was last read.
+    pub fn revocations_age_ms(&self) -> i64 {
+        self.began.elapsed().as_millis() as i64 - self.revocations_seen.load(Ordering::Relaxed)
+    }
+}

@@ -1,0 +1,158 @@
+//! Connecting and binding the service account.
+
+use std::sync::Arc;
+
+use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError};
+use passeur_core::evidence::LookUpState;
+use passeur_core::site::{Directory, DirectorySecurity};
+use rustls_pki_types::CertificateDer;
+use rustls_pki_types::pem::PemObject;
+use url::Url;
+
+use crate::resolve::resolve;
+
+/// Why a directory gave no answer.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum LinkError {
+    /// Our own account was refused (RFC 4511 resultCode 48, 49, 50, 53 at bind).
+    #[error("{0}")]
+    BindRefused(String),
+    /// Everything else: address, TLS, time limit, protocol, a base that is not there.
+    #[error("{0}")]
+    Dead(String),
+}
+
+impl LinkError {
+    /// As the state of a look-up.
+    pub fn state(self) -> LookUpState {
+        match self {
+            LinkError::BindRefused(detail) => LookUpState::BindRefused { detail },
+            LinkError::Dead(detail) => LookUpState::Dead { detail },
+        }
+    }
+}
+
+impl From<LdapError> for LinkError {
+    fn from(e: LdapError) -> LinkError {
+        match e {
+            LdapError::LdapResult { result } => LinkError::Dead(result_words(result.rc, &result.text)),
+            LdapError::Timeout { .. } => LinkError::Dead("no answer within the time limit".into()),
+            LdapError::EndOfStream | LdapError::OpSend { .. } | LdapError::ResultRecv { .. } => {
+                LinkError::Dead("the connection was closed".into())
+            }
+            other => LinkError::Dead(innermost(&other)),
+        }
+    }
+}
+
+fn innermost(e: &dyn std::error::Error) -> String {
+    let mut cause = e;
+    while let Some(inner) = cause.source() {
+        cause = inner;
+    }
+    cause.to_string()
+}
+
+/// A result code by its standard name (RFC 4511 4.1.9), with the server's own words.
+pub(super) fn result_words(code: u32, text: &str) -> String {
+    let name = match code {
+        1 => "operationsError",
+        2 => "protocolError",
+        3 => "timeLimitExceeded",
+        4 => "sizeLimitExceeded",
+        8 => "strongerAuthRequired",
+        13 => "confidentialityRequired",
+        32 => "noSuchObject",
+        34 => "invalidDNSyntax",
+        48 => "inappropriateAuthentication",
+        49 => "invalidCredentials",
+        50 => "insufficientAccessRights",
+        51 => "busy",
+        52 => "unavailable",
+        53 => "unwillingToPerform",
+        _ => "",
+    };
+    match (name, text) {
+        ("", "") => format!("result code {code}"),
+        ("", t) => format!("result code {code}: {t}"),
+        (n, "") => format!("{n} ({code})"),
+        (n, t) => format!("{n} ({code}): {t}"),
+    }
+}
+
+/// Connects, protects and binds.
+pub(super) async fn connect(directory: &Directory, password: Option<&str>) -> Result<Ldap, LinkError> {
+    let mut ldap = open(directory).await?;
+    bind(&mut ldap, directory, password).await?;
+    Ok(ldap)
+}
+
+/// Connects and protects; the address is resolved here so that loopback names work everywhere.
+pub(super) async fn open(directory: &Directory) -> Result<Ldap, LinkError> {
+    let url = Url::parse(&directory.url).map_err(|e| LinkError::Dead(e.to_string()))?;
+    let host = url.host_str().unwrap_or_default().to_owned();
+    let port = url.port().unwrap_or(if directory.security == DirectorySecurity::Tls { 636 } else { 389 });
+    let limit = directory.time_limit.to_std().unwrap_or(std::time::Duration::from_secs(3));
+    let addresses = resolve(&host, port).await.map_err(|e| LinkError::Dead(format!("{host} has no address: {e}")))?;
+    let dial = tokio::time::timeout(limit, tokio::net::TcpStream::connect(addresses.as_slice()));
+    let stream = match dial.await {
+        Ok(Ok(s)) => s,
+        Ok(Err(e)) => return Err(LinkError::Dead(format!("{host}:{port} does not accept the connection: {e}"))),
+        Err(_) => return Err(LinkError::Dead(format!("{host}:{port} does not answer within {} s", limit.as_secs()))),
+    };
+    let std_stream = stream.into_std().map_err(|e| LinkError::Dead(e.to_string()))?;
+    let mut settings = LdapConnSettings::new().set_conn_timeout(limit).set_std_stream(ldap3::StdStream::Tcp(std_stream));
+    if directory.security != DirectorySecurity::Plain {
+        settings = settings
+            .set_starttls(directory.security == DirectorySecurity::StartTls)
+            .set_config(tls_config(directory.ca_file.as_deref())?);
+    }
+    let opening = LdapConnAsync::with_settings(settings, &directory.url);
+    let (conn, ldap) = match tokio::time::timeout(limit, opening).await {
+        Ok(r) => r.map_err(|e| LinkError::Dead(format!("TLS or connection: {}", innermost(&e))))?,
+        Err(_) => return Err(LinkError::Dead("the TLS handshake does not end".into())),
+    };
+    tokio::spawn(async move {
+        if let Err(e) = conn.drive().await {
+            tracing::debug!(error = %e, "a directory connection ended");
+        }
+    });
+    Ok(ldap)
+}
+
+/// Binds the service account. An empty password is refused here: servers take it for an anonymous bind (RFC 4513 5.1.2).
+pub(super) async fn bind(ldap: &mut Ldap, directory: &Directory, password: Option<&str>) -> Result<(), LinkError> {
+    let Some(account) = &directory.account else { return Ok(()) };
+    let password = password.unwrap_or_default();
+    if password.is_empty() {
+        return Err(LinkError::BindRefused("its password is not stored yet; use `passeur secret set`".into()));
+    }
+    let limit = directory.time_limit.to_std().unwrap_or(std::time::Duration::from_secs(3));
+    let result = ldap.with_timeout(limit).simple_bind(account, password).await?;
+    match result.rc {
+        0 => Ok(()),
+        48..=50 | 53 | 8 | 13 | 32 | 34 => Err(LinkError::BindRefused(result_words(result.rc, &result.text))),
+        rc => Err(LinkError::Dead(result_words(rc, &result.text))),
+    }
+}
+
+/// Certificates are always checked: the system's, and those of the file.
+fn tls_config(ca_file: Option<&str>) -> Result<Arc<rustls::ClientConfig>, LinkError> {
+    let mut roots = rustls::RootCertStore::empty();
+    let system = ["/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt"];
+    for path in system.into_iter().chain(ca_file) {
+        let named = Some(path) == ca_file;
+        match CertificateDer::pem_file_iter(path) {
+            Ok(certificates) => {
+                let good: Vec<_> = certificates.filter_map(Result::ok).collect();
+                if named && good.is_empty() {
+                    return Err(LinkError::Dead(format!("the certificate file {path} holds no certificate")));
+                }
+                roots.add_parsable_certificates(good);
+            }
+            Err(e) if named => return Err(LinkError::Dead(format!("the certificate file {path} cannot be read: {e}"))),
+            Err(_) => {}
+        }
+    }
+    Ok(Arc::new(rustls::ClientConfig::builder().with_root_certificates(roots).with_no_client_auth()))
+}

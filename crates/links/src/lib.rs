@@ -1,0 +1,7 @@
+//! Connections to others: directories and providers' HTTP. What they answer is handed on as evidence; nothing is decided
+//! here. Also the two things every connection needs: the one clock and the resolver that knows loopback names.
+
+pub mod clock;
+pub mod http;
+pub mod ldap;
+pub mod resolve;

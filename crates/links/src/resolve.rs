@@ -1,0 +1,33 @@
+//! Name resolution that knows RFC 6761 6.3: `localhost` and every name under it is this machine. The system's resolver
+//! does not know the names under it.
+
+use std::io;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+
+use passeur_core::address::is_loopback;
+
+/// The addresses of a host. Names under `localhost` are never asked of anybody.
+pub async fn resolve(host: &str, port: u16) -> io::Result<Vec<SocketAddr>> {
+    let bare = host.trim_start_matches('[').trim_end_matches(']');
+    if let Ok(ip) = bare.parse::<IpAddr>() {
+        return Ok(vec![SocketAddr::new(ip, port)]);
+    }
+    if is_loopback(host) {
+        return Ok(vec![SocketAddr::new(Ipv4Addr::LOCALHOST.into(), port)]);
+    }
+    Ok(tokio::net::lookup_host((host, port)).await?.collect())
+}
+
+/// The same for reqwest clients.
+#[derive(Clone, Copy, Debug)]
+pub struct Resolver;
+
+impl reqwest::dns::Resolve for Resolver {
+    fn resolve(&self, name: reqwest::dns::Name) -> reqwest::dns::Resolving {
+        let host = name.as_str().to_owned();
+        Box::pin(async move {
+            let addresses = resolve(&host, 0).await?;
+            Ok(Box::new(addresses.into_iter()) as reqwest::dns::Addrs)
+        })
+    }
+}

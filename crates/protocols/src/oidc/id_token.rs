@@ -1,0 +1,215 @@
+//! Validation of the id_token (OpenID Connect Core 3.1.3.7, RFC 7515, RFC 8725).
+//!
+//! The JOSE library verifies one signature with one key and one algorithm; everything else is checked here: its date
+//! checks read the system clock, and it does not enforce `crit`.
+
+use aws_lc_rs::digest;
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use chrono::{DateTime, Duration};
+use jsonwebtoken::{Algorithm, Validation};
+use passeur_core::Moment;
+use passeur_core::id::same_secret;
+use serde_json::{Map, Value};
+
+use super::KeySet;
+
+/// The longest id_token read, in bytes.
+const TOKEN_MAX: usize = 64 * 1024;
+
+/// What the id_token must agree with.
+#[derive(Debug)]
+pub struct Expected<'a> {
+    pub issuer: &'a str,
+    pub client_id: &'a str,
+    pub nonce: &'a str,
+    /// The access token received with it; checked against `at_hash` where there is one.
+    pub access_token: &'a str,
+    pub now: Moment,
+    /// Tolerated clock difference.
+    pub skew: Duration,
+}
+
+/// Which check failed, with the value seen and the value wanted.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{check}: seen {seen}, wanted {wanted}")]
+pub struct IdTokenError {
+    pub check: &'static str,
+    pub seen: String,
+    pub wanted: String,
+}
+
+fn fail<T>(check: &'static str, seen: impl Into<String>, wanted: impl Into<String>) -> Result<T, IdTokenError> {
+    Err(IdTokenError { check, seen: seen.into(), wanted: wanted.into() })
+}
+
+/// Proof that an id_token passed every check; holds its claims. Only [`validate`] makes one.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ValidIdToken {
+    claims: Map<String, Value>,
+    subject: String,
+    pub alg: String,
+    pub kid: String,
+    pub expires: Moment,
+}
+
+impl ValidIdToken {
+    /// The subject: with the issuer, the only key of a person.
+    pub fn subject(&self) -> &str {
+        &self.subject
+    }
+
+    /// All claims but those that only serve the check itself.
+    pub fn claims(&self) -> Map<String, Value> {
+        let spent = ["nonce", "at_hash", "c_hash", "jti"];
+        self.claims.iter().filter(|(k, _)| !spent.contains(&k.as_str())).map(|(k, v)| (k.clone(), v.clone())).collect()
+    }
+
+    /// A claim.
+    pub fn claim(&self, name: &str) -> Option<&Value> {
+        self.claims.get(name)
+    }
+}
+
+/// Algorithms accepted; what is not here (`none`, HMAC) never verifies (RFC 8725 3.1).
+const ALGORITHMS: [(&str, Algorithm); 9] = [
+    ("RS256", Algorithm::RS256),
+    ("RS384", Algorithm::RS384),
+    ("RS512", Algorithm::RS512),
+    ("PS256", Algorithm::PS256),
+    ("PS384", Algorithm::PS384),
+    ("PS512", Algorithm::PS512),
+    ("ES256", Algorithm::ES256),
+    ("ES384", Algorithm::ES384),
+    ("EdDSA", Algorithm::EdDSA),
+];
+
+fn header(token: &str) -> Result<Map<String, Value>, IdTokenError> {
+    let parts: Vec<&str> = token.split('.').collect();
+    if token.len() > TOKEN_MAX || parts.len() != 3 {
+        return fail("form", format!("{} parts, {} bytes", parts.len(), token.len()), "a JWS in compact form (RFC 7515 7.1)");
+    }
+    let bytes = URL_SAFE_NO_PAD.decode(parts[0]).ok();
+    match bytes.and_then(|b| serde_json::from_slice(&b).ok()) {
+        Some(Value::Object(h)) => Ok(h),
+        _ => fail("form", "a header that is not JSON", "a JWS in compact form (RFC 7515 7.1)"),
+    }
+}
+
+/// The key id a token names, before anything of it is believed: only to decide whether to fetch keys anew.
+pub fn key_id(token: &str) -> Option<String> {
+    header(token).ok()?.get("kid")?.as_str().map(str::to_owned)
+}
+
+/// Checks an id_token in full. The order is that of the standard, so the first failure is the most telling one.
+pub fn validate(token: &str, keys: &KeySet, expected: &Expected<'_>) -> Result<ValidIdToken, IdTokenError> {
+    let header = header(token)?;
+    if let Some(crit) = header.get("crit") {
+        return fail("crit", crit.to_string(), "no critical header extension (RFC 7515 4.1.11)");
+    }
+    let alg_name = header.get("alg").and_then(Value::as_str).unwrap_or("none");
+    let Some((_, alg)) = ALGORITHMS.iter().find(|(n, _)| *n == alg_name) else {
+        return fail("algorithm", alg_name, ALGORITHMS.map(|a| a.0).join(", "));
+    };
+    let kid = header.get("kid").and_then(Value::as_str);
+    let claims = verify(token, keys, kid, *alg)?;
+    check_parties(&claims, expected)?;
+    let expires = check_times(&claims, expected)?;
+    check_bindings(&claims, expected, *alg)?;
+    let subject = match claims.get("sub").and_then(Value::as_str) {
+        Some(s) if !s.is_empty() && s.len() <= 255 && s.is_ascii() => s.to_owned(),
+        other => return fail("sub", format!("{other:?}"), "1 to 255 ASCII characters"),
+    };
+    Ok(ValidIdToken { claims, subject, alg: alg_name.to_owned(), kid: kid.unwrap_or("(none)").to_owned(), expires })
+}
+
+fn verify(token: &str, keys: &KeySet, kid: Option<&str>, alg: Algorithm) -> Result<Map<String, Value>, IdTokenError> {
+    let candidates = keys.candidates(kid, alg);
+    if candidates.is_empty() {
+        let seen = format!("key {} with {alg:?}", kid.unwrap_or("(none)"));
+        return fail("key", seen, format!("one of {}", keys.ids().join(", ")));
+    }
+    let mut only_signature = Validation::new(alg);
+    only_signature.validate_exp = false;
+    only_signature.validate_nbf = false;
+    only_signature.validate_aud = false;
+    only_signature.required_spec_claims.clear();
+    let verified = candidates.iter().find_map(|key| jsonwebtoken::decode::<Map<String, Value>>(token, key, &only_signature).ok());
+    match verified {
+        Some(data) => Ok(data.claims),
+        None => fail("signature", format!("a signature that key {} did not make", kid.unwrap_or("(any)")), "the provider's own signature"),
+    }
+}
+
+fn text<'a>(claims: &'a Map<String, Value>, name: &str) -> Option<&'a str> {
+    claims.get(name).and_then(Value::as_str)
+}
+
+fn check_parties(claims: &Map<String, Value>, expected: &Expected<'_>) -> Result<(), IdTokenError> {
+    let issuer = text(claims, "iss").unwrap_or("none");
+    if issuer != expected.issuer {
+        return fail("issuer", issuer, expected.issuer);
+    }
+    let audience: Vec<&str> = match claims.get("aud") {
+        Some(Value::String(one)) => vec![one.as_str()],
+        Some(Value::Array(many)) => many.iter().map(|v| v.as_str().unwrap_or("?")).collect(),
+        _ => vec![],
+    };
+    if !audience.contains(&expected.client_id) {
+        return fail("audience", if audience.is_empty() { "none".into() } else { audience.join(", ") }, expected.client_id);
+    }
+    // Further audiences are only acceptable when the token says it was made for us (Core 3.1.3.7, 3 to 5).
+    let azp = text(claims, "azp");
+    if (audience.len() > 1 || azp.is_some()) && azp != Some(expected.client_id) {
+        return fail("azp", azp.unwrap_or("none"), expected.client_id);
+    }
+    Ok(())
+}
+
+fn moment(claims: &Map<String, Value>, name: &str) -> Option<Moment> {
+    let v = claims.get(name)?;
+    let seconds = v.as_i64().or_else(|| v.as_f64().map(|f| f as i64))?;
+    DateTime::from_timestamp(seconds, 0)
+}
+
+fn check_times(claims: &Map<String, Value>, expected: &Expected<'_>) -> Result<Moment, IdTokenError> {
+    let Expected { now, skew, .. } = expected;
+    let (Some(exp), Some(iat)) = (moment(claims, "exp"), moment(claims, "iat")) else {
+        return fail("exp and iat", "missing or not a time", "both");
+    };
+    let show = |t: Moment| t.format("%Y-%m-%d %H:%M:%S UTC").to_string();
+    if exp + *skew <= *now {
+        return fail("expiry", show(exp), format!("later than {}", show(*now)));
+    }
+    if iat - *skew > *now {
+        return fail("issue time", show(iat), format!("not after {}: compare the clocks", show(*now)));
+    }
+    if iat + Duration::hours(1) < *now {
+        return fail("issue time", show(iat), format!("within an hour of {}", show(*now)));
+    }
+    if moment(claims, "nbf").is_some_and(|nbf| nbf - *skew > *now) {
+        return fail("not before", "a time to come", format!("not after {}", show(*now)));
+    }
+    Ok(exp)
+}
+
+fn check_bindings(claims: &Map<String, Value>, expected: &Expected<'_>, alg: Algorithm) -> Result<(), IdTokenError> {
+    let nonce = text(claims, "nonce").unwrap_or_default();
+    if !same_secret(nonce.as_bytes(), expected.nonce.as_bytes()) {
+        let seen = if nonce.is_empty() { "none" } else { "another one" };
+        return fail("nonce", seen, "the one sent with this request");
+    }
+    if let Some(at_hash) = claims.get("at_hash") {
+        let hash = match alg {
+            Algorithm::RS384 | Algorithm::PS384 | Algorithm::ES384 => &digest::SHA384,
+            Algorithm::RS512 | Algorithm::PS512 | Algorithm::EdDSA => &digest::SHA512,
+            _ => &digest::SHA256,
+        };
+        let full = digest::digest(hash, expected.access_token.as_bytes());
+        let half = URL_SAFE_NO_PAD.encode(&full.as_ref()[..full.as_ref().len() / 2]);
+        if !same_secret(at_hash.as_str().unwrap_or_default().as_bytes(), half.as_bytes()) {
+            return fail("at_hash", "the digest of another access token", "that of the access token received with it");
+        }
+    }
+    Ok(())
+}

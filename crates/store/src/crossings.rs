@@ -1,0 +1,228 @@
+//! Crossings and the evidence they refer to, partitioned by day.
+
+use chrono::NaiveDate;
+use diesel::prelude::*;
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use passeur_core::Moment;
+use passeur_core::id::CrossingId;
+use serde_json::Value;
+use uuid::Uuid;
+
+use crate::pool::{Store, StoreError};
+use crate::schema::{crossings, evidence};
+
+/// A crossing to be recorded.
+#[derive(Clone, Debug, Insertable, AsChangeset)]
+#[diesel(table_name = crossings)]
+pub struct NewCrossing {
+    pub day: NaiveDate,
+    pub id: String,
+    pub at: Moment,
+    pub ended_at: Moment,
+    pub gate: String,
+    pub edition: i32,
+    pub node: String,
+    pub outcome: String,
+    pub provider: Option<String>,
+    pub subject: Option<String>,
+    pub person: Option<String>,
+    pub session_id: Option<Uuid>,
+    pub address: String,
+    pub method: String,
+    pub target: String,
+    pub steps: Value,
+    pub deciding: Option<Value>,
+    pub evidence: Option<Vec<u8>>,
+}
+
+/// A crossing as recorded. In lists `steps` is null.
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = crossings)]
+pub struct RecordedCrossing {
+    pub id: String,
+    pub at: Moment,
+    pub ended_at: Moment,
+    pub gate: String,
+    pub edition: i32,
+    pub node: String,
+    pub outcome: String,
+    pub provider: Option<String>,
+    pub subject: Option<String>,
+    pub person: Option<String>,
+    pub session_id: Option<Uuid>,
+    pub address: String,
+    pub method: String,
+    pub target: String,
+    pub deciding: Option<Value>,
+    pub evidence: Option<Vec<u8>>,
+    pub repeats: i64,
+    pub requests: i64,
+    pub bytes_in: i64,
+    pub bytes_out: i64,
+}
+
+/// Where a list goes on: strictly before this moment and id.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Cursor {
+    pub at: Moment,
+    pub id: String,
+}
+
+/// Which crossings to list, latest first.
+#[derive(Clone, Debug, Default)]
+pub struct Filter {
+    pub gate: Option<String>,
+    /// Part of a name or subject, without regard to case.
+    pub person: Option<String>,
+    /// Any of these outcomes; empty means all.
+    pub outcomes: Vec<String>,
+    pub since: Option<Moment>,
+    pub until: Option<Moment>,
+    pub before: Option<Cursor>,
+    /// Only those that were recorded after this moment, for following live.
+    pub ended_after: Option<Moment>,
+    pub limit: i64,
+}
+
+/// What went through since it was last counted.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Usage {
+    pub requests: i64,
+    pub bytes_in: i64,
+    pub bytes_out: i64,
+}
+
+/// A LIKE pattern for "contains", with its own wildcards escaped.
+pub(crate) fn like(text: &str) -> String {
+    let mut out = String::from("%");
+    for c in text.chars().take(200) {
+        if matches!(c, '%' | '_' | '\\') {
+            out.push('\\');
+        }
+        out.push(c);
+    }
+    out.push('%');
+    out
+}
+
+impl Store {
+    /// Records a crossing and its evidence in one transaction. A crossing that was waiting for the provider is replaced
+    /// by its outcome; any other of the same id is a conflict.
+    pub async fn record(&self, row: NewCrossing, facts: Option<([u8; 32], Value)>) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        conn.transaction(async |conn| {
+            if let Some((hash, body)) = facts {
+                let values = (evidence::day.eq(row.day), evidence::hash.eq(hash.as_slice().to_vec()), evidence::body.eq(body));
+                diesel::insert_into(evidence::table).values(values).on_conflict_do_nothing().execute(conn).await?;
+            }
+            let waiting = crossings::table.find((row.day, row.id.clone())).filter(crossings::outcome.eq("waiting"));
+            if diesel::update(waiting).set(&row).execute(conn).await? == 0 {
+                diesel::insert_into(crossings::table).values(&row).execute(conn).await?;
+            }
+            Ok(())
+        })
+        .await
+    }
+
+    /// Adds steps to a recorded crossing and sets its session and outcome: the hand-back, which happens at the gate.
+    pub async fn extend(&self, id: CrossingId, steps: Value, ended_at: Moment) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        diesel::sql_query("UPDATE crossings SET steps = steps || $1, ended_at = $2 WHERE day = $3 AND id = $4 AND jsonb_array_length(steps) < 2100")
+            .bind::<diesel::sql_types::Jsonb, _>(steps)
+            .bind::<diesel::sql_types::Timestamptz, _>(ended_at)
+            .bind::<diesel::sql_types::Date, _>(id.day())
+            .bind::<diesel::sql_types::Text, _>(id.to_string())
+            .execute(&mut conn)
+            .await?;
+        Ok(())
+    }
+
+    /// Counts further attempts onto a recorded crossing.
+    pub async fn add_repeats(&self, more: &[(CrossingId, u64)]) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        for (id, n) in more {
+            diesel::update(crossings::table.find((id.day(), id.to_string())))
+                .set(crossings::repeats.eq(crossings::repeats + *n as i64))
+                .execute(&mut conn)
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// Counts requests and bytes onto the crossing of a decision.
+    pub async fn add_usage(&self, batch: &[(CrossingId, Usage)]) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        for (id, u) in batch {
+            diesel::update(crossings::table.find((id.day(), id.to_string())))
+                .set((
+                    crossings::requests.eq(crossings::requests + u.requests),
+                    crossings::bytes_in.eq(crossings::bytes_in + u.bytes_in),
+                    crossings::bytes_out.eq(crossings::bytes_out + u.bytes_out),
+                ))
+                .execute(&mut conn)
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// Lists crossings, latest first.
+    pub async fn crossings(&self, filter: &Filter) -> Result<Vec<RecordedCrossing>, StoreError> {
+        let mut conn = self.conn().await?;
+        let mut q = crossings::table
+            .select(RecordedCrossing::as_select())
+            .order((crossings::at.desc(), crossings::id.desc()))
+            .limit(filter.limit.clamp(1, 1_000))
+            .into_boxed();
+        if let Some(gate) = &filter.gate {
+            q = q.filter(crossings::gate.eq(gate.clone()));
+        }
+        if let Some(person) = &filter.person {
+            let like = like(person);
+            q = q.filter(crossings::person.ilike(like.clone()).or(crossings::subject.ilike(like)));
+        }
+        if !filter.outcomes.is_empty() {
+            q = q.filter(crossings::outcome.eq_any(filter.outcomes.clone()));
+        }
+        if let Some(since) = filter.since {
+            q = q.filter(crossings::at.ge(since)).filter(crossings::day.ge(since.date_naive()));
+        }
+        if let Some(until) = filter.until {
+            q = q.filter(crossings::at.lt(until));
+        }
+        if let Some(after) = filter.ended_after {
+            q = q.filter(crossings::ended_at.gt(after));
+        }
+        if let Some(c) = &filter.before {
+            let earlier = crossings::at.lt(c.at).or(crossings::at.eq(c.at).and(crossings::id.lt(c.id.clone())));
+            q = q.filter(earlier);
+        }
+        Ok(q.load(&mut conn).await?)
+    }
+
+    /// One crossing with its steps and its evidence.
+    pub async fn crossing(&self, id: CrossingId) -> Result<Option<(RecordedCrossing, Value, Option<Value>)>, StoreError> {
+        let mut conn = self.conn().await?;
+        let found: Option<(RecordedCrossing, Value)> = crossings::table
+            .find((id.day(), id.to_string()))
+            .select((RecordedCrossing::as_select(), crossings::steps))
+            .first(&mut conn)
+            .await
+            .optional()?;
+        let Some((row, steps)) = found else { return Ok(None) };
+        let facts = match &row.evidence {
+            None => None,
+            Some(hash) => {
+                evidence::table.find((id.day(), hash)).select(evidence::body).first(&mut conn).await.optional()?
+            }
+        };
+        Ok(Some((row, steps, facts)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn wildcards_in_a_search_are_taken_literally() {
+        assert_eq!(super::like("50%_a\\"), "%50\\%\\_a\\\\%");
+    }
+}

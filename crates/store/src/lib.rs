@@ -1,0 +1,20 @@
+//! Everything kept: PostgreSQL through Diesel, one function a question, typed rows in and out. No Diesel type leaves
+//! this crate, and every database error becomes a [`StoreError`] in one place.
+
+mod crossings;
+mod editions;
+mod flows;
+mod pool;
+mod schema;
+mod secrets;
+mod sessions;
+mod tokens;
+mod upkeep;
+
+pub use crossings::{Cursor, Filter, NewCrossing, RecordedCrossing, Usage};
+pub use editions::EditionRow;
+pub use flows::ProviderFlows;
+pub use pool::{Store, StoreError};
+pub use secrets::{SealedSecret, SecretMeta};
+pub use sessions::{CodeRow, GateTokenRow, NewCode, NewSession, SessionFilter, SessionRow};
+pub use tokens::TokenRow;

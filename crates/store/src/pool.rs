@@ -1,0 +1,112 @@
+//! The connection pool, migrations, and the one place where database errors become ours.
+
+use std::time::Duration;
+
+use diesel::migration::{Migration, MigrationSource};
+use diesel::pg::Pg;
+use diesel_async::pooled_connection::AsyncDieselConnectionManager;
+use diesel_async::pooled_connection::bb8;
+use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl};
+use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
+
+const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
+/// The advisory lock under which nodes that start together migrate one after the other ("passeur" as a number).
+const MIGRATION_LOCK: i64 = 0x7061_7373_6575_72;
+
+/// Why the store could not answer. Never holds the connection URL.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum StoreError {
+    /// The database cannot be reached or did not answer in time.
+    #[error("PostgreSQL does not answer: {0}")]
+    Unavailable(String),
+    /// The row is there already, or changed meanwhile.
+    #[error("it was changed or made by someone else meanwhile")]
+    Conflict,
+    /// The database was migrated by a newer binary.
+    #[error("the database was written by a newer version of Passeur (migration {0}); start that one")]
+    Newer(String),
+    /// Anything else: a bug of ours or a damaged database.
+    #[error("PostgreSQL refused a query: {0}")]
+    Query(String),
+}
+
+impl From<diesel::result::Error> for StoreError {
+    fn from(e: diesel::result::Error) -> StoreError {
+        use diesel::result::DatabaseErrorKind::{ClosedConnection, SerializationFailure, UniqueViolation};
+        use diesel::result::Error::DatabaseError;
+        match e {
+            DatabaseError(UniqueViolation | SerializationFailure, _) => StoreError::Conflict,
+            DatabaseError(ClosedConnection, info) => StoreError::Unavailable(info.message().to_owned()),
+            other => StoreError::Query(other.to_string()),
+        }
+    }
+}
+
+pub(crate) type Pool = bb8::Pool<AsyncPgConnection>;
+pub(crate) type Conn<'a> = bb8::PooledConnection<'a, AsyncPgConnection>;
+
+/// Access to everything kept. Cheap to clone.
+#[derive(Clone)]
+pub struct Store {
+    pool: Pool,
+}
+
+impl std::fmt::Debug for Store {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let Store { pool: _ } = self;
+        f.write_str("Store")
+    }
+}
+
+impl Store {
+    /// Connects and brings the database to this binary's migration.
+    ///
+    /// # Errors
+    /// [`StoreError::Unavailable`] when PostgreSQL cannot be reached, [`StoreError::Newer`] when a newer binary owns it.
+    pub async fn open(url: &str, connections: u32) -> Result<Store, StoreError> {
+        migrate(url).await?;
+        let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new(url);
+        let pool = Pool::builder()
+            .max_size(connections)
+            .connection_timeout(Duration::from_secs(3))
+            .build(manager)
+            .await
+            .map_err(|e| StoreError::Unavailable(e.to_string()))?;
+        Ok(Store { pool })
+    }
+
+    /// Whether the database answers.
+    pub async fn ping(&self) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        diesel::sql_query("SELECT 1").execute(&mut conn).await?;
+        Ok(())
+    }
+
+    pub(crate) async fn conn(&self) -> Result<Conn<'_>, StoreError> {
+        self.pool.get().await.map_err(|e| StoreError::Unavailable(e.to_string()))
+    }
+}
+
+async fn migrate(url: &str) -> Result<(), StoreError> {
+    let mut conn = AsyncPgConnection::establish(url).await.map_err(|e| StoreError::Unavailable(e.to_string()))?;
+    diesel::sql_query("SELECT pg_advisory_lock($1)")
+        .bind::<diesel::sql_types::BigInt, _>(MIGRATION_LOCK)
+        .execute(&mut conn)
+        .await?;
+    // The harness needs a blocking context; the lock goes with the connection when this function returns.
+    tokio::task::spawn_blocking(move || {
+        let mut harness = AsyncMigrationHarness::new(conn);
+        let ours: Vec<String> = MigrationSource::<Pg>::migrations(&MIGRATIONS)
+            .map_err(|e| StoreError::Query(e.to_string()))?
+            .iter()
+            .map(|m: &Box<dyn Migration<Pg>>| m.name().version().to_string())
+            .collect();
+        let applied = harness.applied_migrations().map_err(|e| StoreError::Query(e.to_string()))?;
+        if let Some(unknown) = applied.iter().map(ToString::to_string).find(|v| !ours.contains(v)) {
+            return Err(StoreError::Newer(unknown));
+        }
+        harness.run_pending_migrations(MIGRATIONS).map(|_| ()).map_err(|e| StoreError::Query(e.to_string()))
+    })
+    .await
+    .map_err(|e| StoreError::Query(e.to_string()))?
+}

@@ -1,0 +1,49 @@
+//! The tables as Diesel sees them. A test compares them with the migrated database.
+
+diesel::table! {
+    editions (number) { number -> Integer, document -> Text, note -> Text, author -> Text, published_at -> Timestamptz, }
+}
+diesel::table! {
+    secrets (name) { name -> Text, version -> Integer, sealed -> Binary, changed_at -> Timestamptz, changed_by -> Text, }
+}
+diesel::table! {
+    tokens (digest) { digest -> Binary, name -> Text, role -> Text, created_at -> Timestamptz, revoked_at -> Nullable<Timestamptz>, }
+}
+diesel::table! {
+    sessions (id) {
+        id -> Uuid, token_digest -> Binary, provider -> Text, subject -> Text, name -> Text, evidence -> Jsonb,
+        began -> Timestamptz, last_seen -> Timestamptz, ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>,
+        address -> Text, agent -> Text, hint -> Nullable<Binary>, revocation -> Nullable<BigInt>,
+    }
+}
+diesel::table! {
+    gate_tokens (digest) {
+        digest -> Binary, session_id -> Uuid, gate -> Text, crossing -> Text, decision -> Binary, created_at -> Timestamptz,
+    }
+}
+diesel::table! {
+    codes (digest) {
+        digest -> Binary, session_id -> Uuid, gate -> Text, binding -> Binary, target -> Text, crossing -> Text,
+        expires_at -> Timestamptz,
+    }
+}
+diesel::table! { answered (flow) { flow -> Binary, expires_at -> Timestamptz, } }
+diesel::table! { revocations (only) { only -> Bool, counter -> BigInt, } }
+diesel::table! {
+    crossings (day, id) {
+        day -> Date, id -> Text, at -> Timestamptz, ended_at -> Timestamptz, gate -> Text, edition -> Integer, node -> Text,
+        outcome -> Text, provider -> Nullable<Text>, subject -> Nullable<Text>, person -> Nullable<Text>,
+        session_id -> Nullable<Uuid>, address -> Text, method -> Text, target -> Text, steps -> Jsonb,
+        deciding -> Nullable<Jsonb>, evidence -> Nullable<Binary>, repeats -> BigInt, requests -> BigInt, bytes_in -> BigInt,
+        bytes_out -> BigInt,
+    }
+}
+diesel::table! { evidence (day, hash) { day -> Date, hash -> Binary, body -> Jsonb, } }
+diesel::table! {
+    provider_flows (provider, minute) { provider -> Text, minute -> Timestamptz, sent -> BigInt, answered -> BigInt, }
+}
+diesel::table! { unrecorded (minute) { minute -> Timestamptz, attempts -> BigInt, } }
+diesel::table! { acts (number) { number -> BigInt, at -> Timestamptz, who -> Text, what -> Text, detail -> Text, } }
+diesel::joinable!(gate_tokens -> sessions (session_id));
+diesel::joinable!(codes -> sessions (session_id));
+diesel::allow_tables_to_appear_in_same_query!(gate_tokens, sessions, codes);

@@ -1,0 +1,251 @@
+//! Sessions, the tokens that gates hold for them, and one-time hand-back codes.
+
+use diesel::prelude::*;
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use passeur_core::Moment;
+use serde_json::Value;
+use uuid::Uuid;
+
+use crate::pool::{Store, StoreError};
+use crate::schema::{answered, codes, gate_tokens, revocations, sessions};
+
+/// A session to be stored.
+#[derive(Insertable)]
+#[diesel(table_name = sessions)]
+pub struct NewSession {
+    pub id: Uuid,
+    pub token_digest: Vec<u8>,
+    pub provider: String,
+    pub subject: String,
+    pub name: String,
+    pub evidence: Value,
+    pub began: Moment,
+    pub last_seen: Moment,
+    pub address: String,
+    pub agent: String,
+    /// The sealed id_token, for signing out at the provider.
+    pub hint: Option<Vec<u8>>,
+}
+
+/// A stored session.
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = sessions)]
+pub struct SessionRow {
+    pub id: Uuid,
+    pub provider: String,
+    pub subject: String,
+    pub name: String,
+    pub evidence: Value,
+    pub began: Moment,
+    pub last_seen: Moment,
+    pub ended_at: Option<Moment>,
+    pub ended_by: Option<String>,
+    pub address: String,
+    pub agent: String,
+    pub hint: Option<Vec<u8>>,
+}
+
+/// A gate's token for a session.
+#[derive(Clone, Debug, Queryable, Insertable, Selectable)]
+#[diesel(table_name = gate_tokens)]
+pub struct GateTokenRow {
+    pub digest: Vec<u8>,
+    pub session_id: Uuid,
+    pub gate: String,
+    pub crossing: String,
+    pub decision: Vec<u8>,
+    pub created_at: Moment,
+}
+
+/// A one-time hand-back code to be stored.
+#[derive(Insertable)]
+#[diesel(table_name = codes)]
+pub struct NewCode {
+    pub digest: Vec<u8>,
+    pub session_id: Uuid,
+    pub gate: String,
+    pub binding: Vec<u8>,
+    pub target: String,
+    pub crossing: String,
+    pub expires_at: Moment,
+}
+
+/// A consumed code.
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = codes)]
+pub struct CodeRow {
+    pub session_id: Uuid,
+    pub gate: String,
+    pub binding: Vec<u8>,
+    pub target: String,
+    pub crossing: String,
+    pub expires_at: Moment,
+}
+
+/// Which sessions to list.
+#[derive(Clone, Debug, Default)]
+pub struct SessionFilter {
+    /// Part of a name or subject, without regard to case.
+    pub person: Option<String>,
+    /// Sessions last seen before this moment are left out.
+    pub seen_since: Option<Moment>,
+    pub limit: i64,
+}
+
+impl Store {
+    /// Stores a new session. The state of the flow that led to it is used up in the same transaction.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] when the flow was used before.
+    pub async fn begin_session(&self, row: NewSession) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        diesel::insert_into(sessions::table).values(&row).execute(&mut conn).await?;
+        Ok(())
+    }
+
+    /// Marks a flow as answered. False when it was answered before.
+    pub async fn use_flow(&self, flow: &[u8], expires_at: Moment) -> Result<bool, StoreError> {
+        let mut conn = self.conn().await?;
+        let n = diesel::insert_into(answered::table)
+            .values((answered::flow.eq(flow), answered::expires_at.eq(expires_at)))
+            .on_conflict_do_nothing()
+            .execute(&mut conn)
+            .await?;
+        Ok(n == 1)
+    }
+
+    /// The session of a token, ended or not.
+    pub async fn session_by_token(&self, digest: &[u8; 32]) -> Result<Option<SessionRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let q = sessions::table.filter(sessions::token_digest.eq(digest.as_slice())).select(SessionRow::as_select());
+        Ok(q.first(&mut conn).await.optional()?)
+    }
+
+    /// A session by id.
+    pub async fn session(&self, id: Uuid) -> Result<Option<SessionRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        Ok(sessions::table.find(id).select(SessionRow::as_select()).first(&mut conn).await.optional()?)
+    }
+
+    /// The gate token with this digest, and its session.
+    pub async fn gate_token(&self, digest: &[u8; 32]) -> Result<Option<(GateTokenRow, SessionRow)>, StoreError> {
+        let mut conn = self.conn().await?;
+        let row = gate_tokens::table
+            .inner_join(sessions::table)
+            .filter(gate_tokens::digest.eq(digest.as_slice()))
+            .select((GateTokenRow::as_select(), SessionRow::as_select()))
+            .first(&mut conn)
+            .await;
+        Ok(row.optional()?)
+    }
+
+    /// Stores a gate token.
+    pub async fn add_gate_token(&self, row: GateTokenRow) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        diesel::insert_into(gate_tokens::table).values(&row).execute(&mut conn).await?;
+        Ok(())
+    }
+
+    /// Notes that a gate token now stands for another decision, recorded as another crossing.
+    pub async fn redecide(&self, digest: &[u8], decision: &[u8; 32], crossing: &str) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        diesel::update(gate_tokens::table.find(digest))
+            .set((gate_tokens::decision.eq(decision.as_slice()), gate_tokens::crossing.eq(crossing)))
+            .execute(&mut conn)
+            .await?;
+        Ok(())
+    }
+
+    /// Evidence of a session that grew by a look-up.
+    pub async fn set_evidence(&self, id: Uuid, evidence: Value) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        diesel::update(sessions::table.find(id)).set(sessions::evidence.eq(evidence)).execute(&mut conn).await?;
+        Ok(())
+    }
+
+    /// Stores a hand-back code.
+    pub async fn add_code(&self, row: NewCode) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        diesel::insert_into(codes::table).values(&row).execute(&mut conn).await?;
+        Ok(())
+    }
+
+    /// Takes a code: one DELETE … RETURNING, so that it is good once on any number of nodes.
+    pub async fn take_code(&self, digest: &[u8; 32]) -> Result<Option<CodeRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let row = diesel::delete(codes::table.find(digest.as_slice())).returning(CodeRow::as_select()).get_result(&mut conn).await;
+        Ok(row.optional()?)
+    }
+
+    /// Ends sessions: raises the revocation counter under its row lock and marks them with it. Returns those that were
+    /// live until now.
+    pub async fn end_sessions(&self, ids: &[Uuid], at: Moment, by: &str) -> Result<Vec<Uuid>, StoreError> {
+        let mut conn = self.conn().await?;
+        conn.transaction(async |conn| {
+            let counter: i64 = diesel::update(revocations::table)
+                .set(revocations::counter.eq(revocations::counter + 1))
+                .returning(revocations::counter)
+                .get_result(conn)
+                .await?;
+            let ended = diesel::update(sessions::table.filter(sessions::id.eq_any(ids)).filter(sessions::ended_at.is_null()))
+                .set((
+                    sessions::ended_at.eq(at),
+                    sessions::ended_by.eq(by),
+                    sessions::revocation.eq(counter),
+                    sessions::hint.eq(None::<Vec<u8>>),
+                ))
+                .returning(sessions::id)
+                .get_results(conn)
+                .await?;
+            Ok(ended)
+        })
+        .await
+    }
+
+    /// The revocation counter and the sessions ended since `after`.
+    pub async fn revoked_since(&self, after: i64) -> Result<(i64, Vec<Uuid>), StoreError> {
+        let mut conn = self.conn().await?;
+        let counter: i64 = revocations::table.select(revocations::counter).first(&mut conn).await?;
+        if counter == after {
+            return Ok((counter, vec![]));
+        }
+        let ids = sessions::table
+            .filter(sessions::revocation.gt(after))
+            .filter(sessions::revocation.le(counter))
+            .select(sessions::id)
+            .load(&mut conn)
+            .await?;
+        Ok((counter, ids))
+    }
+
+    /// Moves last-seen forward, never back. A crash before this may only shorten a session.
+    pub async fn seen(&self, batch: &[(Uuid, Moment)]) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        for (id, at) in batch {
+            diesel::update(sessions::table.find(id).filter(sessions::last_seen.lt(at)))
+                .set(sessions::last_seen.eq(at))
+                .execute(&mut conn)
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// Sessions that were not ended, latest first.
+    pub async fn sessions(&self, filter: &SessionFilter) -> Result<Vec<SessionRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let mut q = sessions::table
+            .filter(sessions::ended_at.is_null())
+            .order(sessions::last_seen.desc())
+            .limit(filter.limit)
+            .select(SessionRow::as_select())
+            .into_boxed();
+        if let Some(person) = &filter.person {
+            let like = crate::crossings::like(person);
+            q = q.filter(sessions::name.ilike(like.clone()).or(sessions::subject.ilike(like)));
+        }
+        if let Some(since) = filter.seen_since {
+            q = q.filter(sessions::last_seen.ge(since));
+        }
+        Ok(q.load(&mut conn).await?)
+    }
+}

@@ -1,0 +1,78 @@
+//! Partitions made ahead and dropped by age, and rows that have run out.
+
+use chrono::{Days, NaiveDate};
+use diesel::prelude::*;
+use diesel::sql_types::Text;
+use diesel_async::RunQueryDsl;
+use passeur_core::Moment;
+
+use crate::pool::{Store, StoreError};
+use crate::schema::{answered, codes, provider_flows, sessions, unrecorded};
+
+const PARTITIONED: [&str; 2] = ["crossings", "evidence"];
+
+#[derive(QueryableByName)]
+struct Name {
+    #[diesel(sql_type = Text)]
+    name: String,
+}
+
+impl Store {
+    /// Makes the partitions of yesterday to the day after tomorrow, so that a clock some hours off still finds one.
+    pub async fn make_partitions(&self, today: NaiveDate) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        let first = today - Days::new(1);
+        for table in PARTITIONED {
+            for day in first.iter_days().take(4) {
+                // Names come from a constant and a date; identifiers cannot be bound.
+                let sql = format!(
+                    "CREATE TABLE IF NOT EXISTS {table}_{} PARTITION OF {table} FOR VALUES FROM ('{day}') TO ('{}')",
+                    day.format("%Y%m%d"),
+                    day + Days::new(1)
+                );
+                match diesel::sql_query(sql).execute(&mut conn).await.map_err(StoreError::from) {
+                    // Two nodes that make the same partition at once: one of them loses, which is as good.
+                    Ok(_) | Err(StoreError::Conflict) => {}
+                    Err(StoreError::Query(m)) if m.contains("already exists") => {}
+                    Err(e) => return Err(e),
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Drops partitions of days before `keep_from`. Returns how many.
+    pub async fn drop_partitions(&self, keep_from: NaiveDate) -> Result<usize, StoreError> {
+        let mut conn = self.conn().await?;
+        let limit = keep_from.format("%Y%m%d").to_string();
+        let mut dropped = 0;
+        for table in PARTITIONED {
+            let parts: Vec<Name> = diesel::sql_query(
+                "SELECT c.relname::text AS name FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid \
+                 JOIN pg_class p ON p.oid = i.inhparent WHERE p.relname = $1 ORDER BY 1",
+            )
+            .bind::<Text, _>(table)
+            .load(&mut conn)
+            .await?;
+            for part in parts {
+                let day = part.name.strip_prefix(table).and_then(|s| s.strip_prefix('_'));
+                if day.is_some_and(|d| d.len() == 8 && d.bytes().all(|b| b.is_ascii_digit()) && d < limit.as_str()) {
+                    diesel::sql_query(format!("DROP TABLE {}", part.name)).execute(&mut conn).await?;
+                    dropped += 1;
+                }
+            }
+        }
+        Ok(dropped)
+    }
+
+    /// Removes what has run out: codes, used flows, sessions ended or begun before `sessions_before`, old counts.
+    pub async fn sweep(&self, now: Moment, sessions_before: Moment, counts_before: Moment) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        diesel::delete(codes::table.filter(codes::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(answered::table.filter(answered::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(sessions::table.filter(sessions::began.lt(sessions_before))).execute(&mut conn).await?;
+        diesel::delete(provider_flows::table.filter(provider_flows::minute.lt(counts_before))).execute(&mut conn).await?;
+        diesel::delete(unrecorded::table.filter(unrecorded::minute.lt(counts_before))).execute(&mut conn).await?;
+        Ok(())
+    }
+}
