@@ -1,1 +1,426 @@
-//! x
+//! Requests and answers of the management API, shared by the service and its clients. No logic.
+//!
+//! Moments are RFC 3339 in UTC. Errors are problem documents (RFC 9457).
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// How far somebody may go. Each includes those before it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// Look at everything but secrets.
+    View,
+    /// End sessions and run trials, too.
+    Operate,
+    /// Publish editions and set secrets, too.
+    Configure,
+}
+
+impl Role {
+    /// The role's word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Role::View => "view",
+            Role::Operate => "operate",
+            Role::Configure => "configure",
+        }
+    }
+
+    /// From the role's word.
+    pub fn parse(word: &str) -> Option<Role> {
+        [Role::View, Role::Operate, Role::Configure].into_iter().find(|r| r.word() == word)
+    }
+}
+
+/// A problem document (RFC 9457).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// A stable code, as a URN.
+    #[serde(rename = "type")]
+    pub kind: String,
+    pub title: String,
+    pub status: u16,
+    /// What is wrong, where, and what to do next.
+    pub detail: String,
+    /// The crossing that tells the whole story, where there is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub crossing: Option<String>,
+    /// Mistakes of a site file.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub findings: Vec<Finding>,
+}
+
+/// Who is asking.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Me {
+    pub name: String,
+    pub role: Role,
+    /// `session` or `token`.
+    pub by: String,
+    pub site: String,
+    /// The live edition; 0 before the first.
+    pub edition: i32,
+    pub version: String,
+}
+
+/// A mistake in a site file, or something worth a second look.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Finding {
+    /// `error` or `warning`.
+    pub severity: String,
+    /// From 1; 0 where no line can be named.
+    pub line: usize,
+    pub place: String,
+    pub what: String,
+    pub remedy: String,
+}
+
+/// A site file to check.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CheckRequest {
+    pub document: String,
+}
+
+/// What a check found.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CheckAnswer {
+    /// Whether it could be published.
+    pub sound: bool,
+    pub findings: Vec<Finding>,
+}
+
+/// A site file to publish.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PublishRequest {
+    pub document: String,
+    /// Why, for those who read the history.
+    pub note: String,
+    /// The edition the change was made on; publishing is refused when another is live. None does not check.
+    #[serde(default)]
+    pub based_on: Option<i32>,
+}
+
+/// A published edition.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Edition {
+    pub number: i32,
+    pub note: String,
+    pub author: String,
+    pub published_at: DateTime<Utc>,
+    /// The site file.
+    pub document: String,
+    /// Warnings only.
+    pub findings: Vec<Finding>,
+}
+
+/// One gate with what it did of late.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Gate {
+    pub name: String,
+    pub title: String,
+    pub kind: String,
+    pub address: String,
+    pub upstream: String,
+    pub provider: String,
+    pub directory: Option<String>,
+    /// Each rule in one sentence.
+    pub rules: Vec<String>,
+    /// Names of delivered headers, each with what feeds it.
+    pub headers: Vec<String>,
+    /// Crossings of the last 24 hours by outcome.
+    pub last_day: Vec<OutcomeCount>,
+    pub live_sessions: i64,
+}
+
+/// How often an outcome came about.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct OutcomeCount {
+    pub outcome: String,
+    pub words: String,
+    pub count: i64,
+}
+
+/// A provider and how the flows sent to it ended in the last 24 hours.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Provider {
+    pub name: String,
+    pub title: String,
+    pub issuer: String,
+    pub client_id: String,
+    pub secret_stored: bool,
+    pub sent: i64,
+    pub answered: i64,
+    /// Sent longer ago than the time limit and never answered: a wrong redirect address shows only here.
+    pub never_came_back: i64,
+}
+
+/// A line of the list of crossings.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CrossingLine {
+    pub id: String,
+    pub at: DateTime<Utc>,
+    pub gate: String,
+    pub outcome: String,
+    /// The outcome in words.
+    pub outcome_words: String,
+    /// The person's name; none where nobody was known.
+    pub person: Option<String>,
+    pub provider: Option<String>,
+    pub subject: Option<String>,
+    pub address: String,
+    pub method: String,
+    pub target: String,
+    /// Why, in one sentence.
+    pub why: String,
+    /// The code of the step that decided.
+    pub code: Option<String>,
+    pub edition: i32,
+    /// Further attempts like this one, counted and not recorded.
+    pub repeats: i64,
+    /// Requests and bytes let through on this decision.
+    pub requests: i64,
+    pub bytes_in: i64,
+    pub bytes_out: i64,
+}
+
+/// A page of crossings, latest first.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CrossingList {
+    pub crossings: Vec<CrossingLine>,
+    /// Pass as `before` for the next page; none at the end.
+    pub next: Option<String>,
+    /// Anonymous attempts of the last 24 hours that were only counted.
+    pub unrecorded: i64,
+}
+
+/// One step of a crossing.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Step {
+    /// From 1.
+    pub number: usize,
+    /// Milliseconds since the crossing began.
+    pub at_ms: u32,
+    pub stage: String,
+    pub code: String,
+    /// `fact`, `pass`, `notice` or `stop`.
+    pub bearing: String,
+    /// Whether this step decided.
+    pub decided: bool,
+    pub sentence: String,
+    pub remedy: Option<String>,
+    /// Its parameters by name.
+    #[schema(value_type = Object)]
+    pub params: serde_json::Value,
+}
+
+/// The whole story of a crossing.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Crossing {
+    #[serde(flatten)]
+    pub line: CrossingLine,
+    pub node: String,
+    pub ended_at: DateTime<Utc>,
+    pub session: Option<Uuid>,
+    pub steps: Vec<Step>,
+    /// What the decision was made on; no secret material.
+    #[schema(value_type = Option<Object>)]
+    pub evidence: Option<serde_json::Value>,
+}
+
+/// A live session.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Session {
+    pub id: Uuid,
+    pub name: String,
+    pub provider: String,
+    pub subject: String,
+    pub began: DateTime<Utc>,
+    pub last_seen: DateTime<Utc>,
+    /// When it ends at the latest if it is not used again.
+    pub good_until: DateTime<Utc>,
+    pub address: String,
+    pub agent: String,
+}
+
+/// Which sessions to end.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct EndRequest {
+    pub sessions: Vec<Uuid>,
+}
+
+/// Which sessions were ended just now.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct EndAnswer {
+    pub ended: Vec<Uuid>,
+}
+
+/// Whom to look up.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LookUpRequest {
+    pub value: String,
+}
+
+/// What a directory knows of a person, looked up exactly as a gate does.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LookUpAnswer {
+    pub directory: String,
+    pub key: String,
+    pub value: String,
+    /// `answered`, `disabled`, `no-entry`, `several-entries`, `bind-refused` or `dead`.
+    pub state: String,
+    /// The state in words, with detail.
+    pub words: String,
+    pub cached: bool,
+    pub millis: u32,
+    pub dn: Option<String>,
+    pub attributes: Vec<LookUpAttribute>,
+    pub groups: Vec<LookUpGroup>,
+}
+
+/// One attribute of a look-up under its name in the site.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LookUpAttribute {
+    pub name: String,
+    /// The directory's own name of it.
+    pub from: String,
+    pub values: Vec<String>,
+    /// Why there is none.
+    pub absent: Option<String>,
+}
+
+/// One group of a look-up.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LookUpGroup {
+    pub name: String,
+    pub dn: String,
+    pub via: Option<String>,
+}
+
+/// A secret's metadata; its value is never told.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Secret {
+    pub name: String,
+    /// 0 when it is named by the site and not stored yet.
+    pub version: i32,
+    pub changed_at: Option<DateTime<Utc>>,
+    pub changed_by: Option<String>,
+    /// What needs it.
+    pub needed_by: Vec<String>,
+}
+
+/// A secret to store.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct SecretValue {
+    pub value: String,
+}
+
+impl std::fmt::Debug for SecretValue {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let SecretValue { value: _ } = self;
+        f.write_str("SecretValue(…)")
+    }
+}
+
+/// All that the identity provider's team must enter, and what is needed back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Handover {
+    pub provider: String,
+    /// The edition it is of; 0 when the provider is in none yet.
+    pub edition: i32,
+    /// Whether the provider is in the live edition.
+    pub connected: bool,
+    /// What to enter there.
+    pub enter: Vec<HandoverValue>,
+    /// What is needed back.
+    pub send_back: Vec<HandoverValue>,
+    /// Claims to release, with the reason for each.
+    pub claims: Vec<HandoverValue>,
+    /// How to try it.
+    pub steps: Vec<String>,
+    /// The whole sheet as Markdown.
+    pub markdown: String,
+}
+
+/// One line of a handover sheet.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HandoverValue {
+    pub label: String,
+    pub value: String,
+    pub why: String,
+}
+
+/// Values of a provider to try. Nothing is saved. With only `name`, the live edition's values are tried.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct ProviderTrial {
+    pub name: String,
+    #[serde(default)]
+    pub issuer: Option<String>,
+    #[serde(default)]
+    pub client_id: Option<String>,
+    /// A secret not stored yet; without it the stored one is used.
+    #[serde(default)]
+    pub secret: Option<String>,
+    #[serde(default)]
+    pub ca_file: Option<String>,
+}
+
+impl std::fmt::Debug for ProviderTrial {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let ProviderTrial { name, issuer, client_id, secret: _, ca_file } = self;
+        write!(f, "ProviderTrial({name} {issuer:?} {client_id:?} {ca_file:?})")
+    }
+}
+
+/// Values of a directory to try. Nothing is saved. What is left out is taken from the live edition's directory `name`.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct DirectoryTrial {
+    pub name: String,
+    #[serde(default)]
+    pub url: Option<String>,
+    #[serde(default)]
+    pub start_tls: Option<bool>,
+    #[serde(default)]
+    pub account: Option<String>,
+    #[serde(default)]
+    pub password: Option<String>,
+    #[serde(default)]
+    pub base: Option<String>,
+    #[serde(default)]
+    pub key: Option<String>,
+    #[serde(default)]
+    pub group_base: Option<String>,
+    /// The key's value of somebody who should be found.
+    #[serde(default)]
+    pub sample: Option<String>,
+    #[serde(default)]
+    pub ca_file: Option<String>,
+}
+
+impl std::fmt::Debug for DirectoryTrial {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let DirectoryTrial { name, url, start_tls: _, account, password: _, base, key, group_base: _, sample, ca_file: _ } = self;
+        write!(f, "DirectoryTrial({name} {url:?} {account:?} {base:?} {key:?} {sample:?})")
+    }
+}
+
+/// What a trial found, check by check.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TrialAnswer {
+    /// Whether every check passed.
+    pub good: bool,
+    pub checks: Vec<TrialCheck>,
+}
+
+/// One check of a trial.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TrialCheck {
+    /// Which value was tried: `address`, `tls`, `issuer`, `clock`, `keys`, `client`, `redirect address`, `account`, `base`, …
+    pub value: String,
+    /// `good`, `wrong` or `not known`.
+    pub verdict: String,
+    pub words: String,
+    pub remedy: Option<String>,
+}

@@ -1,1 +1,43 @@
-fn main(){}
+//! `passeur`: the service, and the client of its management API. Parses, calls, prints; decides nothing itself.
+
+/// Prints like `print!`; a reader that went away ends the program quietly instead of with a panic.
+macro_rules! tell {
+    ($($arg:tt)*) => {{
+        use std::io::Write;
+        if write!(std::io::stdout(), $($arg)*).is_err() {
+            std::process::exit(0);
+        }
+    }};
+}
+
+/// The same, with a line end.
+macro_rules! say {
+    () => { tell!("\n") };
+    ($($arg:tt)*) => {{
+        tell!($($arg)*);
+        tell!("\n");
+    }};
+}
+
+mod args;
+mod client;
+mod commands;
+mod exit;
+mod output;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+fn main() -> ExitCode {
+    let args = args::Args::parse();
+    let _ = rustls::crypto::aws_lc_rs::default_provider().install_default();
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(r) => r,
+        Err(e) => return exit::Exit::Failed(format!("the runtime cannot be started: {e}")).report(),
+    };
+    match runtime.block_on(commands::run(args)) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(e) => e.report(),
+    }
+}

@@ -1,1 +1,21 @@
-//! x
+//! The service: sign-in pages, management API, console files, wiring and start-up. What can be decided in core is
+//! decided there; here evidence is gathered, crossings are recorded, and answers are written.
+
+mod api;
+mod app;
+mod attempt;
+pub mod config;
+mod console;
+mod control;
+mod guard;
+mod pages;
+mod providers;
+mod recorder;
+mod router;
+mod signin;
+mod start;
+mod trials;
+mod upkeep;
+
+pub use config::{Config, ConfigError};
+pub use start::{Running, StartError, start};

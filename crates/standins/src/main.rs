@@ -1,1 +1,64 @@
-fn main(){}
+//! Runs the demo's stand-ins.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+use passeur_standins::{ledger, provider, serve};
+
+#[derive(Parser)]
+#[command(about = "The demo's stand-ins: an identity provider and a legacy application")]
+struct Args {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Subcommand)]
+enum What {
+    /// The pilotage office's identity provider.
+    Provider {
+        #[arg(long)]
+        listen: SocketAddr,
+        #[arg(long)]
+        issuer: String,
+        /// TOML with clients and people.
+        #[arg(long)]
+        people: PathBuf,
+    },
+    /// The berth ledger.
+    Ledger {
+        #[arg(long)]
+        listen: SocketAddr,
+    },
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let started = match Args::parse().what {
+        What::Provider { listen, issuer, people } => {
+            let text = match std::fs::read_to_string(&people) {
+                Ok(t) => t,
+                Err(e) => return fail(&format!("{}: {e}", people.display())),
+            };
+            match provider::Register::parse(&text) {
+                Ok(register) => serve(listen, provider::Provider::new(issuer, register).router()).await,
+                Err(e) => return fail(&format!("{}: {e}", people.display())),
+            }
+        }
+        What::Ledger { listen } => serve(listen, ledger::router()).await,
+    };
+    match started {
+        Ok((address, task)) => {
+            println!("listening on {address}");
+            let _ = task.await;
+            ExitCode::SUCCESS
+        }
+        Err(e) => fail(&e.to_string()),
+    }
+}
+
+fn fail(why: &str) -> ExitCode {
+    eprintln!("passeur-standins: {why}");
+    ExitCode::FAILURE
+}

@@ -219,6 +219,33 @@ impl Store {
     }
 }
 
+/// How often an outcome came about at a gate.
+#[derive(Clone, Debug, PartialEq, Eq, QueryableByName)]
+pub struct OutcomeRow {
+    #[diesel(sql_type = diesel::sql_types::Text)]
+    pub gate: String,
+    #[diesel(sql_type = diesel::sql_types::Text)]
+    pub outcome: String,
+    #[diesel(sql_type = diesel::sql_types::BigInt)]
+    pub count: i64,
+}
+
+impl Store {
+    /// Crossings by gate and outcome since a moment, repeats included.
+    pub async fn outcome_counts(&self, since: Moment) -> Result<Vec<OutcomeRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let rows = diesel::sql_query(
+            "SELECT gate, outcome, sum(1 + repeats)::bigint AS count FROM crossings WHERE day >= $1 AND at >= $2 \
+             GROUP BY gate, outcome ORDER BY gate, count DESC, outcome",
+        )
+        .bind::<diesel::sql_types::Date, _>(since.date_naive())
+        .bind::<diesel::sql_types::Timestamptz, _>(since)
+        .load(&mut conn)
+        .await?;
+        Ok(rows)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     #[test]

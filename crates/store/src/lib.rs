@@ -11,10 +11,10 @@ mod sessions;
 mod tokens;
 mod upkeep;
 
-pub use crossings::{Cursor, Filter, NewCrossing, RecordedCrossing, Usage};
+pub use crossings::{Cursor, Filter, NewCrossing, OutcomeRow, RecordedCrossing, Usage};
 pub use editions::EditionRow;
 pub use flows::ProviderFlows;
 pub use pool::{Store, StoreError};
 pub use secrets::{SealedSecret, SecretMeta};
-pub use sessions::{CodeRow, GateTokenRow, NewCode, NewSession, SessionFilter, SessionRow};
+pub use sessions::{CodeRow, GateSessions, GateTokenRow, NewCode, NewSession, SessionFilter, SessionRow};
 pub use tokens::TokenRow;

@@ -28,7 +28,7 @@ diesel::table! {
     }
 }
 diesel::table! { answered (flow) { flow -> Binary, expires_at -> Timestamptz, } }
-diesel::table! { revocations (only) { only -> Bool, counter -> BigInt, } }
+diesel::table! { revocations (single) { single -> Bool, counter -> BigInt, } }
 diesel::table! {
     crossings (day, id) {
         day -> Date, id -> Text, at -> Timestamptz, ended_at -> Timestamptz, gate -> Text, edition -> Integer, node -> Text,

@@ -249,3 +249,27 @@ impl Store {
         Ok(q.load(&mut conn).await?)
     }
 }
+
+/// How many live sessions have come through a gate.
+#[derive(Clone, Debug, PartialEq, Eq, QueryableByName)]
+pub struct GateSessions {
+    #[diesel(sql_type = diesel::sql_types::Text)]
+    pub gate: String,
+    #[diesel(sql_type = diesel::sql_types::BigInt)]
+    pub count: i64,
+}
+
+impl Store {
+    /// Sessions not ended and seen since a moment, by gate.
+    pub async fn sessions_by_gate(&self, seen_since: Moment) -> Result<Vec<GateSessions>, StoreError> {
+        let mut conn = self.conn().await?;
+        let rows = diesel::sql_query(
+            "SELECT t.gate, count(DISTINCT s.id)::bigint AS count FROM gate_tokens t JOIN sessions s ON s.id = t.session_id \
+             WHERE s.ended_at IS NULL AND s.last_seen >= $1 GROUP BY t.gate",
+        )
+        .bind::<diesel::sql_types::Timestamptz, _>(seen_since)
+        .load(&mut conn)
+        .await?;
+        Ok(rows)
+    }
+}

@@ -12,7 +12,7 @@ pub(crate) mod read;
 pub use access::{Access, Disabled, Effect, Rule};
 pub use compile::compile;
 pub use finding::{Finding, Severity};
-pub use parts::{Directory, DirectorySecurity, Gate, GateKind, GroupSearch, Provider};
+pub use parts::{Directory, DirectorySecurity, Gate, GateKind, GroupSearch, Provider, Upstream, check_issuer};
 
 use crate::address::PublicAddress;
 use crate::delivery::Delivery;

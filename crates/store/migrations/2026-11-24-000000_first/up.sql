@@ -74,7 +74,7 @@ CREATE TABLE answered (
 
 -- One row: every transaction that revokes raises it under its lock.
 CREATE TABLE revocations (
-    only         boolean PRIMARY KEY DEFAULT true CHECK (only),
+    single       boolean PRIMARY KEY DEFAULT true CHECK (single),
     counter      bigint NOT NULL
 );
 INSERT INTO revocations (counter) VALUES (0);

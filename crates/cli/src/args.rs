@@ -1,0 +1,250 @@
+//! The command line.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+
+use crate::exit;
+
+/// Puts gates behind federated sign-in, and says why somebody was refused.
+#[derive(Debug, Parser)]
+#[command(name = "passeur", version, after_help = exit::HELP, max_term_width = 100)]
+pub struct Args {
+    #[command(subcommand)]
+    pub command: Command,
+    #[command(flatten)]
+    pub client: ClientArgs,
+}
+
+/// Where the service is, and how to print.
+#[derive(Debug, ClapArgs)]
+pub struct ClientArgs {
+    /// The sign-in host's address
+    #[arg(long, env = "PASSEUR_URL", global = true, help_heading = "Client")]
+    pub url: Option<String>,
+    /// A file that holds the API token; PASSEUR_TOKEN may hold the token itself
+    #[arg(long, env = "PASSEUR_TOKEN_FILE", global = true, help_heading = "Client")]
+    pub token_file: Option<PathBuf>,
+    /// How to print
+    #[arg(long, value_enum, default_value_t = Output::Text, global = true, help_heading = "Client")]
+    pub output: Output,
+    /// The language of sentences
+    #[arg(long, value_enum, default_value_t = Language::En, env = "PASSEUR_LANG", global = true, help_heading = "Client")]
+    pub language: Language,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Output {
+    /// For people: tables that fit the terminal
+    Text,
+    /// What the API answered
+    Json,
+    /// For spreadsheets; lists only
+    Csv,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Language {
+    En,
+    Fr,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Run the service
+    Serve(Serve),
+    /// Make a key ring or a first token
+    #[command(subcommand)]
+    KeyRing(KeyRing),
+    /// Check, publish or show the site file
+    #[command(subcommand)]
+    Site(Site),
+    /// Store a secret, or list what is stored
+    #[command(subcommand)]
+    Secret(Secret),
+    /// What the identity provider's team must enter, before or after it is connected
+    Handover {
+        /// The provider's name in the site, or the name it will have
+        provider: String,
+    },
+    /// Try a provider or directory, also on values not saved yet: says which value is wrong
+    #[command(subcommand)]
+    Trial(Trial),
+    /// The gates, their rules, and what happened of late
+    Gates,
+    /// The providers, and how many people never came back from each
+    Providers,
+    /// List crossings, latest first
+    Crossings(Crossings),
+    /// Tell the story of one crossing
+    Crossing {
+        /// The short id, as shown to the person
+        id: String,
+    },
+    /// List live sessions
+    Sessions {
+        /// Part of a name or subject
+        #[arg(long)]
+        person: Option<String>,
+    },
+    /// End sessions: of a person, or by id
+    End {
+        /// Session ids
+        sessions: Vec<uuid::Uuid>,
+        /// End every session of this subject, to the letter
+        #[arg(long, conflicts_with = "sessions")]
+        subject: Option<String>,
+    },
+    /// Look a person up in a directory, exactly as a gate would
+    Person {
+        /// The key's value
+        value: String,
+        /// The directory's name
+        #[arg(long)]
+        directory: String,
+    },
+    /// Who the service takes me for
+    Whoami,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Serve {
+    /// Where to listen
+    #[arg(long, env = "PASSEUR_LISTEN", default_value = "127.0.0.1:8640")]
+    pub listen: SocketAddr,
+    /// A file (mode 600) that holds the PostgreSQL URL
+    #[arg(long, env = "PASSEUR_DATABASE_FILE")]
+    pub database_file: PathBuf,
+    /// The key ring file (mode 600); make one with `passeur key-ring new`
+    #[arg(long, env = "PASSEUR_KEY_RING")]
+    pub key_ring: PathBuf,
+    /// A file (mode 600) with an API token of the configure role, for setting up
+    #[arg(long, env = "PASSEUR_FIRST_TOKEN_FILE")]
+    pub first_token_file: Option<PathBuf>,
+    /// This node's name in crossings
+    #[arg(long, env = "PASSEUR_NODE", default_value = "node-1")]
+    pub node: String,
+    /// Log as JSON lines
+    #[arg(long)]
+    pub log_json: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum KeyRing {
+    /// Write a new ring with one key, for the service's eyes only
+    New { file: PathBuf },
+    /// Add a key: it seals from the next start on, the older ones still open
+    Add { file: PathBuf },
+    /// Write a new API token to a file
+    Token { file: PathBuf },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Site {
+    /// List every mistake of a site file
+    Check {
+        file: PathBuf,
+        /// Ask the service too: which secrets are missing
+        #[arg(long)]
+        online: bool,
+    },
+    /// Publish a site file as the next edition
+    Publish {
+        file: PathBuf,
+        /// Why, for those who read the history
+        #[arg(long)]
+        note: String,
+        /// Refuse when another edition than this is live
+        #[arg(long)]
+        based_on: Option<i32>,
+    },
+    /// Print the live edition's site file
+    Show,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Secret {
+    /// Store a secret read from standard input or a file; it is in use at once
+    Set {
+        name: String,
+        #[arg(long)]
+        file: Option<PathBuf>,
+    },
+    /// What is stored, and what is needed and missing
+    List,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Trial {
+    /// Address, TLS, clock, issuer, keys, client and redirect address of a provider
+    Provider {
+        name: String,
+        #[arg(long)]
+        issuer: Option<String>,
+        #[arg(long)]
+        client: Option<String>,
+        /// A file that holds a client secret not stored yet
+        #[arg(long)]
+        secret_file: Option<PathBuf>,
+        #[arg(long)]
+        ca_file: Option<String>,
+    },
+    /// Address, TLS, account, bases and a sample person of a directory
+    Directory {
+        name: String,
+        #[arg(long)]
+        directory_url: Option<String>,
+        #[arg(long)]
+        start_tls: bool,
+        #[arg(long)]
+        account: Option<String>,
+        /// A file that holds the account's password
+        #[arg(long)]
+        password_file: Option<PathBuf>,
+        #[arg(long)]
+        base: Option<String>,
+        #[arg(long)]
+        key: Option<String>,
+        #[arg(long)]
+        group_base: Option<String>,
+        /// The key's value of somebody who should be found
+        #[arg(long)]
+        sample: Option<String>,
+        #[arg(long)]
+        ca_file: Option<String>,
+    },
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Crossings {
+    /// Only this gate
+    #[arg(long)]
+    pub gate: Option<String>,
+    /// Part of a name or subject
+    #[arg(long)]
+    pub person: Option<String>,
+    /// Only these outcomes, separated by commas: admitted, refused, provider-refused, check-failed, failed,
+    /// unauthenticated, bad-request, waiting, never-came-back, signed-out
+    #[arg(long)]
+    pub outcome: Option<String>,
+    /// Not older than this: 30m, 24h, 7d, or a moment (RFC 3339)
+    #[arg(long)]
+    pub since: Option<String>,
+    /// At most so many
+    #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(i64).range(1..=1000))]
+    pub limit: i64,
+    /// Go on and print crossings as they happen
+    #[arg(long)]
+    pub follow: bool,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_command_line_is_sound() {
+        super::Args::command().debug_assert();
+    }
+}

@@ -1,0 +1,136 @@
+//! One file a command.
+
+mod crossings;
+mod handover;
+mod key_ring;
+mod people;
+mod serve;
+mod site;
+mod trial;
+
+use std::io::Read;
+use std::path::Path;
+
+use passeur_api::{Gate, Me, Provider};
+
+use crate::args::{Args, ClientArgs, Command, Output};
+use crate::client::Client;
+use crate::exit::Exit;
+use crate::output::{Cell, Column, Screen, Tone, csv, fixed, json, outcome_tone, rest, table};
+
+/// Runs a command.
+pub async fn run(args: Args) -> Result<(), Exit> {
+    let c = &args.client;
+    match args.command {
+        Command::Serve(a) => serve::run(a).await,
+        Command::KeyRing(a) => key_ring::run(a),
+        Command::Site(a) => site::run(a, c).await,
+        Command::Secret(a) => site::secret(a, c).await,
+        Command::Handover { provider } => handover::run(&provider, c).await,
+        Command::Trial(a) => trial::run(a, c).await,
+        Command::Gates => gates(c).await,
+        Command::Providers => providers(c).await,
+        Command::Crossings(a) => crossings::list(a, c).await,
+        Command::Crossing { id } => crossings::one(&id, c).await,
+        Command::Sessions { person } => people::sessions(person, c).await,
+        Command::End { sessions, subject } => people::end(sessions, subject, c).await,
+        Command::Person { value, directory } => people::person(&value, &directory, c).await,
+        Command::Whoami => whoami(c).await,
+    }
+}
+
+/// Prints a list as table, CSV or JSON.
+pub fn list(args: &ClientArgs, answer: &impl serde::Serialize, columns: &[Column], rows: &[Vec<Cell>], if_empty: &str) -> Result<(), Exit> {
+    match args.output {
+        Output::Json => json(answer),
+        Output::Csv => {
+            tell!("{}", csv(columns, rows));
+            Ok(())
+        }
+        Output::Text if rows.is_empty() => {
+            say!("{if_empty}");
+            Ok(())
+        }
+        Output::Text => {
+            tell!("{}", table(&Screen::of_stdout(), columns, rows));
+            Ok(())
+        }
+    }
+}
+
+/// Text for which there is no table.
+pub fn no_csv(args: &ClientArgs) -> Result<(), Exit> {
+    if args.output == Output::Csv { Err(Exit::Failed("this is no list: use --output text or json".into())) } else { Ok(()) }
+}
+
+/// A secret from a file or standard input; one line end is dropped.
+pub fn read_secret(file: Option<&Path>) -> Result<String, Exit> {
+    let mut text = String::new();
+    match file {
+        Some(path) => text = std::fs::read_to_string(path).map_err(|e| Exit::Failed(format!("{}: {e}", path.display())))?,
+        None => {
+            std::io::stdin().take(20_000).read_to_string(&mut text).map_err(|e| Exit::Failed(format!("standard input: {e}")))?;
+        }
+    }
+    let text = text.strip_suffix('\n').unwrap_or(&text);
+    Ok(text.strip_suffix('\r').unwrap_or(text).to_owned())
+}
+
+async fn whoami(args: &ClientArgs) -> Result<(), Exit> {
+    no_csv(args)?;
+    let me: Me = Client::new(args)?.get("/me", &[]).await?;
+    if args.output == Output::Json {
+        return json(&me);
+    }
+    let s = Screen::of_stdout();
+    say!("{} at {}, role {}, by {}; edition {}, version {}", s.paint(&me.name, Tone::Strong), s.paint(&me.site, Tone::Plain), me.role.word(), me.by, me.edition, me.version);
+    Ok(())
+}
+
+async fn gates(args: &ClientArgs) -> Result<(), Exit> {
+    no_csv(args)?;
+    let gates: Vec<Gate> = Client::new(args)?.get("/gates", &[]).await?;
+    if args.output == Output::Json {
+        return json(&gates);
+    }
+    let s = Screen::of_stdout();
+    if gates.is_empty() {
+        say!("No gate is published. Add a [[gate]] to the site file.");
+    }
+    for (i, g) in gates.iter().enumerate() {
+        if i > 0 {
+            say!();
+        }
+        say!("{}  {}", s.paint(&g.name, Tone::Strong), s.paint(&g.title, Tone::Plain));
+        say!("  {} → {}", s.paint(&g.address, Tone::Plain), s.paint(&g.upstream, Tone::Plain));
+        say!("  provider {}, directory {}; {} live sessions", g.provider, g.directory.as_deref().unwrap_or("none"), g.live_sessions);
+        if g.rules.is_empty() {
+            say!("  {}", s.paint("no rule: admits nobody", Tone::Bad));
+        }
+        for r in &g.rules {
+            say!("  rule   {}", crate::output::wrap(&s.paint(r, Tone::Plain), s.width, 9));
+        }
+        for h in &g.headers {
+            say!("  header {}", s.paint(h, Tone::Plain));
+        }
+        let counts: Vec<String> =
+            g.last_day.iter().map(|c| format!("{} {}", c.count, s.paint(&c.words, outcome_tone(&c.outcome)))).collect();
+        say!("  last 24 hours: {}", if counts.is_empty() { "nothing".to_owned() } else { counts.join(", ") });
+    }
+    Ok(())
+}
+
+async fn providers(args: &ClientArgs) -> Result<(), Exit> {
+    let providers: Vec<Provider> = Client::new(args)?.get("/providers", &[]).await?;
+    let columns =
+        [fixed("provider"), fixed("sent"), fixed("answered"), fixed("never came back"), fixed("secret"), rest("issuer")];
+    let rows: Vec<Vec<Cell>> = providers
+        .iter()
+        .map(|p| {
+            let never = Cell(p.never_came_back.to_string(), if p.never_came_back > 0 { Tone::Bad } else { Tone::Plain });
+            let secret = if p.secret_stored { Cell::from("stored") } else { Cell("missing".into(), Tone::Bad) };
+            vec![p.name.clone().into(), p.sent.to_string().into(), p.answered.to_string().into(), never, secret, p.issuer.clone().into()]
+        })
+        .collect();
+    list(args, &providers, &columns, &rows, "No provider is published.")
+}

@@ -1,0 +1,84 @@
+//! `passeur sessions`, `passeur end` and `passeur person`.
+
+use passeur_api::{EndAnswer, EndRequest, LookUpAnswer, LookUpRequest, Session};
+use uuid::Uuid;
+
+use super::{list, no_csv};
+use crate::args::{ClientArgs, Output};
+use crate::client::{Client, segment};
+use crate::exit::Exit;
+use crate::output::{Cell, Screen, Tone, fixed, json, moment, rest, wrap};
+
+pub async fn sessions(person: Option<String>, c: &ClientArgs) -> Result<(), Exit> {
+    let query: Vec<_> = person.into_iter().map(|p| ("person", p)).collect();
+    let sessions: Vec<Session> = Client::new(c)?.get("/sessions", &query).await?;
+    let columns = [fixed("session"), fixed("person"), fixed("subject"), fixed("began"), fixed("last seen"), rest("address")];
+    let rows: Vec<Vec<Cell>> = sessions
+        .iter()
+        .map(|s| {
+            vec![
+                s.id.to_string().into(),
+                Cell(passeur_core::text::shorten(&s.name, 24), Tone::Strong),
+                passeur_core::text::shorten(&s.subject, 24).into(),
+                moment(s.began).into(),
+                moment(s.last_seen).into(),
+                s.address.clone().into(),
+            ]
+        })
+        .collect();
+    list(c, &sessions, &columns, &rows, "Nobody has a live session.")
+}
+
+pub async fn end(mut ids: Vec<Uuid>, subject: Option<String>, c: &ClientArgs) -> Result<(), Exit> {
+    no_csv(c)?;
+    let client = Client::new(c)?;
+    if let Some(subject) = subject {
+        let query = [("person", subject.clone()), ("limit", "1000".to_owned())];
+        let found: Vec<Session> = client.get("/sessions", &query).await?;
+        ids = found.into_iter().filter(|s| s.subject == subject).map(|s| s.id).collect();
+    }
+    if ids.is_empty() {
+        return Err(Exit::NotFound("no live session to end: see `passeur sessions`".into()));
+    }
+    let answer: EndAnswer = client.post("/sessions/end", &EndRequest { sessions: ids }).await?;
+    if c.output == Output::Json {
+        return json(&answer);
+    }
+    for id in &answer.ended {
+        say!("ended {id}");
+    }
+    if answer.ended.is_empty() { Err(Exit::NotFound("none of these was live".into())) } else { Ok(()) }
+}
+
+pub async fn person(value: &str, directory: &str, c: &ClientArgs) -> Result<(), Exit> {
+    no_csv(c)?;
+    let ask = LookUpRequest { value: value.to_owned() };
+    let found: LookUpAnswer = Client::new(c)?.post(&format!("/directories/{}/look-up", segment(directory)), &ask).await?;
+    if c.output == Output::Json {
+        json(&found)?;
+    } else {
+        print(&found);
+    }
+    if found.dn.is_some() { Ok(()) } else { Err(Exit::No) }
+}
+
+fn print(f: &LookUpAnswer) {
+    let s = Screen::of_stdout();
+    let tone = if f.state == "answered" { Tone::Good } else { Tone::Bad };
+    say!("{} = {} in {}", s.paint(&f.key, Tone::Plain), s.paint(&f.value, Tone::Strong), s.paint(&f.directory, Tone::Plain));
+    say!("{}", wrap(&s.paint(&f.words, tone), s.width, 0));
+    for a in &f.attributes {
+        let value = match &a.absent {
+            Some(why) => s.paint(&format!("— {why}"), Tone::Quiet),
+            None => s.paint(&a.values.join(", "), Tone::Plain),
+        };
+        say!("  {:<16} {value}  {}", passeur_core::text::visible(&a.name), s.paint(&format!("({})", a.from), Tone::Quiet));
+    }
+    if f.dn.is_some() {
+        say!("  in {} groups{}", f.groups.len(), if f.cached { ", from the cache" } else { "" });
+    }
+    for g in &f.groups {
+        let via = g.via.as_ref().map(|v| format!("  through {v}")).unwrap_or_default();
+        say!("    {}{}", s.paint(&g.name, Tone::Plain), s.paint(&via, Tone::Quiet));
+    }
+}

@@ -1,0 +1,33 @@
+//! `passeur serve`.
+
+use passeur_links::clock::Clock;
+use passeur_service::config::{Config, read_database_url, read_ring, read_token};
+use tracing_subscriber::EnvFilter;
+
+use crate::args::Serve;
+use crate::exit::Exit;
+
+/// Runs until SIGINT or SIGTERM.
+pub async fn run(args: Serve) -> Result<(), Exit> {
+    let filter = EnvFilter::try_from_env("PASSEUR_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
+    let log = tracing_subscriber::fmt().with_env_filter(filter).with_target(false);
+    if args.log_json { log.json().init() } else { log.with_ansi(false).init() }
+    let failed = |e: &dyn std::fmt::Display| Exit::Failed(e.to_string());
+    let config = Config {
+        listen: args.listen,
+        database_url: read_database_url(&args.database_file).map_err(|e| failed(&e))?,
+        ring: read_ring(&args.key_ring).map_err(|e| failed(&e))?,
+        node: args.node,
+        clock: Clock::system(),
+        first_token: args.first_token_file.as_deref().map(read_token).transpose().map_err(|e| failed(&e))?,
+    };
+    let running = passeur_service::start(config).await.map_err(|e| failed(&e))?;
+    let mut term = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).map_err(|e| failed(&e))?;
+    tokio::select! {
+        r = tokio::signal::ctrl_c() => r.map_err(|e| failed(&e))?,
+        _ = term.recv() => {}
+    }
+    tracing::info!("stopping; running requests may end");
+    running.stop().await;
+    Ok(())
+}

@@ -1,0 +1,212 @@
+//! Printing: tables that fit, colour only on a terminal, text from outside made safe.
+
+use std::io::IsTerminal;
+
+use chrono::{DateTime, Local, Utc};
+use passeur_core::text::{csv_cell, visible};
+use serde::Serialize;
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+use crate::exit::Exit;
+
+/// The tone of a word; the word itself says the same.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Tone {
+    Plain,
+    Good,
+    Bad,
+    Quiet,
+    Strong,
+}
+
+/// Where output goes: how wide it is, and whether it takes colour.
+pub struct Screen {
+    pub width: usize,
+    pub colour: bool,
+}
+
+impl Screen {
+    pub fn of_stdout() -> Screen {
+        let terminal = std::io::stdout().is_terminal();
+        let env = std::env::var("COLUMNS").ok().and_then(|c| c.parse().ok());
+        let width = env.or_else(|| terminal_size::terminal_size().map(|(w, _)| usize::from(w.0))).unwrap_or(if terminal { 80 } else { 120 });
+        let colour = terminal && std::env::var_os("NO_COLOR").is_none() && std::env::var("TERM").is_ok_and(|t| t != "dumb");
+        Screen { width: width.clamp(40, 400), colour }
+    }
+
+    /// The text in a tone, on screens that show it. Text from outside is made safe first.
+    pub fn paint(&self, text: &str, tone: Tone) -> String {
+        let text = visible(text);
+        if !self.colour {
+            return text;
+        }
+        let code = match tone {
+            Tone::Plain => return text,
+            Tone::Good => "32",
+            Tone::Bad => "31",
+            Tone::Quiet => "2",
+            Tone::Strong => "1",
+        };
+        format!("\x1b[{code}m{text}\x1b[0m")
+    }
+}
+
+/// A column of a table.
+pub struct Column {
+    pub title: &'static str,
+    /// Takes what is left of the width, and is cut to it.
+    pub stretches: bool,
+}
+
+/// A fixed column.
+pub fn fixed(title: &'static str) -> Column {
+    Column { title, stretches: false }
+}
+
+/// The column that takes what is left.
+pub fn rest(title: &'static str) -> Column {
+    Column { title, stretches: true }
+}
+
+/// One cell.
+pub struct Cell(pub String, pub Tone);
+
+impl<T: Into<String>> From<T> for Cell {
+    fn from(t: T) -> Cell {
+        Cell(t.into(), Tone::Plain)
+    }
+}
+
+fn cut(text: &str, width: usize) -> String {
+    if text.width() <= width {
+        return text.to_owned();
+    }
+    let mut out = String::new();
+    let mut used = 0;
+    for c in text.chars() {
+        let w = c.width().unwrap_or(0);
+        if used + w + 1 > width {
+            break;
+        }
+        used += w;
+        out.push(c);
+    }
+    out.push('…');
+    out
+}
+
+/// A table within the screen's width.
+pub fn table(screen: &Screen, columns: &[Column], rows: &[Vec<Cell>]) -> String {
+    let safe: Vec<Vec<String>> = rows.iter().map(|r| r.iter().map(|c| visible(&c.0)).collect()).collect();
+    let mut widths: Vec<usize> = columns
+        .iter()
+        .enumerate()
+        .map(|(i, c)| safe.iter().map(|r| r[i].width()).max().unwrap_or(0).max(c.title.width()))
+        .collect();
+    let gaps = 2 * columns.len().saturating_sub(1);
+    let taken: usize = columns.iter().zip(&widths).filter(|(c, _)| !c.stretches).map(|(_, w)| *w).sum::<usize>() + gaps;
+    let stretching = columns.iter().filter(|c| c.stretches).count().max(1);
+    let left = screen.width.saturating_sub(taken) / stretching;
+    for (c, w) in columns.iter().zip(widths.iter_mut()) {
+        if c.stretches {
+            *w = (*w).min(left.max(12));
+        }
+    }
+    let mut out = String::new();
+    let mut line = |cells: Vec<(String, Tone)>| {
+        let mut text = String::new();
+        for (i, (cell, tone)) in cells.iter().enumerate() {
+            let shown = cut(cell, widths[i]);
+            let pad = widths[i].saturating_sub(shown.width());
+            text.push_str(&screen.paint(&shown, *tone));
+            if i + 1 < cells.len() {
+                text.push_str(&" ".repeat(pad + 2));
+            }
+        }
+        out.push_str(text.trim_end());
+        out.push('\n');
+    };
+    line(columns.iter().map(|c| (c.title.to_owned(), Tone::Quiet)).collect());
+    for (row, cells) in rows.iter().zip(safe) {
+        line(cells.into_iter().zip(row.iter().map(|c| c.1)).collect());
+    }
+    out
+}
+
+/// Rows as CSV (RFC 4180).
+pub fn csv(columns: &[Column], rows: &[Vec<Cell>]) -> String {
+    let line = |cells: Vec<String>| format!("{}\r\n", cells.join(","));
+    let mut out = line(columns.iter().map(|c| csv_cell(c.title)).collect());
+    for row in rows {
+        out.push_str(&line(row.iter().map(|c| csv_cell(&c.0)).collect()));
+    }
+    out
+}
+
+/// Prints what the API answered.
+pub fn json(value: &impl Serialize) -> Result<(), Exit> {
+    // Control characters are escaped by JSON itself; bidirectional ones are escaped here.
+    let text = serde_json::to_string_pretty(value).map_err(|e| Exit::Failed(e.to_string()))?;
+    say!("{}", text.lines().map(visible).collect::<Vec<_>>().join("\n"));
+    Ok(())
+}
+
+/// Words wrapped to the width, each line led by `indent` blanks.
+pub fn wrap(text: &str, width: usize, indent: usize) -> String {
+    let room = width.saturating_sub(indent).max(20);
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let Some(last) = lines.last_mut() else { continue };
+        if !last.is_empty() && last.width() + 1 + word.width() > room {
+            lines.push(word.to_owned());
+        } else {
+            if !last.is_empty() {
+                last.push(' ');
+            }
+            last.push_str(word);
+        }
+    }
+    lines.join(&format!("\n{}", " ".repeat(indent)))
+}
+
+/// A moment in local time, short for today.
+pub fn moment(at: DateTime<Utc>) -> String {
+    let local = at.with_timezone(&Local);
+    let today = Local::now().date_naive() == local.date_naive();
+    local.format(if today { "%H:%M:%S" } else { "%m-%d %H:%M:%S" }).to_string()
+}
+
+/// The tone of an outcome.
+pub fn outcome_tone(code: &str) -> Tone {
+    match code {
+        "admitted" => Tone::Good,
+        "refused" | "provider-refused" | "check-failed" | "failed" | "never-came-back" => Tone::Bad,
+        _ => Tone::Quiet,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_table_fits_the_terminal_and_shows_nothing_unsafe() {
+        let screen = Screen { width: 48, colour: false };
+        let columns = [fixed("crossing"), fixed("outcome"), rest("why")];
+        let row = |a: &str, b: &str, c: &str| vec![a.into(), Cell(b.into(), Tone::Bad), c.into()];
+        let rows = [
+            row("11V-4K2P-9QRM", "refused", "Rule “no visitors” refuses: not on Sundays, and not at night"),
+            row("11V-4K2P-9QRN", "admitted", "evil\x1b[2Jname\u{202E}gpj"),
+        ];
+        let text = table(&screen, &columns, &rows);
+        assert!(text.lines().all(|l| l.width() <= 48), "{text}");
+        assert!(!text.contains('\x1b') && !text.contains('\u{202E}'));
+        insta::assert_snapshot!(text);
+        assert!(csv(&columns, &rows).lines().nth(2).unwrap().contains("\\u{1b}"));
+    }
+
+    #[test]
+    fn words_wrap_under_their_beginning() {
+        assert_eq!(wrap("one two three four five six", 24, 4), "one two three four\n    five six");
+    }
+}

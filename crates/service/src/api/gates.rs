@@ -1,0 +1,89 @@
+//! Gates and providers with what happened of late.
+
+use axum::Json;
+use axum::extract::State;
+use chrono::Duration;
+use passeur_api::{Gate, OutcomeCount, Provider, Role};
+use passeur_core::crossing::Outcome;
+use passeur_core::delivery::ValueOf;
+use passeur_core::site::{Effect, Rule, Site};
+
+use super::ApiError;
+use super::auth::Engineer;
+use crate::app::App;
+
+/// A rule in one sentence.
+fn rule_sentence(site: &Site, rule: &Rule) -> String {
+    let wanted = rule.when.wanted(site);
+    match &rule.effect {
+        Effect::Enter { roles } if roles.is_empty() => format!("{}: {wanted} may enter", rule.name),
+        Effect::Enter { roles } => format!("{}: {wanted} may enter, roles {}", rule.name, roles.join(", ")),
+        Effect::Refuse { words } => format!("{}: {wanted} is refused (“{words}”)", rule.name),
+    }
+}
+
+fn source(site: &Site, value: &ValueOf) -> String {
+    match value {
+        ValueOf::Attribute(id) => site.attribute_name(*id).to_owned(),
+        ValueOf::Groups => "groups".into(),
+        ValueOf::Roles => "roles".into(),
+        ValueOf::Constant(c) => format!("“{c}”"),
+        ValueOf::Template(_) => "a template".into(),
+    }
+}
+
+/// The gates of the live edition.
+#[utoipa::path(get, path = "/gates", responses((status = 200, body = Vec<Gate>)))]
+pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gate>>, ApiError> {
+    who.may(Role::View)?;
+    let Some(edition) = app.live.get() else { return Ok(Json(vec![])) };
+    let site = &edition.site;
+    let counts = app.store.outcome_counts(app.now() - Duration::hours(24)).await?;
+    let sessions = app.store.sessions_by_gate(app.now() - site.lifetimes.idle).await?;
+    let out = site.gates.iter().map(|g| Gate {
+        name: g.name.clone(),
+        title: g.title.clone(),
+        kind: "web".into(),
+        address: g.address.origin(),
+        upstream: g.upstream.to_string(),
+        provider: g.access.provider.clone(),
+        directory: g.access.directory.clone(),
+        rules: g.access.rules.iter().map(|r| rule_sentence(site, r)).collect(),
+        headers: site.delivery(g).map(|d| d.headers.iter().map(|h| format!("{} ← {}", h.name, source(site, &h.value))).collect()).unwrap_or_default(),
+        last_day: counts
+            .iter()
+            .filter(|c| c.gate == g.name)
+            .map(|c| OutcomeCount {
+                outcome: c.outcome.clone(),
+                words: Outcome::parse(&c.outcome).map_or(c.outcome.as_str(), |o| o.words(who.lang)).to_owned(),
+                count: c.count,
+            })
+            .collect(),
+        live_sessions: sessions.iter().find(|s| s.gate == g.name).map_or(0, |s| s.count),
+    });
+    Ok(Json(out.collect()))
+}
+
+/// The providers of the live edition, with how the flows of the last 24 hours ended.
+#[utoipa::path(get, path = "/providers", responses((status = 200, body = Vec<Provider>)))]
+pub async fn providers(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Provider>>, ApiError> {
+    who.may(Role::View)?;
+    let Some(edition) = app.live.get() else { return Ok(Json(vec![])) };
+    let now = app.now();
+    let mut out = vec![];
+    for p in &edition.site.providers {
+        let flows = app.store.flows(now - Duration::hours(24), now - p.answer_within - Duration::minutes(1)).await?;
+        let f = flows.into_iter().find(|f| f.provider == p.name);
+        out.push(Provider {
+            name: p.name.clone(),
+            title: p.title.clone(),
+            issuer: p.issuer.clone(),
+            client_id: p.client_id.clone(),
+            secret_stored: app.provider(&p.name).is_some_and(|l| l.has_secret()),
+            sent: f.as_ref().map_or(0, |f| f.sent),
+            answered: f.as_ref().map_or(0, |f| f.answered),
+            never_came_back: f.as_ref().map_or(0, |f| f.never_came_back),
+        });
+    }
+    Ok(Json(out))
+}

@@ -1,0 +1,118 @@
+//! The management API. Engineers come in by their sign-in session or by a bearer token; a role decides how far they go.
+
+mod auth;
+mod crossings;
+mod gates;
+mod handover;
+mod people;
+mod secrets;
+mod sites;
+
+use axum::Router;
+use axum::response::{IntoResponse, Response};
+use axum::routing::get;
+use http::{HeaderValue, StatusCode, header};
+use passeur_api::Problem;
+use passeur_core::id::CrossingId;
+use passeur_store::StoreError;
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::app::App;
+
+/// An answer that is a problem document (RFC 9457).
+#[derive(Debug)]
+pub struct ApiError(Box<Problem>);
+
+/// A problem document.
+pub fn problem(status: StatusCode, kind: &str, title: &str, detail: &str) -> ApiError {
+    ApiError(Box::new(Problem {
+        kind: format!("urn:passeur:problem:{kind}"),
+        title: title.to_owned(),
+        status: status.as_u16(),
+        detail: detail.to_owned(),
+        crossing: None,
+        findings: vec![],
+    }))
+}
+
+impl ApiError {
+    pub fn with_crossing(mut self, id: CrossingId) -> ApiError {
+        self.0.crossing = Some(id.to_string());
+        self
+    }
+
+    pub fn with_findings(mut self, findings: Vec<passeur_api::Finding>) -> ApiError {
+        self.0.findings = findings;
+        self
+    }
+}
+
+impl From<StoreError> for ApiError {
+    fn from(e: StoreError) -> ApiError {
+        match e {
+            StoreError::Conflict => problem(StatusCode::CONFLICT, "conflict", "Changed meanwhile", "Somebody else changed it meanwhile. Read it again, then repeat."),
+            StoreError::Unavailable(_) => problem(StatusCode::SERVICE_UNAVAILABLE, "store", "The store does not answer", "PostgreSQL does not answer; see the service's log."),
+            StoreError::Newer(_) | StoreError::Query(_) => {
+                tracing::error!(error = %e, "a query failed");
+                problem(StatusCode::INTERNAL_SERVER_ERROR, "store", "The store refused", "PostgreSQL refused a query; see the service's log.")
+            }
+        }
+    }
+}
+
+impl IntoResponse for ApiError {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = (status, axum::Json(&*self.0)).into_response();
+        let headers = response.headers_mut();
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+        response
+    }
+}
+
+#[derive(OpenApi)]
+#[openapi(
+    info(
+        title = "Passeur management API",
+        description = "What the console and the command line speak. Sign in to the console for a session, or send `Authorization: Bearer TOKEN`. Errors are problem documents (RFC 9457).",
+        license(name = "Apache-2.0 OR MIT")
+    ),
+    servers((url = "/api/v1"))
+)]
+struct Described;
+
+/// Routes under `/api/v1`.
+pub fn router(_app: &App) -> Router<App> {
+    let (router, document) = OpenApiRouter::with_openapi(Described::openapi())
+        .routes(routes!(auth::me))
+        .routes(routes!(sites::live))
+        .routes(routes!(sites::check))
+        .routes(routes!(sites::publish))
+        .routes(routes!(gates::gates))
+        .routes(routes!(gates::providers))
+        .routes(routes!(crossings::list))
+        .routes(routes!(crossings::one))
+        .routes(routes!(people::sessions))
+        .routes(routes!(people::end))
+        .routes(routes!(people::look_up))
+        .routes(routes!(secrets::list))
+        .routes(routes!(secrets::set))
+        .routes(routes!(handover::sheet))
+        .routes(routes!(handover::try_provider))
+        .routes(routes!(handover::try_directory))
+        .split_for_parts();
+    router
+        .route("/openapi.json", get(move || std::future::ready(axum::Json(document.clone()))))
+        .fallback(async || problem(StatusCode::NOT_FOUND, "not-found", "No such call", "See /api/v1/openapi.json for what there is."))
+        .layer(axum::middleware::map_response(private))
+}
+
+/// Answers of the API are for the one who asked.
+async fn private(mut response: Response) -> Response {
+    response.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    response.headers_mut().insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+    response
+}

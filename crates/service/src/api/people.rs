@@ -1,0 +1,134 @@
+//! Sessions and directory look-ups.
+
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use http::StatusCode;
+use passeur_api::{EndAnswer, EndRequest, LookUpAnswer, LookUpAttribute, LookUpGroup, LookUpRequest, Problem, Role, Session};
+use passeur_core::crossing::Outcome;
+use passeur_core::evidence::LookUpState;
+use passeur_core::session::{Life, State as Liveness};
+use passeur_core::site::Directory;
+use passeur_core::step::{Lang, Param, Step, StepCode, Witness, reason_text};
+use passeur_gateway::control::RequestFacts;
+use passeur_store::SessionFilter;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use super::auth::Engineer;
+use super::{ApiError, problem};
+use crate::app::App;
+use crate::attempt::{Attempt, Who};
+use crate::signin::{Visit, enter, session};
+
+/// Which sessions.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct SessionQuery {
+    /// Part of a name or subject.
+    person: Option<String>,
+    /// At most so many, 1 to 1000; 200 unless said.
+    limit: Option<i64>,
+}
+
+/// Live sessions, last seen first.
+#[utoipa::path(get, path = "/sessions", params(SessionQuery), responses((status = 200, body = Vec<Session>)))]
+pub async fn sessions(State(app): State<App>, who: Engineer, Query(q): Query<SessionQuery>) -> Result<Json<Vec<Session>>, ApiError> {
+    who.may(Role::View)?;
+    let Some(edition) = app.live.get() else { return Ok(Json(vec![])) };
+    let limits = edition.site.lifetimes;
+    let filter = SessionFilter {
+        person: q.person,
+        seen_since: Some(app.now() - limits.idle - chrono::Duration::minutes(1)),
+        limit: q.limit.unwrap_or(200).clamp(1, 1_000),
+    };
+    let rows = app.store.sessions(&filter).await?;
+    let live = rows.into_iter().filter(|r| session::state(&app, &edition, r) == Liveness::Live);
+    let out = live.map(|r| Session {
+        good_until: limits.good_until(&Life { began: r.began, last_seen: r.last_seen, ended: r.ended_at }),
+        id: r.id,
+        name: r.name,
+        provider: r.provider,
+        subject: r.subject,
+        began: r.began,
+        last_seen: r.last_seen,
+        address: r.address,
+        agent: r.agent,
+    });
+    Ok(Json(out.collect()))
+}
+
+/// Ends sessions, at the next request at the latest and everywhere.
+#[utoipa::path(post, path = "/sessions/end", request_body = EndRequest, responses((status = 200, body = EndAnswer), (status = 403, body = Problem)))]
+pub async fn end(State(app): State<App>, who: Engineer, visit: Visit, Json(ask): Json<EndRequest>) -> Result<Json<EndAnswer>, ApiError> {
+    who.may(Role::Operate)?;
+    if ask.sessions.len() > 1_000 {
+        return Err(problem(StatusCode::BAD_REQUEST, "query", "Too many", "At most 1000 sessions at once."));
+    }
+    let ended = enter::end(&app, &ask.sessions, &who.name).await?;
+    for id in &ended {
+        let Some(row) = app.store.session(*id).await? else { continue };
+        let facts = RequestFacts { target: "/api/v1/sessions/end".into(), ..visit.facts.clone() };
+        let mut attempt = Attempt::begin(&app, "sign-in", &facts);
+        attempt.who = Some(Who { provider: row.provider, subject: row.subject, name: row.name });
+        attempt.session = Some(*id);
+        let by = Param::Reason { code: "engineer".into(), detail: who.name.clone() };
+        let name = attempt.who.as_ref().map(|w| w.name.clone()).unwrap_or_default();
+        attempt.witness().step(|| Step::new(StepCode::SignedOut).with("by", by).with("who", name));
+        attempt.record(Outcome::SignedOut).await?;
+    }
+    let detail = ended.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    app.store.record_act(app.now(), &who.name, "end sessions", &detail).await?;
+    Ok(Json(EndAnswer { ended }))
+}
+
+/// Looks somebody up, exactly as a gate would.
+#[utoipa::path(post, path = "/directories/{name}/look-up", request_body = LookUpRequest, params(("name" = String, Path)),
+    responses((status = 200, body = LookUpAnswer), (status = 404, body = Problem)))]
+pub async fn look_up(
+    State(app): State<App>,
+    who: Engineer,
+    Path(name): Path<String>,
+    Json(ask): Json<LookUpRequest>,
+) -> Result<Json<LookUpAnswer>, ApiError> {
+    who.may(Role::View)?;
+    let none = || problem(StatusCode::NOT_FOUND, "no-directory", "No such directory", &format!("The live edition has no directory \"{name}\"."));
+    let edition = app.live.get().ok_or_else(none)?;
+    let directory = edition.site.directory(&name).ok_or_else(none)?;
+    let link = app.directory(&name).ok_or_else(none)?;
+    let found = link.look_up(ask.value.trim()).await;
+    let entry = found.state.entry().cloned().unwrap_or_default();
+    let attributes = directory.attributes.iter().map(|(id, from)| {
+        let values = entry.attributes.get(&from.to_ascii_lowercase()).cloned().unwrap_or_default();
+        let absent = values.is_empty().then(|| absent_words(&found.state, who.lang));
+        LookUpAttribute { name: edition.site.attribute_name(*id).to_owned(), from: from.clone(), values, absent }
+    });
+    Ok(Json(LookUpAnswer {
+        directory: name,
+        key: found.key.clone(),
+        value: ask.value,
+        state: found.state.code().to_owned(),
+        words: words(&found.state, directory, who.lang),
+        cached: found.cached,
+        millis: found.millis,
+        dn: found.state.entry().map(|e| e.dn.clone()),
+        attributes: attributes.collect(),
+        groups: entry.groups.iter().map(|g| LookUpGroup { name: g.name.clone(), dn: g.dn.clone(), via: g.via.clone() }).collect(),
+    }))
+}
+
+fn absent_words(state: &LookUpState, lang: Lang) -> String {
+    let code = if state.entry().is_some() { "not-in-entry" } else { state.code() };
+    reason_text(code, lang).unwrap_or(code).to_owned()
+}
+
+fn words(state: &LookUpState, directory: &Directory, lang: Lang) -> String {
+    let head = reason_text(state.code(), lang).unwrap_or(state.code());
+    match state {
+        LookUpState::Answered { entry } => format!("{head}: {}", entry.dn),
+        LookUpState::Disabled { why, .. } => format!("{head}: {why}"),
+        LookUpState::NoEntry => format!("{head}: {} under {}", directory.key, directory.base),
+        LookUpState::Several { dns } => format!("{head}: {}", dns.join("; ")),
+        LookUpState::BindRefused { detail } | LookUpState::Dead { detail } => format!("{head}: {detail}"),
+        LookUpState::NoKey { absence } => format!("{head}: {absence}"),
+    }
+}

@@ -1,0 +1,147 @@
+//! What every part of the service shares.
+
+use std::collections::HashMap;
+use std::sync::{Arc, RwLock};
+
+use aws_lc_rs::rand;
+use passeur_core::Moment;
+use passeur_core::id::{CrossingId, Token};
+use passeur_core::seal::{Purpose, Ring};
+use passeur_core::site::{Finding, Severity, Site, compile};
+use passeur_gateway::shared::{Edition, Live};
+use passeur_gateway::table::Table;
+use passeur_links::clock::Clock;
+use passeur_links::ldap::DirectoryLink;
+use passeur_store::{Store, StoreError};
+
+use crate::providers::ProviderLink;
+use crate::recorder::Recorder;
+
+/// The shared state of the service. Cheap to clone.
+#[derive(Clone)]
+pub struct App(Arc<Inner>);
+
+/// See [`App`].
+pub struct Inner {
+    pub store: Store,
+    pub ring: Ring,
+    pub node: String,
+    pub clock: Clock,
+    pub live: Live,
+    pub table: Arc<Table>,
+    pub recorder: Recorder,
+    links: RwLock<Links>,
+}
+
+/// Connections of the live edition.
+#[derive(Default)]
+struct Links {
+    providers: HashMap<String, Arc<ProviderLink>>,
+    directories: HashMap<String, Arc<DirectoryLink>>,
+}
+
+impl std::ops::Deref for App {
+    type Target = Inner;
+    fn deref(&self) -> &Inner {
+        &self.0
+    }
+}
+
+/// Random bytes from the system.
+pub fn random<const N: usize>() -> [u8; N] {
+    let mut out = [0u8; N];
+    // The library's generator fails only where the system has no entropy source at all; nothing may go on then.
+    assert!(rand::fill(&mut out).is_ok(), "the system gives no random bytes");
+    out
+}
+
+impl App {
+    pub fn new(store: Store, ring: Ring, node: String, clock: Clock) -> App {
+        let recorder = Recorder::new(store.clone());
+        App(Arc::new(Inner {
+            store,
+            ring,
+            node,
+            clock,
+            live: Live::default(),
+            table: Arc::default(),
+            recorder,
+            links: RwLock::default(),
+        }))
+    }
+
+    pub fn now(&self) -> Moment {
+        self.clock.now()
+    }
+
+    pub fn new_crossing(&self) -> CrossingId {
+        CrossingId::new(self.now(), random())
+    }
+
+    pub fn new_token(&self) -> Token {
+        Token::from_random(random())
+    }
+
+    pub fn provider(&self, name: &str) -> Option<Arc<ProviderLink>> {
+        self.links.read().unwrap_or_else(|e| e.into_inner()).providers.get(name).cloned()
+    }
+
+    pub fn directory(&self, name: &str) -> Option<Arc<DirectoryLink>> {
+        self.links.read().unwrap_or_else(|e| e.into_inner()).directories.get(name).cloned()
+    }
+
+    /// Every stored secret, opened, by name.
+    pub async fn secrets(&self) -> Result<HashMap<String, String>, StoreError> {
+        let mut out = HashMap::new();
+        for s in self.store.sealed_secrets().await? {
+            let bound = secret_binding(&s.name, s.version);
+            match self.ring.open(Purpose::Secret, &bound, &s.sealed).ok().and_then(|b| String::from_utf8(b).ok()) {
+                Some(value) => {
+                    out.insert(s.name, value);
+                }
+                None => tracing::error!(secret = s.name, version = s.version, "a secret cannot be opened with this key ring"),
+            }
+        }
+        Ok(out)
+    }
+
+    /// Loads the live edition when it is newer than the one in use, or always when `anew` (a secret changed). A node
+    /// that cannot load an edition keeps the last good one and says so.
+    pub async fn load_edition(&self, anew: bool) -> Result<(), StoreError> {
+        let current = self.live.get().map_or(0, |e| e.number);
+        if !anew && self.store.live_edition_number().await? <= current {
+            return Ok(());
+        }
+        let Some(row) = self.store.live_edition().await? else { return Ok(()) };
+        let (site, findings) = compile(&row.document);
+        let Some(site) = site else {
+            let first = findings.iter().find(|f| f.severity == Severity::Error).map(Finding::to_string).unwrap_or_default();
+            tracing::error!(edition = row.number, first, "the live edition cannot be loaded; the last good one stays in use");
+            return Ok(());
+        };
+        let secrets = self.secrets().await?;
+        let links = self.build_links(&site, &secrets);
+        *self.links.write().unwrap_or_else(|e| e.into_inner()) = links;
+        if row.number > current {
+            tracing::info!(edition = row.number, "edition in use");
+            self.live.set(Edition { number: row.number, site });
+        }
+        Ok(())
+    }
+
+    fn build_links(&self, site: &Site, secrets: &HashMap<String, String>) -> Links {
+        let secret = |name: &Option<String>| name.as_ref().and_then(|n| secrets.get(n).cloned());
+        let providers = site.providers.iter().map(|p| {
+            (p.name.clone(), ProviderLink::new(p.clone(), secret(&p.secret), self.clock.clone()))
+        });
+        let directories = site.directories.iter().map(|d| {
+            (d.name.clone(), DirectoryLink::new(d.clone(), secret(&d.secret), self.clock.clone()))
+        });
+        Links { providers: providers.collect(), directories: directories.collect() }
+    }
+}
+
+/// What a secret's seal is bound to: its name and version.
+pub fn secret_binding(name: &str, version: i32) -> Vec<u8> {
+    format!("{name}/{version}").into_bytes()
+}

@@ -1,0 +1,167 @@
+//! An attempt while it happens: collects steps with their times, and becomes a recorded crossing exactly once.
+
+use std::net::IpAddr;
+
+use passeur_core::Moment;
+use passeur_core::crossing::{Outcome, deciding};
+use passeur_core::evidence::Evidence;
+use passeur_core::id::CrossingId;
+use passeur_core::recorder::Alike;
+use passeur_core::step::{Lang, Step, StepCode, Story, Witness};
+use passeur_gateway::control::RequestFacts;
+use passeur_store::{NewCrossing, StoreError};
+use uuid::Uuid;
+
+use crate::app::App;
+
+/// Who it turned out to be.
+#[derive(Clone, Debug)]
+pub struct Who {
+    pub provider: String,
+    pub subject: String,
+    pub name: String,
+}
+
+/// A crossing that has not ended.
+pub struct Attempt {
+    app: App,
+    pub id: CrossingId,
+    began: Moment,
+    pub gate: String,
+    edition: i32,
+    pub lang: Lang,
+    pub address: IpAddr,
+    pub agent: String,
+    method: String,
+    target: String,
+    pub story: Story,
+    pub who: Option<Who>,
+    pub provider: Option<String>,
+    pub session: Option<Uuid>,
+    evidence: Option<Evidence>,
+}
+
+impl Attempt {
+    /// Begins an attempt at a gate with its first step.
+    pub fn begin(app: &App, gate: &str, facts: &RequestFacts) -> Attempt {
+        let mut a = Attempt::resume(app, gate, facts, app.new_crossing(), app.now());
+        a.step(|| arrived(gate, facts));
+        a
+    }
+
+    /// Goes on with an attempt that began in another request.
+    pub fn resume(app: &App, gate: &str, facts: &RequestFacts, id: CrossingId, began: Moment) -> Attempt {
+        Attempt {
+            app: app.clone(),
+            id,
+            began,
+            gate: gate.to_owned(),
+            edition: app.live.get().map_or(0, |e| e.number),
+            lang: facts.lang,
+            address: facts.address,
+            agent: facts.agent.clone(),
+            method: facts.method.to_string(),
+            target: strip_query(&facts.target),
+            story: Story::default(),
+            who: None,
+            provider: None,
+            session: None,
+            evidence: None,
+        }
+    }
+
+    /// Puts the steps of an earlier request first.
+    pub fn preface(&mut self, method: &str, target: &str, steps: Vec<Step>) {
+        self.method = method.to_owned();
+        self.target = strip_query(target);
+        self.story.steps = steps;
+    }
+
+    /// The witness, with its time set.
+    pub fn witness(&mut self) -> &mut Story {
+        self.story.at = (self.app.now() - self.began).num_milliseconds().clamp(0, i64::from(u32::MAX)) as u32;
+        &mut self.story
+    }
+
+    pub fn step(&mut self, make: impl FnOnce() -> Step) {
+        self.witness().step(make);
+    }
+
+    pub fn began(&self) -> Moment {
+        self.began
+    }
+
+    pub fn set_evidence(&mut self, evidence: &Evidence) {
+        self.evidence = Some(evidence.clone());
+    }
+
+    fn row(&self, outcome: Outcome) -> NewCrossing {
+        let steps = &self.story.steps;
+        NewCrossing {
+            day: self.id.day(),
+            id: self.id.to_string(),
+            at: self.began,
+            ended_at: self.app.now(),
+            gate: self.gate.clone(),
+            edition: self.edition,
+            node: self.app.node.clone(),
+            outcome: outcome.code().to_owned(),
+            provider: self.who.as_ref().map(|w| w.provider.clone()).or_else(|| self.provider.clone()),
+            subject: self.who.as_ref().map(|w| w.subject.clone()),
+            person: self.who.as_ref().map(|w| w.name.clone()),
+            session_id: self.session,
+            address: self.address.to_string(),
+            method: self.method.clone(),
+            target: passeur_core::text::shorten(&self.target, 500),
+            steps: serde_json::to_value(steps).unwrap_or_default(),
+            deciding: deciding(steps).or(steps.len().checked_sub(1)).and_then(|i| serde_json::to_value(&steps[i]).ok()),
+            evidence: self.evidence.as_ref().map(|e| e.hash().to_vec()),
+        }
+    }
+
+    /// Records an attempt with a proven identity or a provider's answer, before the person sees anything.
+    ///
+    /// # Errors
+    /// When it cannot be written: the caller refuses then.
+    pub async fn record(&self, outcome: Outcome) -> Result<(), StoreError> {
+        let evidence = self.evidence.as_ref().map(|e| (e.hash(), serde_json::to_value(e).unwrap_or_default()));
+        self.app.recorder.durable(self.row(outcome), evidence).await.inspect_err(|e| {
+            tracing::error!(error = %e, crossing = %self.id, "a crossing could not be recorded; the attempt is refused");
+        })
+    }
+
+    /// Records an attempt that ended. With an identity it is durable. Without one it is durable as well, up to a number
+    /// a minute: whoever holds a browser can make a provider refuse as often as they like, and may not fill the store.
+    pub async fn record_ended(&self, outcome: Outcome) -> Result<CrossingId, StoreError> {
+        if self.who.is_some() || self.app.recorder.may_write_unidentified(self.address, self.app.now()) {
+            self.record(outcome).await.map(|()| self.id)
+        } else {
+            Ok(self.record_anonymous(outcome))
+        }
+    }
+
+    /// Records an anonymous attempt through the bounded recorder. Returns the crossing to name.
+    pub fn record_anonymous(&self, outcome: Outcome) -> CrossingId {
+        let reason = self.story.steps.last().map_or(StepCode::Arrived, |s| s.code).spec().code;
+        let alike = Alike::new(&self.gate, reason, self.address);
+        self.app.recorder.anonymous(alike, self.id, self.app.now(), || self.row(outcome))
+    }
+}
+
+/// The first step of an attempt at a gate.
+pub fn arrived(gate: &str, facts: &RequestFacts) -> Step {
+    Step::new(StepCode::Arrived)
+        .with("method", facts.method.as_str())
+        .with("target", passeur_core::text::shorten(&strip_query(&facts.target), 500))
+        .with("gate", gate)
+        .with("address", facts.address.to_string())
+        .with("agent", facts.agent.as_str())
+}
+
+/// The path without its query: queries carry what people search for, and sometimes secrets.
+fn strip_query(target: &str) -> String {
+    match target.split_once('?') {
+        Some((path, _)) => format!("{path}?…"),
+        None => target.to_owned(),
+    }
+}

@@ -1,0 +1,261 @@
+//! The service as the data path sees it.
+
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use async_trait::async_trait;
+use axum::response::IntoResponse;
+use http::{HeaderMap, HeaderValue, Request, Response, StatusCode, header};
+use http_body_util::BodyExt;
+use passeur_core::address::ReturnPath;
+use passeur_core::crossing::Outcome;
+use passeur_core::decide::{Decision, fold};
+use passeur_core::evidence::Evidence;
+use passeur_core::id::{CrossingId, Token};
+use passeur_core::session::State;
+use passeur_core::site::Gate;
+use passeur_core::step::{Param, Silent, Step, StepCode};
+use passeur_gateway::admission::Admission;
+use passeur_gateway::body::{Body, BoxError};
+use passeur_gateway::control::{Control, NoSession, Presented, RequestFacts, UpstreamFailure};
+use passeur_gateway::cookies::{self, Found};
+use passeur_gateway::shared::Edition;
+use passeur_store::{GateTokenRow, SessionRow, StoreError};
+use tower::ServiceExt;
+
+use crate::api::problem;
+use crate::app::App;
+use crate::attempt::{Attempt, Who};
+use crate::pages::{self, redirect};
+use crate::signin::ask::{Ask, cookie_digest};
+use crate::signin::{ClientAddress, Visit, arrive, evidence, session};
+
+/// Implements [`Control`] over the shared state and the sign-in host's router.
+pub struct Service {
+    app: App,
+    router: axum::Router,
+}
+
+impl Service {
+    pub fn new(app: App, router: axum::Router) -> Service {
+        Service { app, router }
+    }
+}
+
+/// An Axum answer for the data path.
+fn plain(response: axum::response::Response) -> Response<Body> {
+    response.map(|b| b.map_err(BoxError::from).boxed_unsync())
+}
+
+/// A refusal for a client that is not a navigating person: a problem document.
+fn unauthorized(why: NoSession, id: CrossingId) -> axum::response::Response {
+    let words = "This address needs a session. Open it in a browser to sign in.";
+    let mut response = problem(StatusCode::UNAUTHORIZED, why.code(), "Sign-in needed", words).with_crossing(id).into_response();
+    let challenge = HeaderValue::from_static("Cookie realm=\"passeur\", form-action=\"/\"");
+    response.headers_mut().insert(header::WWW_AUTHENTICATE, challenge);
+    response
+}
+
+#[async_trait]
+impl Control for Service {
+    async fn pages(&self, request: Request<Body>, address: IpAddr) -> Response<Body> {
+        let mut request = request.map(axum::body::Body::new);
+        request.extensions_mut().insert(ClientAddress(address));
+        match self.router.clone().oneshot(request).await {
+            Ok(response) => plain(response),
+            Err(never) => match never {},
+        }
+    }
+
+    async fn gate_pages(&self, edition: Arc<Edition>, gate: &str, request: Request<Body>, address: IpAddr) -> Response<Body> {
+        let (mut parts, _) = request.into_parts();
+        parts.extensions.insert(ClientAddress(address));
+        let (Some(visit), Some(gate)) = (Visit::of(&parts), edition.site.gate(gate)) else {
+            return plain(StatusCode::INTERNAL_SERVER_ERROR.into_response());
+        };
+        let reads = matches!(parts.method, http::Method::GET | http::Method::HEAD);
+        plain(match (parts.uri.path(), reads) {
+            ("/.passeur/arrive", true) => arrive::arrive(&self.app, &edition, gate, &visit).await,
+            ("/.passeur/sign-out", true) => redirect(&edition.site.address.at("/.passeur/sign-out"), None),
+            ("/.passeur/page.css", true) => crate::router::style().await.into_response(),
+            _ => problem(StatusCode::NOT_FOUND, "not-found", "Nothing is here", "Passeur has no such page on a gate.").into_response(),
+        })
+    }
+
+    async fn unknown_host(&self, request: Request<Body>) -> Response<Body> {
+        plain(match request.uri().path() {
+            "/healthz" => crate::router::healthz().await.into_response(),
+            "/readyz" => crate::router::readyz(axum::extract::State(self.app.clone())).await.into_response(),
+            _ => {
+                let words = "No gate has this host name. See the addresses in the site file.";
+                problem(StatusCode::MISDIRECTED_REQUEST, "unknown-host", "Unknown host", words).into_response()
+            }
+        })
+    }
+
+    async fn present(&self, edition: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented {
+        let Some(gate) = edition.site.gate(gate) else { return Presented::No(NoSession::OtherGate) };
+        match self.load(&edition, gate, token, facts).await {
+            Ok(p) => p,
+            Err(e) => Presented::Refused(plain(pages::store_failed(&edition.site, facts.lang, &e).into_response())),
+        }
+    }
+
+    async fn turn_away(&self, edition: Arc<Edition>, gate: &str, why: NoSession, headers: &HeaderMap, facts: &RequestFacts) -> Response<Body> {
+        let Some(gate) = edition.site.gate(gate) else { return plain(StatusCode::NOT_FOUND.into_response()) };
+        let mut attempt = Attempt::begin(&self.app, &gate.name, facts);
+        if !facts.navigates {
+            attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(why.code())));
+            attempt.step(|| {
+                Step::new(StepCode::NotNavigation).with("method", facts.method.as_str()).with("why", Param::reason(why.code()))
+            });
+            let id = attempt.record_anonymous(Outcome::Unauthenticated);
+            return plain(unauthorized(why, id));
+        }
+        let (name, secure) = gate.address.cookie("binding");
+        // One random binding per browser and gate, shared by all open tabs.
+        let (binding, fresh) = match cookies::find(headers, &name) {
+            Found::One(v) if Token::parse(&v).is_some() => (v, false),
+            _ => (self.app.new_token().reveal().to_owned(), true),
+        };
+        let ask = Ask {
+            gate: gate.name.clone(),
+            target: ReturnPath::parse(&facts.target).unwrap_or_else(ReturnPath::root).as_str().to_owned(),
+            binding: cookie_digest(&binding),
+            crossing: attempt.id,
+            began: attempt.began().timestamp_millis(),
+            why: why.code().to_owned(),
+        };
+        let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.app)));
+        let set = fresh.then(|| cookies::set(&name, &binding, secure, None));
+        plain(redirect(&to, set.as_deref()))
+    }
+
+    async fn reject(&self, edition: Arc<Edition>, gate: &str, status: StatusCode, step: Step, facts: &RequestFacts) -> Response<Body> {
+        let mut attempt = Attempt::begin(&self.app, gate, facts);
+        let words = passeur_core::step::sentence(&step, facts.lang);
+        attempt.step(|| step);
+        let id = attempt.record_anonymous(Outcome::BadRequest);
+        if facts.wants_html {
+            let refused = pages::Refused::of_step(&attempt, id, Some(words));
+            return plain(pages::refused(&edition.site, facts.lang, status, &refused).into_response());
+        }
+        plain(problem(status, "bad-request", "Not let through", &words).with_crossing(id).into_response())
+    }
+
+    async fn upstream_failed(&self, admission: &Admission, how: UpstreamFailure, facts: &RequestFacts) -> Response<Body> {
+        let Some(edition) = self.app.live.get() else { return plain(StatusCode::BAD_GATEWAY.into_response()) };
+        let name = admission.admitted.gate();
+        let (code, status) = match how {
+            UpstreamFailure::Connect => ("connect", StatusCode::BAD_GATEWAY),
+            UpstreamFailure::TimeOut => ("time-out", StatusCode::GATEWAY_TIMEOUT),
+            UpstreamFailure::Protocol => ("protocol", StatusCode::BAD_GATEWAY),
+        };
+        let mut attempt = Attempt::begin(&self.app, name, facts);
+        let person = admission.admitted.person();
+        attempt.who = Some(Who { provider: person.provider.clone(), subject: person.subject.clone(), name: person.subject.clone() });
+        attempt.session = Some(admission.session.id);
+        let upstream = edition.site.gate(name).map(|g| g.upstream.to_string()).unwrap_or_default();
+        attempt.step(|| Step::new(StepCode::UpstreamFailed).with("upstream", upstream).with("how", Param::reason(code)));
+        let id = attempt.record_anonymous(Outcome::Failed);
+        if facts.wants_html {
+            return plain(pages::upstream_failed(&edition.site, facts.lang, name, status, id).into_response());
+        }
+        let words = "The application behind this gate does not answer.";
+        plain(problem(status, "upstream", "No answer from the application", words).with_crossing(id).into_response())
+    }
+
+    async fn still_live(&self, session: uuid::Uuid) -> Option<bool> {
+        self.app.store.session(session).await.ok().map(|row| row.is_some_and(|r| r.ended_at.is_none()))
+    }
+
+    async fn blind(&self, _: &RequestFacts) -> Response<Body> {
+        let words = "Whether this session was ended cannot be seen just now, so nobody is let through. Try again in a moment.";
+        let mut response = problem(StatusCode::SERVICE_UNAVAILABLE, "store", "Not possible just now", words).into_response();
+        response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("5"));
+        plain(response)
+    }
+}
+
+impl Service {
+    /// From the store to an admission: token, session, decision.
+    async fn load(&self, edition: &Edition, gate: &Gate, token: &Token, facts: &RequestFacts) -> Result<Presented, StoreError> {
+        let Some((held, row)) = self.app.store.gate_token(&token.digest()).await? else {
+            return Ok(Presented::No(NoSession::Unknown));
+        };
+        if held.gate != gate.name {
+            return Ok(Presented::No(NoSession::OtherGate));
+        }
+        match session::state(&self.app, edition, &row) {
+            State::Live => {}
+            State::Ended => return Ok(Presented::No(NoSession::Ended)),
+            State::IdleTooLong => return Ok(Presented::No(NoSession::IdleTooLong)),
+            State::TooOld => return Ok(Presented::No(NoSession::TooOld)),
+        }
+        let Some(mut known) = session::read_evidence(&row) else { return Ok(Presented::No(NoSession::Unknown)) };
+        if known.provider != gate.access.provider {
+            // The edition now wants another provider: the person signs in there.
+            return Ok(Presented::No(NoSession::Unknown));
+        }
+        if evidence::lacks(&gate.access, &known) {
+            evidence::complete(&self.app, &edition.site, &gate.access, &mut known).await;
+            self.app.store.set_evidence(row.id, serde_json::to_value(&known).unwrap_or_default()).await?;
+        }
+        self.decide(edition, gate, token, facts, held, row, known).await
+    }
+
+    #[allow(clippy::too_many_arguments)] // The parts of one row pair; a struct would be made and taken apart once.
+    async fn decide(
+        &self,
+        edition: &Edition,
+        gate: &Gate,
+        token: &Token,
+        facts: &RequestFacts,
+        held: GateTokenRow,
+        row: SessionRow,
+        known: Evidence,
+    ) -> Result<Presented, StoreError> {
+        let site = &edition.site;
+        let decision = fold(site, gate, &known, &mut Silent);
+        let mut crossing = held.crossing.parse::<CrossingId>().map_err(|e| StoreError::Query(e.to_string()))?;
+        let is_new = decision.digest().as_slice() != held.decision.as_slice();
+        let mut attempt = Attempt::begin(&self.app, &gate.name, facts);
+        attempt.who = Some(Who { provider: row.provider.clone(), subject: row.subject.clone(), name: row.name.clone() });
+        attempt.session = Some(row.id);
+        attempt.set_evidence(&known);
+        if is_new || matches!(decision, Decision::Refused(_)) {
+            let why = format!("edition {}", edition.number);
+            attempt.step(|| Step::new(StepCode::DecidedAgain).with("why", why));
+            fold(site, gate, &known, attempt.witness());
+        }
+        if is_new {
+            let outcome = match &decision {
+                Decision::Admitted(_) => Outcome::Admitted,
+                Decision::Refused(r) => r.outcome,
+            };
+            attempt.record(outcome).await?;
+            self.app.store.redecide(&token.digest(), &decision.digest(), &attempt.id.to_string()).await?;
+            crossing = attempt.id;
+        }
+        match decision {
+            Decision::Admitted(admitted) => {
+                let live = self.app.table.session(row.id, row.began, row.last_seen);
+                let Some(admission) = Admission::new(live, edition.number, admitted, site.delivery(gate), crossing) else {
+                    return Ok(Presented::No(NoSession::Unknown));
+                };
+                let admission = Arc::new(admission);
+                self.app.table.put(token.digest(), admission.clone());
+                Ok(Presented::Admitted(admission))
+            }
+            Decision::Refused(refusal) => {
+                let refused = pages::Refused::of_step(&attempt, crossing, refusal.words);
+                if facts.wants_html {
+                    return Ok(Presented::Refused(plain(pages::refused(site, facts.lang, StatusCode::FORBIDDEN, &refused).into_response())));
+                }
+                let words = "The rules of this gate do not let this person in.";
+                let response = problem(StatusCode::FORBIDDEN, "refused", "Refused", words).with_crossing(crossing).into_response();
+                Ok(Presented::Refused(plain(response)))
+            }
+        }
+    }
+}

@@ -1,0 +1,58 @@
+//! Where requests of our own come from. Sibling hosts are same-site to a browser, so SameSite is no defence against
+//! them: every unsafe request must carry our own Origin.
+
+use axum::extract::{Request, State};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+use http::header::{AUTHORIZATION, ORIGIN};
+use http::{HeaderMap, Method, StatusCode};
+
+use crate::api::problem;
+use crate::app::App;
+
+/// Whether an unsafe request came from one of our own pages.
+fn from_own_page(headers: &HeaderMap, origin: &str) -> bool {
+    let site_ok = headers.get("sec-fetch-site").is_none_or(|v| matches!(v.as_bytes(), b"same-origin"));
+    let origin_ok = headers.get(ORIGIN).is_some_and(|v| v.as_bytes() == origin.as_bytes());
+    site_ok && origin_ok
+}
+
+/// Middleware on the sign-in host. A bearer token is no cookie: a browser never adds one by itself, so it needs no Origin.
+pub async fn check(State(app): State<App>, request: Request, next: Next) -> Response {
+    let safe = matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
+    let by_token = request.headers().contains_key(AUTHORIZATION);
+    if !safe && !by_token {
+        let origin = app.live.get().map(|e| e.site.address.origin());
+        if !origin.is_some_and(|o| from_own_page(request.headers(), &o)) {
+            let words = "This request changes something and did not come from one of Passeur's own pages. Use the console, or a bearer token.";
+            return problem(StatusCode::FORBIDDEN, "cross-site", "Not from our own page", words).into_response();
+        }
+    }
+    next.run(request).await
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use http::HeaderValue;
+
+    #[test]
+    fn siblings_and_strangers_are_kept_out() {
+        let own = "http://pass.localhost";
+        for (origin, site, ok) in [
+            (Some("http://pass.localhost"), Some("same-origin"), true),
+            (Some("http://pass.localhost"), None, true),
+            (Some("http://berths.localhost"), Some("same-site"), false),
+            (Some("http://pass.localhost"), Some("same-site"), false),
+            (Some("null"), Some("cross-site"), false),
+            (None, Some("same-origin"), false),
+            (None, None, false),
+            (Some("http://pass.localhost.evil.example"), None, false),
+        ] {
+            let mut h = HeaderMap::new();
+            origin.map(|o| h.insert(ORIGIN, HeaderValue::from_static(o)));
+            site.map(|s| h.insert("sec-fetch-site", HeaderValue::from_static(s)));
+            assert_eq!(from_own_page(&h, own), ok, "{origin:?} {site:?}");
+        }
+    }
+}

@@ -1,0 +1,196 @@
+//! Pages for people who sign in: small, server-rendered, readable without script, in English and French.
+
+mod layout;
+mod quay;
+mod words;
+
+use axum::response::{IntoResponse, Response};
+use http::{HeaderValue, StatusCode, header};
+use maud::{Markup, html};
+use passeur_core::id::CrossingId;
+use passeur_core::site::Site;
+use passeur_core::step::{Lang, StepCode, remedy};
+use passeur_store::StoreError;
+
+use crate::attempt::Attempt;
+pub use layout::{STYLE, page};
+pub use quay::{QuayGate, quay};
+use words::{Word, say};
+
+/// A page with its status.
+pub struct Page {
+    pub status: StatusCode,
+    pub markup: Markup,
+}
+
+impl IntoResponse for Page {
+    fn into_response(self) -> Response {
+        let mut response = (self.status, axum::response::Html(self.markup.into_string())).into_response();
+        protect(response.headers_mut());
+        response
+    }
+}
+
+/// Headers of every page of ours: not stored, not framed, no script, no referrer.
+pub fn protect(headers: &mut http::HeaderMap) {
+    let policy = "default-src 'none'; style-src 'self'; img-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
+    for (name, value) in [
+        (header::CONTENT_SECURITY_POLICY, policy),
+        (header::CACHE_CONTROL, "no-store"),
+        (header::REFERRER_POLICY, "no-referrer"),
+        (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
+        (header::X_FRAME_OPTIONS, "DENY"),
+    ] {
+        headers.insert(name, HeaderValue::from_static(value));
+    }
+}
+
+/// A redirect that leaves nothing behind: 303, not stored, no referrer.
+pub fn redirect(to: &str, cookie: Option<&str>) -> Response {
+    let mut response = StatusCode::SEE_OTHER.into_response();
+    protect(response.headers_mut());
+    let Ok(location) = HeaderValue::from_str(to) else {
+        return StatusCode::INTERNAL_SERVER_ERROR.into_response();
+    };
+    response.headers_mut().insert(header::LOCATION, location);
+    if let Some(value) = cookie.and_then(|c| HeaderValue::from_str(c).ok()) {
+        response.headers_mut().append(header::SET_COOKIE, value);
+    }
+    response
+}
+
+/// What a refused person is told.
+pub struct Refused {
+    pub id: CrossingId,
+    pub code: Option<StepCode>,
+    /// The rule's or the provider's own words.
+    pub words: Option<String>,
+    pub gate: String,
+    pub who: Option<String>,
+    /// Where to try again.
+    pub again: Option<String>,
+    /// What to do, where the person can do it.
+    pub advice: Option<String>,
+}
+
+impl Refused {
+    /// From the last step of an attempt.
+    pub fn of_step(attempt: &Attempt, id: CrossingId, words: Option<String>) -> Refused {
+        let steps = &attempt.story.steps;
+        let step = passeur_core::crossing::deciding(steps).and_then(|i| steps.get(i));
+        let code = step.map(|s| s.code);
+        let advice = match code {
+            // Only remedies that the person can carry out; the others are for engineers.
+            Some(
+                StepCode::StateTooOld | StepCode::StateReplayed | StepCode::StateOtherBrowser | StepCode::CodeRefused | StepCode::AskUnreadable,
+            ) => step.and_then(|s| remedy(s, attempt.lang)),
+            _ => None,
+        };
+        let provider_words = step.filter(|s| matches!(s.code, StepCode::ProviderRefused)).map(|s| {
+            let text = |name: &str| s.params.get(name).map(|p| passeur_core::step::param_text(p, attempt.lang)).unwrap_or_default();
+            match text("description").as_str() {
+                "—" => text("error"),
+                description => description.to_owned(),
+            }
+        });
+        Refused {
+            id,
+            code,
+            words: words.or(provider_words),
+            gate: attempt.gate.clone(),
+            who: attempt.who.as_ref().map(|w| w.name.clone()),
+            again: None,
+            advice,
+        }
+    }
+}
+
+/// The refusal page: the reason in plain words and the crossing's id, never a stack of internals.
+pub fn refused(site: &Site, lang: Lang, status: StatusCode, r: &Refused) -> Page {
+    let gate = site.gate(&r.gate);
+    let place = gate.map_or(site.name.as_str(), |g| g.title.as_str());
+    let again = r.again.clone().or_else(|| gate.map(|g| g.address.at("/"))).unwrap_or_else(|| site.address.at("/"));
+    let headline = words::headline(r.code, lang);
+    let content = html! {
+        p.lead { (words::plain(r.code, lang)) }
+        @if let Some(w) = &r.words { blockquote { (w) } }
+        @if let Some(a) = &r.advice { p { (a) } }
+        dl.facts {
+            dt { (say(Word::Place, lang)) } dd { (place) }
+            @if let Some(who) = &r.who { dt { (say(Word::SignedInAs, lang)) } dd { (who) } }
+            dt { (say(Word::Crossing, lang)) } dd { code.id { (r.id) } }
+        }
+        p.hint { (say(Word::QuoteId, lang)) }
+        nav.ways {
+            a.button href=(again) { (say(Word::TryAgain, lang)) }
+            a href=(site.address.at("/")) { (say(Word::ToQuay, lang)) }
+            @if r.who.is_some() { a href=(site.address.at("/.passeur/sign-out")) { (say(Word::SignOut, lang)) } }
+        }
+    };
+    Page { status, markup: page(&site.name, lang, headline, "stop", content) }
+}
+
+/// Nothing is published yet.
+pub fn not_set_up(lang: Lang) -> Page {
+    let content = html! {
+        p.lead { (say(Word::NothingPublished, lang)) }
+        p.hint { "passeur site publish site.toml" }
+    };
+    Page { status: StatusCode::SERVICE_UNAVAILABLE, markup: page("Passeur", lang, say(Word::NotSetUp, lang), "stop", content) }
+}
+
+/// The store did not answer, so nobody is let in.
+pub fn store_failed(site: &Site, lang: Lang, e: &StoreError) -> Page {
+    tracing::error!(error = %e, "refused because the store did not answer");
+    let content = html! {
+        p.lead { (say(Word::CannotRecord, lang)) }
+        nav.ways { a.button href=(site.address.at("/")) { (say(Word::ToQuay, lang)) } }
+    };
+    Page { status: StatusCode::SERVICE_UNAVAILABLE, markup: page(&site.name, lang, say(Word::NotNow, lang), "stop", content) }
+}
+
+/// The application behind a gate did not answer.
+pub fn upstream_failed(site: &Site, lang: Lang, gate: &str, status: StatusCode, id: CrossingId) -> Page {
+    let place = site.gate(gate).map_or(gate, |g| g.title.as_str());
+    let content = html! {
+        p.lead { (say(Word::UpstreamDown, lang)) }
+        dl.facts {
+            dt { (say(Word::Place, lang)) } dd { (place) }
+            dt { (say(Word::Crossing, lang)) } dd { code.id { (id) } }
+        }
+        p.hint { (say(Word::QuoteId, lang)) }
+        nav.ways { a.button href="" { (say(Word::TryAgain, lang)) } }
+    };
+    Page { status, markup: page(&site.name, lang, say(Word::NotNow, lang), "stop", content) }
+}
+
+/// Asks whether to sign out.
+pub fn ask_sign_out(site: &Site, lang: Lang, who: &str) -> Page {
+    let content = html! {
+        p.lead { (say(Word::AskSignOut, lang)) " " strong { (who) } }
+        form method="post" action="/.passeur/sign-out" {
+            nav.ways {
+                button type="submit" { (say(Word::SignOut, lang)) }
+                a href="/" { (say(Word::ToQuay, lang)) }
+            }
+        }
+    };
+    Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::SignOut, lang), "calm", content) }
+}
+
+/// Signed out, with a link to sign out at the provider as well.
+pub fn signed_out(site: &Site, lang: Lang, provider: Option<&(String, String)>) -> Page {
+    let content = html! {
+        p.lead { (say(Word::SignedOutHere, lang)) }
+        @if let Some((title, url)) = provider {
+            p { (say(Word::StillAtProvider, lang)) }
+            nav.ways {
+                a.button href=(url) { (say(Word::SignOutAt, lang)) " " (title) }
+                a href=(site.address.at("/")) { (say(Word::ToQuay, lang)) }
+            }
+        } @else {
+            nav.ways { a.button href=(site.address.at("/")) { (say(Word::ToQuay, lang)) } }
+        }
+    };
+    Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::SignedOut, lang), "calm", content) }
+}

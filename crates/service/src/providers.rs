@@ -1,0 +1,144 @@
+//! A provider's link: its metadata and keys, fetched when needed and kept for a bounded time.
+
+use std::sync::Arc;
+use std::time::Duration as StdDuration;
+
+use chrono::Duration;
+use passeur_core::Moment;
+use passeur_core::site::Provider;
+use passeur_links::clock::Clock;
+use passeur_links::http::{Client, HttpError};
+use passeur_protocols::oidc::{
+    BadKeys, BadMetadata, ClientAuth, DOCUMENT_MAX, KeySet, Metadata, Pkce, TokenError, TokenRequest, Tokens, basic_credentials,
+    discovery_url, parse_tokens,
+};
+use tokio::sync::Mutex;
+
+/// How long metadata and keys are used without being fetched again.
+const GOOD_FOR: i64 = 60;
+/// Keys are fetched for an unknown key id at most this often: an attacker's tokens must not make us hammer a provider.
+const REFETCH_EVERY_S: i64 = 10;
+/// How long a provider may take for one answer.
+pub const HTTP_LIMIT: StdDuration = StdDuration::from_secs(8);
+
+/// Why a provider could not be used.
+#[derive(Clone, Debug, thiserror::Error)]
+pub enum ProviderError {
+    #[error("{0}")]
+    Http(#[from] HttpError),
+    #[error("status {0}")]
+    Status(u16),
+    #[error("{0}")]
+    Metadata(#[from] BadMetadata),
+    #[error("{0}")]
+    Keys(#[from] BadKeys),
+}
+
+/// Why a code could not be exchanged.
+#[derive(Clone, Debug)]
+pub enum ExchangeError {
+    Silent(String),
+    Refused { error: String, description: String },
+}
+
+#[derive(Default)]
+struct Cache {
+    metadata: Option<(Arc<Metadata>, Moment)>,
+    keys: Option<(Arc<KeySet>, Moment)>,
+    /// When keys were last fetched for an unknown key id.
+    refetched: Option<Moment>,
+}
+
+/// A provider of the live edition.
+pub struct ProviderLink {
+    pub provider: Provider,
+    secret: Option<String>,
+    clock: Clock,
+    cache: Mutex<Cache>,
+}
+
+impl ProviderLink {
+    pub fn new(provider: Provider, secret: Option<String>, clock: Clock) -> Arc<ProviderLink> {
+        Arc::new(ProviderLink { provider, secret, clock, cache: Mutex::default() })
+    }
+
+    /// Whether what the edition names as this provider's secret is stored.
+    pub fn has_secret(&self) -> bool {
+        self.provider.secret.is_none() || self.secret.is_some()
+    }
+
+    pub fn client(&self) -> Result<Client, HttpError> {
+        Client::new(self.provider.ca_file.as_deref(), HTTP_LIMIT)
+    }
+
+    /// The provider's metadata.
+    pub async fn metadata(&self) -> Result<Arc<Metadata>, ProviderError> {
+        let now = self.clock.now();
+        let mut cache = self.cache.lock().await;
+        if let Some((m, at)) = &cache.metadata
+            && now < *at + Duration::minutes(GOOD_FOR)
+        {
+            return Ok(m.clone());
+        }
+        let answer = self.client()?.get(&discovery_url(&self.provider.issuer), None, DOCUMENT_MAX).await?;
+        if answer.status != 200 {
+            return Err(ProviderError::Status(answer.status));
+        }
+        let metadata = Arc::new(Metadata::parse(&answer.body, &self.provider.issuer)?);
+        cache.metadata = Some((metadata.clone(), now));
+        Ok(metadata)
+    }
+
+    /// Keys that may hold `kid`. True when they were fetched because the id was not known.
+    pub async fn keys(&self, metadata: &Metadata, kid: Option<&str>) -> Result<(Arc<KeySet>, bool), ProviderError> {
+        let now = self.clock.now();
+        let mut cache = self.cache.lock().await;
+        let kept = cache.keys.clone().filter(|(_, at)| now < *at + Duration::minutes(GOOD_FOR));
+        let mut for_unknown = false;
+        if let Some((keys, _)) = kept {
+            let recently = cache.refetched.is_some_and(|at| now < at + Duration::seconds(REFETCH_EVERY_S));
+            if keys.knows(kid) || recently {
+                return Ok((keys, false));
+            }
+            cache.refetched = Some(now);
+            for_unknown = true;
+        }
+        let answer = self.client()?.get(metadata.jwks_uri.as_str(), None, DOCUMENT_MAX).await?;
+        if answer.status != 200 {
+            return Err(ProviderError::Status(answer.status));
+        }
+        let keys = Arc::new(KeySet::parse(&answer.body)?);
+        cache.keys = Some((keys.clone(), now));
+        Ok((keys, for_unknown))
+    }
+
+    fn auth(&self, metadata: &Metadata) -> ClientAuth {
+        match &self.secret {
+            None => ClientAuth::None,
+            Some(s) if metadata.basic_auth => ClientAuth::Basic { secret: s.clone() },
+            Some(s) => ClientAuth::Post { secret: s.clone() },
+        }
+    }
+
+    /// Exchanges a code. Returns the tokens and how long it took.
+    pub async fn exchange(&self, metadata: &Metadata, code: &str, redirect_uri: &str, pkce: &Pkce) -> Result<(Tokens, u32), ExchangeError> {
+        let auth = self.auth(metadata);
+        let request = TokenRequest { code, redirect_uri, client_id: &self.provider.client_id, pkce, auth: &auth };
+        let authorization = match &auth {
+            ClientAuth::Basic { secret } => Some(basic_credentials(&self.provider.client_id, secret)),
+            _ => None,
+        };
+        let silent = |e: HttpError| ExchangeError::Silent(e.to_string());
+        let answer = self
+            .client()
+            .map_err(silent)?
+            .post_form(metadata.token_endpoint.as_str(), &request.form(), authorization.as_deref(), DOCUMENT_MAX)
+            .await
+            .map_err(silent)?;
+        match parse_tokens(answer.status, &answer.body) {
+            Ok(tokens) => Ok((tokens, answer.millis)),
+            Err(TokenError::Refused { error, description }) => Err(ExchangeError::Refused { error, description }),
+            Err(TokenError::NotTokens(how)) => Err(ExchangeError::Silent(how)),
+        }
+    }
+}

@@ -1,0 +1,100 @@
+//! The sign-in host: pages, console and management API.
+
+use axum::Router;
+use axum::extract::{DefaultBodyLimit, State};
+use axum::middleware;
+use axum::response::{IntoResponse, Response};
+use axum::routing::get;
+use http::{StatusCode, header};
+use passeur_core::decide::{Decision, console_roles, fold};
+use passeur_core::identity::identify;
+use passeur_core::site::Access;
+use passeur_core::step::Silent;
+
+use crate::api::problem;
+use crate::app::App;
+use crate::pages::{self, QuayGate};
+use crate::signin::{LiveEdition, Visit, answer, evidence, out, session, start};
+use crate::{api, console, guard};
+
+/// The largest body of a request of our own: a site file is the largest thing anybody sends.
+const BODY_MAX: usize = 5 << 20;
+
+/// Everything on the sign-in host.
+pub fn router(app: &App) -> Router {
+    Router::new()
+        .route("/", get(quay))
+        .route("/.passeur/sign-in", get(start::sign_in))
+        .route("/.passeur/oidc/{provider}/answer", get(answer::answer))
+        .route("/.passeur/sign-out", get(out::ask).post(out::sign_out))
+        .route("/.passeur/signed-out", get(out::signed_out))
+        .route("/.passeur/page.css", get(style))
+        .route("/healthz", get(healthz))
+        .route("/readyz", get(readyz))
+        .nest("/api/v1", api::router(app))
+        .merge(console::router())
+        .fallback(async || problem(StatusCode::NOT_FOUND, "not-found", "Nothing is here", "There is no such page."))
+        .layer(middleware::from_fn_with_state(app.clone(), guard::check))
+        .layer(DefaultBodyLimit::max(BODY_MAX))
+        .with_state(app.clone())
+}
+
+/// The stylesheet of pages.
+pub async fn style() -> impl IntoResponse {
+    let cache = "public, max-age=300";
+    ([(header::CONTENT_TYPE, "text/css; charset=utf-8"), (header::CACHE_CONTROL, cache)], pages::STYLE)
+}
+
+/// Whether the process runs.
+pub async fn healthz() -> &'static str {
+    "ok\n"
+}
+
+/// Whether requests can be served: an edition is in use and the store answers.
+pub async fn readyz(State(app): State<App>) -> (StatusCode, &'static str) {
+    if app.live.get().is_none() {
+        return (StatusCode::SERVICE_UNAVAILABLE, "no edition is published\n");
+    }
+    match app.store.ping().await {
+        Ok(()) => (StatusCode::OK, "ready\n"),
+        Err(_) => (StatusCode::SERVICE_UNAVAILABLE, "the store does not answer\n"),
+    }
+}
+
+async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
+    let lang = visit.facts.lang;
+    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(lang).into_response() };
+    let site = &edition.site;
+    let mut session = match session::of_browser(&app, &edition, &visit.headers).await {
+        Ok(Some(s)) => s,
+        Ok(None) => return pages::quay(site, lang, None).into_response(),
+        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    };
+    let wanted: Vec<&Access> =
+        site.gates.iter().map(|g| &g.access).filter(|a| a.provider == session.evidence.provider).collect();
+    for access in &wanted {
+        if evidence::lacks(access, &session.evidence) {
+            evidence::complete(&app, site, access, &mut session.evidence).await;
+        }
+    }
+    let gates: Vec<QuayGate> = site
+        .gates
+        .iter()
+        .map(|g| QuayGate {
+            title: g.title.clone(),
+            address: g.address.at("/"),
+            open: matches!(fold(site, g, &session.evidence, &mut Silent), Decision::Admitted(_)),
+        })
+        .collect();
+    let nobody = Access {
+        provider: session.evidence.provider.clone(),
+        directory: None,
+        without_directory: false,
+        disabled: passeur_core::site::Disabled::Refuse,
+        rules: vec![],
+    };
+    let seen_as = wanted.first().copied().or(site.engineers.as_ref()).unwrap_or(&nobody);
+    let who = identify(site, seen_as, &session.evidence, &mut Silent);
+    let console = !console_roles(site, &session.evidence, &mut Silent).is_empty();
+    pages::quay(site, lang, Some((&session, &who, &gates, console))).into_response()
+}

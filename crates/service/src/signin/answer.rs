@@ -1,0 +1,350 @@
+//! The provider's answer: checked, exchanged, validated, and turned into evidence and a session.
+//!
+//! Three endings that look alike to a person are told apart here: the provider refused (its own words), a check of ours
+//! failed (which, value seen, value wanted), and a part did not answer. The fourth, never coming back, is an absence and
+//! shows in the counts.
+
+use axum::extract::{Path, State};
+use axum::response::{IntoResponse, Response};
+use chrono::{DateTime, Duration};
+use http::StatusCode;
+use passeur_core::crossing::Outcome;
+use passeur_core::evidence::{Evidence, FORMAT, Factors, UserInfo, WayIn};
+use passeur_core::step::{Step, StepCode};
+use passeur_gateway::shared::Edition;
+use passeur_protocols::oidc::{
+    Answer, DOCUMENT_MAX, Expected, Metadata, Pkce, Tokens, ValidIdToken, key_id, parse_answer, validate, validate_userinfo,
+};
+use serde_json::Value;
+
+use super::ask::{Flow, Purposed};
+use super::{LiveEdition, Visit, enter, redirect_uri, start};
+use crate::app::App;
+use crate::attempt::{Attempt, Who};
+use crate::pages;
+use crate::providers::{ExchangeError, ProviderLink};
+
+/// An attempt that ended with this outcome; its last step says why.
+pub struct Ended {
+    pub outcome: Outcome,
+    pub status: StatusCode,
+}
+
+fn ended(outcome: Outcome, status: StatusCode) -> Ended {
+    Ended { outcome, status }
+}
+
+fn failed_check() -> Ended {
+    ended(Outcome::CheckFailed, StatusCode::FORBIDDEN)
+}
+
+/// `GET /.passeur/oidc/{provider}/answer`.
+pub async fn answer(State(app): State<App>, edition: Option<LiveEdition>, Path(provider): Path<String>, visit: Visit) -> Response {
+    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(visit.facts.lang).into_response() };
+    let parsed = parse_answer(&visit.query).ok();
+    let state = match &parsed {
+        Some(Answer::Code { state, .. }) => Some(state),
+        Some(Answer::Refused { state, .. }) => state.as_ref(),
+        None => None,
+    };
+    let flow = state.and_then(|s| Flow::open(&app, s)).filter(|f| f.provider == provider);
+    let (Some(parsed), Some(flow), Some(link)) = (parsed, flow, app.provider(&provider)) else {
+        let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
+        attempt.step(|| Step::new(StepCode::StateUnreadable));
+        return refuse(&edition, attempt, failed_check()).await;
+    };
+    let Some(mut attempt) = resume(&app, &edition, &visit, &flow, &link) else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
+    attempt.step(|| answered(&flow, &parsed, &app));
+    match take(&app, &edition, &mut attempt, &visit, &flow, &link, parsed).await {
+        Ok((evidence, tokens)) => enter::begin(&app, &edition, attempt, &visit, evidence, &tokens.id_token, flow.to).await,
+        Err(e) => refuse(&edition, attempt, e).await,
+    }
+}
+
+/// The attempt of a flow, with the steps that came before told again.
+fn resume(app: &App, edition: &Edition, visit: &Visit, flow: &Flow, link: &ProviderLink) -> Option<Attempt> {
+    let began = DateTime::from_timestamp_millis(flow.began)?;
+    let (gate, target, mut steps) = match &flow.to {
+        Purposed::Gate(ask) => (ask.gate.as_str(), ask.target.as_str(), start::first_steps(&edition.site, ask, visit)),
+        Purposed::Console => ("console", "/console/", vec![]),
+        Purposed::Quay => ("quay", "/", vec![]),
+    };
+    let mut sent = start::sent_step(&edition.site, &link.provider, &link.provider.issuer);
+    sent.at = (flow.sent - flow.began).clamp(0, i64::from(u32::MAX)) as u32;
+    steps.push(sent);
+    let mut attempt = Attempt::resume(app, gate, &visit.facts, flow.crossing, began);
+    attempt.preface("GET", target, steps);
+    attempt.provider = Some(flow.provider.clone());
+    Some(attempt)
+}
+
+fn answered(flow: &Flow, parsed: &Answer, app: &App) -> Step {
+    let mut parameters = vec![];
+    let iss = match parsed {
+        Answer::Code { iss, .. } => {
+            parameters.extend(["code=… (masked)".to_owned(), "state=… (ours)".to_owned()]);
+            iss
+        }
+        Answer::Refused { error, iss, .. } => {
+            parameters.extend([format!("error={error}"), "state=… (ours)".to_owned()]);
+            iss
+        }
+    };
+    parameters.extend(iss.as_ref().map(|i| format!("iss={i}")));
+    let after = (app.now().timestamp_millis() - flow.sent) / 1000;
+    Step::new(StepCode::ProviderAnswered).with("provider", flow.provider.as_str()).with("parameters", parameters).with("after", after)
+}
+
+/// Records an attempt that ended and shows why.
+pub async fn refuse(edition: &Edition, attempt: Attempt, end: Ended) -> Response {
+    match attempt.record_ended(end.outcome).await {
+        Ok(id) => {
+            let refused = pages::Refused::of_step(&attempt, id, None);
+            pages::refused(&edition.site, attempt.lang, end.status, &refused).into_response()
+        }
+        Err(e) => pages::store_failed(&edition.site, attempt.lang, &e).into_response(),
+    }
+}
+
+/// Every check of the answer, in order; the first that fails ends the attempt.
+async fn take(
+    app: &App,
+    edition: &Edition,
+    attempt: &mut Attempt,
+    visit: &Visit,
+    flow: &Flow,
+    link: &ProviderLink,
+    parsed: Answer,
+) -> Result<(Evidence, Tokens), Ended> {
+    check_flow(app, edition, attempt, visit, flow, link).await?;
+    let metadata = link.metadata().await.map_err(|e| {
+        attempt.step(|| {
+            Step::new(StepCode::DiscoveryFailed)
+                .with("provider", flow.provider.as_str())
+                .with("issuer", link.provider.issuer.as_str())
+                .with("how", e.to_string())
+        });
+        ended(Outcome::Failed, StatusCode::BAD_GATEWAY)
+    })?;
+    let iss = match &parsed {
+        Answer::Code { iss, .. } | Answer::Refused { iss, .. } => iss.as_deref(),
+    };
+    if iss.is_some_and(|i| i != metadata.issuer) || (iss.is_none() && metadata.iss_in_answer) {
+        attempt.step(|| Step::new(StepCode::IssuerMismatch).with("seen", iss.unwrap_or("none")).with("wanted", metadata.issuer.as_str()));
+        return Err(failed_check());
+    }
+    let code = match parsed {
+        Answer::Code { code, .. } => code,
+        Answer::Refused { error, description, .. } => {
+            attempt.step(|| {
+                Step::new(StepCode::ProviderRefused)
+                    .with("provider", flow.provider.as_str())
+                    .with("error", error)
+                    .with("description", description)
+            });
+            return Err(ended(Outcome::ProviderRefused, StatusCode::FORBIDDEN));
+        }
+    };
+    let tokens = exchange(edition, attempt, flow, link, &metadata, &code).await?;
+    let id_token = check_id_token(app, attempt, flow, link, &metadata, &tokens).await?;
+    let userinfo = ask_userinfo(attempt, link, &metadata, &tokens, &id_token).await;
+    let evidence = to_evidence(flow, link, &id_token, userinfo);
+    tell_claims(attempt, &evidence);
+    attempt.who = Some(Who {
+        provider: flow.provider.clone(),
+        subject: evidence.subject.clone(),
+        name: display_name(&evidence),
+    });
+    Ok((evidence, tokens))
+}
+
+/// State: same browser, not too old, not used before.
+async fn check_flow(
+    app: &App,
+    edition: &Edition,
+    attempt: &mut Attempt,
+    visit: &Visit,
+    flow: &Flow,
+    link: &ProviderLink,
+) -> Result<(), Ended> {
+    if !start::same_browser(&edition.site, visit, flow) {
+        attempt.step(|| Step::new(StepCode::StateOtherBrowser));
+        // The crossing belongs to the browser that was sent; this is another attempt.
+        attempt.id = app.new_crossing();
+        return Err(failed_check());
+    }
+    let age = app.now().timestamp_millis() - flow.sent;
+    let limit = link.provider.answer_within;
+    if age > limit.num_milliseconds() {
+        let minutes = limit.num_minutes();
+        attempt.step(|| Step::new(StepCode::StateTooOld).with("minutes", age / 60_000).with("limit", minutes));
+        return Err(failed_check());
+    }
+    let until = app.now() + limit + Duration::minutes(5);
+    match app.store.use_flow(&flow.id(), until).await {
+        Ok(true) => {
+            let sent = DateTime::from_timestamp_millis(flow.sent).unwrap_or_else(|| app.now());
+            app.recorder.flow(&flow.provider, sent, 0, 1);
+            Ok(())
+        }
+        Ok(false) => {
+            attempt.step(|| Step::new(StepCode::StateReplayed));
+            attempt.id = app.new_crossing();
+            Err(failed_check())
+        }
+        Err(e) => {
+            attempt.step(|| Step::new(StepCode::StoreFailed).with("how", e.to_string()));
+            Err(ended(Outcome::Failed, StatusCode::SERVICE_UNAVAILABLE))
+        }
+    }
+}
+
+async fn exchange(
+    edition: &Edition,
+    attempt: &mut Attempt,
+    flow: &Flow,
+    link: &ProviderLink,
+    metadata: &Metadata,
+    code: &str,
+) -> Result<Tokens, Ended> {
+    let pkce = Pkce::from_verifier(flow.verifier.clone());
+    let endpoint = metadata.token_endpoint.as_str();
+    match link.exchange(metadata, code, &redirect_uri(&edition.site, &flow.provider), &pkce).await {
+        Ok((tokens, millis)) => {
+            attempt.step(|| {
+                Step::new(StepCode::TokensReceived)
+                    .with("endpoint", endpoint)
+                    .with("kinds", "id_token, access_token")
+                    .with("millis", i64::from(millis))
+            });
+            Ok(tokens)
+        }
+        Err(ExchangeError::Refused { error, description }) => {
+            attempt.step(|| {
+                Step::new(StepCode::TokenRefused).with("endpoint", endpoint).with("error", error).with("description", description)
+            });
+            Err(ended(Outcome::ProviderRefused, StatusCode::BAD_GATEWAY))
+        }
+        Err(ExchangeError::Silent(how)) => {
+            attempt.step(|| Step::new(StepCode::ProviderSilent).with("endpoint", endpoint).with("how", how));
+            Err(ended(Outcome::Failed, StatusCode::BAD_GATEWAY))
+        }
+    }
+}
+
+async fn check_id_token(
+    app: &App,
+    attempt: &mut Attempt,
+    flow: &Flow,
+    link: &ProviderLink,
+    metadata: &Metadata,
+    tokens: &Tokens,
+) -> Result<ValidIdToken, Ended> {
+    let kid = key_id(&tokens.id_token);
+    let (keys, fetched) = link.keys(metadata, kid.as_deref()).await.map_err(|e| {
+        attempt.step(|| Step::new(StepCode::ProviderSilent).with("endpoint", metadata.jwks_uri.as_str()).with("how", e.to_string()));
+        ended(Outcome::Failed, StatusCode::BAD_GATEWAY)
+    })?;
+    if fetched {
+        let count = keys.ids().len() as i64;
+        attempt.step(|| Step::new(StepCode::KeysRefetched).with("kid", kid.clone().unwrap_or_default()).with("count", count));
+    }
+    let expected = Expected {
+        issuer: &metadata.issuer,
+        client_id: &link.provider.client_id,
+        nonce: &flow.nonce,
+        access_token: &tokens.access_token,
+        now: app.now(),
+        skew: link.provider.skew,
+    };
+    match validate(&tokens.id_token, &keys, &expected) {
+        Ok(t) => {
+            attempt.step(|| {
+                Step::new(StepCode::IdTokenAccepted)
+                    .with("issuer", metadata.issuer.as_str())
+                    .with("subject", t.subject())
+                    .with("alg", t.alg.as_str())
+                    .with("kid", t.kid.as_str())
+                    .with("audience", link.provider.client_id.as_str())
+                    .with("expires_in", (t.expires - app.now()).num_seconds())
+            });
+            Ok(t)
+        }
+        Err(e) => {
+            attempt.step(|| Step::new(StepCode::IdTokenRefused).with("check", e.check).with("seen", e.seen).with("wanted", e.wanted));
+            Err(failed_check())
+        }
+    }
+}
+
+async fn ask_userinfo(attempt: &mut Attempt, link: &ProviderLink, metadata: &Metadata, tokens: &Tokens, id_token: &ValidIdToken) -> UserInfo {
+    let Some(endpoint) = &metadata.userinfo_endpoint else { return UserInfo::NotAsked };
+    let bearer = format!("Bearer {}", tokens.access_token);
+    let answer = match link.client() {
+        Ok(client) => client.get(endpoint.as_str(), Some(&bearer), DOCUMENT_MAX).await,
+        Err(e) => Err(e),
+    };
+    let outcome = answer
+        .map_err(|e| e.to_string())
+        .and_then(|a| validate_userinfo(a.status, &a.body, id_token).map(|claims| (claims, a.millis)).map_err(|e| e.to_string()));
+    match outcome {
+        Ok((claims, millis)) => {
+            let names: Vec<String> = claims.keys().cloned().collect();
+            attempt.step(|| {
+                Step::new(StepCode::UserInfoAnswered)
+                    .with("endpoint", endpoint.as_str())
+                    .with("claims", names)
+                    .with("millis", i64::from(millis))
+            });
+            UserInfo::Answered { claims }
+        }
+        Err(how) => {
+            attempt.step(|| Step::new(StepCode::UserInfoFailed).with("endpoint", endpoint.as_str()).with("how", how.as_str()));
+            UserInfo::Failed { how }
+        }
+    }
+}
+
+fn to_evidence(flow: &Flow, link: &ProviderLink, id_token: &ValidIdToken, userinfo: UserInfo) -> Evidence {
+    let strings = |v: &Value| v.as_array().map(|a| a.iter().filter_map(|m| m.as_str().map(str::to_owned)).collect());
+    let factors = Factors {
+        acr: id_token.claim("acr").and_then(Value::as_str).map(str::to_owned),
+        amr: id_token.claim("amr").and_then(strings).unwrap_or_default(),
+        auth_time: id_token.claim("auth_time").and_then(Value::as_i64).and_then(|s| DateTime::from_timestamp(s, 0)),
+    };
+    Evidence {
+        format: FORMAT,
+        way_in: WayIn::Oidc,
+        provider: flow.provider.clone(),
+        subject: id_token.subject().to_owned(),
+        issuer: link.provider.issuer.clone(),
+        claims: id_token.claims(),
+        userinfo,
+        factors,
+        look_ups: vec![],
+    }
+}
+
+fn tell_claims(attempt: &mut Attempt, evidence: &Evidence) {
+    let mut claims: Vec<String> = evidence.claims.keys().map(|k| format!("{k} (id_token)")).collect();
+    if let UserInfo::Answered { claims: more } = &evidence.userinfo {
+        claims.extend(more.keys().map(|k| format!("{k} (userinfo)")));
+    }
+    attempt.step(|| {
+        Step::new(StepCode::ClaimsReleased)
+            .with("claims", claims)
+            .with("acr", evidence.factors.acr.clone().unwrap_or_default())
+            .with("amr", evidence.factors.amr.clone())
+    });
+}
+
+/// What to call the person on pages and in lists. Never a key.
+pub fn display_name(evidence: &Evidence) -> String {
+    ["name", "preferred_username"]
+        .into_iter()
+        .find_map(|claim| passeur_core::identity::from_claims(evidence, claim).values().ok().and_then(|v| v.first().cloned()))
+        .map(|n| passeur_core::text::shorten(&n, 120))
+        .unwrap_or_else(|| evidence.subject.clone())
+}

@@ -1,0 +1,100 @@
+//! At the gate again: the one-time code is taken, the gate's own token set, and the address cleaned.
+
+use axum::response::{IntoResponse, Response};
+use http::StatusCode;
+use passeur_core::crossing::Outcome;
+use passeur_core::decide::fold;
+use passeur_core::id::{CrossingId, Token, same_secret};
+use passeur_core::session::State;
+use passeur_core::site::Gate;
+use passeur_core::step::{Param, Silent, Step, StepCode};
+use passeur_gateway::cookies::{self, Found};
+use passeur_gateway::shared::Edition;
+use passeur_store::{CodeRow, GateTokenRow, SessionRow, StoreError};
+
+use super::ask::cookie_digest;
+use super::{Visit, session};
+use crate::app::App;
+use crate::attempt::Attempt;
+use crate::pages::{self, redirect};
+
+enum Taken {
+    Good(CodeRow, SessionRow),
+    Refused(&'static str),
+}
+
+/// `GET /.passeur/arrive?code=…` on a gate's host.
+pub async fn arrive(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) -> Response {
+    let taken = match take(app, edition, gate, visit).await {
+        Ok(t) => t,
+        Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+    };
+    match taken {
+        Taken::Good(code, row) => match open(app, edition, gate, &code, &row).await {
+            Ok(response) => response,
+            Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+        },
+        Taken::Refused(why) => {
+            let mut attempt = Attempt::begin(app, &gate.name, &visit.facts);
+            attempt.step(|| Step::new(StepCode::CodeRefused).with("why", Param::reason(why)));
+            let id = attempt.record_anonymous(Outcome::CheckFailed);
+            let mut refused = pages::Refused::of_step(&attempt, id, None);
+            refused.again = Some(gate.address.at("/"));
+            pages::refused(&edition.site, visit.facts.lang, StatusCode::FORBIDDEN, &refused).into_response()
+        }
+    }
+}
+
+/// The code is used up whatever else turns out to be wrong.
+async fn take(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) -> Result<Taken, StoreError> {
+    let Some(token) = visit.parameter("code").as_deref().and_then(Token::parse) else { return Ok(Taken::Refused("code-unknown")) };
+    let Some(code) = app.store.take_code(&token.digest()).await? else { return Ok(Taken::Refused("code-unknown")) };
+    if code.expires_at <= app.now() {
+        return Ok(Taken::Refused("code-unknown"));
+    }
+    if code.gate != gate.name {
+        return Ok(Taken::Refused("code-other-gate"));
+    }
+    let (name, _) = gate.address.cookie("binding");
+    let bound = match cookies::find(&visit.headers, &name) {
+        Found::One(v) => same_secret(cookie_digest(&v).as_bytes(), &code.binding),
+        _ => false,
+    };
+    if !bound {
+        return Ok(Taken::Refused("code-other-browser"));
+    }
+    match app.store.session(code.session_id).await? {
+        Some(row) if session::state(app, edition, &row) == State::Live => Ok(Taken::Good(code, row)),
+        _ => Ok(Taken::Refused("ended")),
+    }
+}
+
+async fn open(app: &App, edition: &Edition, gate: &Gate, code: &CodeRow, row: &SessionRow) -> Result<Response, StoreError> {
+    let token = app.new_token();
+    // The decision is made anew here: the edition may have changed in the minute between.
+    let digest = match session::read_evidence(row) {
+        Some(e) => fold(&edition.site, gate, &e, &mut Silent).digest(),
+        None => return Err(StoreError::Query("the session's evidence cannot be read".into())),
+    };
+    app.store
+        .add_gate_token(GateTokenRow {
+            digest: token.digest().to_vec(),
+            session_id: row.id,
+            gate: gate.name.clone(),
+            crossing: code.crossing.clone(),
+            decision: digest.to_vec(),
+            created_at: app.now(),
+        })
+        .await?;
+    if let Ok(id) = code.crossing.parse::<CrossingId>() {
+        let path = code.target.split('?').next().unwrap_or("/").to_owned();
+        let mut step = Step::new(StepCode::CameThrough).with("gate", gate.name.as_str()).with("target", path);
+        if let Some((line, _, _)) = app.store.crossing(id).await? {
+            step.at = (app.now() - line.at).num_milliseconds().clamp(0, i64::from(u32::MAX)) as u32;
+        }
+        app.store.extend(id, serde_json::json!([step]), app.now()).await?;
+    }
+    let (name, secure) = gate.address.cookie("gate");
+    let cookie = cookies::set(&name, token.reveal(), secure, None);
+    Ok(redirect(&gate.address.at(&code.target), Some(&cookie)))
+}

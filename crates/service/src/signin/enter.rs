@@ -1,0 +1,194 @@
+//! From evidence to a gate: session, look-up, rules, and the one-time code that hands the browser back.
+
+use axum::response::{IntoResponse, Response};
+use chrono::Duration;
+use http::StatusCode;
+use passeur_core::crossing::Outcome;
+use passeur_core::decide::{Decision, fold};
+use passeur_core::evidence::Evidence;
+use passeur_core::seal::Purpose;
+use passeur_core::site::Gate;
+use passeur_core::step::{Step, StepCode};
+use passeur_gateway::cookies;
+use passeur_gateway::shared::Edition;
+use passeur_store::{NewCode, NewSession, SessionRow, StoreError};
+use uuid::Uuid;
+
+use super::ask::{Ask, Purposed};
+use super::session::Session;
+use super::{Visit, evidence, session};
+use crate::app::{App, random};
+use crate::attempt::{Attempt, Who};
+use crate::pages::{self, redirect};
+
+/// How long a hand-back code is good for, in seconds.
+const CODE_SECONDS: i64 = 60;
+
+/// Begins a session on fresh evidence and goes on to where the sign-in leads.
+pub async fn begin(app: &App, edition: &Edition, mut attempt: Attempt, visit: &Visit, evidence: Evidence, id_token: &str, to: Purposed) -> Response {
+    let lang = attempt.lang;
+    match new_session(app, edition, &mut attempt, visit, &evidence, id_token).await {
+        Ok((row, cookie)) => {
+            let session = Session { row, evidence };
+            let mut response = go_on(app, edition, attempt, session, to).await;
+            if let Ok(value) = http::HeaderValue::from_str(&cookie) {
+                response.headers_mut().append(http::header::SET_COOKIE, value);
+            }
+            response
+        }
+        Err(e) => pages::store_failed(&edition.site, lang, &e).into_response(),
+    }
+}
+
+/// Stores a session with a new token; the browser's former session ends.
+async fn new_session(
+    app: &App,
+    edition: &Edition,
+    attempt: &mut Attempt,
+    visit: &Visit,
+    evidence: &Evidence,
+    id_token: &str,
+) -> Result<(SessionRow, String), StoreError> {
+    if let Some(old) = session::of_browser(app, edition, &visit.headers).await? {
+        end(app, &[old.row.id], "signed in anew").await?;
+    }
+    let (id, token, now) = (Uuid::from_bytes(uuid_bytes()), app.new_token(), app.now());
+    let name = attempt.who.as_ref().map_or_else(|| evidence.subject.clone(), |w| w.name.clone());
+    let hint = app.ring.seal(Purpose::SessionHint, id.as_bytes(), random(), id_token.as_bytes());
+    let evidence_json = serde_json::to_value(evidence).map_err(|e| StoreError::Query(e.to_string()))?;
+    app.store
+        .begin_session(NewSession {
+            id,
+            token_digest: token.digest().to_vec(),
+            provider: evidence.provider.clone(),
+            subject: evidence.subject.clone(),
+            name: name.clone(),
+            evidence: evidence_json.clone(),
+            began: now,
+            last_seen: now,
+            address: attempt.address.to_string(),
+            agent: attempt.agent.clone(),
+            hint: Some(hint),
+        })
+        .await?;
+    attempt.session = Some(id);
+    let until = (now + edition.site.lifetimes.absolute).format("%Y-%m-%d %H:%M UTC").to_string();
+    attempt.step(|| Step::new(StepCode::SessionBegan).with("until", until));
+    let row = SessionRow {
+        id,
+        provider: evidence.provider.clone(),
+        subject: evidence.subject.clone(),
+        name,
+        evidence: evidence_json,
+        began: now,
+        last_seen: now,
+        ended_at: None,
+        ended_by: None,
+        address: attempt.address.to_string(),
+        agent: attempt.agent.clone(),
+        hint: None,
+    };
+    let (cookie, secure) = edition.site.address.cookie("session");
+    Ok((row, cookies::set(&cookie, token.reveal(), secure, None)))
+}
+
+/// A random UUID (RFC 9562, version 4).
+fn uuid_bytes() -> [u8; 16] {
+    uuid::Builder::from_random_bytes(random()).into_uuid().into_bytes()
+}
+
+/// Ends sessions everywhere: in the store under the revocation counter, and in this node's memory at once.
+pub async fn end(app: &App, ids: &[Uuid], by: &str) -> Result<Vec<Uuid>, StoreError> {
+    let ended = app.store.end_sessions(ids, app.now(), by).await?;
+    app.table.end(ids);
+    Ok(ended)
+}
+
+/// Goes on with a live session.
+pub async fn go_on(app: &App, edition: &Edition, mut attempt: Attempt, mut session: Session, to: Purposed) -> Response {
+    attempt.session = Some(session.row.id);
+    attempt.who = Some(Who {
+        provider: session.row.provider.clone(),
+        subject: session.row.subject.clone(),
+        name: session.row.name.clone(),
+    });
+    let site = &edition.site;
+    let access = match &to {
+        Purposed::Gate(ask) => site.gate(&ask.gate).map(|g| &g.access),
+        Purposed::Console => site.engineers.as_ref(),
+        Purposed::Quay => None,
+    };
+    if let Some(access) = access {
+        evidence::complete(app, site, access, &mut session.evidence).await;
+        let json = serde_json::to_value(&session.evidence).unwrap_or_default();
+        if let Err(e) = app.store.set_evidence(session.row.id, json).await {
+            return pages::store_failed(site, attempt.lang, &e).into_response();
+        }
+    }
+    attempt.set_evidence(&session.evidence);
+    match to {
+        Purposed::Gate(ask) => match site.gate(&ask.gate) {
+            Some(gate) => through(app, edition, gate, attempt, session, ask).await,
+            None => pages::not_set_up(attempt.lang).into_response(),
+        },
+        Purposed::Console => console(edition, attempt, &session.evidence).await,
+        Purposed::Quay => match attempt.record(Outcome::Admitted).await {
+            Ok(()) => redirect(&site.address.at("/"), None),
+            Err(e) => pages::store_failed(site, attempt.lang, &e).into_response(),
+        },
+    }
+}
+
+/// Into the console, if any role comes of it.
+async fn console(edition: &Edition, mut attempt: Attempt, evidence: &Evidence) -> Response {
+    let site = &edition.site;
+    let roles = passeur_core::decide::console_roles(site, evidence, attempt.witness());
+    let outcome = if roles.is_empty() { Outcome::Refused } else { Outcome::Admitted };
+    if let Err(e) = attempt.record(outcome).await {
+        return pages::store_failed(site, attempt.lang, &e).into_response();
+    }
+    match outcome {
+        Outcome::Admitted => redirect(&site.address.at("/console/"), None),
+        _ => {
+            let refused = pages::Refused::of_step(&attempt, attempt.id, None);
+            pages::refused(site, attempt.lang, StatusCode::FORBIDDEN, &refused).into_response()
+        }
+    }
+}
+
+/// Rules, then the hand-back. What was decided is written before the browser is sent anywhere.
+async fn through(app: &App, edition: &Edition, gate: &Gate, mut attempt: Attempt, session: Session, ask: Ask) -> Response {
+    let site = &edition.site;
+    let decision = fold(site, gate, &session.evidence, attempt.witness());
+    let refusal = match decision {
+        Decision::Admitted(_) => None,
+        Decision::Refused(r) => Some(r),
+    };
+    if let Some(refusal) = refusal {
+        if let Err(e) = attempt.record(refusal.outcome).await {
+            return pages::store_failed(site, attempt.lang, &e).into_response();
+        }
+        let status = if refusal.outcome == Outcome::Failed { StatusCode::BAD_GATEWAY } else { StatusCode::FORBIDDEN };
+        let refused = pages::Refused::of_step(&attempt, attempt.id, refusal.words);
+        return pages::refused(site, attempt.lang, status, &refused).into_response();
+    }
+    let code = app.new_token();
+    let code_row = NewCode {
+        digest: code.digest().to_vec(),
+        session_id: session.row.id,
+        gate: gate.name.clone(),
+        binding: ask.binding.clone().into_bytes(),
+        target: ask.return_path().as_str().to_owned(),
+        crossing: attempt.id.to_string(),
+        expires_at: app.now() + Duration::seconds(CODE_SECONDS),
+    };
+    attempt.step(|| Step::new(StepCode::CodeIssued).with("to", gate.address.origin()));
+    let written = match attempt.record(Outcome::Admitted).await {
+        Ok(()) => app.store.add_code(code_row).await,
+        Err(e) => Err(e),
+    };
+    match written {
+        Ok(()) => redirect(&gate.address.at(&format!("/.passeur/arrive?code={}", code.reveal())), None),
+        Err(e) => pages::store_failed(site, attempt.lang, &e).into_response(),
+    }
+}

@@ -1,0 +1,70 @@
+//! Signing out here, with a way to sign out at the provider too.
+
+use axum::extract::State;
+use axum::response::{IntoResponse, Response};
+use passeur_core::crossing::Outcome;
+use passeur_core::seal::Purpose;
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_gateway::cookies;
+use passeur_protocols::oidc::end_session_url;
+
+use super::{LiveEdition, Visit, enter, session};
+use crate::app::App;
+use crate::attempt::{Attempt, Who};
+use crate::pages;
+
+/// `GET /.passeur/sign-out`: asks, so that no page elsewhere can sign somebody out by a link.
+pub async fn ask(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
+    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(visit.facts.lang).into_response() };
+    match session::of_browser(&app, &edition, &visit.headers).await {
+        Ok(Some(s)) => pages::ask_sign_out(&edition.site, visit.facts.lang, &s.row.name).into_response(),
+        Ok(None) => pages::signed_out(&edition.site, visit.facts.lang, None).into_response(),
+        Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+    }
+}
+
+/// `POST /.passeur/sign-out`. The guard has checked where it comes from.
+pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
+    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(visit.facts.lang).into_response() };
+    let site = &edition.site;
+    let found = match session::of_browser(&app, &edition, &visit.headers).await {
+        Ok(f) => f,
+        Err(e) => return pages::store_failed(site, visit.facts.lang, &e).into_response(),
+    };
+    let mut at_provider = None;
+    if let Some(s) = found {
+        let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
+        let name = s.row.name.clone();
+        attempt.who = Some(Who { provider: s.row.provider.clone(), subject: s.row.subject.clone(), name: name.clone() });
+        attempt.session = Some(s.row.id);
+        attempt.step(|| Step::new(StepCode::SignedOut).with("by", Param::reason("person")).with("who", name));
+        if let Some(link) = app.provider(&s.row.provider)
+            && let Ok(metadata) = link.metadata().await
+        {
+            let opened = s.row.hint.as_ref().and_then(|h| app.ring.open(Purpose::SessionHint, s.row.id.as_bytes(), h).ok());
+            let hint = opened.and_then(|b| String::from_utf8(b).ok());
+            let back = site.address.at("/.passeur/signed-out");
+            at_provider = end_session_url(&metadata, hint.as_deref(), &link.provider.client_id, &back)
+                .map(|url| (link.provider.title.clone(), url.to_string()));
+        }
+        // Ended first and recorded second: a store that fails in between leaves nobody signed in.
+        let done = enter::end(&app, &[s.row.id], "person").await;
+        if let Err(e) = done.and(attempt.record(Outcome::SignedOut).await) {
+            return pages::store_failed(site, visit.facts.lang, &e).into_response();
+        }
+    }
+    let (name, secure) = site.address.cookie("session");
+    let mut response = pages::signed_out(site, visit.facts.lang, at_provider.as_ref()).into_response();
+    if let Ok(value) = http::HeaderValue::from_str(&cookies::set(&name, "", secure, Some(0))) {
+        response.headers_mut().append(http::header::SET_COOKIE, value);
+    }
+    response
+}
+
+/// `GET /.passeur/signed-out`: where the provider sends people back to.
+pub async fn signed_out(edition: Option<LiveEdition>, visit: Visit) -> Response {
+    match edition {
+        Some(LiveEdition(e)) => pages::signed_out(&e.site, visit.facts.lang, None).into_response(),
+        None => pages::not_set_up(visit.facts.lang).into_response(),
+    }
+}

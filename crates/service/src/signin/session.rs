@@ -1,0 +1,46 @@
+//! The session at the sign-in host.
+
+use http::HeaderMap;
+use passeur_core::evidence::{Evidence, FORMAT};
+use passeur_core::id::Token;
+use passeur_core::session::{Life, State};
+use passeur_gateway::cookies::{Found, find};
+use passeur_gateway::shared::Edition;
+use passeur_store::{SessionRow, StoreError};
+
+use crate::app::App;
+
+/// A live session with its evidence.
+pub struct Session {
+    pub row: SessionRow,
+    pub evidence: Evidence,
+}
+
+/// The session a browser presents at the sign-in host; none unless it is live.
+pub async fn of_browser(app: &App, edition: &Edition, headers: &HeaderMap) -> Result<Option<Session>, StoreError> {
+    let (name, _) = edition.site.address.cookie("session");
+    let Found::One(text) = find(headers, &name) else { return Ok(None) };
+    let Some(token) = Token::parse(&text) else { return Ok(None) };
+    let Some(row) = app.store.session_by_token(&token.digest()).await? else { return Ok(None) };
+    if state(app, edition, &row) != State::Live {
+        return Ok(None);
+    }
+    let Some(evidence) = read_evidence(&row) else { return Ok(None) };
+    app.table.session(row.id, row.began, row.last_seen).touch(app.now());
+    Ok(Some(Session { row, evidence }))
+}
+
+/// The state of a stored session now.
+pub fn state(app: &App, edition: &Edition, row: &SessionRow) -> State {
+    let life = Life { began: row.began, last_seen: row.last_seen, ended: row.ended_at };
+    match edition.site.lifetimes.state(&life, app.now()) {
+        // Last-seen is written in batches: memory may know of later use.
+        State::IdleTooLong => app.table.session(row.id, row.began, row.last_seen).state(&edition.site.lifetimes, app.now()),
+        other => other,
+    }
+}
+
+/// Evidence as stored; none when it is of a format this binary does not know.
+pub fn read_evidence(row: &SessionRow) -> Option<Evidence> {
+    serde_json::from_value::<Evidence>(row.evidence.clone()).ok().filter(|e| e.format == FORMAT)
+}

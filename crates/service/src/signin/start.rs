@@ -1,0 +1,160 @@
+//! The beginning: a live session is used, or the browser is sent to the provider.
+
+use axum::extract::State;
+use axum::response::{IntoResponse, Response};
+use http::StatusCode;
+use passeur_core::crossing::Outcome;
+use passeur_core::id::{hex, same_secret};
+use passeur_core::site::Site;
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_gateway::cookies::{self, Found};
+use passeur_gateway::shared::Edition;
+use passeur_protocols::oidc::{AuthorizationRequest, Pkce};
+
+use super::ask::{Ask, Flow, Purposed, cookie_digest};
+use super::{LiveEdition, Visit, enter, redirect_uri, session};
+use crate::app::{App, random};
+use crate::attempt::Attempt;
+use crate::pages::{self, redirect};
+
+/// `GET /.passeur/sign-in?ask=…` from a gate, or `?for=console` and `?for=quay`.
+pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
+    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(visit.facts.lang).into_response() };
+    let to = match (visit.parameter("ask"), visit.parameter("for").as_deref()) {
+        (Some(text), _) => match Ask::open(&app, &text) {
+            Some(ask) => Purposed::Gate(ask),
+            None => return ask_unreadable(&app, &edition, &visit),
+        },
+        (None, Some("console")) => Purposed::Console,
+        _ => Purposed::Quay,
+    };
+    let (mut attempt, provider) = match attempt_for(&app, &edition, &visit, &to) {
+        Some(pair) => pair,
+        None => return ask_unreadable(&app, &edition, &visit),
+    };
+    let found = match session::of_browser(&app, &edition, &visit.headers).await {
+        Ok(found) => found,
+        Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+    };
+    match found {
+        Some(s) if s.evidence.provider == provider && visit.parameter("afresh").is_none() => {
+            let since = s.row.began.format("%Y-%m-%d %H:%M UTC").to_string();
+            let name = s.row.name.clone();
+            attempt.step(|| Step::new(StepCode::SessionUsed).with("person", name).with("since", since));
+            enter::go_on(&app, &edition, attempt, s, to).await
+        }
+        _ => to_provider(&app, &edition, attempt, &visit, provider, to).await,
+    }
+}
+
+fn attempt_for(app: &App, edition: &Edition, visit: &Visit, to: &Purposed) -> Option<(Attempt, String)> {
+    match to {
+        Purposed::Gate(ask) => {
+            let gate = edition.site.gate(&ask.gate)?;
+            let mut attempt = Attempt::resume(app, &ask.gate, &visit.facts, ask.crossing, ask.began_at()?);
+            attempt.preface("GET", &ask.target, first_steps(&edition.site, ask, visit));
+            Some((attempt, gate.access.provider.clone()))
+        }
+        Purposed::Console => {
+            let provider = edition.site.engineers.as_ref()?.provider.clone();
+            Some((Attempt::begin(app, "console", &visit.facts), provider))
+        }
+        Purposed::Quay => Some((Attempt::begin(app, "quay", &visit.facts), edition.site.providers.first()?.name.clone())),
+    }
+}
+
+/// The steps that happened at the gate, told again from what it sealed.
+pub fn first_steps(site: &Site, ask: &Ask, visit: &Visit) -> Vec<Step> {
+    let mut facts = visit.facts.clone();
+    facts.method = http::Method::GET;
+    facts.target = ask.target.clone();
+    vec![
+        crate::attempt::arrived(&ask.gate, &facts),
+        Step::new(StepCode::NoSession).with("why", Param::reason(&ask.why)),
+        Step::new(StepCode::SentToSignIn).with("to", site.address.at("/.passeur/sign-in")),
+    ]
+}
+
+fn ask_unreadable(app: &App, edition: &Edition, visit: &Visit) -> Response {
+    let mut attempt = Attempt::begin(app, "sign-in", &visit.facts);
+    attempt.step(|| Step::new(StepCode::AskUnreadable));
+    let id = attempt.record_anonymous(Outcome::CheckFailed);
+    pages::refused(&edition.site, visit.facts.lang, StatusCode::BAD_REQUEST, &pages::Refused::of_step(&attempt, id, None)).into_response()
+}
+
+/// The step that says where a person was sent.
+pub fn sent_step(site: &Site, provider: &passeur_core::site::Provider, endpoint: &str) -> Step {
+    Step::new(StepCode::SentToProvider)
+        .with("provider", provider.name.as_str())
+        .with("endpoint", endpoint)
+        .with("redirect_uri", redirect_uri(site, &provider.name))
+        .with("scope", provider.scopes.join(" "))
+        .with("client_id", provider.client_id.as_str())
+        .with("acr_values", provider.acr_values.join(" "))
+}
+
+async fn to_provider(app: &App, edition: &Edition, mut attempt: Attempt, visit: &Visit, name: String, to: Purposed) -> Response {
+    let site = &edition.site;
+    attempt.provider = Some(name.clone());
+    let Some(link) = app.provider(&name) else { return pages::not_set_up(visit.facts.lang).into_response() };
+    let metadata = match link.metadata().await {
+        Ok(m) => m,
+        Err(e) => {
+            attempt.step(|| {
+                Step::new(StepCode::DiscoveryFailed)
+                    .with("provider", name.as_str())
+                    .with("issuer", link.provider.issuer.as_str())
+                    .with("how", e.to_string())
+            });
+            let id = attempt.record_anonymous(Outcome::Failed);
+            let refused = pages::Refused::of_step(&attempt, id, None);
+            return pages::refused(site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response();
+        }
+    };
+    let (cookie, secure) = site.address.cookie("flow");
+    let (browser, new_cookie) = match cookies::find(&visit.headers, &cookie) {
+        // One binding for all open tabs; anything that is not ours is replaced.
+        Found::One(v) if passeur_core::id::Token::parse(&v).is_some() => (v, false),
+        _ => (app.new_token().reveal().to_owned(), true),
+    };
+    let pkce = Pkce::from_random(random());
+    let nonce = hex(&random::<16>());
+    let now = app.now();
+    let flow = Flow {
+        provider: name.clone(),
+        nonce: nonce.clone(),
+        verifier: pkce.verifier().to_owned(),
+        browser: cookie_digest(&browser),
+        to,
+        crossing: attempt.id,
+        began: attempt.began().timestamp_millis(),
+        sent: now.timestamp_millis(),
+    };
+    let state = flow.seal(app);
+    let redirect_uri = redirect_uri(site, &name);
+    let request = AuthorizationRequest {
+        client_id: &link.provider.client_id,
+        redirect_uri: &redirect_uri,
+        scopes: &link.provider.scopes,
+        state: &state,
+        nonce: &nonce,
+        pkce: &pkce,
+        acr_values: &link.provider.acr_values,
+        ui_locale: visit.facts.lang.tag(),
+    };
+    let url = request.url(&metadata);
+    attempt.step(|| sent_step(site, &link.provider, metadata.authorization_endpoint.as_str()));
+    attempt.record_anonymous(Outcome::Waiting);
+    app.recorder.flow(&name, now, 1, 0);
+    let set = new_cookie.then(|| cookies::set(&cookie, &browser, secure, None));
+    redirect(url.as_str(), set.as_deref())
+}
+
+/// Whether the browser that brought the answer is the one that was sent.
+pub fn same_browser(site: &Site, visit: &Visit, flow: &Flow) -> bool {
+    let (cookie, _) = site.address.cookie("flow");
+    match cookies::find(&visit.headers, &cookie) {
+        Found::One(v) => same_secret(cookie_digest(&v).as_bytes(), flow.browser.as_bytes()),
+        _ => false,
+    }
+}

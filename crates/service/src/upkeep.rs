@@ -1,0 +1,102 @@
+//! What a node does by itself: seeing revocations, loading editions, writing counts, making and dropping partitions.
+
+use std::time::Duration as StdDuration;
+
+use chrono::Duration;
+use passeur_core::id::CrossingId;
+use passeur_core::session::State;
+use passeur_store::Usage;
+use tokio::sync::watch;
+use tokio::time::{MissedTickBehavior, interval};
+
+use crate::app::App;
+
+/// How often the revocation counter and the live edition's number are read.
+const WATCH_EVERY: StdDuration = StdDuration::from_millis(300);
+/// How often counts and last-seen moments are written.
+const FLUSH_EVERY: StdDuration = StdDuration::from_secs(2);
+/// How often what has run out is removed.
+const SWEEP_EVERY: StdDuration = StdDuration::from_secs(600);
+/// Last-seen is written when it moved by this much.
+const SEEN_STEP_MS: i64 = 10_000;
+
+/// Runs until `stop` changes; writes once more then.
+pub async fn run(app: App, mut stop: watch::Receiver<bool>) {
+    let ticks = |every| {
+        let mut t = interval(every);
+        t.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        t
+    };
+    let (mut watch, mut flush, mut sweep) = (ticks(WATCH_EVERY), ticks(FLUSH_EVERY), ticks(SWEEP_EVERY));
+    let mut seen_revocations = None;
+    loop {
+        tokio::select! {
+            _ = watch.tick() => see(&app, &mut seen_revocations).await,
+            _ = flush.tick() => write(&app).await,
+            _ = sweep.tick() => clean(&app).await,
+            _ = stop.changed() => break,
+        }
+    }
+    write(&app).await;
+    app.recorder.settle().await;
+}
+
+/// Reads the revocation counter and ends here what was ended elsewhere; then looks for a new edition.
+async fn see(app: &App, seen: &mut Option<i64>) {
+    let after = seen.unwrap_or(0);
+    match app.store.revoked_since(after).await {
+        Ok((counter, ids)) => {
+            // At the first reading memory holds nothing yet, so nothing has to be ended.
+            if seen.is_some() {
+                app.table.end(&ids);
+            }
+            *seen = Some(counter);
+            app.table.saw_revocations();
+        }
+        Err(e) => tracing::warn!(error = %e, "the revocation counter cannot be read"),
+    }
+    if let Err(e) = app.load_edition(false).await {
+        tracing::warn!(error = %e, "the live edition cannot be read");
+    }
+}
+
+/// Writes usage, last-seen and the recorder's counts.
+pub async fn write(app: &App) {
+    let taken = app.table.admissions().into_iter().filter_map(|a| a.counters.take().map(|c| (a.crossing, c)));
+    let usage: Vec<(CrossingId, Usage)> = taken
+        .map(|(id, (requests, bytes_in, bytes_out))| {
+            (id, Usage { requests: requests as i64, bytes_in: bytes_in as i64, bytes_out: bytes_out as i64 })
+        })
+        .collect();
+    if let Err(e) = app.store.add_usage(&usage).await {
+        tracing::warn!(error = %e, "usage could not be written");
+    }
+    let sessions = app.table.live_sessions();
+    let seen: Vec<_> = sessions.iter().filter_map(|s| s.take_seen(SEEN_STEP_MS).map(|at| (s.id, at))).collect();
+    if let Err(e) = app.store.seen(&seen).await {
+        tracing::warn!(error = %e, "last-seen could not be written");
+    }
+    app.recorder.flush_counts(app.now());
+}
+
+/// Partitions ahead and behind, rows that have run out, memory of sessions that can no longer be used.
+pub async fn clean(app: &App) {
+    let now = app.now();
+    let Some(edition) = app.live.get() else {
+        if let Err(e) = app.store.make_partitions(now.date_naive()).await {
+            tracing::error!(error = %e, "partitions could not be made");
+        }
+        return;
+    };
+    let lifetimes = edition.site.lifetimes;
+    app.table.prune(|s| s.state(&lifetimes, now) == State::Live);
+    let keep_from = (now - Duration::days(i64::from(edition.site.keep_days))).date_naive();
+    let done = async {
+        app.store.make_partitions(now.date_naive()).await?;
+        app.store.drop_partitions(keep_from).await?;
+        app.store.sweep(now, now - lifetimes.absolute - Duration::days(1), now - Duration::days(8)).await
+    };
+    if let Err(e) = done.await {
+        tracing::error!(error = %e, "upkeep failed and is tried again");
+    }
+}

@@ -1,0 +1,23 @@
+//! Stand-ins for what cannot run in the demo: the harbour's identity provider and its legacy application. They share no
+//! code with the product, so that one mistake cannot pass on both sides.
+
+pub mod ledger;
+pub mod provider;
+
+use std::net::SocketAddr;
+
+use axum::Router;
+use tokio::net::TcpListener;
+
+/// Serves a stand-in on an address until its task is dropped. Returns the bound address.
+///
+/// # Errors
+/// When the address cannot be listened on.
+pub async fn serve(listen: SocketAddr, router: Router) -> std::io::Result<(SocketAddr, tokio::task::JoinHandle<()>)> {
+    let listener = TcpListener::bind(listen).await?;
+    let address = listener.local_addr()?;
+    let task = tokio::spawn(async move {
+        let _ = axum::serve(listener, router).await;
+    });
+    Ok((address, task))
+}

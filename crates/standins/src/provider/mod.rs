@@ -1,0 +1,178 @@
+//! A stand-in identity provider that speaks real OpenID Connect: discovery, authorization code with PKCE, signed
+//! id_token, rotating keys, userinfo, end-session. Pages need no script. For tests it can be told to misbehave.
+
+mod authorize;
+mod keys;
+mod register;
+mod token;
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard};
+
+use axum::extract::{Json, Request, State};
+use axum::middleware::{self, Next};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use axum::Router;
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use http::StatusCode;
+use serde::Deserialize;
+
+pub use register::{Client, Person, Register};
+
+/// How it may be told to misbehave.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Mode {
+    #[default]
+    Well,
+    /// The token endpoint takes very long.
+    Slow,
+    /// Everything answers 503.
+    Down,
+    /// Signed with a key that is not published, under a published id.
+    WrongKey,
+    WrongNonce,
+    WrongAudience,
+    Expired,
+    /// Userinfo about somebody else.
+    OtherSubject,
+    /// The authorization endpoint refuses everybody.
+    Refuses,
+    /// The answer names another issuer.
+    OtherIssuer,
+    /// Says that only a password was used.
+    OneFactor,
+}
+
+struct Grant {
+    client: String,
+    redirect_uri: String,
+    nonce: String,
+    challenge: String,
+    user: String,
+    auth_time: i64,
+}
+
+#[derive(Default)]
+struct Memory {
+    mode: Mode,
+    codes: HashMap<String, Grant>,
+    /// Access token to user.
+    access: HashMap<String, String>,
+    /// Browser session to user and time.
+    sessions: HashMap<String, (String, i64)>,
+    /// Sign-ins in progress: the authorization request and, after the password, the user.
+    pending: HashMap<String, (authorize::Ask, Option<String>)>,
+}
+
+/// The provider.
+#[derive(Clone)]
+pub struct Provider(Arc<Inner>);
+
+struct Inner {
+    issuer: String,
+    register: Register,
+    keys: Mutex<keys::Keys>,
+    memory: Mutex<Memory>,
+}
+
+fn random() -> String {
+    let mut bytes = [0u8; 24];
+    assert!(aws_lc_rs::rand::fill(&mut bytes).is_ok(), "the system gives no random bytes");
+    URL_SAFE_NO_PAD.encode(bytes)
+}
+
+fn now() -> i64 {
+    chrono::Utc::now().timestamp()
+}
+
+impl Provider {
+    /// A provider with its clients and people.
+    pub fn new(issuer: String, register: Register) -> Provider {
+        Provider(Arc::new(Inner { issuer, register, keys: Mutex::new(keys::Keys::new()), memory: Mutex::default() }))
+    }
+
+    fn memory(&self) -> MutexGuard<'_, Memory> {
+        self.0.memory.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    fn keys(&self) -> MutexGuard<'_, keys::Keys> {
+        self.0.keys.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// How it behaves from now on.
+    pub fn behave(&self, mode: Mode) {
+        self.memory().mode = mode;
+    }
+
+    /// Signs with a new key; the old one is no longer published.
+    pub fn rotate(&self) {
+        self.keys().rotate();
+    }
+
+    /// Its endpoints.
+    pub fn router(&self) -> Router {
+        Router::new()
+            .route("/.well-known/openid-configuration", get(discovery))
+            .route("/keys", get(jwks))
+            .route("/authorize", get(authorize::ask))
+            .route("/password", post(authorize::password))
+            .route("/second", post(authorize::second))
+            .route("/token", post(token::token))
+            .route("/userinfo", get(token::userinfo))
+            .route("/end-session", get(authorize::end_session))
+            .layer(middleware::from_fn_with_state(self.clone(), down))
+            .route("/control", post(control))
+            .with_state(self.clone())
+    }
+}
+
+async fn down(State(p): State<Provider>, request: Request, next: Next) -> Response {
+    if p.memory().mode == Mode::Down {
+        return (StatusCode::SERVICE_UNAVAILABLE, "down\n").into_response();
+    }
+    next.run(request).await
+}
+
+async fn discovery(State(p): State<Provider>) -> Json<serde_json::Value> {
+    let i = &p.0.issuer;
+    Json(serde_json::json!({
+        "issuer": i,
+        "authorization_endpoint": format!("{i}/authorize"),
+        "token_endpoint": format!("{i}/token"),
+        "userinfo_endpoint": format!("{i}/userinfo"),
+        "jwks_uri": format!("{i}/keys"),
+        "end_session_endpoint": format!("{i}/end-session"),
+        "response_types_supported": ["code"],
+        "subject_types_supported": ["public"],
+        "id_token_signing_alg_values_supported": ["ES256"],
+        "code_challenge_methods_supported": ["S256"],
+        "token_endpoint_auth_methods_supported": ["client_secret_basic", "client_secret_post"],
+        "scopes_supported": ["openid", "profile", "email"],
+        "authorization_response_iss_parameter_supported": true,
+    }))
+}
+
+async fn jwks(State(p): State<Provider>) -> Json<serde_json::Value> {
+    Json(p.keys().published())
+}
+
+#[derive(Deserialize)]
+struct Control {
+    #[serde(default)]
+    mode: Option<Mode>,
+    #[serde(default)]
+    rotate: bool,
+}
+
+async fn control(State(p): State<Provider>, Json(c): Json<Control>) -> &'static str {
+    if let Some(mode) = c.mode {
+        p.behave(mode);
+    }
+    if c.rotate {
+        p.rotate();
+    }
+    "done\n"
+}
