@@ -1,1 +1,18 @@
-fn main(){}
+//! The service end to end, against real PostgreSQL and slapd on loopback. `./run test` starts the servers and says where
+//! they are; every test has a database, a service, a provider and a ledger of its own, and moves only its own clock.
+#![allow(clippy::unwrap_used)] // A test that cannot go on should say where.
+
+mod support;
+
+mod api;
+mod browser;
+mod cli;
+mod crossings;
+mod data_path;
+mod directories;
+mod flows;
+mod forging;
+mod kept;
+mod rooms;
+mod sessions;
+mod shots;

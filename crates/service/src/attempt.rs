@@ -130,6 +130,12 @@ impl Attempt {
         })
     }
 
+    /// Records an attempt that now waits for the provider.
+    pub fn record_waiting(&self) {
+        let alike = Alike::new(&self.gate, "waiting", self.address);
+        self.app.recorder.waiting(alike, self.id, self.app.now(), || self.row(Outcome::Waiting));
+    }
+
     /// Records an attempt that ended. With an identity it is durable. Without one it is durable as well, up to a number
     /// a minute: whoever holds a browser can make a provider refuse as often as they like, and may not fill the store.
     pub async fn record_ended(&self, outcome: Outcome) -> Result<CrossingId, StoreError> {

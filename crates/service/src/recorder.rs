@@ -29,6 +29,8 @@ enum Job {
 #[derive(Clone)]
 pub struct Recorder {
     judge: Arc<Mutex<Judge>>,
+    /// Flows that wait for a provider are judged apart: those that are not recorded are counted per provider instead.
+    waiting: Arc<Mutex<Judge>>,
     unidentified: Arc<Mutex<Unidentified>>,
     queue: mpsc::Sender<Job>,
     store: Store,
@@ -46,7 +48,7 @@ impl Recorder {
     pub fn new(store: Store) -> Recorder {
         let (queue, jobs) = mpsc::channel(QUEUE_MAX);
         tokio::spawn(write(store.clone(), jobs));
-        Recorder { judge: Arc::new(Mutex::new(Judge::new(ALIKE_MAX))), unidentified: Arc::default(), queue, store }
+        Recorder { judge: Arc::new(Mutex::new(Judge::new(ALIKE_MAX))), waiting: Arc::new(Mutex::new(Judge::new(ALIKE_MAX))), unidentified: Arc::default(), queue, store }
     }
 
     /// Writes a crossing before the person sees an answer.
@@ -91,6 +93,14 @@ impl Recorder {
                 }
                 id
             }
+        }
+    }
+
+    /// Records a flow that waits for a provider, the first of its kind a minute.
+    pub fn waiting(&self, alike: Alike, id: CrossingId, now: Moment, row: impl FnOnce() -> NewCrossing) {
+        let (verdict, _) = self.waiting.lock().unwrap_or_else(|e| e.into_inner()).judge(alike, id, now);
+        if verdict == Verdict::Record {
+            let _ = self.queue.try_send(Job::Crossing(Box::new(row())));
         }
     }
 

@@ -16,8 +16,12 @@ use tokio::net::TcpListener;
 pub async fn serve(listen: SocketAddr, router: Router) -> std::io::Result<(SocketAddr, tokio::task::JoinHandle<()>)> {
     let listener = TcpListener::bind(listen).await?;
     let address = listener.local_addr()?;
-    let task = tokio::spawn(async move {
+    Ok((address, serve_on(listener, router)))
+}
+
+/// Serves a stand-in on a bound listener.
+pub fn serve_on(listener: TcpListener, router: Router) -> tokio::task::JoinHandle<()> {
+    tokio::spawn(async move {
         let _ = axum::serve(listener, router).await;
-    });
-    Ok((address, task))
+    })
 }

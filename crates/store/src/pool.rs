@@ -11,7 +11,7 @@ use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 /// The advisory lock under which nodes that start together migrate one after the other ("passeur" as a number).
-const MIGRATION_LOCK: i64 = 0x7061_7373_6575_72;
+const MIGRATION_LOCK: i64 = 0x0070_6173_7365_7572;
 
 /// Why the store could not answer. Never holds the connection URL.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -99,7 +99,7 @@ async fn migrate(url: &str) -> Result<(), StoreError> {
         let ours: Vec<String> = MigrationSource::<Pg>::migrations(&MIGRATIONS)
             .map_err(|e| StoreError::Query(e.to_string()))?
             .iter()
-            .map(|m: &Box<dyn Migration<Pg>>| m.name().version().to_string())
+            .map(|m| Migration::<Pg>::name(m).version().to_string())
             .collect();
         let applied = harness.applied_migrations().map_err(|e| StoreError::Query(e.to_string()))?;
         if let Some(unknown) = applied.iter().map(ToString::to_string).find(|v| !ours.contains(v)) {

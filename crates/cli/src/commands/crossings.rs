@@ -45,6 +45,13 @@ fn row(l: &CrossingLine) -> Vec<Cell> {
     ]
 }
 
+/// For spreadsheets: the whole moment and the whole name.
+fn whole(mut cells: Vec<Cell>, l: &CrossingLine) -> Vec<Cell> {
+    cells[0] = l.at.to_rfc3339().into();
+    cells[4] = l.person.clone().unwrap_or_default().into();
+    cells
+}
+
 pub async fn list(a: Crossings, c: &ClientArgs) -> Result<(), Exit> {
     let client = Client::new(c)?;
     let mut query: Vec<(&str, String)> = vec![("limit", a.limit.to_string())];
@@ -55,7 +62,10 @@ pub async fn list(a: Crossings, c: &ClientArgs) -> Result<(), Exit> {
     add("since", a.since.as_deref().map(|s| since(s, Utc::now())).transpose()?.map(|t| t.to_rfc3339()));
     let answer: CrossingList = client.get("/crossings", &query).await?;
     if !a.follow {
-        let rows: Vec<_> = answer.crossings.iter().map(row).collect();
+        let rows: Vec<_> = match c.output {
+            Output::Csv => answer.crossings.iter().map(|l| whole(row(l), l)).collect(),
+            _ => answer.crossings.iter().map(row).collect(),
+        };
         print_list(c, &answer, &columns(), &rows, "No crossing fits.")?;
         if c.output == Output::Text && answer.unrecorded > 0 {
             say!("and {} anonymous attempts in 24 hours that were only counted", answer.unrecorded);

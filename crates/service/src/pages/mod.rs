@@ -31,13 +31,14 @@ impl IntoResponse for Page {
     }
 }
 
-/// Headers of every page of ours: not stored, not framed, no script, no referrer.
+/// Headers of every page of ours: not stored, not framed, no script, no referrer to others.
 pub fn protect(headers: &mut http::HeaderMap) {
     let policy = "default-src 'none'; style-src 'self'; img-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
     for (name, value) in [
         (header::CONTENT_SECURITY_POLICY, policy),
         (header::CACHE_CONTROL, "no-store"),
-        (header::REFERRER_POLICY, "no-referrer"),
+        // Not no-referrer: a browser would then send `Origin: null` with our own forms, and they would be refused.
+        (header::REFERRER_POLICY, "same-origin"),
         (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
         (header::X_FRAME_OPTIONS, "DENY"),
     ] {
@@ -53,6 +54,7 @@ pub fn redirect(to: &str, cookie: Option<&str>) -> Response {
         return StatusCode::INTERNAL_SERVER_ERROR.into_response();
     };
     response.headers_mut().insert(header::LOCATION, location);
+    response.headers_mut().insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
     if let Some(value) = cookie.and_then(|c| HeaderValue::from_str(c).ok()) {
         response.headers_mut().append(header::SET_COOKIE, value);
     }

@@ -19,7 +19,7 @@ use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
 
 enum Taken {
-    Good(CodeRow, SessionRow),
+    Good(Box<(CodeRow, SessionRow)>),
     Refused(&'static str),
 }
 
@@ -30,7 +30,7 @@ pub async fn arrive(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) ->
         Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     };
     match taken {
-        Taken::Good(code, row) => match open(app, edition, gate, &code, &row).await {
+        Taken::Good(rows) => match open(app, edition, gate, &rows.0, &rows.1).await {
             Ok(response) => response,
             Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
         },
@@ -64,7 +64,7 @@ async fn take(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) -> Resul
         return Ok(Taken::Refused("code-other-browser"));
     }
     match app.store.session(code.session_id).await? {
-        Some(row) if session::state(app, edition, &row) == State::Live => Ok(Taken::Good(code, row)),
+        Some(row) if session::state(app, edition, &row) == State::Live => Ok(Taken::Good(Box::new((code, row)))),
         _ => Ok(Taken::Refused("ended")),
     }
 }

@@ -144,7 +144,7 @@ async fn to_provider(app: &App, edition: &Edition, mut attempt: Attempt, visit: 
     };
     let url = request.url(&metadata);
     attempt.step(|| sent_step(site, &link.provider, metadata.authorization_endpoint.as_str()));
-    attempt.record_anonymous(Outcome::Waiting);
+    attempt.record_waiting();
     app.recorder.flow(&name, now, 1, 0);
     let set = new_cookie.then(|| cookies::set(&cookie, &browser, secure, None));
     redirect(url.as_str(), set.as_deref())

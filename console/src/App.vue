@@ -1,0 +1,94 @@
+<script setup lang="ts">
+// The frame: who I am, which edition is live, where I can go. Without a role, the page that says so.
+import { mdiAccountMultiple, mdiBoomGate, mdiFerry, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
+import { onMounted, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { useTheme } from 'vuetify'
+import { api, ApiProblem, got, type Me } from './api'
+import { speak } from './words'
+
+const mark = import.meta.env.BASE_URL + 'mark.svg'
+const { t, locale } = useI18n()
+const theme = useTheme()
+const me = ref<Me>()
+const problem = ref<ApiProblem>()
+
+async function who() {
+  problem.value = undefined
+  try {
+    me.value = await got(api.GET('/me'))
+    document.title = `${me.value.site} · Passeur`
+  } catch (e) {
+    problem.value = e as ApiProblem
+  }
+}
+onMounted(who)
+
+function colours() {
+  const next = theme.global.current.value.dark ? 'light' : 'dark'
+  theme.change(next)
+  localStorage.setItem('passeur-colours', next)
+}
+
+const places = [
+  { to: '/crossings', icon: mdiFerry, word: 'crossings' },
+  { to: '/gates', icon: mdiBoomGate, word: 'gates' },
+  { to: '/sessions', icon: mdiAccountMultiple, word: 'sessions' },
+]
+</script>
+
+<template>
+  <v-app>
+    <a class="skip" href="#content">{{ t('skip') }}</a>
+    <header class="bar">
+      <span class="site"><img :src="mark" alt="" width="20" height="20" /> {{ me?.site ?? 'Passeur' }}</span>
+      <nav v-if="me" class="places">
+        <router-link v-for="p in places" :key="p.to" :to="p.to" active-class="here">
+          <v-icon :icon="p.icon" size="17" /> {{ t(p.word) }}
+        </router-link>
+      </nav>
+      <span class="spring" />
+      <span v-if="me" class="me quiet">
+        <b>{{ me.name }}</b> {{ t(`role.${me.role}`) }} · <span data-test="edition">{{ t('edition', { n: me.edition }) }}</span>
+      </span>
+      <v-btn :icon="mdiTranslate" size="small" variant="text" :aria-label="t('language')" :title="t('language')" @click="speak(locale === 'fr' ? 'en' : 'fr')" />
+      <v-btn :icon="mdiThemeLightDark" size="small" variant="text" :aria-label="theme.global.current.value.dark ? t('light') : t('dark')" @click="colours" />
+      <a class="out" href="/.passeur/sign-out">{{ t('signOut') }}</a>
+    </header>
+    <v-main id="content" tabindex="-1">
+      <router-view v-if="me" :role="me.role" />
+      <section v-else-if="problem" class="page gatehouse">
+        <h1>{{ t('signIn.title') }}</h1>
+        <p v-if="problem.status === 401">{{ t('signIn.words') }}</p>
+        <template v-else>
+          <p>{{ problem.status === 403 ? t('signIn.refused') : problem.title }}</p>
+          <p class="quiet">{{ problem.message }}</p>
+        </template>
+        <p class="ways">
+          <v-btn v-if="problem.status === 401" color="primary" href="/.passeur/sign-in?for=console">{{ t('signIn.button') }}</v-btn>
+          <v-btn v-else color="primary" @click="who">{{ t('again') }}</v-btn>
+          <a href="/">{{ t('quay') }}</a>
+        </p>
+      </section>
+      <p v-else class="page quiet">{{ t('loading') }}</p>
+    </v-main>
+  </v-app>
+</template>
+
+<style scoped>
+.bar { display: flex; flex-wrap: wrap; align-items: center; gap: 4px 10px; padding: 6px 24px; background: rgb(var(--v-theme-surface)); border-bottom: 1px solid rgb(var(--v-theme-line)); min-height: 48px; }
+.site { display: inline-flex; align-items: center; gap: 9px; font-weight: 620; margin-inline-end: 14px; }
+.places { display: flex; gap: 2px; }
+.places a { display: inline-flex; align-items: center; gap: 6px; padding: 6px 12px; text-decoration: none; color: rgb(var(--v-theme-quiet)); border-bottom: 3px solid transparent; }
+.places a.here { color: rgb(var(--v-theme-on-surface)); border-color: rgb(var(--v-theme-primary)); font-weight: 560; }
+.spring { flex: 1; }
+.me b { font-weight: 560; color: rgb(var(--v-theme-on-surface)); }
+.out { font-size: 0.93rem; }
+.gatehouse { max-width: 560px; padding-top: 10vh; }
+.gatehouse h1 { font-size: 1.5rem; margin-bottom: 10px; }
+.gatehouse p { margin-bottom: 8px; }
+.ways { display: flex; gap: 18px; align-items: center; margin-top: 18px; }
+.skip { position: absolute; left: -9999px; }
+.skip:focus { left: 8px; top: 8px; z-index: 10; background: rgb(var(--v-theme-surface)); padding: 6px 10px; }
+@media (max-width: 700px) { .bar { padding: 6px 12px; } .me { order: 9; flex-basis: 100%; font-size: 0.9rem; } }
+</style>

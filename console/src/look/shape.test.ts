@@ -1,0 +1,39 @@
+import { describe, expect, it } from 'vitest'
+import { bearingTone, bytes, moment, outcomeTone, span, visible } from './shape'
+import { messages } from '../words'
+
+describe('the look', () => {
+  it('gives every outcome a tone, and only admitted the one of passing', () => {
+    const tones = Object.keys(messages.en.outcomes).map((o) => [o, outcomeTone(o)])
+    expect(tones.filter(([, tone]) => tone === 'pass').map(([o]) => o)).toEqual(['admitted'])
+    expect(outcomeTone('something-new')).toBe('quiet')
+    expect(bearingTone('stop')).toBe('stop')
+    expect(bearingTone('fact')).toBe('quiet')
+  })
+  it('shows spans and sizes in units a person reads', () => {
+    expect([span(7), span(1500), span(900_000)]).toEqual(['7 ms', '1.5 s', '15 min'])
+    expect([bytes(0), bytes(1023), bytes(1536), bytes(5 * 1024 ** 3)]).toEqual(['0 B', '1023 B', '1.5 KiB', '5.0 GiB'])
+  })
+  it('leaves the day out for today only', () => {
+    const now = new Date(2026, 10, 24, 12)
+    expect(moment(new Date(2026, 10, 24, 8, 5, 6).toISOString(), 'en-GB', now)).toBe('08:05:06')
+    expect(moment(new Date(2026, 10, 23, 8, 5, 6).toISOString(), 'en-GB', now)).toContain('23 Nov')
+  })
+  it('makes characters that hide or reorder text visible', () => {
+    expect(visible('pay\u202Egpj\u001b[2J')).toBe('pay\\u{202e}gpj\\u{1b}[2J')
+    expect(visible('Élodie Kœnig 港')).toBe('Élodie Kœnig 港')
+  })
+})
+
+describe('the words', () => {
+  it('are there in both languages, with the same places for values', () => {
+    const flat = (o: object, at = ''): [string, string][] =>
+      Object.entries(o).flatMap(([k, v]) => (typeof v === 'string' ? [[at + k, v] as [string, string]] : flat(v as object, `${at}${k}.`)))
+    const places = (s: string) => [...s.matchAll(/\{\w+\}/g)].map((m) => m[0]).sort()
+    const fr = new Map(flat(messages.fr))
+    for (const [key, words] of flat(messages.en)) {
+      expect(fr.has(key), key).toBe(true)
+      expect([...new Set(places(fr.get(key)!))], key).toEqual([...new Set(places(words))])
+    }
+  })
+})

@@ -1,0 +1,60 @@
+// State by shape and word as well as colour: see docs/design-language.md.
+
+/** The tone of a state; each has a colour token and a shape of its own. */
+export type Tone = 'pass' | 'stop' | 'notice' | 'quiet'
+
+/** How an outcome is shown. */
+export function outcomeTone(outcome: string): Tone {
+  switch (outcome) {
+    case 'admitted':
+      return 'pass'
+    case 'refused':
+    case 'provider-refused':
+    case 'check-failed':
+      return 'stop'
+    case 'failed':
+    case 'never-came-back':
+      return 'notice'
+    default:
+      return 'quiet'
+  }
+}
+
+/** How a step's bearing is shown. */
+export function bearingTone(bearing: string): Tone {
+  if (bearing === 'pass' || bearing === 'stop' || bearing === 'notice') return bearing
+  return 'quiet'
+}
+
+/** A span of time for reading: milliseconds up to a second, then seconds, then minutes. */
+export function span(ms: number): string {
+  if (ms < 1000) return `${ms} ms`
+  if (ms < 60_000) return `${(ms / 1000).toFixed(1)} s`
+  return `${Math.round(ms / 60_000)} min`
+}
+
+/** A number of bytes for reading. */
+export function bytes(n: number): string {
+  const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB']
+  let i = 0
+  while (n >= 1024 && i < units.length - 1) {
+    n /= 1024
+    i += 1
+  }
+  return `${i === 0 ? n : n.toFixed(1)} ${units[i]}`
+}
+
+/** A moment in local time: the time for today, with the day otherwise. */
+export function moment(iso: string, locale: string, now = new Date()): string {
+  const at = new Date(iso)
+  const time = at.toLocaleTimeString(locale, { hour12: false })
+  if (at.toDateString() === now.toDateString()) return time
+  return `${at.toLocaleDateString(locale, { day: '2-digit', month: 'short' })} ${time}`
+}
+
+const UNSAFE = /[\u0000-\u001f\u007f-\u009f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff]/g
+
+/** Text from outside with control and bidirectional characters made visible. */
+export function visible(text: string): string {
+  return text.replace(UNSAFE, (c) => `\\u{${c.charCodeAt(0).toString(16)}}`)
+}

@@ -1,0 +1,41 @@
+import '@fontsource-variable/public-sans'
+import '@fontsource-variable/jetbrains-mono'
+import 'vuetify/styles'
+import './look/base.css'
+import { createApp } from 'vue'
+import { createRouter, createWebHistory } from 'vue-router'
+import { createVuetify } from 'vuetify'
+import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
+import App from './App.vue'
+import { dark, light } from './look/theme'
+import { i18n, speak } from './words'
+
+const nonce = document.querySelector<HTMLMetaElement>('meta[name=passeur-nonce]')?.content
+const kept = localStorage.getItem('passeur-colours')
+const wantsDark = kept ? kept === 'dark' : matchMedia('(prefers-color-scheme: dark)').matches
+const lang = localStorage.getItem('passeur-language') ?? (navigator.language.startsWith('fr') ? 'fr' : 'en')
+speak(lang === 'fr' ? 'fr' : 'en')
+
+const vuetify = createVuetify({
+  theme: { defaultTheme: wantsDark ? 'dark' : 'light', themes: { light, dark }, cspNonce: nonce },
+  icons: { defaultSet: 'mdi', aliases, sets: { mdi } },
+  defaults: {
+    VTextField: { variant: 'outlined', density: 'compact', hideDetails: true },
+    VSelect: { variant: 'outlined', density: 'compact', hideDetails: true },
+    VBtn: { variant: 'flat', density: 'comfortable', rounded: 2 },
+  },
+})
+
+const router = createRouter({
+  history: createWebHistory('/console/'),
+  routes: [
+    { path: '/', redirect: '/crossings' },
+    { path: '/gates', component: () => import('./pages/Gates.vue') },
+    { path: '/crossings', component: () => import('./pages/Crossings.vue') },
+    { path: '/crossings/:id', component: () => import('./pages/Crossing.vue'), props: true },
+    { path: '/sessions', component: () => import('./pages/Sessions.vue') },
+    { path: '/:rest(.*)', redirect: '/crossings' },
+  ],
+})
+
+createApp(App).use(vuetify).use(router).use(i18n).mount('#app')

@@ -1,0 +1,94 @@
+<script setup lang="ts">
+// The gates with their rules and what happened of late; the providers with how flows to them ended.
+import { ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { api, ApiProblem, got, language, type Gate, type Provider } from '../api'
+import { visible } from '../look/shape'
+import Mark from '../parts/Mark.vue'
+import State from '../parts/State.vue'
+import Trouble from '../parts/Trouble.vue'
+
+const { t } = useI18n()
+const gates = ref<Gate[]>()
+const providers = ref<Provider[]>([])
+const problem = ref<ApiProblem>()
+
+async function read() {
+  problem.value = undefined
+  try {
+    ;[gates.value, providers.value] = await Promise.all([got(api.GET('/gates')), got(api.GET('/providers'))])
+  } catch (e) {
+    problem.value = e as ApiProblem
+  }
+}
+watch(language, read, { immediate: true })
+</script>
+
+<template>
+  <section class="page">
+    <div class="page-head"><h1>{{ t('gates') }}</h1></div>
+    <Trouble v-if="problem" :problem="problem" @again="read" />
+    <p v-if="!gates && !problem" class="quiet">{{ t('loading') }}</p>
+    <p v-if="gates && !gates.length" class="quiet">{{ t('none.gates') }}</p>
+    <article v-for="g in gates" :key="g.name" class="gate">
+      <header>
+        <h2>{{ g.title }} <span class="mono quiet">{{ g.name }}</span></h2>
+        <p><a :href="g.address + '/'">{{ g.address }}</a> <span class="quiet">{{ t('toUpstream') }}</span> <span class="mono">{{ g.upstream }}</span></p>
+        <p class="quiet">{{ g.provider }}, {{ g.directory ? t('directory', { d: g.directory }) : t('noDirectory') }}</p>
+      </header>
+      <div>
+        <h3>{{ t('rules') }}</h3>
+        <ul>
+          <li v-for="r in g.rules" :key="r">{{ visible(r) }}</li>
+          <li v-if="!g.rules.length" class="bad"><Mark tone="notice" /> {{ t('noRule') }}</li>
+        </ul>
+        <h3>{{ t('headers') }}</h3>
+        <ul class="mono"><li v-for="h in g.headers" :key="h">{{ h }}</li><li v-if="!g.headers.length">—</li></ul>
+      </div>
+      <div>
+        <h3>{{ t('lastDay') }}</h3>
+        <ul>
+          <li v-for="c in g.last_day" :key="c.outcome">
+            <router-link class="count" :to="{ path: '/crossings', query: { gate: g.name, outcome: c.outcome } }"><span class="num">{{ c.count }}</span> <State :outcome="c.outcome" :words="c.words" /></router-link>
+          </li>
+          <li v-if="!g.last_day.length" class="quiet">{{ t('nothing') }}</li>
+        </ul>
+        <p class="quiet">{{ t('liveSessions', { n: g.live_sessions }, g.live_sessions) }}</p>
+      </div>
+    </article>
+    <template v-if="providers.length">
+      <h2 class="sub">{{ t('providers') }}</h2>
+      <div class="scroll">
+        <table class="ledger">
+          <thead><tr><th>{{ t('provider') }}</th><th>{{ t('sent') }}</th><th>{{ t('answered') }}</th><th :title="t('neverHint')">{{ t('never') }}</th><th /></tr></thead>
+          <tbody>
+            <tr v-for="p in providers" :key="p.name">
+              <td class="wide"><b>{{ p.title }}</b> <span class="mono quiet">{{ p.issuer }}</span></td>
+              <td class="fixed">{{ p.sent }}</td>
+              <td class="fixed">{{ p.answered }}</td>
+              <td class="fixed"><router-link v-if="p.never_came_back" :to="{ path: '/crossings', query: { outcome: 'never-came-back' } }"><State outcome="never-came-back" :words="String(p.never_came_back)" /></router-link><span v-else>0</span></td>
+              <td class="fixed"><span v-if="!p.secret_stored" class="bad"><Mark tone="notice" /> {{ t('secretMissing') }}</span></td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.gate { display: grid; grid-template-columns: minmax(240px, 1.1fr) minmax(280px, 1.6fr) minmax(170px, 0.7fr); gap: 10px 28px; background: rgb(var(--v-theme-surface)); border: 1px solid rgb(var(--v-theme-line)); padding: 14px 18px; margin-bottom: 12px; }
+.gate header p { margin-top: 4px; overflow-wrap: anywhere; }
+h2 { font-size: 1.1rem; font-weight: 600; }
+h2 .mono { font-weight: 400; font-size: 0.86rem; margin-inline-start: 6px; }
+h2.sub { margin: 24px 0 10px; }
+h3 { font-size: 0.86rem; font-weight: 560; color: rgb(var(--v-theme-quiet)); }
+h3:not(:first-child) { margin-top: 10px; }
+ul { list-style: none; padding: 0; margin: 2px 0; }
+li { overflow-wrap: anywhere; padding: 1px 0; }
+.count { display: inline-flex; gap: 10px; text-decoration: none; }
+.count:hover { text-decoration: underline; }
+.num { min-width: 3ch; text-align: end; color: rgb(var(--v-theme-on-surface)); }
+.bad { color: rgb(var(--v-theme-notice)); }
+@media (max-width: 900px) { .gate { grid-template-columns: minmax(0, 1fr); } }
+</style>

@@ -1,0 +1,79 @@
+<script setup lang="ts">
+// Live sessions, and ending one.
+import { ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { api, ApiProblem, got, type Session } from '../api'
+import { moment, visible } from '../look/shape'
+import Trouble from '../parts/Trouble.vue'
+
+const { t, locale } = useI18n()
+defineProps<{ role: string }>()
+const rows = ref<Session[]>()
+const person = ref('')
+const problem = ref<ApiProblem>()
+const asking = ref<Session>()
+const told = ref('')
+
+async function read() {
+  problem.value = undefined
+  try {
+    rows.value = await got(api.GET('/sessions', { params: { query: { person: person.value.trim() || undefined } } }))
+  } catch (e) {
+    problem.value = e as ApiProblem
+  }
+}
+let typing: ReturnType<typeof setTimeout> | undefined
+watch(person, () => {
+  clearTimeout(typing)
+  typing = setTimeout(read, 250)
+})
+read()
+
+async function end(s: Session) {
+  asking.value = undefined
+  try {
+    await got(api.POST('/sessions/end', { body: { sessions: [s.id] } }))
+    told.value = t('ended', { who: visible(s.name) })
+    await read()
+  } catch (e) {
+    problem.value = e as ApiProblem
+  }
+}
+</script>
+
+<template>
+  <section class="page">
+    <div class="page-head"><h1>{{ t('sessions') }}</h1><span role="status" class="quiet">{{ told }}</span></div>
+    <v-text-field v-model="person" class="find" :label="t('anyPerson')" clearable @click:clear="person = ''" />
+    <Trouble v-if="problem" :problem="problem" @again="read" />
+    <div class="scroll">
+      <table class="ledger">
+        <thead><tr><th>{{ t('person') }}</th><th>{{ t('subject') }}</th><th>{{ t('began') }}</th><th>{{ t('lastSeen') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('address') }}</th><th>{{ t('browser') }}</th><th /></tr></thead>
+        <tbody>
+          <tr v-for="s in rows" :key="s.id">
+            <td><router-link :to="{ path: '/crossings', query: { person: s.subject } }">{{ visible(s.name) }}</router-link></td>
+            <td class="mono fixed">{{ visible(s.subject) }}</td>
+            <td class="fixed">{{ moment(s.began, locale) }}</td>
+            <td class="fixed">{{ moment(s.last_seen, locale) }}</td>
+            <td class="fixed">{{ moment(s.good_until, locale) }}</td>
+            <td class="mono fixed">{{ s.address }}</td>
+            <td class="wide agent quiet">{{ visible(s.agent) }}</td>
+            <td><v-btn v-if="role !== 'view'" size="small" variant="outlined" color="stop" @click="asking = s">{{ t('end') }}</v-btn></td>
+          </tr>
+          <tr v-if="rows && !rows.length"><td colspan="8" class="quiet">{{ t('none.sessions') }}</td></tr>
+        </tbody>
+      </table>
+    </div>
+    <v-dialog :model-value="!!asking" max-width="460" @update:model-value="asking = undefined">
+      <v-card v-if="asking" rounded="2">
+        <v-card-text>{{ t('endAsk', { who: visible(asking.name) }) }}</v-card-text>
+        <v-card-actions><v-spacer /><v-btn variant="text" @click="asking = undefined">{{ t('cancel') }}</v-btn><v-btn color="stop" variant="flat" @click="end(asking)">{{ t('endYes') }}</v-btn></v-card-actions>
+      </v-card>
+    </v-dialog>
+  </section>
+</template>
+
+<style scoped>
+.find { max-width: 320px; margin-bottom: 12px; }
+.agent { font-size: 0.86rem; }
+</style>

@@ -1,0 +1,159 @@
+//! The management API: roles, problems, editions, and its own description.
+
+use reqwest::Method;
+use serde_json::{Value, json};
+
+use crate::support::{Person, Stack};
+
+/// Signs somebody in to the console.
+async fn engineer(stack: &Stack, user: &str) -> Person {
+    let mut person = Person::new();
+    let page = person.open(&stack.pass("/.passeur/sign-in?for=console")).await;
+    let back = person.prove(page, user).await;
+    person.follow(back).await;
+    person.accept = "application/json";
+    person
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_role_comes_from_a_group_and_decides_how_far_one_goes() {
+    let stack = Stack::new().await;
+    let mut lucie = engineer(&stack, "lucie").await;
+    let me = lucie.open(&stack.pass("/api/v1/me")).await.json();
+    assert_eq!((me["name"].as_str(), me["role"].as_str(), me["by"].as_str()), (Some("Lucie Morvan"), Some("configure"), Some("session")));
+    let mut marc = engineer(&stack, "marc").await;
+    assert_eq!(marc.open(&stack.pass("/api/v1/me")).await.json()["role"], "view");
+    assert_eq!(marc.open(&stack.pass("/api/v1/crossings")).await.status, 200);
+    marc.extra = vec![("origin", stack.pass("")), ("sec-fetch-site", "same-origin".into()), ("content-type", "application/json".into())];
+    let page = marc.send(Method::POST, &stack.pass("/api/v1/sessions/end"), None).await;
+    assert!(page.status == 403 || page.status == 400, "{}", page.body);
+    let mut anouk = engineer(&stack, "anouk").await;
+    let page = anouk.open(&stack.pass("/api/v1/me")).await;
+    assert_eq!((page.status.as_u16(), page.json()["type"].as_str()), (403, Some("urn:passeur:problem:role")));
+    assert_eq!(Person::new().open(&stack.pass("/api/v1/me")).await.status, 401);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_session_alone_changes_nothing_from_another_page() {
+    let stack = Stack::new().await;
+    let mut lucie = engineer(&stack, "lucie").await;
+    for origin in [stack.gate(""), "http://evil.example".into()] {
+        lucie.extra = vec![("origin", origin), ("content-type", "application/json".into())];
+        let page = lucie.send(Method::POST, &stack.pass("/api/v1/sessions/end"), None).await;
+        assert_eq!(page.json()["type"], "urn:passeur:problem:cross-site");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_mistake_is_listed_and_nothing_changes() {
+    let stack = Stack::new().await;
+    let bad = stack
+        .site
+        .replace("provider = \"pilotage\"\ndirectory = \"harbour\"\ndelivery", "provider = \"pilotge\"\ndirectory = \"harbour\"\ndelivery")
+        .replace("idle = \"1h\"", "idle = \"soon\"");
+    let (status, problem) = stack.publish(&bad).await;
+    assert_eq!(status, 422);
+    let findings = problem["findings"].as_array().unwrap();
+    assert!(findings.len() >= 2, "{problem}");
+    assert!(findings.iter().any(|f| f["remedy"] == "Did you mean \"pilotage\"?"), "{problem}");
+    assert_eq!(stack.get("/site").await["number"], 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_engineers_do_not_overwrite_each_other() {
+    let stack = Stack::new().await;
+    let publish = async |based_on: i32| stack.post("/site/publish", json!({"document": stack.site, "note": "n", "based_on": based_on})).await;
+    assert_eq!(publish(1).await.0, 200);
+    let (status, problem) = publish(1).await;
+    assert_eq!((status, problem["type"].as_str()), (409, Some("urn:passeur:problem:conflict")));
+    assert_eq!(publish(2).await.1["number"], 3);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn secrets_are_told_about_and_never_told() {
+    let stack = Stack::new().await;
+    let list = stack.get("/secrets").await;
+    assert!(!list.to_string().contains("ebb-and-flow"));
+    assert_eq!(list[1]["needed_by"], json!(["provider pilotage"]));
+    let (_, second) = stack.put("/secrets/pilotage-client", json!({"value": "another"})).await;
+    assert_eq!(second["version"], 2);
+    for (name, value) in [("Not Plain", "x"), ("fine", ""), ("fine", &"x".repeat(20_000))] {
+        assert_eq!(stack.put(&format!("/secrets/{name}"), json!({"value": value})).await.0, 400, "{name}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn odd_questions_get_a_problem_document() {
+    let stack = Stack::new().await;
+    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    for (path, status) in [
+        ("/crossings?limit=0", 400),
+        ("/crossings?limit=99999", 400),
+        ("/crossings?outcome=splendid", 400),
+        ("/crossings?before=x", 400),
+        ("/crossings/nonsense", 400),
+        ("/crossings/111-1111-1111", 404),
+        ("/handover/No%20Name", 400),
+        ("/nothing", 404),
+    ] {
+        let url = format!("http://{}/api/v1{path}", stack.address);
+        let host = format!("pass.havrelune.localhost:{}", stack.address.port());
+        let answer = client.get(url).header("host", host).bearer_auth(&stack.token).send().await.unwrap();
+        assert_eq!(answer.status(), status, "{path}");
+        assert_eq!(answer.headers()["content-type"], "application/problem+json", "{path}");
+        assert_eq!(answer.headers()["cache-control"], "no-store");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_handover_sheet_is_there_before_the_provider_is() {
+    let stack = Stack::new().await;
+    let sheet = stack.get("/handover/coastguard").await;
+    assert_eq!((&sheet["connected"], &sheet["edition"]), (&json!(false), &json!(0)));
+    let redirect = stack.pass("/.passeur/oidc/coastguard/answer");
+    assert!(sheet["markdown"].as_str().unwrap().contains(&redirect), "{sheet}");
+    let sheet = stack.get("/handover/pilotage").await;
+    assert!(sheet["claims"].to_string().contains("the look-up in directory harbour"), "{sheet}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn pages_of_crossings_follow_on_without_gap_or_repeat() {
+    let stack = Stack::new().await;
+    for _ in 0..5 {
+        Person::new().sign_in(&stack.gate("/"), "gwen").await;
+    }
+    stack.settle().await;
+    let mut seen = vec![];
+    let mut path = "/crossings?limit=2".to_owned();
+    loop {
+        let list = stack.get(&path).await;
+        seen.extend(list["crossings"].as_array().unwrap().iter().map(|c| c["id"].as_str().unwrap().to_owned()));
+        match &list["next"] {
+            Value::String(next) => path = format!("/crossings?limit=2&before={next}"),
+            _ => break,
+        }
+    }
+    let n = seen.len();
+    seen.sort();
+    seen.dedup();
+    assert_eq!((n, seen.len()), (5, 5));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_committed_description_is_the_one_served() {
+    let stack = Stack::new().await;
+    let served = stack.get("/openapi.json").await;
+    let committed: Value = serde_json::from_str(include_str!("../../console/openapi.json")).unwrap();
+    assert_eq!(served, committed, "write what /api/v1/openapi.json serves to console/openapi.json");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn before_the_first_edition_pages_say_so_and_only_a_token_gets_on() {
+    let stack = Stack::new().await;
+    let (status, checked) = stack.post("/site/check", json!({"document": "format = 1"})).await;
+    assert_eq!((status, &checked["sound"]), (200, &json!(false)));
+    let bare = crate::support::Database::new().await;
+    let client = bare.look().await;
+    let n: i64 = client.query_one("SELECT count(*) FROM editions", &[]).await.unwrap().get(0);
+    assert_eq!(n, 0, "a fresh database holds no edition");
+}

@@ -1,0 +1,87 @@
+//! In a real browser: headless Chromium.
+
+use crate::support::{Browser, Stack};
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_person_signs_in_another_is_refused_and_signing_out_holds() {
+    let stack = Stack::new().await;
+    let b = Browser::new("sign-in", 1280, 800, false).await;
+    b.open(&stack.gate("/")).await;
+    b.prove("benoit").await;
+    b.shows("Good day, Benoît Le Goff (benoit).").await;
+    assert_eq!(b.url().await, stack.gate("/"));
+    // A form behind the gate works.
+    b.type_in("input[name=vessel]", "Sirène").await;
+    b.click("button").await;
+    b.shows("Sirène").await;
+    // Signing out, and going back: nothing is shown again.
+    b.open(&stack.gate("/.passeur/sign-out")).await;
+    b.click("button[type=submit]").await;
+    b.shows("You are signed out").await;
+    b.driver.back().await.unwrap();
+    b.driver.back().await.unwrap();
+    b.shows("Pilotage office").await;
+    assert!(!b.text().await.contains("Good day"));
+    b.close().await;
+    let b = Browser::new("refused", 1280, 800, false).await;
+    b.open(&stack.gate("/")).await;
+    b.prove("gwen").await;
+    b.shows("Visiting crews see their berth at the harbour office").await;
+    let id = b.find("code.id").await.text().await.unwrap();
+    assert_eq!(stack.story(&id).await["outcome"], "refused");
+    b.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_shows_the_step_that_decided_and_breaks_no_policy() {
+    let stack = Stack::new().await;
+    let refused = crate::support::Person::new().sign_in(&stack.gate("/"), "farid").await.crossing();
+    let b = Browser::new("console", 1280, 800, false).await;
+    b.open(&stack.pass("/console/")).await;
+    b.click(".gatehouse a.v-btn").await;
+    b.prove("lucie").await;
+    b.shows("Lucie Morvan").await;
+    b.shows("edition 1").await;
+    b.click(&format!("a[href='/console/crossings/{refused}']")).await;
+    let decided = b.find("[data-test=decided]").await.text().await.unwrap();
+    assert!(decided.contains("None of the 3 rules of gate berths grants entry"), "{decided}");
+    assert!(decided.contains("What to do"), "{decided}");
+    b.click("a[href='/console/gates']").await;
+    b.shows("berth access: group berth-access may enter").await;
+    b.click("a[href='/console/sessions']").await;
+    b.shows("Farid Haddad").await;
+    assert_eq!(b.errors().await, Vec::<String>::new(), "no violation of the policy, no error");
+    b.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_engineer_ends_a_session_from_the_console() {
+    let stack = Stack::new().await;
+    let mut farid = stack.signed_in("anouk").await;
+    let b = Browser::new("end-session", 1280, 800, true).await;
+    b.open(&stack.pass("/.passeur/sign-in?for=console")).await;
+    b.prove("lucie").await;
+    b.shows("Lucie Morvan").await;
+    b.open(&stack.pass("/console/sessions")).await;
+    b.type_in("input", "anouk").await;
+    b.shows("Anouk Tregarec").await;
+    b.click("tbody button").await;
+    b.shows("End this session of Anouk Tregarec?").await;
+    b.click(".v-card-actions button:last-child").await;
+    b.shows("The session of Anouk Tregarec has ended.").await;
+    farid.accept = "application/json";
+    assert_eq!(farid.open(&stack.gate("/received")).await.status, 401);
+    b.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn somebody_without_a_role_sees_why() {
+    let stack = Stack::new().await;
+    let b = Browser::new("no-role", 390, 800, false).await;
+    b.open(&stack.pass("/.passeur/sign-in?for=console")).await;
+    b.prove("anouk").await;
+    b.shows("none of the rules").await;
+    b.open(&stack.pass("/console/")).await;
+    b.shows("not as an engineer of this site").await;
+    b.close().await;
+}

@@ -1,0 +1,142 @@
+//! The data path: streaming, WebSockets, an upstream that is gone, health, floods.
+
+use passeur_links::resolve::Resolver;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+
+use crate::support::{Person, RawUpstream, Stack, raw};
+
+fn to_upstream(site: String, port: u16) -> String {
+    let at = site.find("upstream = ").unwrap();
+    let end = at + site[at..].find('\n').unwrap();
+    format!("{}upstream = \"http://127.0.0.1:{port}\"{}", &site[..at], &site[end..])
+}
+
+fn cookie(person: &Person) -> String {
+    person.cookies["berths.havrelune.localhost"].iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join("; ")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn large_bodies_pass_both_ways_and_are_counted() {
+    let stack = Stack::new().await;
+    let anouk = stack.signed_in("anouk").await;
+    let client = reqwest::Client::builder().dns_resolver(Resolver).no_proxy().build().unwrap();
+    let size = 40 << 20;
+    let answer = client
+        .post(stack.gate("/received"))
+        .header("cookie", cookie(&anouk))
+        .header("accept", "application/json")
+        .body(vec![b'x'; size])
+        .send()
+        .await
+        .unwrap();
+    let json: serde_json::Value = serde_json::from_str(&answer.text().await.unwrap()).unwrap();
+    assert_eq!(json["body_length"], size);
+    stack.settle().await;
+    let line = &stack.get("/crossings?person=Anouk&limit=1").await["crossings"][0];
+    assert!(line["bytes_in"].as_u64().unwrap() >= size as u64, "{line}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_upstream_that_is_gone_gives_a_plain_page_and_the_engineer_the_cause() {
+    let stack = Stack::with(|site| to_upstream(site, 1)).await;
+    let mut anouk = Person::new();
+    let page = anouk.sign_in(&stack.gate("/"), "anouk").await;
+    assert_eq!(page.status, 502);
+    assert!(page.body.contains("does not answer"), "{}", page.body);
+    let story = stack.story(&page.crossing()).await;
+    assert_eq!((story["outcome"].as_str(), story["code"].as_str()), (Some("failed"), Some("upstream.failed")));
+    assert!(story["why"].as_str().unwrap().contains("nothing accepts connections"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_websocket_passes_and_is_cut_when_the_session_ends() {
+    let upstream = RawUpstream::new("HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n", true).await;
+    let stack = Stack::with(|site| to_upstream(site, upstream.address.port())).await;
+    let mut anouk = Person::new();
+    let page = anouk.open(&stack.gate("/")).await;
+    let back = anouk.prove(page, "anouk").await;
+    let link = anouk.until(back, "/.passeur/arrive").await;
+    anouk.send(reqwest::Method::GET, &link, None).await;
+    let mut socket = TcpStream::connect(stack.address).await.unwrap();
+    let host = format!("berths.havrelune.localhost:{}", stack.address.port());
+    let head = format!(
+        "GET /radio HTTP/1.1\r\nHost: {host}\r\nOrigin: http://{host}\r\nCookie: {}\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\nSec-WebSocket-Version: 13\r\n\r\n",
+        cookie(&anouk)
+    );
+    socket.write_all(head.as_bytes()).await.unwrap();
+    let mut buffer = [0; 1024];
+    let n = socket.read(&mut buffer).await.unwrap();
+    assert!(buffer[..n].starts_with(b"HTTP/1.1 101"), "{}", String::from_utf8_lossy(&buffer[..n]));
+    socket.write_all(b"ahoy").await.unwrap();
+    let mut echo = [0; 4];
+    socket.read_exact(&mut echo).await.unwrap();
+    assert_eq!(&echo, b"ahoy");
+    let sessions = stack.get("/sessions").await;
+    let ended = stack.post("/sessions/end", serde_json::json!({"sessions": [sessions[0]["id"]]})).await;
+    assert_eq!(ended.1["ended"].as_array().unwrap().len(), 1);
+    let rest = tokio::time::timeout(std::time::Duration::from_secs(5), socket.read(&mut buffer)).await;
+    assert!(matches!(rest, Ok(Ok(0) | Err(_))), "the socket is cut");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn health_is_told_to_the_sign_in_host_and_to_unknown_hosts() {
+    let stack = Stack::new().await;
+    let pass = format!("pass.havrelune.localhost:{}", stack.address.port());
+    for (host, path, status) in [
+        (pass.as_str(), "/healthz", "200"),
+        (&pass, "/readyz", "200"),
+        ("127.0.0.1", "/healthz", "200"),
+        ("127.0.0.1", "/readyz", "200"),
+        ("stranger.example", "/", "421"),
+    ] {
+        let answer = raw(stack.address, &format!("GET {path} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n\r\n")).await;
+        assert!(answer.starts_with(&format!("HTTP/1.1 {status}")), "{host}{path}: {answer}");
+    }
+    stack.database.shut().await;
+    let answer = raw(stack.address, "GET /readyz HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n").await;
+    assert!(answer.starts_with("HTTP/1.1 503"), "{answer}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nobody_comes_in_while_nothing_can_be_written_down() {
+    let stack = Stack::new().await;
+    let mut anouk = Person::new();
+    let page = anouk.open(&stack.gate("/")).await;
+    let back = anouk.prove(page, "anouk").await;
+    stack.database.shut().await;
+    let page = anouk.follow(back).await;
+    assert_eq!(page.status, 503, "{}", page.body);
+    assert!(!anouk.cookies["pass.havrelune.localhost"].contains_key("passeur-session"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_flood_of_anonymous_refusals_is_counted_not_recorded() {
+    let stack = Stack::new().await;
+    let host = format!("berths.havrelune.localhost:{}", stack.address.port());
+    let request = format!("GET /api HTTP/1.1\r\nHost: {host}\r\n\r\n");
+    let attempts = 400;
+    let mut floods = vec![];
+    for _ in 0..4 {
+        let request = request.clone();
+        let address = stack.address;
+        floods.push(tokio::spawn(async move {
+            let mut socket = TcpStream::connect(address).await.unwrap();
+            let mut buffer = vec![0; 4096];
+            for _ in 0..attempts / 4 {
+                socket.write_all(request.as_bytes()).await.unwrap();
+                let n = socket.read(&mut buffer).await.unwrap();
+                assert!(buffer[..n].starts_with(b"HTTP/1.1 401"));
+            }
+        }));
+    }
+    for f in floods {
+        f.await.unwrap();
+    }
+    stack.settle().await;
+    let list = stack.get("/crossings?outcome=unauthenticated").await;
+    let rows = list["crossings"].as_array().unwrap();
+    let counted: u64 = rows.iter().map(|c| 1 + c["repeats"].as_u64().unwrap()).sum();
+    // One a minute; a minute may end while they come.
+    assert!(rows.len() <= 2 && counted == attempts, "{} rows, {counted} counted", rows.len());
+}

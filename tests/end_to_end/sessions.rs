@@ -1,0 +1,123 @@
+//! Sessions: ended, idle, old, over a restart, and signed out of.
+
+use reqwest::Method;
+use serde_json::json;
+
+use crate::support::{Person, Stack};
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_ended_session_is_over_at_the_next_request() {
+    let stack = Stack::new().await;
+    let mut anouk = stack.signed_in("anouk").await;
+    let sessions = stack.get("/sessions?person=anouk").await;
+    let id = sessions[0]["id"].clone();
+    assert_eq!(stack.post("/sessions/end", json!({"sessions": [id]})).await.1["ended"], json!([id]));
+    anouk.accept = "application/json";
+    let page = anouk.send(Method::GET, &stack.gate("/received"), None).await;
+    assert_eq!(page.status, 401);
+    assert_eq!(stack.get("/sessions?person=anouk").await, json!([]));
+    // Also at the sign-in host: the way back asks for the password again.
+    anouk.accept = "text/html";
+    assert_eq!(stack.post("/sessions/end", json!({"sessions": [id]})).await.1["ended"], json!([]));
+    let page = anouk.open(&stack.pass("/")).await;
+    assert!(page.body.contains("You are not signed in"));
+    let told = stack.get("/crossings?outcome=signed-out").await;
+    assert!(told["crossings"][0]["why"].as_str().unwrap().contains("an engineer (first token): Anouk Tregarec"), "{told}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_session_ends_when_idle_or_old_whatever_memory_says() {
+    let stack = Stack::new().await;
+    let mut anouk = stack.signed_in("anouk").await;
+    anouk.accept = "application/json";
+    for _ in 0..11 {
+        stack.clock.advance(chrono::Duration::minutes(50));
+        assert_eq!(anouk.open(&stack.gate("/received")).await.status, 200, "used within the hour");
+    }
+    stack.clock.advance(chrono::Duration::minutes(50));
+    let page = anouk.send(Method::GET, &stack.gate("/received"), None).await;
+    assert_eq!(page.json()["type"], "urn:passeur:problem:too-old");
+    let stack = Stack::new().await;
+    let mut benoit = stack.signed_in("benoit").await;
+    benoit.accept = "application/json";
+    stack.clock.advance(chrono::Duration::minutes(61));
+    let page = benoit.send(Method::GET, &stack.gate("/received"), None).await;
+    assert_eq!(page.json()["type"], "urn:passeur:problem:idle-too-long");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_session_outlives_a_restart_with_the_same_decision() {
+    let mut stack = Stack::new().await;
+    let mut benoit = stack.signed_in("benoit").await;
+    let before = stack.get("/crossings").await["crossings"].as_array().unwrap().len();
+    stack.restart().await;
+    assert_eq!(benoit.open(&stack.gate("/received")).await.status, 200);
+    stack.settle().await;
+    assert_eq!(stack.get("/crossings").await["crossings"].as_array().unwrap().len(), before, "nothing new was decided");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_new_edition_decides_anew_and_says_so_once() {
+    let stack = Stack::new().await;
+    let mut anouk = stack.signed_in("anouk").await;
+    let stricter = stack.site.replace("when = { group = \"berth-access\" }", "when = { group = \"harbour-desk\" }");
+    assert_eq!(stack.publish(&stricter).await.0, 200);
+    let first = anouk.open(&stack.gate("/")).await;
+    assert_eq!(first.status, 403);
+    let again = anouk.open(&stack.gate("/")).await;
+    assert_eq!(first.crossing(), again.crossing(), "one decision, one crossing");
+    let story = stack.story(&first.crossing()).await;
+    assert_eq!((story["code"].as_str(), story["edition"].as_i64()), (Some("rules.nothing-grants"), Some(2)));
+    assert_eq!(stack.publish(&stack.site).await.0, 200);
+    assert_eq!(anouk.open(&stack.gate("/")).await.status, 200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn signing_out_ends_everything_here_and_offers_the_provider() {
+    let stack = Stack::new().await;
+    let mut anouk = stack.signed_in("anouk").await;
+    let gate_sign_out = anouk.open(&stack.gate("/.passeur/sign-out")).await;
+    assert!(gate_sign_out.body.contains("Sign out here and at every gate?"), "{}", gate_sign_out.body);
+    let page = anouk.send(Method::POST, &stack.pass("/.passeur/sign-out"), Some(&[])).await;
+    assert!(page.body.contains("Sign out at the pilotage office"), "{}", page.body);
+    assert!(!anouk.cookies["pass.havrelune.localhost"].contains_key("passeur-session"));
+    anouk.accept = "application/json";
+    assert_eq!(anouk.send(Method::GET, &stack.gate("/received"), None).await.status, 401);
+    // The link signs out there, too, and comes back.
+    anouk.accept = "text/html";
+    let at = page.body.find("http://bureau-pilotage").unwrap();
+    let link = page.body[at..at + page.body[at..].find('"').unwrap()].replace("&amp;", "&");
+    let back = anouk.open(&link).await;
+    assert!(back.url.ends_with("/.passeur/signed-out"), "{}", back.url);
+    assert!(anouk.open(&stack.gate("/")).await.body.contains("Password"), "asked again");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_page_elsewhere_cannot_sign_anybody_out() {
+    let stack = Stack::new().await;
+    let mut anouk = stack.signed_in("anouk").await;
+    for (origin, site) in [(Some(stack.gate("")), "same-site"), (Some("null".into()), "cross-site"), (None, "cross-site")] {
+        anouk.extra = vec![("sec-fetch-site", site.to_owned())];
+        anouk.extra.extend(origin.map(|o| ("origin", o)));
+        let page = anouk.send(Method::POST, &stack.pass("/.passeur/sign-out"), None).await;
+        assert_eq!(page.status, 403, "{site}");
+    }
+    anouk.extra.clear();
+    assert_eq!(anouk.open(&stack.gate("/received")).await.status, 200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_new_sign_in_makes_new_tokens_and_ends_the_former_session() {
+    let stack = Stack::new().await;
+    let mut anouk = stack.signed_in("anouk").await;
+    let before = anouk.cookies.clone();
+    let page = anouk.open(&stack.pass("/.passeur/sign-in?for=quay&afresh=1")).await;
+    assert_eq!(page.status, 200, "the provider's own session answers");
+    let now = &anouk.cookies;
+    let name = "pass.havrelune.localhost";
+    assert_ne!(before[name]["passeur-session"], now[name]["passeur-session"]);
+    let mut old = Person::new();
+    old.cookies = before;
+    old.accept = "application/json";
+    assert_eq!(old.send(Method::GET, &stack.gate("/received"), None).await.status, 401);
+}

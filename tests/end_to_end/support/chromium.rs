@@ -1,0 +1,124 @@
+//! One headless Chromium, driven through chromedriver. Tests take it in turn, each with a window of its own and nothing
+//! left of the one before: cookies and cache are cleared, and storage is by origin, whose port differs for each test.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use serde_json::{Value, json};
+use thirtyfour::{By, CapabilitiesHelper, ChromiumLikeCapabilities, DesiredCapabilities, WebDriver, WebElement};
+
+use super::{Stack, env};
+
+/// A window of its own in the one browser.
+pub struct Browser {
+    pub driver: WebDriver,
+    name: &'static str,
+}
+
+impl Browser {
+    /// Starts at a blank page, with the given size and colours.
+    pub async fn new(name: &'static str, width: u32, height: u32, dark: bool) -> Browser {
+        let mut caps = DesiredCapabilities::chrome();
+        caps.set_debugger_address(&env("PASSEUR_TEST_CHROMIUM")).unwrap();
+        caps.set("goog:loggingPrefs", json!({"browser": "ALL"})).unwrap();
+        let driver = WebDriver::new(env("PASSEUR_TEST_CHROMEDRIVER"), caps).await.unwrap();
+        let window = driver.new_window().await.unwrap();
+        driver.switch_to_window(window).await.unwrap();
+        driver.cdp().send_raw("Network.clearBrowserCookies", json!({})).await.unwrap();
+        driver.cdp().send_raw("Network.clearBrowserCache", json!({})).await.unwrap();
+        driver.set_implicit_wait_timeout(Duration::from_secs(10)).await.unwrap();
+        let browser = Browser { driver, name };
+        let size = json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false});
+        browser.cdp("Emulation.setDeviceMetricsOverride", size).await;
+        let scheme = json!({"features": [{"name": "prefers-color-scheme", "value": if dark { "dark" } else { "light" }}]});
+        browser.cdp("Emulation.setEmulatedMedia", scheme).await;
+        browser
+    }
+
+    async fn cdp(&self, command: &str, params: Value) {
+        self.driver.cdp().send_raw(command, params).await.unwrap();
+    }
+
+    pub async fn open(&self, url: &str) {
+        self.driver.goto(url).await.unwrap();
+    }
+
+    /// An element, waited for.
+    pub async fn find(&self, css: &str) -> WebElement {
+        match self.driver.find(By::Css(css)).await {
+            Ok(e) => e,
+            Err(e) => {
+                self.keep(None).await;
+                panic!("{}: no {css}: {e}", self.name);
+            }
+        }
+    }
+
+    pub async fn click(&self, css: &str) {
+        self.find(css).await.click().await.unwrap();
+    }
+
+    pub async fn type_in(&self, css: &str, text: &str) {
+        self.find(css).await.send_keys(text).await.unwrap();
+    }
+
+    /// The text of the page.
+    pub async fn text(&self) -> String {
+        self.find("body").await.text().await.unwrap()
+    }
+
+    /// Waits until the page shows a text.
+    pub async fn shows(&self, text: &str) {
+        let xpath = format!("//body[contains(normalize-space(.), \"{text}\")]");
+        if self.driver.find(By::XPath(xpath)).await.is_err() {
+            self.keep(None).await;
+            panic!("{}: {text:?} does not show: {}", self.name, self.text().await);
+        }
+    }
+
+    pub async fn url(&self) -> String {
+        self.driver.current_url().await.unwrap().to_string()
+    }
+
+    /// Fills in the provider's two pages.
+    pub async fn prove(&self, user: &str) {
+        let (password, code) = super::client::secrets_of(user);
+        self.type_in("input[name=user]", user).await;
+        self.type_in("input[name=password]", &password).await;
+        self.click("button").await;
+        self.type_in("input[name=code]", &code).await;
+        self.click("button").await;
+    }
+
+    /// Messages of the browser's console that are errors: a violated policy, a script that threw.
+    pub async fn errors(&self) -> Vec<String> {
+        let logs = self.driver.get_log("browser").await.unwrap();
+        logs.into_iter().filter(|l| l.level == "SEVERE" && !l.message.contains("401") && !l.message.contains("bureau-pilotage")).map(|l| l.message).collect()
+    }
+
+    /// Keeps picture and source of the page, and the crossings, for whoever looks into a failure.
+    pub async fn keep(&self, stack: Option<&Stack>) {
+        let folder = PathBuf::from(env("PASSEUR_TEST_KEEP"));
+        let _ = std::fs::create_dir_all(&folder);
+        let _ = self.driver.screenshot(&folder.join(format!("{}.png", self.name))).await;
+        if let Ok(source) = self.driver.source().await {
+            let _ = std::fs::write(folder.join(format!("{}.html", self.name)), source);
+        }
+        if let Some(stack) = stack {
+            stack.settle().await;
+            let crossings = stack.get("/crossings").await.to_string();
+            let _ = std::fs::write(folder.join(format!("{}.crossings.json", self.name)), crossings);
+        }
+    }
+
+    /// A picture of the page as it is now.
+    pub async fn picture(&self, path: &std::path::Path) {
+        self.driver.screenshot(path).await.unwrap();
+    }
+
+    pub async fn close(self) {
+        let _ = self.driver.close_window().await;
+        // The session is attached to a browser that others use: it is left, not ended.
+        let _ = self.driver.quit().await;
+    }
+}

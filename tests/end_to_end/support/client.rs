@@ -1,0 +1,152 @@
+//! A person with a browser that has no script: keeps cookies per host, follows redirects one by one, fills in forms.
+
+use std::collections::HashMap;
+
+use passeur_links::resolve::Resolver;
+use reqwest::{Client, Method, StatusCode};
+use url::Url;
+
+/// What came back.
+#[derive(Debug)]
+pub struct Page {
+    pub url: String,
+    pub status: StatusCode,
+    pub headers: reqwest::header::HeaderMap,
+    pub body: String,
+}
+
+impl Page {
+    pub fn header(&self, name: &str) -> &str {
+        self.headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default()
+    }
+
+    /// The text between `name="…" value="` and the next quote.
+    fn field(&self, name: &str) -> Option<String> {
+        let at = self.body.find(&format!("name=\"{name}\" value=\""))?;
+        let rest = &self.body[at + name.len() + 15..];
+        Some(rest[..rest.find('"')?].to_owned())
+    }
+
+    /// The crossing's id on a refusal page.
+    pub fn crossing(&self) -> String {
+        let at = self.body.find("class=\"id\">").unwrap_or_else(|| panic!("no crossing on {} {}: {}", self.url, self.status, self.body));
+        self.body[at + 11..at + 11 + 13].to_owned()
+    }
+
+    /// The body as JSON.
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.body).unwrap_or_else(|e| panic!("{e}: {} {}", self.status, self.body))
+    }
+
+    /// Values of a header that an upstream's `/received` saw.
+    pub fn saw(&self, name: &str) -> Vec<String> {
+        let json = self.json();
+        let all = json["headers"].as_array().unwrap().iter().chain(json["trailers"].as_array().unwrap());
+        all.filter(|h| h[0] == name).map(|h| h[1].as_str().unwrap().to_owned()).collect()
+    }
+}
+
+/// A browser.
+#[derive(Clone)]
+pub struct Person {
+    http: Client,
+    pub cookies: HashMap<String, HashMap<String, String>>,
+    pub extra: Vec<(&'static str, String)>,
+    pub accept: &'static str,
+}
+
+impl Person {
+    pub fn new() -> Person {
+        let http = Client::builder().dns_resolver(Resolver).redirect(reqwest::redirect::Policy::none()).no_proxy().build().unwrap();
+        Person { http, cookies: HashMap::new(), extra: vec![], accept: "text/html" }
+    }
+
+    /// One request, no redirect followed.
+    pub async fn send(&mut self, method: Method, url: &str, form: Option<&[(&str, &str)]>) -> Page {
+        let host = Url::parse(url).unwrap().host_str().unwrap().to_owned();
+        let mut request = self.http.request(method, url).header("accept", self.accept).header("user-agent", "end-to-end");
+        if let Some(jar) = self.cookies.get(&host)
+            && !jar.is_empty()
+        {
+            let all: Vec<_> = jar.iter().map(|(n, v)| format!("{n}={v}")).collect();
+            request = request.header("cookie", all.join("; "));
+        }
+        for (n, v) in &self.extra {
+            request = request.header(*n, v);
+        }
+        if let Some(form) = form {
+            let origin = Url::parse(url).unwrap().origin().ascii_serialization();
+            request = request.header("origin", origin).form(form);
+        }
+        let answer = request.send().await.unwrap();
+        let (status, headers) = (answer.status(), answer.headers().clone());
+        let jar = self.cookies.entry(host).or_default();
+        for set in headers.get_all("set-cookie") {
+            let set = set.to_str().unwrap();
+            let (name, value) = set.split(';').next().unwrap().split_once('=').unwrap();
+            if set.contains("Max-Age=0") {
+                jar.remove(name);
+            } else {
+                jar.insert(name.to_owned(), value.to_owned());
+            }
+        }
+        let body = String::from_utf8_lossy(&answer.bytes().await.unwrap()).into_owned();
+        Page { url: url.to_owned(), status, headers, body }
+    }
+
+    /// GET, following redirects.
+    pub async fn open(&mut self, url: &str) -> Page {
+        let page = self.send(Method::GET, url, None).await;
+        self.follow(page).await
+    }
+
+    /// Follows redirects to the end.
+    pub async fn follow(&mut self, mut page: Page) -> Page {
+        for _ in 0..12 {
+            if !page.status.is_redirection() {
+                return page;
+            }
+            let next = Url::parse(&page.url).unwrap().join(page.header("location")).unwrap();
+            page = self.send(Method::GET, next.as_str(), None).await;
+        }
+        panic!("redirected in a circle at {}", page.url);
+    }
+
+    /// Follows redirects until one leads to a path with this beginning; that one is not followed. Returns its address.
+    pub async fn until(&mut self, mut page: Page, path: &str) -> String {
+        for _ in 0..12 {
+            assert!(page.status.is_redirection(), "{} {} {}", page.url, page.status, page.body);
+            let next = Url::parse(&page.url).unwrap().join(page.header("location")).unwrap();
+            if next.path().starts_with(path) {
+                return next.to_string();
+            }
+            page = self.send(Method::GET, next.as_str(), None).await;
+        }
+        panic!("never led to {path}");
+    }
+
+    /// Fills in the provider's two pages. Returns the provider's redirect back, not followed.
+    pub async fn prove(&mut self, page: Page, user: &str) -> Page {
+        let (password, code) = secrets_of(user);
+        let id = page.field("id").unwrap_or_else(|| panic!("no sign-in page: {} {} {}", page.url, page.status, page.body));
+        let base = Url::parse(&page.url).unwrap().origin().ascii_serialization();
+        let form = [("id", id.as_str()), ("user", user), ("password", &password)];
+        let second = self.send(Method::POST, &format!("{base}/password"), Some(&form)).await;
+        assert!(second.body.contains("key card"), "{}", second.body);
+        self.send(Method::POST, &format!("{base}/second"), Some(&[("id", id.as_str()), ("code", &code)])).await
+    }
+
+    /// Opens an address, signs in, and goes on to the end.
+    pub async fn sign_in(&mut self, url: &str, user: &str) -> Page {
+        let page = self.open(url).await;
+        let back = self.prove(page, user).await;
+        self.follow(back).await
+    }
+}
+
+/// Password and code from the demo's register.
+pub fn secrets_of(user: &str) -> (String, String) {
+    let register = passeur_standins::provider::Register::parse(include_str!("../../../demo/people.toml")).unwrap();
+    let person = register.people.into_iter().find(|p| p.user == user).unwrap();
+    (person.password, person.code)
+}

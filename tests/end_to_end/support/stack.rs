@@ -1,0 +1,205 @@
+//! One harbour per test: database, service, provider, ledger; slapd is shared and only read.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::sync::Once;
+
+use passeur_core::id::Token;
+use passeur_core::seal::Ring;
+use passeur_links::clock::Clock;
+use passeur_service::{Config, Running, start};
+use passeur_standins::provider::{Mode, Provider, Register};
+use passeur_standins::{ledger, serve, serve_on};
+use serde_json::{Value, json};
+use tokio::net::TcpListener;
+
+use super::{Database, Person};
+
+/// What `./run test` says about the servers it started.
+pub fn env(name: &str) -> String {
+    std::env::var(name).unwrap_or_else(|_| panic!("{name} is not set: run the tests with ./run test"))
+}
+
+/// The built binary of that name.
+pub fn binary(name: &str) -> PathBuf {
+    let mut path = std::env::current_exe().unwrap();
+    path.pop();
+    path.pop();
+    path.join(name)
+}
+
+/// A running harbour.
+pub struct Stack {
+    pub service: Option<Running>,
+    pub address: SocketAddr,
+    pub clock: Clock,
+    pub provider: Provider,
+    pub database: Database,
+    /// The API token of the first engineer.
+    pub token: String,
+    /// The published site file.
+    pub site: String,
+    provider_address: SocketAddr,
+    tasks: Vec<tokio::task::JoinHandle<()>>,
+    http: reqwest::Client,
+}
+
+const RING: [u8; 32] = [42; 32];
+
+fn config(database: &Database, clock: &Clock, token: &str, listen: SocketAddr) -> Config {
+    Config {
+        listen,
+        database_url: database.url.clone(),
+        ring: Ring::parse(&Ring::line(1, RING)).unwrap(),
+        node: "test".into(),
+        clock: clock.clone(),
+        first_token: Token::parse(token),
+    }
+}
+
+impl Stack {
+    /// The demo's harbour.
+    pub async fn new() -> Stack {
+        Stack::with(|site| site).await
+    }
+
+    /// The demo's harbour with its site file changed.
+    pub async fn with(change: impl FnOnce(String) -> String) -> Stack {
+        static TLS: Once = Once::new();
+        TLS.call_once(|| {
+            let _ = rustls::crypto::aws_lc_rs::default_provider().install_default();
+        });
+        let database = Database::new().await;
+        let clock = Clock::system();
+        let token = Token::from_random([9; 32]).reveal().to_owned();
+        let service = start(config(&database, &clock, &token, "127.0.0.1:0".parse().unwrap())).await.unwrap();
+        let address = service.address;
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let provider_address = listener.local_addr().unwrap();
+        let people = include_str!("../../../demo/people.toml").replace(":8640", &format!(":{}", address.port()));
+        let issuer = format!("http://bureau-pilotage.localhost:{}", provider_address.port());
+        let provider = Provider::new(issuer, Register::parse(&people).unwrap());
+        let provider_task = serve_on(listener, provider.router());
+        let (ledger_address, ledger_task) = serve("127.0.0.1:0".parse().unwrap(), ledger::router()).await.unwrap();
+        let site = include_str!("../../../demo/site.toml")
+            .replace(":8640", &format!(":{}", address.port()))
+            .replace(":8641", &format!(":{}", provider_address.port()))
+            .replace(":8642", &format!(":{}", ledger_address.port()))
+            .replace("ldap://127.0.0.1:8645", &env("PASSEUR_TEST_LDAP"));
+        let stack = Stack {
+            service: Some(service),
+            address,
+            clock,
+            provider,
+            database,
+            token,
+            site: change(site),
+            provider_address,
+            tasks: vec![provider_task, ledger_task],
+            http: reqwest::Client::builder().no_proxy().build().unwrap(),
+        };
+        stack.put("/secrets/pilotage-client", json!({"value": "ebb-and-flow-of-the-demo"})).await;
+        stack.put("/secrets/harbour-account", json!({"value": env("PASSEUR_TEST_LDAP_PASSWORD")})).await;
+        let published = stack.publish(&stack.site).await;
+        assert_eq!(published.0, 200, "{}", published.1);
+        stack
+    }
+
+    /// Publishes a site file.
+    pub async fn publish(&self, document: &str) -> (u16, Value) {
+        self.post("/site/publish", json!({"document": document, "note": "a test"})).await
+    }
+
+    async fn call(&self, request: reqwest::RequestBuilder) -> (u16, Value) {
+        let answer = request.bearer_auth(&self.token).send().await.unwrap();
+        let status = answer.status().as_u16();
+        let body = answer.text().await.unwrap();
+        (status, serde_json::from_str(&body).unwrap_or(Value::String(body)))
+    }
+
+    fn api(&self, path: &str) -> String {
+        // By address, since this client knows no localhost names; the Host is not a gate's, so the sign-in host's is set.
+        format!("http://{}/api/v1{path}", self.address)
+    }
+
+    fn host(&self) -> String {
+        format!("pass.havrelune.localhost:{}", self.address.port())
+    }
+
+    pub async fn get(&self, path: &str) -> Value {
+        let (status, body) = self.call(self.http.get(self.api(path)).header("host", self.host())).await;
+        assert_eq!(status, 200, "{path}: {body}");
+        body
+    }
+
+    pub async fn post(&self, path: &str, body: Value) -> (u16, Value) {
+        self.call(self.http.post(self.api(path)).header("host", self.host()).json(&body)).await
+    }
+
+    pub async fn put(&self, path: &str, body: Value) -> (u16, Value) {
+        self.call(self.http.put(self.api(path)).header("host", self.host()).json(&body)).await
+    }
+
+    /// An address on the first gate.
+    pub fn gate(&self, path: &str) -> String {
+        format!("http://berths.havrelune.localhost:{}{path}", self.address.port())
+    }
+
+    /// An address on the sign-in host.
+    pub fn pass(&self, path: &str) -> String {
+        format!("http://pass.havrelune.localhost:{}{path}", self.address.port())
+    }
+
+    /// The story of a crossing.
+    pub async fn story(&self, id: &str) -> Value {
+        self.settle().await;
+        self.get(&format!("/crossings/{id}")).await
+    }
+
+    /// The code of the step that decided the latest crossing, and its outcome.
+    pub async fn latest(&self) -> (String, String) {
+        self.settle().await;
+        let list = self.get("/crossings?limit=1").await;
+        let c = &list["crossings"][0];
+        (c["outcome"].as_str().unwrap().to_owned(), c["code"].as_str().unwrap_or_default().to_owned())
+    }
+
+    /// Waits until everything counted or queued is written.
+    pub async fn settle(&self) {
+        if let Some(s) = &self.service {
+            s.settle().await;
+        }
+    }
+
+    /// Tells the provider how to behave.
+    pub fn behave(&self, mode: Mode) {
+        self.provider.behave(mode);
+    }
+
+    /// Somebody signed in at the gate, and their browser.
+    pub async fn signed_in(&self, user: &str) -> Person {
+        let mut person = Person::new();
+        let page = person.sign_in(&self.gate("/received"), user).await;
+        assert_eq!(page.status, 200, "{}", page.body);
+        person
+    }
+
+    /// Stops the service and starts it anew on the same database and port.
+    pub async fn restart(&mut self) {
+        if let Some(s) = self.service.take() {
+            s.stop().await;
+        }
+        self.service = Some(start(config(&self.database, &self.clock, &self.token, self.address)).await.unwrap());
+    }
+
+    /// Where the provider listens.
+    pub fn provider_port(&self) -> u16 {
+        self.provider_address.port()
+    }
+}
+
+impl Drop for Stack {
+    fn drop(&mut self) {
+        self.tasks.iter().for_each(|t| t.abort());
+    }
+}

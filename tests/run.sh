@@ -1,0 +1,82 @@
+# The tests. Sourced by ./run.
+PACKAGES_TESTS="$PACKAGES_SERVERS build-essential chromium chromium-driver fonts-dejavu-core"
+
+any_port() { # a port that is free just now
+  local p; while :; do p=$((20000 + RANDOM % 20000)); port_used $p || { printf '%s' $p; return; }; done
+}
+
+stage() { # NAME COMMAND…: runs, and says how long it took
+  local name=$1 began=$SECONDS; shift
+  say "── $name"
+  "$@" || fail "$name failed"
+  say "── $name: $(((SECONDS - began) / 60)) min $(((SECONDS - began) % 60)) s"
+}
+
+console_checks() { (cd "$ROOT/console" && npm run --silent check && npx vitest run); }
+unit_tests() { cargo test --locked --workspace --exclude passeur-tests; }
+build_tests() { cargo build --locked --workspace --all-targets; }
+end_to_end() { cargo test --locked -p passeur-tests --test end_to_end -- --skip browser:: "$@"; }
+in_chromium() { cargo test --locked -p passeur-tests --test end_to_end -- browser:: --test-threads=1; }
+lints() { cargo clippy --locked --workspace --all-targets -q -- -D warnings; }
+
+servers() {
+  local pg ldap ldaps
+  pg=$(any_port); start_postgres "$pg" fsync=off full_page_writes=off synchronous_commit=off
+  ldap=$(any_port); ldaps=$(any_port); start_slapd "$ldap" "$ldaps"
+  export PASSEUR_TEST_POSTGRES="postgres://passeur:$(cat "$STATE/postgres.password")@127.0.0.1:$pg"
+  export PASSEUR_TEST_LDAP="ldap://127.0.0.1:$ldap" PASSEUR_TEST_LDAPS="ldaps://directory.havrelune.localhost:$ldaps"
+  export PASSEUR_TEST_CA="$STATE/slapd/ca.pem" PASSEUR_TEST_LDAP_PASSWORD="$(cat "$STATE/slapd.account")"
+}
+
+driver() {
+  local port; port=$(any_port)
+  start chromedriver chromedriver --port="$port" --allowed-ips=127.0.0.1
+  ready chromedriver "$port"
+  export PASSEUR_TEST_CHROMEDRIVER="http://127.0.0.1:$port"
+  # One browser for all tests, each with a context of its own.
+  port=$(any_port); rm -rf "$STATE/chromium"
+  start chromium /usr/bin/chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+    --disable-component-update --disable-sync --force-prefers-reduced-motion --no-proxy-server --disable-dev-shm-usage --lang=en-GB \
+    "--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE *.localhost, EXCLUDE localhost, EXCLUDE 127.0.0.1" \
+    --user-data-dir="$STATE/chromium" --remote-debugging-port="$port" about:blank
+  ready chromium "$port"
+  export PASSEUR_TEST_CHROMIUM="127.0.0.1:$port"
+}
+
+end_tests() {
+  for s in chromedriver chromium slapd postgres; do end $s; done
+  local data; data=$(cat "$STATE/postgres.path" 2>/dev/null)
+  rm -rf "$STATE/postgres" "$STATE/slapd" "$STATE/chromium"
+  case "$data" in /var/tmp/passeur-*) rm -rf "$data" ;; esac
+}
+
+run_tests() {
+  STATE=$ROOT/.test
+  export PASSEUR_TEST_KEEP=$STATE/kept
+  prepare; end_tests; rm -rf "$STATE/kept"
+  trap 'end_tests' EXIT
+  trap 'exit 130' INT TERM
+  stage "packages" need_packages $PACKAGES_TESTS
+  stage "console" build_console
+  stage "console: types and tests" console_checks
+  stage "build" build_tests
+  stage "lints" lints
+  stage "units" unit_tests
+  stage "servers" servers
+  stage "end to end" end_to_end "$@"
+  stage "chromedriver" driver
+  stage "in chromium" in_chromium
+  say "All tests passed in $((SECONDS / 60)) min $((SECONDS % 60)) s."
+}
+
+# Pictures of the running demo, at 1280x800.
+run_shots() {
+  alive passeur || fail "start the demo first: ./run demo --background"
+  need_packages $PACKAGES_TESTS
+  local demo=$STATE; STATE=$ROOT/.test; prepare
+  trap 'end chromedriver; end chromium' EXIT
+  driver
+  mkdir -p docs/screenshots
+  PASSEUR_TEST_KEEP=$ROOT/docs/screenshots cargo test -q --locked -p passeur-tests --test end_to_end -- --ignored shots:: --test-threads=1 || exit 1
+  say "docs/screenshots/ is made anew from $demo"
+}
