@@ -40,7 +40,7 @@ alive() { # NAME: whether the process we started still runs
 # start NAME COMMAND…: in a session of its own, so that Ctrl-C reaches only ./run.
 start() {
   local name=$1; shift
-  setsid "$@" > "$STATE/log/$name.log" 2>&1 < /dev/null &
+  setsid "$@" > "$STATE/log/$name.log" 2>&1 < /dev/null 9>&- &
   local pid=$!
   local i; for i in 1 2 3 4 5; do start_time $pid >/dev/null && break; sleep 0.02; done
   printf '%s %s\n' "$pid" "$(start_time $pid)" > "$STATE/run/$name"

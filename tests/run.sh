@@ -13,11 +13,12 @@ stage() { # NAME COMMAND…: runs, and says how long it took
 }
 
 console_checks() { (cd "$ROOT/console" && npm run --silent check && npx vitest run); }
-unit_tests() { cargo test --locked --workspace --exclude passeur-tests; }
+# Always the whole workspace: with fewer packages Cargo would choose other features and build the dependencies again.
+unit_tests() { cargo test --locked --workspace --lib --bins --test core --test oidc; }
 build_tests() { cargo build --locked --workspace --all-targets; }
-end_to_end() { cargo test --locked -p passeur-tests --test end_to_end -- --skip browser:: "$@"; }
-in_chromium() { cargo test --locked -p passeur-tests --test end_to_end -- browser:: --test-threads=1; }
-lints() { cargo clippy --locked --workspace --all-targets -q -- -D warnings; }
+end_to_end() { cargo test --locked --workspace --test end_to_end -- --skip browser:: "$@"; }
+in_chromium() { cargo test --locked --workspace --test end_to_end -- browser:: --test-threads=1; }
+lints() { cargo fmt --all --check && cargo clippy --locked --workspace --all-targets -q -- -D warnings; }
 
 servers() {
   local pg ldap ldaps
@@ -53,7 +54,10 @@ end_tests() {
 run_tests() {
   STATE=$ROOT/.test
   export PASSEUR_TEST_KEEP=$STATE/kept
-  prepare; end_tests; rm -rf "$STATE/kept"
+  prepare
+  exec 9> "$STATE/lock"
+  flock -n 9 || fail "another ./run test is running in this folder"
+  end_tests; rm -rf "$STATE/kept"
   trap 'end_tests' EXIT
   trap 'exit 130' INT TERM
   stage "packages" need_packages $PACKAGES_TESTS
@@ -77,6 +81,6 @@ run_shots() {
   trap 'end chromedriver; end chromium' EXIT
   driver
   mkdir -p docs/screenshots
-  PASSEUR_TEST_KEEP=$ROOT/docs/screenshots cargo test -q --locked -p passeur-tests --test end_to_end -- --ignored shots:: --test-threads=1 || exit 1
+  PASSEUR_TEST_KEEP=$ROOT/docs/screenshots cargo test -q --locked --workspace --test end_to_end -- --ignored shots:: --test-threads=1 || exit 1
   say "docs/screenshots/ is made anew from $demo"
 }

@@ -20,11 +20,15 @@ async fn a_role_comes_from_a_group_and_decides_how_far_one_goes() {
     let stack = Stack::new().await;
     let mut lucie = engineer(&stack, "lucie").await;
     let me = lucie.open(&stack.pass("/api/v1/me")).await.json();
-    assert_eq!((me["name"].as_str(), me["role"].as_str(), me["by"].as_str()), (Some("Lucie Morvan"), Some("configure"), Some("session")));
+    assert_eq!(
+        (me["name"].as_str(), me["role"].as_str(), me["by"].as_str()),
+        (Some("Lucie Morvan"), Some("configure"), Some("session"))
+    );
     let mut marc = engineer(&stack, "marc").await;
     assert_eq!(marc.open(&stack.pass("/api/v1/me")).await.json()["role"], "view");
     assert_eq!(marc.open(&stack.pass("/api/v1/crossings")).await.status, 200);
-    marc.extra = vec![("origin", stack.pass("")), ("sec-fetch-site", "same-origin".into()), ("content-type", "application/json".into())];
+    marc.extra =
+        vec![("origin", stack.pass("")), ("sec-fetch-site", "same-origin".into()), ("content-type", "application/json".into())];
     let page = marc.send(Method::POST, &stack.pass("/api/v1/sessions/end"), None).await;
     assert!(page.status == 403 || page.status == 400, "{}", page.body);
     let mut anouk = engineer(&stack, "anouk").await;
@@ -49,7 +53,10 @@ async fn every_mistake_is_listed_and_nothing_changes() {
     let stack = Stack::new().await;
     let bad = stack
         .site
-        .replace("provider = \"pilotage\"\ndirectory = \"harbour\"\ndelivery", "provider = \"pilotge\"\ndirectory = \"harbour\"\ndelivery")
+        .replace(
+            "provider = \"pilotage\"\ndirectory = \"harbour\"\ndelivery",
+            "provider = \"pilotge\"\ndirectory = \"harbour\"\ndelivery",
+        )
         .replace("idle = \"1h\"", "idle = \"soon\"");
     let (status, problem) = stack.publish(&bad).await;
     assert_eq!(status, 422);
@@ -62,7 +69,9 @@ async fn every_mistake_is_listed_and_nothing_changes() {
 #[tokio::test(flavor = "multi_thread")]
 async fn two_engineers_do_not_overwrite_each_other() {
     let stack = Stack::new().await;
-    let publish = async |based_on: i32| stack.post("/site/publish", json!({"document": stack.site, "note": "n", "based_on": based_on})).await;
+    let publish = async |based_on: i32| {
+        stack.post("/site/publish", json!({"document": stack.site, "note": "n", "based_on": based_on})).await
+    };
     assert_eq!(publish(1).await.0, 200);
     let (status, problem) = publish(1).await;
     assert_eq!((status, problem["type"].as_str()), (409, Some("urn:passeur:problem:conflict")));
@@ -156,4 +165,31 @@ async fn before_the_first_edition_pages_say_so_and_only_a_token_gets_on() {
     let client = bare.look().await;
     let n: i64 = client.query_one("SELECT count(*) FROM editions", &[]).await.unwrap().get(0);
     assert_eq!(n, 0, "a fresh database holds no edition");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_read_is_answered_by_a_problem_document_too() {
+    let stack = Stack::new().await;
+    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let host = format!("pass.havrelune.localhost:{}", stack.address.port());
+    for (method, path, content, body, status) in [
+        (Method::DELETE, "/crossings", "", "", 405),
+        (Method::GET, "/site/publish", "", "", 405),
+        (Method::POST, "/sessions/end", "application/json", "{", 400),
+        (Method::POST, "/sessions/end", "application/json", "{\"sessions\": 7}", 422),
+        (Method::POST, "/sessions/end", "text/plain", "{}", 415),
+        (Method::GET, "/crossings?limit=many", "", "", 400),
+        (Method::GET, "/crossings?since=yesterday", "", "", 400),
+    ] {
+        let url = format!("http://{}/api/v1{path}", stack.address);
+        let mut request = client.request(method.clone(), url).header("host", &host).bearer_auth(&stack.token).body(body);
+        if !content.is_empty() {
+            request = request.header("content-type", content);
+        }
+        let answer = request.send().await.unwrap();
+        assert_eq!(answer.status(), status, "{method} {path}");
+        assert_eq!(answer.headers()["content-type"], "application/problem+json", "{method} {path}");
+        let problem: Value = serde_json::from_str(&answer.text().await.unwrap()).unwrap();
+        assert!(!problem["detail"].as_str().unwrap().is_empty() && problem["status"] == status, "{problem}");
+    }
 }

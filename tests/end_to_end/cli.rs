@@ -85,7 +85,8 @@ async fn a_site_file_is_checked_without_a_service_and_published_with_one() {
     std::fs::create_dir_all(&folder).unwrap();
     let (good, bad) = (folder.join("site.toml"), folder.join("bad.toml"));
     std::fs::write(&good, &stack.site).unwrap();
-    std::fs::write(&bad, stack.site.replace("enter = true\nroles", "entre = true\nroles").replace("key = \"uid\"\n", "")).unwrap();
+    std::fs::write(&bad, stack.site.replace("enter = true\nroles", "entre = true\nroles").replace("key = \"uid\"\n", ""))
+        .unwrap();
     let ran = passeur(&stack, &["site", "check", bad.to_str().unwrap()], "").await;
     assert_eq!(ran.code, 3);
     insta::with_settings!({filters => vec![(folder.to_str().unwrap(), "FOLDER")]}, { insta::assert_snapshot!(ran.out) });

@@ -51,7 +51,9 @@ async fn the_whole_story_of_a_refusal_reads_from_top_to_bottom() {
         .as_array()
         .unwrap()
         .iter()
-        .map(|s| format!("{} {} {}", s["bearing"].as_str().unwrap(), s["code"].as_str().unwrap(), s["sentence"].as_str().unwrap()))
+        .map(|s| {
+            format!("{} {} {}", s["bearing"].as_str().unwrap(), s["code"].as_str().unwrap(), s["sentence"].as_str().unwrap())
+        })
         .collect();
     insta::with_settings!({filters => vec![
         (r"localhost:\d+", "localhost:PORT"), (r"127\.0\.0\.1:\d+", "127.0.0.1:PORT"), (r"\d+ ms", "N ms"),
@@ -120,4 +122,25 @@ async fn the_quay_shows_what_may_be_opened_and_what_is_known() {
     }
     let nobody = Person::new().open(&stack.pass("/")).await;
     assert!(nobody.body.contains("You are not signed in") && !nobody.body.contains("Berth ledger"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_story_is_told_in_the_readers_language_down_to_what_a_rule_saw() {
+    let stack = Stack::new().await;
+    let id = Person::new().sign_in(&stack.gate("/"), "farid").await.crossing();
+    stack.settle().await;
+    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let host = format!("pass.havrelune.localhost:{}", stack.address.port());
+    let request = client.get(format!("http://{}/api/v1/crossings/{id}", stack.address)).header("host", host);
+    let answer = request.bearer_auth(&stack.token).header("accept-language", "fr").send().await.unwrap();
+    let story: serde_json::Value = serde_json::from_str(&answer.text().await.unwrap()).unwrap();
+    let sentences: Vec<&str> = story["steps"].as_array().unwrap().iter().map(|s| s["sentence"].as_str().unwrap()).collect();
+    let rule = sentences.iter().find(|s| s.contains("berth access")).unwrap();
+    assert_eq!(
+        *rule,
+        "La règle « berth access » ne s'applique pas : elle exige groupe berth-access. Vu : pas dans berth-access."
+    );
+    for english in [" the ", " from ", "claim", "group "] {
+        assert!(!sentences.iter().any(|s| s.contains(english)), "{english} in {sentences:#?}");
+    }
 }

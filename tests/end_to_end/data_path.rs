@@ -51,7 +51,8 @@ async fn an_upstream_that_is_gone_gives_a_plain_page_and_the_engineer_the_cause(
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_websocket_passes_and_is_cut_when_the_session_ends() {
-    let upstream = RawUpstream::new("HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n", true).await;
+    let upstream =
+        RawUpstream::new("HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n", true).await;
     let stack = Stack::with(|site| to_upstream(site, upstream.address.port())).await;
     let mut anouk = Person::new();
     let page = anouk.open(&stack.gate("/")).await;

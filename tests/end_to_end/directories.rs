@@ -61,7 +61,8 @@ async fn a_refusing_rule_that_cannot_be_judged_refuses() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_disabled_account_enters_only_where_the_gate_says_so() {
-    let stack = Stack::with(|s| instead(s, "delivery = \"ledger\"", "delivery = \"ledger\"\ndisabled-accounts = \"admit\"")).await;
+    let stack =
+        Stack::with(|s| instead(s, "delivery = \"ledger\"", "delivery = \"ledger\"\ndisabled-accounts = \"admit\"")).await;
     let page = Person::new().sign_in(&stack.gate("/"), "ines").await;
     assert_eq!(page.status, 200);
 }
@@ -128,7 +129,8 @@ async fn a_trial_says_which_value_is_wrong() {
     assert_eq!(wrong(provider, json!({"name": "pilotage", "issuer": issuer(1), "secret": secret})).await, ["address"]);
     let slash = format!("{}/", issuer(stack.provider_port()));
     assert_eq!(wrong(provider, json!({"name": "pilotage", "issuer": slash, "secret": secret})).await, ["issuer"]);
-    let other = json!({"name": "renamed", "issuer": issuer(stack.provider_port()), "client_id": "passeur-havrelune", "secret": secret});
+    let other =
+        json!({"name": "renamed", "issuer": issuer(stack.provider_port()), "client_id": "passeur-havrelune", "secret": secret});
     assert_eq!(wrong(provider, other).await, ["redirect address"]);
     stack.behave(Mode::Down);
     assert_eq!(wrong(provider, json!({"name": "pilotage"})).await, ["issuer"]);
@@ -140,4 +142,12 @@ async fn a_trial_says_which_value_is_wrong() {
     ] {
         assert_eq!(stack.post(path, ask.clone()).await.0, 400, "{ask}");
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_key_with_several_values_is_not_searched_for() {
+    let stack = Stack::with(|s| instead(s, "user = \"preferred_username\"", "user = \"amr\"")).await;
+    let (status, code, why) = refused(&stack).await;
+    assert_eq!((status, code.as_str()), (403, "directory.no-key"));
+    assert!(why.contains("it has several values"), "{why}");
 }

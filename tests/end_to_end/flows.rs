@@ -14,7 +14,7 @@ async fn what_the_provider_does_wrong_is_told_apart() {
         (Mode::WrongAudience, "check-failed", "check.id-token-refused", "somebody-else"),
         (Mode::Expired, "check-failed", "check.id-token-refused", "expiry"),
         (Mode::OtherIssuer, "check-failed", "check.issuer", "http://elsewhere.localhost"),
-        (Mode::OneFactor, "check-failed", "check.factors", "amr with mfa"),
+        (Mode::OneFactor, "check-failed", "check.factors", "wants amr mfa"),
     ] {
         stack.behave(mode);
         let page = Person::new().sign_in(&stack.gate("/"), "benoit").await;
@@ -44,7 +44,10 @@ async fn a_provider_that_is_down_is_no_refusal() {
     let page = Person::new().open(&stack.gate("/")).await;
     assert_eq!(page.status, 502);
     assert_eq!(stack.latest().await, ("failed".into(), "provider.discovery-failed".into()));
+    // The failure is passed on for two seconds, so that people waiting behind it do not each wait for a time limit.
     stack.behave(Mode::Well);
+    assert_eq!(Person::new().open(&stack.gate("/")).await.status, 502);
+    stack.clock.advance(chrono::Duration::seconds(3));
     stack.signed_in("anouk").await;
 }
 
@@ -170,4 +173,57 @@ async fn an_altered_request_to_sign_in_is_refused() {
         assert_eq!(page.status, 400, "{ask}");
     }
     assert_eq!(stack.latest().await.1, "sign-in.ask-unreadable");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_refusal_loaded_again_is_another_attempt_and_still_a_refusal() {
+    let stack = Stack::new().await;
+    let mut farid = Person::new();
+    let first = farid.sign_in(&stack.gate("/"), "farid").await;
+    // Signed in by now; the same link to sign in decides again each time it is loaded.
+    let away = farid.send(Method::GET, &stack.gate("/"), None).await;
+    let ask = away.header("location").to_owned();
+    let mut seen = vec![first.crossing()];
+    for _ in 0..3 {
+        let page = farid.open(&ask).await;
+        assert_eq!(page.status, 403, "{}", page.body);
+        seen.push(page.crossing());
+    }
+    let n = seen.len();
+    seen.sort();
+    seen.dedup();
+    assert_eq!(seen.len(), n, "each has a story of its own");
+    for id in seen {
+        assert_eq!(stack.story(&id).await["code"], "rules.nothing-grants");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_went_out_to_the_provider_and_came_back_is_told_decoded() {
+    let stack = Stack::new().await;
+    let page = Person::new().sign_in(&stack.gate("/"), "farid").await;
+    let story = stack.story(&page.crossing()).await;
+    let step = |code: &str| {
+        let all = story["steps"].as_array().unwrap();
+        all.iter().find(|s| s["code"] == code).unwrap_or_else(|| panic!("no {code}"))["sentence"].as_str().unwrap().to_owned()
+    };
+    let sent = step("provider.sent");
+    for part in ["/authorize with", "response_type=code", "scope=openid profile email", "code_challenge_method=S256", "nonce=…"]
+    {
+        assert!(sent.contains(part), "{part}: {sent}");
+    }
+    assert!(step("provider.answered").contains("code=… (masked)"));
+    assert!(step("provider.tokens").contains("/token (client_secret_basic)"), "{}", step("provider.tokens"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_address_too_long_to_keep_leads_to_the_front_page_and_says_so() {
+    let stack = Stack::new().await;
+    let mut anouk = Person::new();
+    let page = anouk.sign_in(&stack.gate(&format!("/received?q={}", "a".repeat(3_000))), "anouk").await;
+    assert_eq!((page.status.as_u16(), page.url), (200, stack.gate("/")));
+    stack.settle().await;
+    let list = stack.get("/crossings?outcome=admitted&limit=1").await;
+    let story = stack.story(list["crossings"][0]["id"].as_str().unwrap()).await;
+    assert!(story["steps"].as_array().unwrap().iter().any(|s| s["code"] == "gate.return-not-kept"), "{story}");
 }

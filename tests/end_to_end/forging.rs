@@ -15,9 +15,11 @@ fn gate_token(person: &Person) -> String {
 
 async fn received(stack: &Stack, head: &str, body: &str) -> Value {
     let host = format!("berths.havrelune.localhost:{}", stack.address.port());
-    let request = format!("{}\r\nHost: {host}\r\nAccept: application/json\r\nConnection: close{}\r\n\r\n{body}", head.lines().next().unwrap(), {
-        head.lines().skip(1).map(|l| format!("\r\n{l}")).collect::<String>()
-    });
+    let request = format!(
+        "{}\r\nHost: {host}\r\nAccept: application/json\r\nConnection: close{}\r\n\r\n{body}",
+        head.lines().next().unwrap(),
+        { head.lines().skip(1).map(|l| format!("\r\n{l}")).collect::<String>() }
+    );
     let answer = raw(stack.address, &request).await;
     let json = answer.split_once("\r\n\r\n").map(|(_, b)| b).unwrap_or_default();
     let from = json.find('{').unwrap_or_else(|| panic!("{answer}"));
@@ -37,7 +39,13 @@ async fn forged_headers_are_removed_in_every_spelling() {
     let anouk = stack.signed_in("anouk").await;
     let cookie = cookie(&anouk);
     for name in [
-        "X-Harbour-User", "x-harbour-user", "X_Harbour_User", "X-Harbour_User", "X.Harbour.User", "X-HARBOUR-USER", "X~Harbour~User",
+        "X-Harbour-User",
+        "x-harbour-user",
+        "X_Harbour_User",
+        "X-Harbour_User",
+        "X.Harbour.User",
+        "X-HARBOUR-USER",
+        "X~Harbour~User",
     ] {
         let json = received(&stack, &format!("GET /received HTTP/1.1\nCookie: {cookie}\n{name}: harbour-master"), "").await;
         assert_eq!(values(&json, "x-harbour-user"), ["anouk"], "{name}: {json}");
@@ -61,7 +69,9 @@ async fn forged_trailers_are_removed_and_connection_cannot_remove_a_delivered_he
     assert_eq!(values(&json, "x-harbour-user"), ["anouk"], "{json}");
     assert!(values(&json, "x-harbour-roles").is_empty(), "{json}");
     assert_eq!(json["body_length"], 3);
-    let json = received(&stack, &format!("GET /received HTTP/1.1\nCookie: {cookie}\nConnection: X-Harbour-User, Forwarded, Host"), "").await;
+    let json =
+        received(&stack, &format!("GET /received HTTP/1.1\nCookie: {cookie}\nConnection: X-Harbour-User, Forwarded, Host"), "")
+            .await;
     assert_eq!(values(&json, "x-harbour-user"), ["anouk"], "{json}");
     assert_eq!(values(&json, "forwarded").len(), 1);
 }
@@ -70,7 +80,9 @@ async fn forged_trailers_are_removed_and_connection_cannot_remove_a_delivered_he
 async fn where_a_request_came_from_is_said_by_us_alone() {
     let stack = Stack::new().await;
     let cookie = cookie(&stack.signed_in("anouk").await);
-    let head = format!("GET /received HTTP/1.1\nCookie: {cookie}\nX-Forwarded-For: 10.9.9.9\nX_Forwarded_Host: evil.example\nForwarded: for=10.9.9.9\nX-Real-IP: 10.9.9.9");
+    let head = format!(
+        "GET /received HTTP/1.1\nCookie: {cookie}\nX-Forwarded-For: 10.9.9.9\nX_Forwarded_Host: evil.example\nForwarded: for=10.9.9.9\nX-Real-IP: 10.9.9.9"
+    );
     let json = received(&stack, &head, "").await;
     assert_eq!(values(&json, "x-forwarded-for"), ["127.0.0.1"]);
     assert!(!json.to_string().contains("10.9.9.9") && !json.to_string().contains("evil.example"), "{json}");
@@ -98,9 +110,14 @@ async fn two_cookies_a_foreign_token_and_garbage_are_no_session() {
         ("passeur-gate=".to_owned(), "unknown"),
         (format!("Passeur-Gate={token}"), "none"),
     ] {
-        let answer = raw(stack.address, &format!("GET /received HTTP/1.1\r\n{host}\r\nCookie: {cookie}\r\nConnection: close\r\n\r\n")).await;
+        let answer =
+            raw(stack.address, &format!("GET /received HTTP/1.1\r\n{host}\r\nCookie: {cookie}\r\nConnection: close\r\n\r\n"))
+                .await;
         assert!(answer.starts_with("HTTP/1.1 401"), "{cookie}: {answer}");
-        assert!(answer.contains(&format!("urn:passeur:problem:{why}")) && answer.to_lowercase().contains("www-authenticate"), "{answer}");
+        assert!(
+            answer.contains(&format!("urn:passeur:problem:{why}")) && answer.to_lowercase().contains("www-authenticate"),
+            "{answer}"
+        );
     }
 }
 
@@ -133,7 +150,12 @@ async fn tunnels_traces_and_foreign_upgrades_are_refused_with_and_without_a_sess
         for (head, status) in [
             (format!("TRACE / HTTP/1.1\r\nHost: {host}\r\n"), "405"),
             (format!("GET / HTTP/1.1\r\nHost: {host}\r\nUpgrade: h2c\r\nConnection: Upgrade\r\n"), "400"),
-            (format!("GET / HTTP/1.1\r\nHost: {host}\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nOrigin: http://evil.example\r\n"), "403"),
+            (
+                format!(
+                    "GET / HTTP/1.1\r\nHost: {host}\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nOrigin: http://evil.example\r\n"
+                ),
+                "403",
+            ),
             (format!("GET / HTTP/1.1\r\nHost: {host}\r\nHost: {host}\r\n"), "400"),
             (format!("POST / HTTP/1.1\r\nHost: {host}\r\nTransfer-Encoding: x, chunked\r\n"), "400"),
             (format!("GET http://pass.havrelune.localhost/ HTTP/1.1\r\nHost: {host}\r\n"), "400"),
@@ -187,4 +209,21 @@ async fn only_a_navigating_person_is_redirected() {
         let answer = raw(stack.address, &format!("{request}{host}\r\n")).await;
         assert!(answer.starts_with(&format!("HTTP/1.1 {status}")), "{request}: {answer}");
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_forged_is_told_once_a_minute() {
+    let stack = Stack::new().await;
+    let cookie = cookie(&stack.signed_in("anouk").await);
+    for _ in 0..3 {
+        received(&stack, &format!("GET /received HTTP/1.1\nCookie: {cookie}\nX_Harbour_User: harbour-master"), "").await;
+    }
+    assert_eq!(stack.latest().await, ("admitted".into(), "gate.headers-removed".into()));
+    let list = stack.get("/crossings?limit=1").await;
+    let line = &list["crossings"][0];
+    assert!(line["why"].as_str().unwrap().contains("x_harbour_user"), "{line}");
+    assert_eq!(line["subject"], "p-1001");
+    let all = stack.get("/crossings").await;
+    let told = all["crossings"].as_array().unwrap().iter().filter(|c| c["code"] == "gate.headers-removed").count();
+    assert_eq!(told, 1, "the others are counted on it: {all}");
 }

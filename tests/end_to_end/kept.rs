@@ -5,10 +5,7 @@ use crate::support::{Person, Stack, env};
 /// Every row of every table, as text.
 async fn dump(stack: &Stack) -> String {
     let client = stack.database.look().await;
-    let tables = client
-        .query("SELECT tablename::text FROM pg_tables WHERE schemaname = 'public'", &[])
-        .await
-        .unwrap();
+    let tables = client.query("SELECT tablename::text FROM pg_tables WHERE schemaname = 'public'", &[]).await.unwrap();
     let mut out = String::new();
     for t in tables {
         let table: String = t.get(0);
@@ -45,7 +42,9 @@ async fn no_secret_lies_in_the_store_in_clear() {
         parameter(&link, "code"),
         "eyJ".to_owned(), // how every id_token begins
     ];
-    secrets.extend(anouk.cookies.iter().filter(|(h, _)| h.ends_with("havrelune.localhost")).flat_map(|(_, jar)| jar.values().cloned()));
+    secrets.extend(
+        anouk.cookies.iter().filter(|(h, _)| h.ends_with("havrelune.localhost")).flat_map(|(_, jar)| jar.values().cloned()),
+    );
     assert!(all.contains("p-1001") && all.contains("uid=anouk"), "the dump holds what it should");
     for secret in secrets {
         assert!(secret.len() >= 3 && !all.contains(&secret), "{}… lies in the store", &secret[..3]);

@@ -64,7 +64,17 @@ fn core_and_protocols_have_no_clock_and_no_randomness() {
         for file in files {
             let text = std::fs::read_to_string(&file).unwrap();
             let code = text.split("#[cfg(test)]").next().unwrap();
-            for forbidden in ["Utc::now", "Local::now", "SystemTime", "Instant::now", "rand::", "std::fs", "std::net::Tcp", "async fn", "println!"] {
+            for forbidden in [
+                "Utc::now",
+                "Local::now",
+                "SystemTime",
+                "Instant::now",
+                "rand::",
+                "std::fs",
+                "std::net::Tcp",
+                "async fn",
+                "println!",
+            ] {
                 assert!(!code.contains(forbidden), "{} uses {forbidden}", file.display());
             }
         }
@@ -84,5 +94,21 @@ fn sql_never_asks_for_the_time() {
         for forbidden in ["now()", "current_timestamp", "clock_timestamp", "current_date"] {
             assert!(!text.contains(forbidden), "{} uses {forbidden}", file.display());
         }
+    }
+}
+
+#[test]
+fn every_step_of_the_catalogue_is_taken_somewhere() {
+    let mut files = vec![];
+    sources(&root().join("crates"), &mut files);
+    let code: String = files
+        .iter()
+        .filter(|f| !f.ends_with("step/catalogue.rs") && !f.components().any(|c| c.as_os_str() == "tests"))
+        .map(|f| std::fs::read_to_string(f).unwrap().split("#[cfg(test)]").next().unwrap().to_owned())
+        .collect();
+    for step in passeur_core::step::ALL {
+        let name = format!("{step:?}");
+        let taken = code.match_indices(&name).any(|(at, _)| !code[at + name.len()..].starts_with(|c: char| c.is_alphanumeric()));
+        assert!(taken, "{name} is never taken");
     }
 }

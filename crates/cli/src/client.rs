@@ -46,7 +46,10 @@ impl Client {
             Language::En => "en",
             Language::Fr => "fr",
         };
-        self.http.request(method, format!("{}/api/v1{path}", self.base)).bearer_auth(&self.token).header("accept-language", language)
+        self.http
+            .request(method, format!("{}/api/v1{path}", self.base))
+            .bearer_auth(&self.token)
+            .header("accept-language", language)
     }
 
     pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T, Exit> {
@@ -78,7 +81,8 @@ impl Client {
         let status = answer.status();
         let body = answer.bytes().await.map_err(|e| no_service(&e))?;
         if status.is_success() {
-            return serde_json::from_slice(&body).map_err(|e| Exit::Failed(format!("the answer cannot be read ({e}): is this the same version?")));
+            return serde_json::from_slice(&body)
+                .map_err(|e| Exit::Failed(format!("the answer cannot be read ({e}): is this the same version?")));
         }
         match serde_json::from_slice::<Problem>(&body) {
             Ok(p) => Err(Exit::of_problem(&p)),

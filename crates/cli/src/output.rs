@@ -29,7 +29,11 @@ impl Screen {
     pub fn of_stdout() -> Screen {
         let terminal = std::io::stdout().is_terminal();
         let env = std::env::var("COLUMNS").ok().and_then(|c| c.parse().ok());
-        let width = env.or_else(|| terminal_size::terminal_size().map(|(w, _)| usize::from(w.0))).unwrap_or(if terminal { 80 } else { 120 });
+        let width = env.or_else(|| terminal_size::terminal_size().map(|(w, _)| usize::from(w.0))).unwrap_or(if terminal {
+            80
+        } else {
+            120
+        });
         let colour = terminal && std::env::var_os("NO_COLOR").is_none() && std::env::var("TERM").is_ok_and(|t| t != "dumb");
         Screen { width: width.clamp(40, 400), colour }
     }

@@ -128,8 +128,19 @@ mod tests {
         }
         let long = format!("/{}", "a".repeat(RETURN_MAX));
         for bad in [
-            "", "a", "//elsewhere.example/", "/\\elsewhere.example", "\\\\x", "http://elsewhere.example/", "/a\r\nSet-Cookie: x",
-            "/a b", "/\t/elsewhere.example", "/é", "/a#b", "/.//elsewhere.example", &long,
+            "",
+            "a",
+            "//elsewhere.example/",
+            "/\\elsewhere.example",
+            "\\\\x",
+            "http://elsewhere.example/",
+            "/a\r\nSet-Cookie: x",
+            "/a b",
+            "/\t/elsewhere.example",
+            "/é",
+            "/a#b",
+            "/.//elsewhere.example",
+            &long,
         ] {
             assert_eq!(ReturnPath::parse(bad), None, "{bad:?}");
         }

@@ -22,18 +22,6 @@ pub enum Origin {
     SignIn,
 }
 
-impl std::fmt::Display for Origin {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Origin::IdToken { claim } => write!(f, "id_token claim {claim}"),
-            Origin::UserInfo { claim } => write!(f, "userinfo claim {claim}"),
-            Origin::Claims { claim } => write!(f, "claim {claim}"),
-            Origin::Directory { directory, attribute } => write!(f, "directory {directory}, attribute {attribute}"),
-            Origin::SignIn => f.write_str("the sign-in"),
-        }
-    }
-}
-
 /// Why an attribute has no value. Each has its own words in the story of a crossing.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "reason", rename_all = "kebab-case")]
@@ -108,10 +96,6 @@ impl Attribute {
 
     /// From a list that may be empty: an attribute with no value is absent for `if_empty`.
     pub fn from_values(values: Vec<String>, origin: Origin, if_empty: Absence) -> Attribute {
-        if values.is_empty() {
-            Attribute::Absent { absence: if_empty, origin }
-        } else {
-            Attribute::Present { values, origin }
-        }
+        if values.is_empty() { Attribute::Absent { absence: if_empty, origin } } else { Attribute::Present { values, origin } }
     }
 }

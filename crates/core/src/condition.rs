@@ -6,7 +6,7 @@
 use crate::attribute::Absence;
 use crate::identity::{Groups, Identity};
 use crate::site::{AttributeId, Site};
-use crate::step::{Lang, param_text};
+use crate::step::Phrase;
 
 /// When a rule applies.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -79,50 +79,53 @@ impl Condition {
         }
     }
 
-    /// What the condition wants, in words.
-    pub fn wanted(&self, site: &Site) -> String {
-        let list = |parts: &[Condition], sep: &str| parts.iter().map(|p| p.wanted(site)).collect::<Vec<_>>().join(sep);
+    /// What the condition wants.
+    pub fn wanted(&self, site: &Site) -> Phrase {
+        let list = |parts: &[Condition]| parts.iter().map(|p| p.wanted(site)).collect();
+        let name = |id: &AttributeId| site.attribute_name(*id).to_owned();
         match self {
-            Condition::Everyone => "anyone who signed in".to_owned(),
-            Condition::Group(g) => format!("group {g}"),
-            Condition::OneOf(id, v) if v.len() == 1 => format!("{} = {}", site.attribute_name(*id), v[0]),
-            Condition::OneOf(id, v) => format!("{} one of {}", site.attribute_name(*id), v.join(", ")),
-            Condition::Present(id, true) => format!("{} present", site.attribute_name(*id)),
-            Condition::Present(id, false) => format!("{} absent", site.attribute_name(*id)),
-            Condition::All(p) => format!("all of ({})", list(p, "; ")),
-            Condition::Any(p) => format!("any of ({})", list(p, "; ")),
-            Condition::None(p) => format!("none of ({})", list(p, "; ")),
+            Condition::Everyone => Phrase::Everyone,
+            Condition::Group(g) => Phrase::Group { group: g.clone(), via: None },
+            Condition::OneOf(id, v) => Phrase::Attribute { attribute: name(id), values: v.clone() },
+            Condition::Present(id, true) => Phrase::Present { attribute: name(id) },
+            Condition::Present(id, false) => Phrase::Absent { attribute: name(id), absence: None },
+            Condition::All(p) => Phrase::AllOf { of: list(p) },
+            Condition::Any(p) => Phrase::AnyOf { of: list(p) },
+            Condition::None(p) => Phrase::NoneOf { of: list(p) },
         }
     }
 
     /// The values each part saw.
-    pub fn saw(&self, site: &Site, who: &Identity) -> Vec<String> {
+    pub fn saw(&self, site: &Site, who: &Identity) -> Vec<Phrase> {
         let mut out = vec![];
         self.collect_saw(site, who, &mut out);
-        out.dedup();
         out
     }
 
-    fn collect_saw(&self, site: &Site, who: &Identity, out: &mut Vec<String>) {
-        match self {
-            Condition::Everyone => out.push("a person signed in".to_owned()),
-            Condition::Group(name) => out.push(match &who.groups {
-                Groups::Known { .. } => match who.groups.path(name) {
-                    Some(path) => path,
-                    None => format!("not in {name}"),
+    fn collect_saw(&self, site: &Site, who: &Identity, out: &mut Vec<Phrase>) {
+        let saw = match self {
+            Condition::Everyone => Phrase::Everyone,
+            Condition::Group(name) => match &who.groups {
+                Groups::Known { .. } => match who.groups.found(name) {
+                    Some(g) => Phrase::Group { group: g.name.clone(), via: g.via.clone() },
+                    None => Phrase::NotInGroup { group: name.clone() },
                 },
-                Groups::Unknown { absence, .. } => {
-                    format!("groups not known ({})", param_text(&absence.param(), Lang::En))
-                }
-            }),
+                Groups::Unknown { absence, .. } => Phrase::GroupsUnknown { absence: absence.clone() },
+            },
             Condition::OneOf(id, _) | Condition::Present(id, _) => {
-                let name = site.attribute_name(*id);
-                out.push(match who.attribute(*id).values() {
-                    Ok(values) => format!("{name} = {}", values.join(", ")),
-                    Err(absence) => format!("{name} absent ({})", param_text(&absence.param(), Lang::En)),
-                });
+                let attribute = site.attribute_name(*id).to_owned();
+                match who.attribute(*id).values() {
+                    Ok(values) => Phrase::Attribute { attribute, values: values.to_vec() },
+                    Err(absence) => Phrase::Absent { attribute, absence: Some(absence.clone()) },
+                }
             }
-            Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().for_each(|c| c.collect_saw(site, who, out)),
+            Condition::All(p) | Condition::Any(p) | Condition::None(p) => {
+                p.iter().for_each(|c| c.collect_saw(site, who, out));
+                return;
+            }
+        };
+        if !out.contains(&saw) {
+            out.push(saw);
         }
     }
 
@@ -177,7 +180,11 @@ pub(crate) fn read(
         ["group"] => {
             let group = f.need("group", "\"pilots\"")?;
             if !has_directory {
-                f.error("group", "groups come from a directory, and none is named here".into(), "Add directory = \"…\" beside provider.");
+                f.error(
+                    "group",
+                    "groups come from a directory, and none is named here".into(),
+                    "Add directory = \"…\" beside provider.",
+                );
             }
             Some(Condition::Group(group))
         }
@@ -204,14 +211,22 @@ fn read_attribute(f: &crate::site::read::Fields<'_, '_>, names: &crate::site::ac
     let id = (names.attribute)(&name);
     if id.is_none() {
         let near = names.attributes.join(", ");
-        f.error("attribute", format!("there is no attribute \"{name}\""), format!("Map it under a provider or directory. There are: {near}."));
+        f.error(
+            "attribute",
+            format!("there is no attribute \"{name}\""),
+            format!("Map it under a provider or directory. There are: {near}."),
+        );
     }
     match (f.text("is"), f.texts("one-of"), f.has("present")) {
         (Some(is), None, false) => Some(Condition::OneOf(id?, vec![is])),
         (None, Some(of), false) if !of.is_empty() => Some(Condition::OneOf(id?, of)),
         (None, None, true) => Some(Condition::Present(id?, f.flag("present", true))),
         _ => {
-            f.error("attribute", "the condition does not say what to compare".into(), "Add exactly one of is = \"…\", one-of = [\"…\"], present = true.");
+            f.error(
+                "attribute",
+                "the condition does not say what to compare".into(),
+                "Add exactly one of is = \"…\", one-of = [\"…\"], present = true.",
+            );
             None
         }
     }

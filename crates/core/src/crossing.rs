@@ -98,7 +98,12 @@ impl Outcome {
     pub fn is_durable(self) -> bool {
         matches!(
             self,
-            Outcome::Admitted | Outcome::Refused | Outcome::ProviderRefused | Outcome::CheckFailed | Outcome::Failed | Outcome::SignedOut
+            Outcome::Admitted
+                | Outcome::Refused
+                | Outcome::ProviderRefused
+                | Outcome::CheckFailed
+                | Outcome::Failed
+                | Outcome::SignedOut
         )
     }
 }
@@ -106,9 +111,7 @@ impl Outcome {
 /// The step that decided: the last that stopped the crossing, or else the last that gave something.
 pub fn deciding(steps: &[Step]) -> Option<usize> {
     let last = |b: Bearing| steps.iter().rposition(|s| s.code.spec().bearing == b);
-    last(Bearing::Stop)
-        .or_else(|| steps.iter().rposition(|s| s.code == StepCode::Granted))
-        .or_else(|| last(Bearing::Pass))
+    last(Bearing::Stop).or_else(|| steps.iter().rposition(|s| s.code == StepCode::Granted)).or_else(|| last(Bearing::Pass))
 }
 
 /// One line that says why, for lists.
@@ -131,7 +134,8 @@ mod tests {
     #[test]
     fn the_eye_lands_on_the_step_that_decided() {
         let s = |c| Step::new(c);
-        let refused = [s(StepCode::Arrived), s(StepCode::IdTokenAccepted), s(StepCode::RefusedByRule), s(StepCode::AttributePresent)];
+        let refused =
+            [s(StepCode::Arrived), s(StepCode::IdTokenAccepted), s(StepCode::RefusedByRule), s(StepCode::AttributePresent)];
         assert_eq!(deciding(&refused), Some(2));
         let admitted = [s(StepCode::Arrived), s(StepCode::Granted), s(StepCode::HeaderDelivered), s(StepCode::CameThrough)];
         assert_eq!(deciding(&admitted), Some(1));

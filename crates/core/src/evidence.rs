@@ -145,10 +145,9 @@ pub struct GroupFound {
 }
 
 impl Evidence {
-    /// The bytes that are hashed and stored: JSON with sorted object keys.
+    /// The bytes that are hashed: JSON with sorted object keys, whatever order they were received or read back in.
     pub fn canonical(&self) -> Vec<u8> {
-        // serde_json's Map is sorted (no `preserve_order` feature), and struct fields have a fixed order.
-        serde_json::to_vec(self).unwrap_or_default()
+        serde_json::to_value(self).map(|v| serde_json::to_vec(&sorted(v)).unwrap_or_default()).unwrap_or_default()
     }
 
     /// The content hash under which it is stored.
@@ -159,5 +158,18 @@ impl Evidence {
     /// The look-up made in a directory, if it was asked.
     pub fn look_up(&self, directory: &str) -> Option<&LookUp> {
         self.look_ups.iter().find(|l| l.directory == directory)
+    }
+}
+
+/// Sorts object keys at every level. Whether a JSON object keeps the order of insertion depends on how the program was
+/// built; inserting in order is right either way.
+fn sorted(value: Value) -> Value {
+    match value {
+        Value::Object(map) => {
+            let by_name: BTreeMap<String, Value> = map.into_iter().collect();
+            Value::Object(by_name.into_iter().map(|(k, v)| (k, sorted(v))).collect())
+        }
+        Value::Array(items) => Value::Array(items.into_iter().map(sorted).collect()),
+        other => other,
     }
 }

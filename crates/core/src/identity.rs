@@ -7,7 +7,7 @@ use serde_json::Value;
 use crate::attribute::{Absence, Attribute, Origin};
 use crate::evidence::{Evidence, GroupFound, UserInfo};
 use crate::site::{Access, AttributeId, BUILT_IN, Site};
-use crate::step::{Step, StepCode, Witness};
+use crate::step::{Phrase, Step, StepCode, Witness};
 
 /// A person: the provider and its identifier of them. Never a mail address or a name.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -29,14 +29,12 @@ impl Groups {
         matches!(self, Groups::Known { by_name, .. } if by_name.contains_key(&name.to_lowercase()))
     }
 
-    /// How the person is in the group, in words.
-    pub fn path(&self, name: &str) -> Option<String> {
-        let Groups::Known { by_name, .. } = self else { return None };
-        let found = by_name.get(&name.to_lowercase())?;
-        Some(match &found.via {
-            Some(via) => format!("in {} through {via}", found.name),
-            None => format!("in {}", found.name),
-        })
+    /// The group as found, with how the person is in it.
+    pub fn found(&self, name: &str) -> Option<&GroupFound> {
+        match self {
+            Groups::Known { by_name, .. } => by_name.get(&name.to_lowercase()),
+            Groups::Unknown { .. } => None,
+        }
     }
 
     /// Names in order, or why there are none.
@@ -107,11 +105,11 @@ fn tell(site: &Site, id: AttributeId, attribute: &Attribute, witness: &mut impl 
         Attribute::Present { values, origin } => Step::new(StepCode::AttributePresent)
             .with("attribute", site.attribute_name(id))
             .with("values", values.clone())
-            .with("origin", origin.to_string()),
+            .with("origin", Phrase::From { origin: origin.clone() }),
         Attribute::Absent { absence, origin } => Step::new(StepCode::AttributeAbsent)
             .with("attribute", site.attribute_name(id))
             .with("absence", absence.param())
-            .with("origin", origin.to_string()),
+            .with("origin", Phrase::From { origin: origin.clone() }),
     });
 }
 
@@ -125,7 +123,9 @@ pub fn from_claims(evidence: &Evidence, claim: &str) -> Attribute {
             Some(value) => from_json(value, Origin::UserInfo { claim: claim.to_owned() }),
             None => Attribute::Absent { absence: Absence::NotReleased, origin: Origin::Claims { claim: claim.to_owned() } },
         },
-        UserInfo::NotAsked => Attribute::Absent { absence: Absence::NotReleased, origin: Origin::IdToken { claim: claim.to_owned() } },
+        UserInfo::NotAsked => {
+            Attribute::Absent { absence: Absence::NotReleased, origin: Origin::IdToken { claim: claim.to_owned() } }
+        }
         UserInfo::Failed { how } => Attribute::Absent {
             absence: Absence::LookUpFailed { how: how.clone() },
             origin: Origin::UserInfo { claim: claim.to_owned() },

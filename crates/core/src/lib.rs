@@ -10,7 +10,7 @@
 //! * [`condition`] and [`decide`]: rules folded into a decision and a proof of admission;
 //! * [`delivery`]: the values handed to an upstream;
 //! * [`step`] and [`crossing`]: what happened, kept as data and told in words;
-//! * [`seal`], [`session`], [`id`], [`address`], [`recorder`]: the small certain parts the rest stands on.
+//! * [`seal`], [`session`], [`id`], [`address`], [`path`], [`recorder`]: the small certain parts the rest stands on.
 
 pub mod address;
 pub mod attribute;
@@ -21,6 +21,7 @@ pub mod delivery;
 pub mod evidence;
 pub mod id;
 pub mod identity;
+pub mod path;
 pub mod recorder;
 pub mod seal;
 pub mod session;

@@ -76,11 +76,7 @@ mod tests {
         let t0 = chrono::DateTime::from_timestamp(1_795_000_000, 0).unwrap();
         let m = Duration::minutes(1);
         let limits = Lifetimes { idle: m * 30, absolute: m * 600 };
-        let life = |seen: i32, ended: Option<i32>| Life {
-            began: t0,
-            last_seen: t0 + m * seen,
-            ended: ended.map(|e| t0 + m * e),
-        };
+        let life = |seen: i32, ended: Option<i32>| Life { began: t0, last_seen: t0 + m * seen, ended: ended.map(|e| t0 + m * e) };
         let table = [
             (life(0, None), 0, State::Live),
             (life(0, None), 29, State::Live),

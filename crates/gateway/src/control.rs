@@ -103,9 +103,25 @@ pub trait Control: Send + Sync + 'static {
     /// Turns a token that is not in memory into an admission, or decides anew under a new edition.
     async fn present(&self, edition: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented;
     /// Answers a request without a usable session: to sign-in, or 401.
-    async fn turn_away(&self, edition: Arc<Edition>, gate: &str, why: NoSession, headers: &HeaderMap, facts: &RequestFacts) -> Response<Body>;
+    async fn turn_away(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        why: NoSession,
+        headers: &HeaderMap,
+        facts: &RequestFacts,
+    ) -> Response<Body>;
     /// Answers a request that is never let through, for the reason in the step.
-    async fn reject(&self, edition: Arc<Edition>, gate: &str, status: http::StatusCode, step: Step, facts: &RequestFacts) -> Response<Body>;
+    async fn reject(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        status: http::StatusCode,
+        step: Step,
+        facts: &RequestFacts,
+    ) -> Response<Body>;
+    /// Notes headers that only the gate may set and that a client sent; they are removed already. Does not wait.
+    fn forged(&self, admission: &Admission, names: Vec<String>, facts: &RequestFacts);
     /// Answers for an upstream that did not.
     async fn upstream_failed(&self, admission: &Admission, how: UpstreamFailure, facts: &RequestFacts) -> Response<Body>;
     /// Whether the store still knows the session as not ended; none when it does not answer.

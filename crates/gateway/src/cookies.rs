@@ -40,7 +40,12 @@ pub fn find(headers: &HeaderMap, name: &str) -> Found {
 
 fn pairs(headers: &HeaderMap) -> impl Iterator<Item = &str> {
     let short = headers.get_all(COOKIE).iter().map(HeaderValue::len).sum::<usize>() <= COOKIES_MAX;
-    headers.get_all(COOKIE).iter().filter(move |_| short).filter_map(|v| std::str::from_utf8(v.as_bytes()).ok()).flat_map(|v| v.split(';'))
+    headers
+        .get_all(COOKIE)
+        .iter()
+        .filter(move |_| short)
+        .filter_map(|v| std::str::from_utf8(v.as_bytes()).ok())
+        .flat_map(|v| v.split(';'))
 }
 
 /// The Cookie field for the upstream: all that came, in order, without ours. None when nothing is left.
@@ -108,7 +113,10 @@ mod tests {
 
     #[test]
     fn ours_never_reach_the_upstream_in_any_spelling() {
-        let h = headers(&["a=1; __Host-passeur-gate=t; b=2", "Passeur-Binding=z; __SECURE-PASSEUR-x=1; =passeur-gate=y; passeur=1; c"]);
+        let h = headers(&[
+            "a=1; __Host-passeur-gate=t; b=2",
+            "Passeur-Binding=z; __SECURE-PASSEUR-x=1; =passeur-gate=y; passeur=1; c",
+        ]);
         assert_eq!(without_ours(&h).unwrap(), "a=1; b=2; c");
         assert_eq!(without_ours(&headers(&["passeur-gate=t"])), None);
         assert_eq!(without_ours(&headers(&["passeurette=t"])).unwrap(), "passeurette=t");

@@ -2,7 +2,7 @@
 
 use http::header::{CONNECTION, CONTENT_LENGTH, HOST, TRANSFER_ENCODING, UPGRADE};
 use http::{HeaderMap, Method, StatusCode, Uri};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step::{Param, Step, StepCode};
 
 /// The host a request means. None when there is none or more than one, or target and Host differ (RFC 9112 3.2).
 pub(crate) fn host(uri: &Uri, headers: &HeaderMap) -> Option<String> {
@@ -27,19 +27,20 @@ pub(crate) fn check(method: &Method, headers: &HeaderMap, origin: &str) -> Resul
     if matches!(*method, Method::TRACE | Method::CONNECT) {
         return Err((StatusCode::METHOD_NOT_ALLOWED, Step::new(StepCode::MethodRefused).with("method", method.as_str())));
     }
-    let ambiguous = |what: &str| Err((StatusCode::BAD_REQUEST, Step::new(StepCode::AmbiguousRequest).with("what", what)));
+    let ambiguous =
+        |what: &str| Err((StatusCode::BAD_REQUEST, Step::new(StepCode::AmbiguousRequest).with("what", Param::reason(what))));
     let encodings: Vec<_> = headers.get_all(TRANSFER_ENCODING).iter().collect();
     match encodings.as_slice() {
         [] => {}
         [one] if one.as_bytes().eq_ignore_ascii_case(b"chunked") => {
             if headers.contains_key(CONTENT_LENGTH) {
-                return ambiguous("both Transfer-Encoding and Content-Length");
+                return ambiguous("both-lengths");
             }
         }
-        _ => return ambiguous("a Transfer-Encoding other than chunked"),
+        _ => return ambiguous("transfer-encoding"),
     }
     if headers.get_all(CONTENT_LENGTH).iter().count() > 1 {
-        return ambiguous("more than one Content-Length");
+        return ambiguous("several-lengths");
     }
     if headers.contains_key(UPGRADE) || says_upgrade(headers) {
         return check_upgrade(method, headers, origin);

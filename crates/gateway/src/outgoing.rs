@@ -15,9 +15,24 @@ use crate::head::{is_websocket, tokens};
 
 /// Fields that belong to one connection only (RFC 9110 7.6.1), and those that claim where a request came from.
 const DROPPED: &[&str] = &[
-    "connection", "keep-alive", "proxy-connection", "proxy-authenticate", "proxy-authorization", "te", "trailer", "transfer-encoding",
-    "upgrade", "forwarded", "x-forwarded-for", "x-forwarded-host", "x-forwarded-proto", "x-forwarded-port", "x-forwarded-server",
-    "x-real-ip", "cookie", "host",
+    "connection",
+    "keep-alive",
+    "proxy-connection",
+    "proxy-authenticate",
+    "proxy-authorization",
+    "te",
+    "trailer",
+    "transfer-encoding",
+    "upgrade",
+    "forwarded",
+    "x-forwarded-for",
+    "x-forwarded-host",
+    "x-forwarded-proto",
+    "x-forwarded-port",
+    "x-forwarded-server",
+    "x-real-ip",
+    "cookie",
+    "host",
 ];
 
 /// A request that may go to an upstream. Private field: [`build`] is the only way to one.

@@ -4,12 +4,13 @@ use std::net::IpAddr;
 use std::sync::Arc;
 
 use http::{HeaderName, Request, Response, StatusCode};
-use hyper::body::Incoming;
 use http_body_util::BodyExt;
+use hyper::body::Incoming;
 use passeur_core::id::Token;
+use passeur_core::path;
 use passeur_core::session::State;
 use passeur_core::site::Gate;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step::{Param, Step, StepCode};
 use passeur_links::clock::Clock;
 
 use crate::admission::Admission;
@@ -129,12 +130,18 @@ impl Gateway {
         Ok(admission)
     }
 
-    async fn forward(&self, gate: &Gate, mut request: Request<Incoming>, admission: Arc<Admission>, facts: RequestFacts) -> Response<Body> {
+    async fn forward(
+        &self,
+        gate: &Gate,
+        mut request: Request<Incoming>,
+        admission: Arc<Admission>,
+        facts: RequestFacts,
+    ) -> Response<Body> {
         admission.session.touch(self.clock.now());
         admission.counters.request();
         let forged = outgoing::forged(&admission, request.headers());
         if !forged.is_empty() {
-            tracing::warn!(gate = gate.name, crossing = %admission.crossing, names = forged.join(","), "a client sent headers that only the gate may set; removed");
+            self.control.forged(&admission, forged, &facts);
         }
         let upgrade = head::is_websocket(request.headers()).then(|| hyper::upgrade::on(&mut request));
         let (parts, body) = request.into_parts();
@@ -145,7 +152,7 @@ impl Gateway {
             false => Through::wrap(body, Arc::new(move |n| counting.counters.received(n)), keep),
         };
         let Some(out) = outgoing::build(&parts, body, gate, &admission, facts.address) else {
-            let step = Step::new(StepCode::AmbiguousRequest).with("what", "the request cannot be written for the upstream");
+            let step = Step::new(StepCode::AmbiguousRequest).with("what", Param::reason("unwritable"));
             return match self.live.get() {
                 Some(e) => self.control.reject(e, &gate.name, StatusCode::BAD_REQUEST, step, &facts).await,
                 None => bare(StatusCode::BAD_REQUEST, "Bad request.\n"),
@@ -157,7 +164,12 @@ impl Gateway {
         }
     }
 
-    fn answer(&self, mut answer: Response<Incoming>, upgrade: Option<hyper::upgrade::OnUpgrade>, admission: Arc<Admission>) -> Response<Body> {
+    fn answer(
+        &self,
+        mut answer: Response<Incoming>,
+        upgrade: Option<hyper::upgrade::OnUpgrade>,
+        admission: Arc<Admission>,
+    ) -> Response<Body> {
         response::clean(answer.status(), answer.headers_mut());
         if answer.status() == StatusCode::SWITCHING_PROTOCOLS {
             let Some(person) = upgrade else {
@@ -174,12 +186,10 @@ impl Gateway {
     }
 }
 
-/// Whether a path is the service's own on every gate. Any spelling of it that an upstream might fold is ours too and is
-/// then unknown, so that nothing under our name ever reaches an upstream.
+/// Whether a path is the service's own on every gate, in any spelling that an upstream might fold onto it: nothing under
+/// our name ever reaches an upstream.
 fn is_own_path(path: &str) -> bool {
-    let lower = path.to_ascii_lowercase().replace("%2e", ".").replace('\\', "/");
-    let lower = lower.trim_start_matches('/');
-    lower == ".passeur" || lower.starts_with(".passeur/")
+    path::canonical(path).is_some_and(|p| path::is_at_or_below(&p, "/.passeur"))
 }
 
 /// A page for those for whom no edition and no language is known.
@@ -197,7 +207,18 @@ fn bare(status: StatusCode, words: &'static str) -> Response<Body> {
 mod tests {
     #[test]
     fn our_own_path_is_ours_in_every_spelling() {
-        for ours in ["/.passeur", "/.passeur/arrive", "/.PASSEUR/x", "//.passeur/x", "/%2Epasseur/x", "/\\.passeur/x"] {
+        for ours in [
+            "/.passeur",
+            "/.passeur/arrive",
+            "/.PASSEUR/x",
+            "//.passeur/x",
+            "/%2Epasseur/x",
+            "/\\.passeur/x",
+            "/.%70asseur/x",
+            "/%252epasseur",
+            "/x/../.passeur/x",
+            "/.passeur;a/x",
+        ] {
             assert!(super::is_own_path(ours), "{ours}");
         }
         for theirs in ["/", "/passeur/", "/x/.passeur/", "/.passeurette"] {

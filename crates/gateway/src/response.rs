@@ -6,7 +6,8 @@ use http::{HeaderMap, StatusCode};
 use crate::cookies;
 use crate::head::tokens;
 
-const HOP_BY_HOP: &[&str] = &["connection", "keep-alive", "proxy-connection", "proxy-authenticate", "te", "transfer-encoding", "upgrade"];
+const HOP_BY_HOP: &[&str] =
+    &["connection", "keep-alive", "proxy-connection", "proxy-authenticate", "te", "transfer-encoding", "upgrade"];
 
 /// Cleans a response head: per-connection fields go, our cookies cannot be set, and no shared cache may keep it.
 pub(crate) fn clean(status: StatusCode, headers: &mut HeaderMap) {

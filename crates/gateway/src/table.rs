@@ -92,7 +92,10 @@ impl Table {
 
     /// Every admission in memory.
     pub fn admissions(&self) -> Vec<Arc<Admission>> {
-        self.shards.iter().flat_map(|s| s.read().unwrap_or_else(|e| e.into_inner()).values().cloned().collect::<Vec<_>>()).collect()
+        self.shards
+            .iter()
+            .flat_map(|s| s.read().unwrap_or_else(|e| e.into_inner()).values().cloned().collect::<Vec<_>>())
+            .collect()
     }
 
     /// Every session in memory.

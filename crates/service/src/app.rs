@@ -112,7 +112,9 @@ impl App {
         if !anew && self.store.live_edition_number().await? <= current {
             return Ok(());
         }
-        let Some(row) = self.store.live_edition().await? else { return Ok(()) };
+        let Some(row) = self.store.live_edition().await? else {
+            return Ok(());
+        };
         let (site, findings) = compile(&row.document);
         let Some(site) = site else {
             let first = findings.iter().find(|f| f.severity == Severity::Error).map(Finding::to_string).unwrap_or_default();
@@ -131,12 +133,12 @@ impl App {
 
     fn build_links(&self, site: &Site, secrets: &HashMap<String, String>) -> Links {
         let secret = |name: &Option<String>| name.as_ref().and_then(|n| secrets.get(n).cloned());
-        let providers = site.providers.iter().map(|p| {
-            (p.name.clone(), ProviderLink::new(p.clone(), secret(&p.secret), self.clock.clone()))
-        });
-        let directories = site.directories.iter().map(|d| {
-            (d.name.clone(), DirectoryLink::new(d.clone(), secret(&d.secret), self.clock.clone()))
-        });
+        let providers =
+            site.providers.iter().map(|p| (p.name.clone(), ProviderLink::new(p.clone(), secret(&p.secret), self.clock.clone())));
+        let directories = site
+            .directories
+            .iter()
+            .map(|d| (d.name.clone(), DirectoryLink::new(d.clone(), secret(&d.secret), self.clock.clone())));
         Links { providers: providers.collect(), directories: directories.collect() }
     }
 }

@@ -123,9 +123,15 @@ impl Attempt {
     ///
     /// # Errors
     /// When it cannot be written: the caller refuses then.
-    pub async fn record(&self, outcome: Outcome) -> Result<(), StoreError> {
+    pub async fn record(&mut self, outcome: Outcome) -> Result<(), StoreError> {
         let evidence = self.evidence.as_ref().map(|e| (e.hash(), serde_json::to_value(e).unwrap_or_default()));
-        self.app.recorder.durable(self.row(outcome), evidence).await.inspect_err(|e| {
+        let mut done = self.app.recorder.durable(self.row(outcome), evidence.clone()).await;
+        if let Err(StoreError::Conflict) = done {
+            // The page was loaded again and its attempt is recorded already: this is another one.
+            self.id = self.app.new_crossing();
+            done = self.app.recorder.durable(self.row(outcome), evidence).await;
+        }
+        done.inspect_err(|e| {
             tracing::error!(error = %e, crossing = %self.id, "a crossing could not be recorded; the attempt is refused");
         })
     }
@@ -138,7 +144,7 @@ impl Attempt {
 
     /// Records an attempt that ended. With an identity it is durable. Without one it is durable as well, up to a number
     /// a minute: whoever holds a browser can make a provider refuse as often as they like, and may not fill the store.
-    pub async fn record_ended(&self, outcome: Outcome) -> Result<CrossingId, StoreError> {
+    pub async fn record_ended(&mut self, outcome: Outcome) -> Result<CrossingId, StoreError> {
         if self.who.is_some() || self.app.recorder.may_write_unidentified(self.address, self.app.now()) {
             self.record(outcome).await.map(|()| self.id)
         } else {

@@ -27,7 +27,9 @@ pub fn router() -> Router<App> {
 }
 
 async fn index() -> Response {
-    let Some(page) = Files::get("index.html") else { return StatusCode::NOT_FOUND.into_response() };
+    let Some(page) = Files::get("index.html") else {
+        return StatusCode::NOT_FOUND.into_response();
+    };
     let nonce = hex(&random::<16>());
     let html = String::from_utf8_lossy(&page.data).replace(NONCE_PLACE, &nonce);
     let policy = format!(

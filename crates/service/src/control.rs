@@ -14,7 +14,7 @@ use passeur_core::evidence::Evidence;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::session::State;
 use passeur_core::site::Gate;
-use passeur_core::step::{Param, Silent, Step, StepCode};
+use passeur_core::step::{Param, Phrase, Silent, Step, StepCode};
 use passeur_gateway::admission::Admission;
 use passeur_gateway::body::{Body, BoxError};
 use passeur_gateway::control::{Control, NoSession, Presented, RequestFacts, UpstreamFailure};
@@ -78,7 +78,8 @@ impl Control for Service {
             ("/.passeur/arrive", true) => arrive::arrive(&self.app, &edition, gate, &visit).await,
             ("/.passeur/sign-out", true) => redirect(&edition.site.address.at("/.passeur/sign-out"), None),
             ("/.passeur/page.css", true) => crate::router::style().await.into_response(),
-            _ => problem(StatusCode::NOT_FOUND, "not-found", "Nothing is here", "Passeur has no such page on a gate.").into_response(),
+            _ => problem(StatusCode::NOT_FOUND, "not-found", "Nothing is here", "Passeur has no such page on a gate.")
+                .into_response(),
         })
     }
 
@@ -94,15 +95,26 @@ impl Control for Service {
     }
 
     async fn present(&self, edition: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented {
-        let Some(gate) = edition.site.gate(gate) else { return Presented::No(NoSession::OtherGate) };
+        let Some(gate) = edition.site.gate(gate) else {
+            return Presented::No(NoSession::OtherGate);
+        };
         match self.load(&edition, gate, token, facts).await {
             Ok(p) => p,
             Err(e) => Presented::Refused(plain(pages::store_failed(&edition.site, facts.lang, &e).into_response())),
         }
     }
 
-    async fn turn_away(&self, edition: Arc<Edition>, gate: &str, why: NoSession, headers: &HeaderMap, facts: &RequestFacts) -> Response<Body> {
-        let Some(gate) = edition.site.gate(gate) else { return plain(StatusCode::NOT_FOUND.into_response()) };
+    async fn turn_away(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        why: NoSession,
+        headers: &HeaderMap,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let Some(gate) = edition.site.gate(gate) else {
+            return plain(StatusCode::NOT_FOUND.into_response());
+        };
         let mut attempt = Attempt::begin(&self.app, &gate.name, facts);
         if !facts.navigates {
             attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(why.code())));
@@ -118,9 +130,11 @@ impl Control for Service {
             Found::One(v) if Token::parse(&v).is_some() => (v, false),
             _ => (self.app.new_token().reveal().to_owned(), true),
         };
+        let target = ReturnPath::parse(&facts.target);
         let ask = Ask {
             gate: gate.name.clone(),
-            target: ReturnPath::parse(&facts.target).unwrap_or_else(ReturnPath::root).as_str().to_owned(),
+            cut: target.is_none(),
+            target: target.unwrap_or_else(ReturnPath::root).as_str().to_owned(),
             binding: cookie_digest(&binding),
             crossing: attempt.id,
             began: attempt.began().timestamp_millis(),
@@ -131,7 +145,14 @@ impl Control for Service {
         plain(redirect(&to, set.as_deref()))
     }
 
-    async fn reject(&self, edition: Arc<Edition>, gate: &str, status: StatusCode, step: Step, facts: &RequestFacts) -> Response<Body> {
+    async fn reject(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        status: StatusCode,
+        step: Step,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
         let mut attempt = Attempt::begin(&self.app, gate, facts);
         let words = passeur_core::step::sentence(&step, facts.lang);
         attempt.step(|| step);
@@ -143,18 +164,23 @@ impl Control for Service {
         plain(problem(status, "bad-request", "Not let through", &words).with_crossing(id).into_response())
     }
 
+    fn forged(&self, admission: &Admission, names: Vec<String>, facts: &RequestFacts) {
+        let mut attempt = self.attempt_of(admission, facts);
+        attempt.step(|| Step::new(StepCode::HeadersStripped).with("names", names));
+        attempt.record_anonymous(Outcome::Admitted);
+    }
+
     async fn upstream_failed(&self, admission: &Admission, how: UpstreamFailure, facts: &RequestFacts) -> Response<Body> {
-        let Some(edition) = self.app.live.get() else { return plain(StatusCode::BAD_GATEWAY.into_response()) };
+        let Some(edition) = self.app.live.get() else {
+            return plain(StatusCode::BAD_GATEWAY.into_response());
+        };
         let name = admission.admitted.gate();
         let (code, status) = match how {
             UpstreamFailure::Connect => ("connect", StatusCode::BAD_GATEWAY),
             UpstreamFailure::TimeOut => ("time-out", StatusCode::GATEWAY_TIMEOUT),
             UpstreamFailure::Protocol => ("protocol", StatusCode::BAD_GATEWAY),
         };
-        let mut attempt = Attempt::begin(&self.app, name, facts);
-        let person = admission.admitted.person();
-        attempt.who = Some(Who { provider: person.provider.clone(), subject: person.subject.clone(), name: person.subject.clone() });
-        attempt.session = Some(admission.session.id);
+        let mut attempt = self.attempt_of(admission, facts);
         let upstream = edition.site.gate(name).map(|g| g.upstream.to_string()).unwrap_or_default();
         attempt.step(|| Step::new(StepCode::UpstreamFailed).with("upstream", upstream).with("how", Param::reason(code)));
         let id = attempt.record_anonymous(Outcome::Failed);
@@ -178,6 +204,16 @@ impl Control for Service {
 }
 
 impl Service {
+    /// A further attempt of somebody who was admitted.
+    fn attempt_of(&self, admission: &Admission, facts: &RequestFacts) -> Attempt {
+        let mut attempt = Attempt::begin(&self.app, admission.admitted.gate(), facts);
+        let person = admission.admitted.person();
+        attempt.who =
+            Some(Who { provider: person.provider.clone(), subject: person.subject.clone(), name: person.subject.clone() });
+        attempt.session = Some(admission.session.id);
+        attempt
+    }
+
     /// From the store to an admission: token, session, decision.
     async fn load(&self, edition: &Edition, gate: &Gate, token: &Token, facts: &RequestFacts) -> Result<Presented, StoreError> {
         let Some((held, row)) = self.app.store.gate_token(&token.digest()).await? else {
@@ -192,7 +228,9 @@ impl Service {
             State::IdleTooLong => return Ok(Presented::No(NoSession::IdleTooLong)),
             State::TooOld => return Ok(Presented::No(NoSession::TooOld)),
         }
-        let Some(mut known) = session::read_evidence(&row) else { return Ok(Presented::No(NoSession::Unknown)) };
+        let Some(mut known) = session::read_evidence(&row) else {
+            return Ok(Presented::No(NoSession::Unknown));
+        };
         if known.provider != gate.access.provider {
             // The edition now wants another provider: the person signs in there.
             return Ok(Presented::No(NoSession::Unknown));
@@ -224,8 +262,8 @@ impl Service {
         attempt.session = Some(row.id);
         attempt.set_evidence(&known);
         if is_new || matches!(decision, Decision::Refused(_)) {
-            let why = format!("edition {}", edition.number);
-            attempt.step(|| Step::new(StepCode::DecidedAgain).with("why", why));
+            let number = i64::from(edition.number);
+            attempt.step(|| Step::new(StepCode::DecidedAgain).with("why", Phrase::Edition { number }));
             fold(site, gate, &known, attempt.witness());
         }
         if is_new {
@@ -250,10 +288,13 @@ impl Service {
             Decision::Refused(refusal) => {
                 let refused = pages::Refused::of_step(&attempt, crossing, refusal.words);
                 if facts.wants_html {
-                    return Ok(Presented::Refused(plain(pages::refused(site, facts.lang, StatusCode::FORBIDDEN, &refused).into_response())));
+                    return Ok(Presented::Refused(plain(
+                        pages::refused(site, facts.lang, StatusCode::FORBIDDEN, &refused).into_response(),
+                    )));
                 }
                 let words = "The rules of this gate do not let this person in.";
-                let response = problem(StatusCode::FORBIDDEN, "refused", "Refused", words).with_crossing(crossing).into_response();
+                let response =
+                    problem(StatusCode::FORBIDDEN, "refused", "Refused", words).with_crossing(crossing).into_response();
                 Ok(Presented::Refused(plain(response)))
             }
         }

@@ -18,6 +18,8 @@ use tokio::sync::Mutex;
 const GOOD_FOR: i64 = 60;
 /// Keys are fetched for an unknown key id at most this often: an attacker's tokens must not make us hammer a provider.
 const REFETCH_EVERY_S: i64 = 10;
+/// How long a failure is passed on without asking again.
+const FAILED_FOR_S: i64 = 2;
 /// How long a provider may take for one answer.
 pub const HTTP_LIMIT: StdDuration = StdDuration::from_secs(8);
 
@@ -47,6 +49,17 @@ struct Cache {
     keys: Option<(Arc<KeySet>, Moment)>,
     /// When keys were last fetched for an unknown key id.
     refetched: Option<Moment>,
+    /// The last failure, and when: whoever waited behind it gets it too, instead of waiting for the next time limit.
+    failed: Option<(ProviderError, Moment)>,
+}
+
+impl Cache {
+    fn just_failed(&self, now: Moment) -> Result<(), ProviderError> {
+        match &self.failed {
+            Some((e, at)) if now < *at + Duration::seconds(FAILED_FOR_S) => Err(e.clone()),
+            _ => Ok(()),
+        }
+    }
 }
 
 /// A provider of the live edition.
@@ -80,13 +93,22 @@ impl ProviderLink {
         {
             return Ok(m.clone());
         }
-        let answer = self.client()?.get(&discovery_url(&self.provider.issuer), None, DOCUMENT_MAX).await?;
-        if answer.status != 200 {
-            return Err(ProviderError::Status(answer.status));
-        }
-        let metadata = Arc::new(Metadata::parse(&answer.body, &self.provider.issuer)?);
+        cache.just_failed(now)?;
+        let fetched = async {
+            let body = self.fetch(&discovery_url(&self.provider.issuer)).await?;
+            Ok(Arc::new(Metadata::parse(&body, &self.provider.issuer)?))
+        };
+        let metadata = fetched.await.inspect_err(|e: &ProviderError| cache.failed = Some((e.clone(), self.clock.now())))?;
         cache.metadata = Some((metadata.clone(), now));
         Ok(metadata)
+    }
+
+    async fn fetch(&self, url: &str) -> Result<Vec<u8>, ProviderError> {
+        let answer = self.client()?.get(url, None, DOCUMENT_MAX).await?;
+        match answer.status {
+            200 => Ok(answer.body),
+            other => Err(ProviderError::Status(other)),
+        }
     }
 
     /// Keys that may hold `kid`. True when they were fetched because the id was not known.
@@ -103,11 +125,9 @@ impl ProviderLink {
             cache.refetched = Some(now);
             for_unknown = true;
         }
-        let answer = self.client()?.get(metadata.jwks_uri.as_str(), None, DOCUMENT_MAX).await?;
-        if answer.status != 200 {
-            return Err(ProviderError::Status(answer.status));
-        }
-        let keys = Arc::new(KeySet::parse(&answer.body)?);
+        cache.just_failed(now)?;
+        let fetched = async { Ok(Arc::new(KeySet::parse(&self.fetch(metadata.jwks_uri.as_str()).await?)?)) };
+        let keys = fetched.await.inspect_err(|e: &ProviderError| cache.failed = Some((e.clone(), self.clock.now())))?;
         cache.keys = Some((keys.clone(), now));
         Ok((keys, for_unknown))
     }
@@ -120,8 +140,19 @@ impl ProviderLink {
         }
     }
 
+    /// How the client proves itself at the token endpoint, for the story.
+    pub fn auth_method(&self, metadata: &Metadata) -> &'static str {
+        self.auth(metadata).method()
+    }
+
     /// Exchanges a code. Returns the tokens and how long it took.
-    pub async fn exchange(&self, metadata: &Metadata, code: &str, redirect_uri: &str, pkce: &Pkce) -> Result<(Tokens, u32), ExchangeError> {
+    pub async fn exchange(
+        &self,
+        metadata: &Metadata,
+        code: &str,
+        redirect_uri: &str,
+        pkce: &Pkce,
+    ) -> Result<(Tokens, u32), ExchangeError> {
         let auth = self.auth(metadata);
         let request = TokenRequest { code, redirect_uri, client_id: &self.provider.client_id, pkce, auth: &auth };
         let authorization = match &auth {

@@ -20,7 +20,12 @@ const QUEUE_MAX: usize = 2_000;
 enum Job {
     Crossing(Box<NewCrossing>),
     Counts(Counts, Moment),
-    Flows { provider: String, minute: Moment, sent: i64, answered: i64 },
+    Flows {
+        provider: String,
+        minute: Moment,
+        sent: i64,
+        answered: i64,
+    },
     /// Answered when everything before it was written.
     Flush(tokio::sync::oneshot::Sender<()>),
 }
@@ -48,7 +53,8 @@ impl Recorder {
     pub fn new(store: Store) -> Recorder {
         let (queue, jobs) = mpsc::channel(QUEUE_MAX);
         tokio::spawn(write(store.clone(), jobs));
-        Recorder { judge: Arc::new(Mutex::new(Judge::new(ALIKE_MAX))), waiting: Arc::new(Mutex::new(Judge::new(ALIKE_MAX))), unidentified: Arc::default(), queue, store }
+        let judge = || Arc::new(Mutex::new(Judge::new(ALIKE_MAX)));
+        Recorder { judge: judge(), waiting: judge(), unidentified: Arc::default(), queue, store }
     }
 
     /// Writes a crossing before the person sees an answer.
@@ -134,7 +140,11 @@ fn minute(at: Moment) -> Moment {
 async fn write(store: Store, mut jobs: mpsc::Receiver<Job>) {
     while let Some(job) = jobs.recv().await {
         let done = match job {
-            Job::Crossing(row) => store.record(*row, None).await,
+            Job::Crossing(row) => match store.record(*row, None).await {
+                // The attempt went on and was recorded while this waited to be written: that record says more.
+                Err(StoreError::Conflict) => Ok(()),
+                done => done,
+            },
             Job::Counts(counts, now) => {
                 let repeats = store.add_repeats(&counts.more).await;
                 match counts.overflow {

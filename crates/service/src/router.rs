@@ -63,15 +63,16 @@ pub async fn readyz(State(app): State<App>) -> (StatusCode, &'static str) {
 
 async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
     let lang = visit.facts.lang;
-    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(lang).into_response() };
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(lang).into_response();
+    };
     let site = &edition.site;
     let mut session = match session::of_browser(&app, &edition, &visit.headers).await {
         Ok(Some(s)) => s,
         Ok(None) => return pages::quay(site, lang, None).into_response(),
         Err(e) => return pages::store_failed(site, lang, &e).into_response(),
     };
-    let wanted: Vec<&Access> =
-        site.gates.iter().map(|g| &g.access).filter(|a| a.provider == session.evidence.provider).collect();
+    let wanted: Vec<&Access> = site.gates.iter().map(|g| &g.access).filter(|a| a.provider == session.evidence.provider).collect();
     for access in &wanted {
         if evidence::lacks(access, &session.evidence) {
             evidence::complete(&app, site, access, &mut session.evidence).await;

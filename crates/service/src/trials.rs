@@ -5,7 +5,7 @@ use passeur_api::{DirectoryTrial, ProviderTrial, TrialAnswer, TrialCheck};
 use passeur_core::site::{Directory, DirectorySecurity, GroupSearch, Provider, Site, check_issuer};
 use passeur_links::http::HttpError;
 use passeur_links::ldap::{DirectoryCheck, try_directory};
-use passeur_protocols::oidc::{AuthorizationRequest, DOCUMENT_MAX, KeySet, Metadata, Pkce, discovery_url};
+use passeur_protocols::oidc::{AuthorizationRequest, Binding, DOCUMENT_MAX, KeySet, Metadata, Pkce, discovery_url};
 
 use crate::app::{App, random};
 use crate::providers::{ExchangeError, ProviderLink};
@@ -51,7 +51,9 @@ fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<Provider, Lacking> {
             ca_file: None,
             answer_within: Duration::minutes(15),
         },
-        _ => return Err(Lacking(format!("provider {} is not in the live edition: give issuer and client", ask.name))),
+        _ => {
+            return Err(Lacking(format!("provider {} is not in the live edition: give issuer and client", ask.name)));
+        }
     };
     if let Some(issuer) = &ask.issuer {
         provider.issuer = issuer.clone();
@@ -70,19 +72,27 @@ pub async fn provider(app: &App, site: &Site, ask: &ProviderTrial) -> Result<Tri
     let provider = provider_of(site, ask)?;
     let mut c = Checks(vec![]);
     if let Err(what) = check_issuer(&provider.issuer) {
-        c.wrong("issuer", format!("{} {what}", provider.issuer), "Copy the issuer from the provider's discovery document, to the letter.");
+        c.wrong(
+            "issuer",
+            format!("{} {what}", provider.issuer),
+            "Copy the issuer from the provider's discovery document, to the letter.",
+        );
         return Ok(c.answer());
     }
     // The stored secret goes to the live edition's own issuer only, as with directories below.
     let elsewhere = site.provider(&ask.name).is_none_or(|live| live.issuer != provider.issuer);
     let stored = match (&ask.secret, &provider.secret) {
         (Some(s), _) => Some(s.clone()),
-        (None, Some(_)) if elsewhere => return Err(Lacking("another issuer needs its own secret: give it with the trial".into())),
+        (None, Some(_)) if elsewhere => {
+            return Err(Lacking("another issuer needs its own secret: give it with the trial".into()));
+        }
         (None, Some(name)) => app.secrets().await.ok().and_then(|s| s.get(name).cloned()),
         (None, None) => None,
     };
     let link = ProviderLink::new(provider.clone(), stored, app.clock.clone());
-    let Some(metadata) = discover(app, &link, &mut c).await else { return Ok(c.answer()) };
+    let Some(metadata) = discover(app, &link, &mut c).await else {
+        return Ok(c.answer());
+    };
     keys(&link, &metadata, &mut c).await;
     client(site, &link, &metadata, &mut c).await;
     redirect_address(site, &link, &metadata, &mut c).await;
@@ -103,12 +113,20 @@ async fn discover(app: &App, link: &ProviderLink, c: &mut Checks) -> Option<Meta
             return None;
         }
         Err(e) => {
-            c.wrong("address", format!("{url}: {e}"), "Check host name and port from this machine; look for a firewall in between.");
+            c.wrong(
+                "address",
+                format!("{url}: {e}"),
+                "Check host name and port from this machine; look for a firewall in between.",
+            );
             return None;
         }
     };
     if answer.status != 200 {
-        c.wrong("issuer", format!("{url} answers with status {}", answer.status), "The issuer's path is probably wrong: a discovery document is wanted there.");
+        c.wrong(
+            "issuer",
+            format!("{url} answers with status {}", answer.status),
+            "The issuer's path is probably wrong: a discovery document is wanted there.",
+        );
         return None;
     }
     c.good("address", format!("{url} answers in {} ms", answer.millis));
@@ -166,9 +184,15 @@ async fn client(site: &Site, link: &ProviderLink, metadata: &Metadata, c: &mut C
             c.good("client", format!("the provider knows client {id} and takes its secret"));
         }
         Err(ExchangeError::Refused { error, description }) if error == "invalid_client" || error == "unauthorized_client" => {
-            c.wrong("client", format!("{error}: {description}"), "Compare client id and secret with the provider's; store the secret with `passeur secret set`.");
+            c.wrong(
+                "client",
+                format!("{error}: {description}"),
+                "Compare client id and secret with the provider's; store the secret with `passeur secret set`.",
+            );
         }
-        Err(ExchangeError::Refused { error, description }) => c.add("client", "not known", format!("{error}: {description}"), None),
+        Err(ExchangeError::Refused { error, description }) => {
+            c.add("client", "not known", format!("{error}: {description}"), None)
+        }
         Err(ExchangeError::Silent(how)) => c.add("client", "not known", how, None),
         Ok(_) => c.wrong("client", "the provider gave tokens for a code that nobody issued", "Do not use this provider."),
     }
@@ -182,13 +206,11 @@ async fn redirect_address(site: &Site, link: &ProviderLink, metadata: &Metadata,
         client_id: &link.provider.client_id,
         redirect_uri: &uri,
         scopes: &link.provider.scopes,
-        state: "trial",
-        nonce: "trial",
-        pkce: &Pkce::from_random(random()),
         acr_values: &[],
         ui_locale: "en",
     };
-    let mut url = request.url(metadata);
+    let pkce = Pkce::from_random(random());
+    let mut url = request.url(metadata, &Binding { state: "trial", nonce: "trial", pkce: &pkce });
     url.query_pairs_mut().append_pair("prompt", "none");
     let answer = match link.client() {
         Ok(client) => client.get(url.as_str(), None, DOCUMENT_MAX).await,
@@ -201,7 +223,11 @@ async fn redirect_address(site: &Site, link: &ProviderLink, metadata: &Metadata,
                 c.good("redirect address", format!("{uri} is registered"));
             } else if a.status >= 400 {
                 let words = format!("the provider answers with status {} instead of sending back to {uri}", a.status);
-                c.wrong("redirect address", words, "Have exactly this address registered for the client; `passeur handover` lists it.");
+                c.wrong(
+                    "redirect address",
+                    words,
+                    "Have exactly this address registered for the client; `passeur handover` lists it.",
+                );
             } else {
                 c.add("redirect address", "not known", "the provider shows a page of its own; sign in once to see", None);
             }
@@ -271,16 +297,22 @@ pub async fn directory(app: &App, site: &Site, ask: &DirectoryTrial) -> Result<T
     let elsewhere = site.directory(&ask.name).is_none_or(|live| live.url != directory.url || live.account != directory.account);
     let password = match (&ask.password, &directory.secret) {
         (Some(p), _) => Some(p.clone()),
-        (None, Some(_)) if elsewhere => return Err(Lacking("another address or account needs its own password: give it with the trial".into())),
+        (None, Some(_)) if elsewhere => {
+            return Err(Lacking("another address or account needs its own password: give it with the trial".into()));
+        }
         (None, Some(name)) => app.secrets().await.ok().and_then(|s| s.get(name).cloned()),
         (None, None) => None,
     };
     let mut c = Checks(vec![]);
     for t in try_directory(&directory, password.as_deref(), ask.sample.as_deref(), app.now()).await {
         let (value, remedy) = match t.check {
-            DirectoryCheck::Address => ("address", "Check host, port and TLS from this machine; name the certificate authority with ca-file."),
+            DirectoryCheck::Address => {
+                ("address", "Check host, port and TLS from this machine; name the certificate authority with ca-file.")
+            }
             DirectoryCheck::Account => ("account", "Compare the account's DN and password with the directory team's."),
-            DirectoryCheck::Base => ("base", "Write the base DN as the directory names it; the account must be allowed to read it."),
+            DirectoryCheck::Base => {
+                ("base", "Write the base DN as the directory names it; the account must be allowed to read it.")
+            }
             DirectoryCheck::GroupBase => ("group base", "Write the groups' base DN as the directory names it."),
             DirectoryCheck::Person => ("sample person", "Key, base or filter do not fit: compare with the person's entry."),
         };

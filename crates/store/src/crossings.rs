@@ -211,9 +211,7 @@ impl Store {
         let Some((row, steps)) = found else { return Ok(None) };
         let facts = match &row.evidence {
             None => None,
-            Some(hash) => {
-                evidence::table.find((id.day(), hash)).select(evidence::body).first(&mut conn).await.optional()?
-            }
+            Some(hash) => evidence::table.find((id.day(), hash)).select(evidence::body).first(&mut conn).await.optional()?,
         };
         Ok(Some((row, steps, facts)))
     }

@@ -173,7 +173,8 @@ impl Store {
     /// Takes a code: one DELETE … RETURNING, so that it is good once on any number of nodes.
     pub async fn take_code(&self, digest: &[u8; 32]) -> Result<Option<CodeRow>, StoreError> {
         let mut conn = self.conn().await?;
-        let row = diesel::delete(codes::table.find(digest.as_slice())).returning(CodeRow::as_select()).get_result(&mut conn).await;
+        let row =
+            diesel::delete(codes::table.find(digest.as_slice())).returning(CodeRow::as_select()).get_result(&mut conn).await;
         Ok(row.optional()?)
     }
 

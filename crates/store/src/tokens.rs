@@ -35,12 +35,7 @@ impl Store {
             .set(tokens::revoked_at.eq(at))
             .execute(&mut conn)
             .await?;
-        let row = (
-            tokens::digest.eq(digest.as_slice()),
-            tokens::name.eq(name),
-            tokens::role.eq(role),
-            tokens::created_at.eq(at),
-        );
+        let row = (tokens::digest.eq(digest.as_slice()), tokens::name.eq(name), tokens::role.eq(role), tokens::created_at.eq(at));
         diesel::insert_into(tokens::table).values(row).on_conflict_do_nothing().execute(&mut conn).await?;
         Ok(())
     }

@@ -29,7 +29,10 @@ impl Page {
 
     /// The crossing's id on a refusal page.
     pub fn crossing(&self) -> String {
-        let at = self.body.find("class=\"id\">").unwrap_or_else(|| panic!("no crossing on {} {}: {}", self.url, self.status, self.body));
+        let at = self
+            .body
+            .find("class=\"id\">")
+            .unwrap_or_else(|| panic!("no crossing on {} {}: {}", self.url, self.status, self.body));
         self.body[at + 11..at + 11 + 13].to_owned()
     }
 
@@ -57,7 +60,8 @@ pub struct Person {
 
 impl Person {
     pub fn new() -> Person {
-        let http = Client::builder().dns_resolver(Resolver).redirect(reqwest::redirect::Policy::none()).no_proxy().build().unwrap();
+        let http =
+            Client::builder().dns_resolver(Resolver).redirect(reqwest::redirect::Policy::none()).no_proxy().build().unwrap();
         Person { http, cookies: HashMap::new(), extra: vec![], accept: "text/html" }
     }
 

@@ -32,7 +32,9 @@ async fn template() -> String {
     admin.batch_execute(&format!("CREATE DATABASE {name}")).await.unwrap();
     drop(passeur_store::Store::open(&url(&name), 1).await.unwrap());
     // A template can only be cloned when nobody is connected to it.
-    while admin.query_one("SELECT count(*) FROM pg_stat_activity WHERE datname = $1", &[&name]).await.unwrap().get::<_, i64>(0) > 0 {
+    while admin.query_one("SELECT count(*) FROM pg_stat_activity WHERE datname = $1", &[&name]).await.unwrap().get::<_, i64>(0)
+        > 0
+    {
         tokio::task::yield_now().await;
     }
     name

@@ -17,7 +17,11 @@ fn since(text: &str, now: DateTime<Utc>) -> Result<DateTime<Utc>, Exit> {
     if let Ok(at) = DateTime::parse_from_rfc3339(text) {
         return Ok(at.to_utc());
     }
-    let wrong = || Exit::Failed(format!("--since {text}: write a number with m, h or d, such as 24h, or a moment such as 2026-11-24T08:00:00Z"));
+    let wrong = || {
+        Exit::Failed(format!(
+            "--since {text}: write a number with m, h or d, such as 24h, or a moment such as 2026-11-24T08:00:00Z"
+        ))
+    };
     let unit = text.chars().last().ok_or_else(wrong)?;
     let n: i64 = text[..text.len() - unit.len_utf8()].parse().map_err(|_| wrong())?;
     let span = match unit {
@@ -76,7 +80,12 @@ pub async fn list(a: Crossings, c: &ClientArgs) -> Result<(), Exit> {
 }
 
 /// Prints what was there, then each crossing as it is recorded, until interrupted.
-async fn follow(client: &Client, c: &ClientArgs, mut query: Vec<(&'static str, String)>, first: CrossingList) -> Result<(), Exit> {
+async fn follow(
+    client: &Client,
+    c: &ClientArgs,
+    mut query: Vec<(&'static str, String)>,
+    first: CrossingList,
+) -> Result<(), Exit> {
     let mut seen: HashSet<(String, String)> = HashSet::new();
     let mut fresh: Vec<CrossingLine> = first.crossings.into_iter().rev().collect();
     // What was recorded at the edge of two looks is asked for twice and shown once.
@@ -137,7 +146,13 @@ pub fn story(s: &Screen, x: &Crossing) -> String {
         (Some(p), None) => format!(" (provider {p})"),
         _ => String::new(),
     };
-    say(format!("{}{} at gate {} from {}", s.paint(who, Tone::Plain), s.paint(&by, Tone::Quiet), s.paint(&l.gate, Tone::Plain), l.address));
+    say(format!(
+        "{}{} at gate {} from {}",
+        s.paint(who, Tone::Plain),
+        s.paint(&by, Tone::Quiet),
+        s.paint(&l.gate, Tone::Plain),
+        l.address
+    ));
     say(s.paint(&format!("{}, edition {}, node {}", l.at.format("%Y-%m-%d %H:%M:%S UTC"), l.edition, x.node), Tone::Quiet));
     if l.repeats > 0 {
         say(format!("and {} more like it in that minute, counted", l.repeats));

@@ -40,7 +40,13 @@ pub async fn run(args: Args) -> Result<(), Exit> {
 }
 
 /// Prints a list as table, CSV or JSON.
-pub fn list(args: &ClientArgs, answer: &impl serde::Serialize, columns: &[Column], rows: &[Vec<Cell>], if_empty: &str) -> Result<(), Exit> {
+pub fn list(
+    args: &ClientArgs,
+    answer: &impl serde::Serialize,
+    columns: &[Column],
+    rows: &[Vec<Cell>],
+    if_empty: &str,
+) -> Result<(), Exit> {
     match args.output {
         Output::Json => json(answer),
         Output::Csv => {
@@ -83,7 +89,15 @@ async fn whoami(args: &ClientArgs) -> Result<(), Exit> {
         return json(&me);
     }
     let s = Screen::of_stdout();
-    say!("{} at {}, role {}, by {}; edition {}, version {}", s.paint(&me.name, Tone::Strong), s.paint(&me.site, Tone::Plain), me.role.word(), me.by, me.edition, me.version);
+    say!(
+        "{} at {}, role {}, by {}; edition {}, version {}",
+        s.paint(&me.name, Tone::Strong),
+        s.paint(&me.site, Tone::Plain),
+        me.role.word(),
+        me.by,
+        me.edition,
+        me.version
+    );
     Ok(())
 }
 
@@ -103,7 +117,12 @@ async fn gates(args: &ClientArgs) -> Result<(), Exit> {
         }
         say!("{}  {}", s.paint(&g.name, Tone::Strong), s.paint(&g.title, Tone::Plain));
         say!("  {} → {}", s.paint(&g.address, Tone::Plain), s.paint(&g.upstream, Tone::Plain));
-        say!("  provider {}, directory {}; {} live sessions", g.provider, g.directory.as_deref().unwrap_or("none"), g.live_sessions);
+        say!(
+            "  provider {}, directory {}; {} live sessions",
+            g.provider,
+            g.directory.as_deref().unwrap_or("none"),
+            g.live_sessions
+        );
         if g.rules.is_empty() {
             say!("  {}", s.paint("no rule: admits nobody", Tone::Bad));
         }
@@ -129,7 +148,14 @@ async fn providers(args: &ClientArgs) -> Result<(), Exit> {
         .map(|p| {
             let never = Cell(p.never_came_back.to_string(), if p.never_came_back > 0 { Tone::Bad } else { Tone::Plain });
             let secret = if p.secret_stored { Cell::from("stored") } else { Cell("missing".into(), Tone::Bad) };
-            vec![p.name.clone().into(), p.sent.to_string().into(), p.answered.to_string().into(), never, secret, p.issuer.clone().into()]
+            vec![
+                p.name.clone().into(),
+                p.sent.to_string().into(),
+                p.answered.to_string().into(),
+                never,
+                secret,
+                p.issuer.clone().into(),
+            ]
         })
         .collect();
     list(args, &providers, &columns, &rows, "No provider is published.")

@@ -11,7 +11,11 @@ use crate::exit::Exit;
 pub async fn run(args: Serve) -> Result<(), Exit> {
     let filter = EnvFilter::try_from_env("PASSEUR_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
     let log = tracing_subscriber::fmt().with_env_filter(filter).with_target(false);
-    if args.log_json { log.json().init() } else { log.with_ansi(false).init() }
+    if args.log_json {
+        log.json().init()
+    } else {
+        log.with_ansi(false).init()
+    }
     let failed = |e: &dyn std::fmt::Display| Exit::Failed(e.to_string());
     let config = Config {
         listen: args.listen,

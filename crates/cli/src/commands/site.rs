@@ -17,7 +17,13 @@ fn print_findings(file: &str, findings: &[Finding]) {
     let s = Screen::of_stdout();
     for f in findings {
         let tone = if f.severity == "error" { Tone::Bad } else { Tone::Strong };
-        say!("{file}:{}: {}: {}: {}", f.line, s.paint(&f.severity, tone), s.paint(&f.place, Tone::Plain), s.paint(&f.what, Tone::Plain));
+        say!(
+            "{file}:{}: {}: {}: {}",
+            f.line,
+            s.paint(&f.severity, tone),
+            s.paint(&f.place, Tone::Plain),
+            s.paint(&f.what, Tone::Plain)
+        );
         say!("    {}", s.paint(&f.remedy, Tone::Quiet));
     }
 }
@@ -27,7 +33,8 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
     match args {
         Site::Check { file, online } => {
             let document = read(&file)?;
-            let answer = if online { Client::new(c)?.post("/site/check", &CheckRequest { document }).await? } else { offline(&document) };
+            let answer =
+                if online { Client::new(c)?.post("/site/check", &CheckRequest { document }).await? } else { offline(&document) };
             if c.output == Output::Json {
                 json(&answer)?;
             } else {
@@ -95,7 +102,13 @@ pub async fn secret(args: Secret, c: &ClientArgs) -> Result<(), Exit> {
                 .map(|s| {
                     let version = if s.version == 0 { Cell("missing".into(), Tone::Bad) } else { s.version.to_string().into() };
                     let changed = s.changed_at.map(moment).unwrap_or_default();
-                    vec![s.name.clone().into(), version, changed.into(), s.changed_by.clone().unwrap_or_default().into(), s.needed_by.join(", ").into()]
+                    vec![
+                        s.name.clone().into(),
+                        version,
+                        changed.into(),
+                        s.changed_by.clone().unwrap_or_default().into(),
+                        s.needed_by.join(", ").into(),
+                    ]
                 })
                 .collect();
             list(c, &secrets, &columns, &rows, "No secret is stored or needed.")

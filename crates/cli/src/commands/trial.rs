@@ -19,7 +19,8 @@ pub async fn run(args: Trial, c: &ClientArgs) -> Result<(), Exit> {
         Trial::Directory { name, directory_url, start_tls, account, password_file, base, key, group_base, sample, ca_file } => {
             let password = password_file.as_deref().map(|f| read_secret(Some(f))).transpose()?;
             let start_tls = start_tls.then_some(true);
-            let ask = DirectoryTrial { name, url: directory_url, start_tls, account, password, base, key, group_base, sample, ca_file };
+            let ask =
+                DirectoryTrial { name, url: directory_url, start_tls, account, password, base, key, group_base, sample, ca_file };
             client.post("/trials/directory", &ask).await?
         }
     };
@@ -42,7 +43,12 @@ fn print_answer(answer: &TrialAnswer) {
         };
         let pad = " ".repeat(width - check.value.chars().count());
         let indent = width + 13;
-        say!("{}  {}{pad}  {}", s.paint(mark, tone), s.paint(&check.value, Tone::Strong), wrap(&s.paint(&check.words, Tone::Plain), s.width, indent));
+        say!(
+            "{}  {}{pad}  {}",
+            s.paint(mark, tone),
+            s.paint(&check.value, Tone::Strong),
+            wrap(&s.paint(&check.words, Tone::Plain), s.width, indent)
+        );
         if let Some(remedy) = &check.remedy {
             say!("{}→ {}", " ".repeat(indent), wrap(&s.paint(remedy, Tone::Plain), s.width, indent + 2));
         }

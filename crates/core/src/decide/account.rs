@@ -4,7 +4,7 @@ use super::Refusal;
 use crate::crossing::Outcome;
 use crate::evidence::{Evidence, LookUp, LookUpState};
 use crate::site::{Access, Directory, Disabled, Site};
-use crate::step::{Param, Step, StepCode, Witness};
+use crate::step::{Param, Phrase, Step, StepCode, Witness};
 
 fn stop(outcome: Outcome, code: StepCode) -> Result<(), Refusal> {
     Err(Refusal { outcome, code, words: None })
@@ -22,26 +22,15 @@ pub(super) fn factors(site: &Site, evidence: &Evidence, witness: &mut impl Witne
         return Ok(());
     }
     witness.step(|| {
-        let mut wanted = vec![];
-        if !provider.require_acr.is_empty() {
-            wanted.push(format!("acr {}", provider.require_acr.join(" or ")));
-        }
-        if !provider.require_amr.is_empty() {
-            wanted.push(format!("amr with {}", provider.require_amr.join(", ")));
-        }
-        let seen = format!("acr {}, amr {}", f.acr.as_deref().unwrap_or("none"), if f.amr.is_empty() { "none".into() } else { f.amr.join(" ") });
+        let wanted = Phrase::Factors { any_acr: provider.require_acr.clone(), amr: provider.require_amr.clone() };
+        let seen = Phrase::Factors { any_acr: f.acr.iter().cloned().collect(), amr: f.amr.clone() };
         Step::new(StepCode::FactorsInsufficient).with("seen", seen).with("wanted", wanted)
     });
     stop(Outcome::CheckFailed, StepCode::FactorsInsufficient)
 }
 
 /// Whether the look-up gave what the gate needs. Each way it can fail has its own step.
-pub(super) fn directory(
-    site: &Site,
-    access: &Access,
-    evidence: &Evidence,
-    witness: &mut impl Witness,
-) -> Result<(), Refusal> {
+pub(super) fn directory(site: &Site, access: &Access, evidence: &Evidence, witness: &mut impl Witness) -> Result<(), Refusal> {
     let Some(directory) = access.directory.as_ref().and_then(|d| site.directory(d)) else { return Ok(()) };
     let missing;
     let look_up = match evidence.look_up(&directory.name) {
@@ -109,11 +98,8 @@ fn found(directory: &Directory, l: &LookUp, dn: &str) -> Step {
 }
 
 fn groups(groups: &[crate::evidence::GroupFound]) -> Step {
-    let names = groups.iter().map(|g| match &g.via {
-        Some(via) => format!("{} (through {via})", g.name),
-        None => g.name.clone(),
-    });
-    Step::new(StepCode::DirectoryGroups).with("count", groups.len() as i64).with("groups", names.collect::<Vec<_>>())
+    let members: Vec<_> = groups.iter().map(|g| Phrase::Member { group: g.name.clone(), via: g.via.clone() }).collect();
+    Step::new(StepCode::DirectoryGroups).with("count", groups.len() as i64).with("groups", members)
 }
 
 fn failure_code(state: &LookUpState) -> StepCode {

@@ -14,7 +14,7 @@ use crate::delivery::{self, Delivered};
 use crate::evidence::Evidence;
 use crate::identity::{Identity, Person, identify};
 use crate::site::{Access, Effect, Gate, Rule, Site};
-use crate::step::{Step, StepCode, Witness};
+use crate::step::{Phrase, Step, StepCode, Witness};
 
 /// Proof that the rules of a gate admit a person, with what is to be delivered. Only [`fold`] makes one; the upstream
 /// pool takes no request without it.
@@ -87,9 +87,9 @@ impl Decision {
     pub fn digest(&self) -> [u8; 32] {
         match self {
             Decision::Admitted(a) => a.digest(),
-            Decision::Refused(r) => {
-                crate::id::sha256(format!("{}|{}|{}", r.outcome.code(), r.code.spec().code, r.words.as_deref().unwrap_or("")).as_bytes())
-            }
+            Decision::Refused(r) => crate::id::sha256(
+                format!("{}|{}|{}", r.outcome.code(), r.code.spec().code, r.words.as_deref().unwrap_or("")).as_bytes(),
+            ),
         }
     }
 }
@@ -146,7 +146,7 @@ fn enter(
     Ok((who, roles))
 }
 
-fn saw(site: &Site, rule: &Rule, who: &Identity) -> Vec<String> {
+fn saw(site: &Site, rule: &Rule, who: &Identity) -> Vec<Phrase> {
     rule.when.saw(site, who)
 }
 
@@ -172,8 +172,11 @@ fn judge_rules(
                     }
                 }
                 witness.step(|| {
-                    let gives = if gives.is_empty() { "entry".to_owned() } else { format!("entry, roles {}", gives.join(", ")) };
-                    Step::new(StepCode::RuleMatched).with("rule", rule.name.as_str()).with("gives", gives).with("saw", saw(site, rule, who))
+                    let gives = Phrase::Entry { roles: gives.clone() };
+                    Step::new(StepCode::RuleMatched)
+                        .with("rule", rule.name.as_str())
+                        .with("gives", gives)
+                        .with("saw", saw(site, rule, who))
                 });
             }
             (Effect::Refuse { words }, Truth::Yes | Truth::Unknown) => {
@@ -201,7 +204,7 @@ fn judge_rules(
     witness.step(|| {
         Step::new(StepCode::Granted)
             .with("gate", name)
-            .with("rules", granted.iter().map(|r| format!("“{r}”")).collect::<Vec<_>>())
+            .with("rules", granted.iter().map(|r| (*r).to_owned()).collect::<Vec<_>>())
             .with("roles", roles.clone())
     });
     Ok(roles)

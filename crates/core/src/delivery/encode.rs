@@ -55,9 +55,6 @@ pub fn join(values: &[String], separator: &str, on_separator: OnSeparator) -> Re
     if values.iter().any(|v| v.chars().any(char::is_control)) {
         return Err(Unfit::ControlCharacter);
     }
-    if values.len() == 1 && on_separator == OnSeparator::Refuse && !values[0].contains(separator) {
-        return Ok(values[0].clone());
-    }
     let members: Result<Vec<String>, Unfit> = values
         .iter()
         .map(|v| match on_separator {
@@ -144,6 +141,8 @@ mod tests {
             (&["50%", "b"], ";", Escape, Ok("50%25;b")),
             (&["a\nb"], ",", Escape, Err(Unfit::ControlCharacter)),
             (&["one"], ",", Refuse, Ok("one")),
+            (&["a,admin"], ", ", Refuse, Err(Unfit::Separator)),
+            (&["a admin"], " ", Refuse, Err(Unfit::Separator)),
         ] {
             assert_eq!(join(&own(values), sep, on).as_deref(), want.as_ref().map(|s| *s), "{values:?} {sep:?}");
         }

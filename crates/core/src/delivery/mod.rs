@@ -12,7 +12,7 @@ pub(crate) use read::read;
 use crate::attribute::{Absence, Origin};
 use crate::identity::Identity;
 use crate::site::{AttributeId, Site};
-use crate::step::{Param, Step, StepCode, Witness};
+use crate::step::{Param, Phrase, Step, StepCode, Witness};
 
 /// A named set of headers.
 #[derive(Clone, Debug)]
@@ -114,7 +114,7 @@ pub fn prepare(
     Ok(out)
 }
 
-fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, roles: &[String]) -> Result<(Vec<u8>, String), Param> {
+fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, roles: &[String]) -> Result<(Vec<u8>, Phrase), Param> {
     let (values, origin) = raw_values(site, &rule.value, who, roles)?;
     let absence = |why: &str| Absence::Unsafe { why: why.to_owned() }.param();
     let joined = encode::join(&values, &rule.join, rule.on_separator).map_err(|e| absence(e.code()))?;
@@ -123,24 +123,25 @@ fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, roles: &[String]) ->
 }
 
 /// The values before joining and encoding, with where they come from.
-fn raw_values(site: &Site, value: &ValueOf, who: &Identity, roles: &[String]) -> Result<(Vec<String>, String), Param> {
+fn raw_values(site: &Site, value: &ValueOf, who: &Identity, roles: &[String]) -> Result<(Vec<String>, Phrase), Param> {
     let empty = || Param::reason("empty");
+    let from = |origin: &Origin| Phrase::From { origin: origin.clone() };
     match value {
-        ValueOf::Constant(c) => Ok((vec![c.clone()], "the site file".to_owned())),
+        ValueOf::Constant(c) => Ok((vec![c.clone()], Phrase::FromSiteFile)),
         ValueOf::Roles if roles.is_empty() => Err(empty()),
-        ValueOf::Roles => Ok((roles.to_vec(), "rules".to_owned())),
+        ValueOf::Roles => Ok((roles.to_vec(), Phrase::FromRules)),
         ValueOf::Groups => {
             let names = who.groups.names().map_err(Absence::param)?;
-            if names.is_empty() { Err(empty()) } else { Ok((names, who.groups.origin().to_string())) }
+            if names.is_empty() { Err(empty()) } else { Ok((names, from(who.groups.origin()))) }
         }
         ValueOf::Attribute(id) => {
             let attribute = who.attribute(*id);
             let values = attribute.values().map_err(Absence::param)?;
-            Ok((values.to_vec(), attribute.origin().to_string()))
+            Ok((values.to_vec(), from(attribute.origin())))
         }
         ValueOf::Template(pieces) => {
             let mut text = String::new();
-            let mut origins: Vec<&Origin> = vec![];
+            let mut origins: Vec<Origin> = vec![];
             for piece in pieces {
                 match piece {
                     Piece::Text(t) => text.push_str(t),
@@ -151,12 +152,11 @@ fn raw_values(site: &Site, value: &ValueOf, who: &Identity, roles: &[String]) ->
                             detail: site.attribute_name(*id).to_owned(),
                         })?;
                         text.push_str(&values.join(" "));
-                        origins.push(attribute.origin());
+                        origins.push(attribute.origin().clone());
                     }
                 }
             }
-            let origins: Vec<_> = origins.into_iter().map(Origin::to_string).collect();
-            Ok((vec![text], format!("a template over {}", origins.join("; "))))
+            Ok((vec![text], Phrase::FromTemplate { of: origins }))
         }
     }
 }

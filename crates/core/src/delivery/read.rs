@@ -8,9 +8,29 @@ use crate::site::read::Fields;
 /// Headers that say how a message is framed or routed, or that carry our own or the client's credentials: no delivery
 /// may set them.
 const RESERVED: &[&str] = &[
-    "connection", "content-length", "content-type", "cookie", "expect", "forwarded", "host", "keep-alive", "origin",
-    "proxy-authenticate", "proxy-authorization", "proxy-connection", "referer", "sec-fetch-site", "set-cookie", "te", "trailer",
-    "transfer-encoding", "upgrade", "via", "x-forwarded-for", "x-forwarded-host", "x-forwarded-proto",
+    "connection",
+    "content-length",
+    "content-type",
+    "cookie",
+    "expect",
+    "forwarded",
+    "host",
+    "keep-alive",
+    "origin",
+    "proxy-authenticate",
+    "proxy-authorization",
+    "proxy-connection",
+    "referer",
+    "sec-fetch-site",
+    "set-cookie",
+    "te",
+    "trailer",
+    "transfer-encoding",
+    "upgrade",
+    "via",
+    "x-forwarded-for",
+    "x-forwarded-host",
+    "x-forwarded-proto",
 ];
 
 pub(crate) fn read(f: &Fields<'_, '_>, name: String, names: &Names<'_>) -> Delivery {
@@ -70,7 +90,11 @@ fn check_name(h: &Fields<'_, '_>, header: &str, others: &[HeaderRule]) {
     }
     let folded = fold_name(header);
     if RESERVED.contains(&folded.as_str()) || folded.starts_with("x-forwarded-") {
-        h.error("name", format!("{header} has a meaning of its own and cannot be delivered"), "Choose a header of the application's own, such as X-Harbour-User.");
+        h.error(
+            "name",
+            format!("{header} has a meaning of its own and cannot be delivered"),
+            "Choose a header of the application's own, such as X-Harbour-User.",
+        );
     }
     if let Some(other) = others.iter().find(|o| fold_name(&o.name) == folded) {
         let what = format!("{header} and {} look the same to many applications", other.name);
@@ -122,7 +146,18 @@ fn template(h: &Fields<'_, '_>, text: &str, names: &Names<'_>) -> Option<Vec<Pie
                 literal.push('}');
             }
             '{' => {
-                let name: String = chars.by_ref().take_while(|c| *c != '}').collect();
+                let mut name = String::new();
+                let closed = chars.by_ref().find(|c| {
+                    let end = *c == '}';
+                    if !end {
+                        name.push(*c);
+                    }
+                    end
+                });
+                if closed.is_none() {
+                    h.error("template", "a brace is opened that is not closed".into(), "Write {{ for a brace.");
+                    return None;
+                }
                 if !literal.is_empty() {
                     pieces.push(Piece::Text(std::mem::take(&mut literal)));
                 }

@@ -91,10 +91,18 @@ fn read_rules(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, allowe
         let roles = r.texts("roles").unwrap_or_default();
         if let Some(allowed) = allowed_roles {
             for role in roles.iter().filter(|role| !allowed.contains(&role.as_str())) {
-                r.error("roles", format!("\"{role}\" is no role of the console"), format!("Write one of {}.", allowed.join(", ")));
+                r.error(
+                    "roles",
+                    format!("\"{role}\" is no role of the console"),
+                    format!("Write one of {}.", allowed.join(", ")),
+                );
             }
             if roles.is_empty() && !r.has("refuse") {
-                r.error("roles", "roles is missing".into(), "Say how far engineers may go: roles = [\"view\"], [\"operate\"] or [\"configure\"].");
+                r.error(
+                    "roles",
+                    "roles is missing".into(),
+                    "Say how far engineers may go: roles = [\"view\"], [\"operate\"] or [\"configure\"].",
+                );
             }
         }
         let enter = r.flag("enter", false);

@@ -39,9 +39,15 @@ struct Interner {
 
 impl Interner {
     fn intern(&mut self, f: &Fields<'_, '_>, name: &str, line: usize) -> Option<AttributeId> {
-        let plain = !name.is_empty() && name.len() <= 60 && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
+        let plain =
+            !name.is_empty() && name.len() <= 60 && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
         if !plain {
-            f.report.error(line, &f.place, format!("the attribute name \"{name}\" is not plain"), "Use letters, digits, - and _.");
+            f.report.error(
+                line,
+                &f.place,
+                format!("the attribute name \"{name}\" is not plain"),
+                "Use letters, digits, - and _.",
+            );
             return None;
         }
         if BUILT_IN.contains(&name) {
@@ -150,7 +156,11 @@ fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<Stri
         let attributes = interner.attributes_of(&f);
         for (id, _) in attributes.iter().filter(|(id, _)| (id.0 as usize) < from_providers.len()) {
             let name = &interner.names[id.0 as usize];
-            f.error("attributes", format!("the attribute \"{name}\" already has another source"), "Give the directory's attribute a name of its own.");
+            f.error(
+                "attributes",
+                format!("the attribute \"{name}\" already has another source"),
+                "Give the directory's attribute a name of its own.",
+            );
         }
         out.push(parts::read_directory(&f, name, attributes, fed_by));
     }
@@ -159,7 +169,11 @@ fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<Stri
 
 fn warn_unused(root: &Fields<'_, '_>, deliveries: &[delivery::Delivery], gates: &[parts::Gate]) {
     for d in deliveries.iter().filter(|d| !gates.iter().any(|g| g.delivery.as_ref() == Some(&d.name))) {
-        root.warn("delivery", format!("delivery {} is attached to no gate", d.name), "Name it in a gate with delivery = \"…\", or take it away.");
+        root.warn(
+            "delivery",
+            format!("delivery {} is attached to no gate", d.name),
+            "Name it in a gate with delivery = \"…\", or take it away.",
+        );
     }
     if !root.has("engineers") {
         root.warn("engineers", "nobody may use the console by signing in".into(), "Add [engineers] with rules that give roles.");

@@ -86,8 +86,7 @@ impl Site {
     /// Names of every secret the edition refers to, with what needs it.
     pub fn secrets(&self) -> Vec<(String, String)> {
         let providers = self.providers.iter().filter_map(|p| p.secret.clone().map(|s| (s, format!("provider {}", p.name))));
-        let directories =
-            self.directories.iter().filter_map(|d| d.secret.clone().map(|s| (s, format!("directory {}", d.name))));
+        let directories = self.directories.iter().filter_map(|d| d.secret.clone().map(|s| (s, format!("directory {}", d.name))));
         providers.chain(directories).collect()
     }
 }

@@ -3,9 +3,9 @@
 use chrono::Duration;
 use url::Url;
 
+use super::AttributeId;
 use super::access::{self, Access, Names};
 use super::read::Fields;
-use super::AttributeId;
 use crate::address::{PublicAddress, is_loopback};
 
 /// An OpenID Connect provider.
@@ -120,7 +120,11 @@ pub(crate) fn name_of(f: &Fields<'_, '_>, taken: &[String]) -> String {
     let Some(name) = f.need("name", "\"a-short-name\"") else { return String::new() };
     let plain = name.len() <= 40 && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
     if !plain {
-        f.error("name", format!("the name \"{name}\" is not plain"), "Use a-z, 0-9 and hyphens, at most 40; title holds the words people read.");
+        f.error(
+            "name",
+            format!("the name \"{name}\" is not plain"),
+            "Use a-z, 0-9 and hyphens, at most 40; title holds the words people read.",
+        );
     }
     if taken.contains(&name) {
         f.error("name", format!("the name \"{name}\" stands twice"), "Give each its own name.");
@@ -131,7 +135,9 @@ pub(crate) fn name_of(f: &Fields<'_, '_>, taken: &[String]) -> String {
 pub(crate) fn read_provider(f: &Fields<'_, '_>, name: String, attributes: Vec<(AttributeId, String)>) -> Provider {
     f.choice("kind", (), &[("oidc", ())]);
     let issuer = f.need("issuer", "\"https://sign-in.example\"").unwrap_or_default();
-    if !issuer.is_empty() && let Err(what) = check_issuer(&issuer) {
+    if !issuer.is_empty()
+        && let Err(what) = check_issuer(&issuer)
+    {
         f.error("issuer", format!("the issuer {what}"), "Copy it from the provider's discovery document, to the letter.");
     }
     let mut scopes = f.texts("scopes").unwrap_or_else(|| vec!["openid".into(), "profile".into(), "email".into()]);
@@ -159,7 +165,11 @@ pub(crate) fn read_provider(f: &Fields<'_, '_>, name: String, attributes: Vec<(A
         answer_within: f.duration("answer-within", m(15), m(1), m(120)),
     };
     if out.secret.is_none() {
-        f.warn("client", "no secret is named: the provider must know this client as public".into(), "Add secret = \"name\" and store it with `passeur secret set`.");
+        f.warn(
+            "client",
+            "no secret is named: the provider must know this client as public".into(),
+            "Add secret = \"name\" and store it with `passeur secret set`.",
+        );
     }
     f.value("attributes");
     f.finish();
@@ -192,7 +202,11 @@ pub(crate) fn read_directory(
     let scheme = parsed.as_ref().map(|u| u.scheme().to_owned()).unwrap_or_default();
     let host = parsed.as_ref().and_then(|u| u.host_str()).unwrap_or_default().to_owned();
     if !url.is_empty() && (!matches!(scheme.as_str(), "ldap" | "ldaps") || host.is_empty()) {
-        f.error("url", format!("\"{url}\" is not an LDAP address"), "Write ldaps://host or ldap://host, with a port where it is not the usual one.");
+        f.error(
+            "url",
+            format!("\"{url}\" is not an LDAP address"),
+            "Write ldaps://host or ldap://host, with a port where it is not the usual one.",
+        );
     }
     let start_tls = f.flag("start-tls", false);
     let security = match (scheme.as_str(), start_tls) {
@@ -201,7 +215,11 @@ pub(crate) fn read_directory(
         _ => DirectorySecurity::Plain,
     };
     if security == DirectorySecurity::Plain && !host.is_empty() && !is_loopback(&host) {
-        f.error("url", "the connection would be in clear text, which is accepted for this machine only".into(), "Use ldaps://, or add start-tls = true.");
+        f.error(
+            "url",
+            "the connection would be in clear text, which is accepted for this machine only".into(),
+            "Use ldaps://, or add start-tls = true.",
+        );
     }
     let account = f.text("account");
     let secret = f.text("secret");
@@ -210,7 +228,11 @@ pub(crate) fn read_directory(
     }
     let filter = f.text("filter").unwrap_or_else(|| "(objectClass=*)".into());
     if !(filter.starts_with('(') && filter.ends_with(')')) {
-        f.error("filter", format!("\"{filter}\" is not in brackets"), "Write an LDAP filter such as (objectClass=inetOrgPerson).");
+        f.error(
+            "filter",
+            format!("\"{filter}\" is not in brackets"),
+            "Write an LDAP filter such as (objectClass=inetOrgPerson).",
+        );
     }
     let key = f.need("key", "\"uid\"").unwrap_or_default();
     let describes = |s: &str| !s.is_empty() && s.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b';' | b'.'));
@@ -261,7 +283,11 @@ pub(crate) fn read_gate(f: &Fields<'_, '_>, name: String, names: &Names<'_>, del
         let url = Url::parse(&u).ok().filter(|u| u.scheme() == "http" && matches!(u.path(), "/" | "") && u.query().is_none());
         let out = url.and_then(|u| Some(Upstream { host: u.host_str()?.to_owned(), port: u.port_or_known_default()? }));
         if out.is_none() {
-            f.error("upstream", format!("\"{u}\" is not the address of an application"), "Write http://host:port without a path.");
+            f.error(
+                "upstream",
+                format!("\"{u}\" is not the address of an application"),
+                "Write http://host:port without a path.",
+            );
         }
         out
     });
@@ -277,7 +303,5 @@ pub(crate) fn read_gate(f: &Fields<'_, '_>, name: String, names: &Names<'_>, del
 
 pub(crate) fn read_address(f: &Fields<'_, '_>, key: &'static str, example: &str) -> Option<PublicAddress> {
     let text = f.need(key, example)?;
-    PublicAddress::parse(&text)
-        .map_err(|why| f.error(key, format!("\"{text}\" {why}"), format!("Write {key} = {example}.")))
-        .ok()
+    PublicAddress::parse(&text).map_err(|why| f.error(key, format!("\"{text}\" {why}"), format!("Write {key} = {example}."))).ok()
 }

@@ -167,7 +167,11 @@ impl<'r, 'd> Fields<'r, 'd> {
                 default
             }
             None => {
-                self.error(key, format!("{key} = \"{text}\" is no length of time"), "Write a number with s, m, h or d, such as \"30m\".");
+                self.error(
+                    key,
+                    format!("{key} = \"{text}\" is no length of time"),
+                    "Write a number with s, m, h or d, such as \"30m\".",
+                );
                 default
             }
         }

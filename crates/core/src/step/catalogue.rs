@@ -66,7 +66,7 @@ catalogue! {
         "There was no session to use: {why}." / "Aucune session utilisable : {why}.";
     SentToSignIn = "gate.sent-to-sign-in" Gate Fact ["to"]
         "The person was sent to sign in at {to}." / "La personne a été envoyée se connecter à {to}.";
-    ReturnCut = "gate.return-not-kept" Gate Notice ["target"]
+    ReturnCut = "gate.return-not-kept" Gate Notice []
         "The address asked for could not be kept through the sign-in; the person returns to the front page instead." / "L'adresse demandée n'a pas pu être conservée ; la personne reviendra à la page d'accueil.";
     NotNavigation = "gate.not-navigation" Gate Stop ["method", "why"]
         "The request needs a session and is not one a person could be redirected from, so it got 401." / "La requête exige une session et ne peut pas être redirigée : réponse 401."
@@ -95,8 +95,8 @@ catalogue! {
     DiscoveryFailed = "provider.discovery-failed" Provider Stop ["provider", "issuer", "how"]
         "Provider {provider} could not be asked for its addresses at {issuer}: {how}." / "Le fournisseur {provider} n'a pas pu donner ses adresses à {issuer} : {how}."
         => "Run `passeur trial provider {provider}`: it tries the address, TLS, issuer and keys one by one." / "Lancez `passeur trial provider {provider}` : adresse, TLS, émetteur et clés sont essayés un à un.";
-    SentToProvider = "provider.sent" Provider Fact ["provider", "endpoint", "redirect_uri", "scope", "client_id", "acr_values"]
-        "The person was sent to provider {provider} ({endpoint}) with client {client_id}, scope {scope}, to come back to {redirect_uri}." / "La personne a été envoyée au fournisseur {provider} ({endpoint}), client {client_id}, portée {scope}, retour à {redirect_uri}.";
+    SentToProvider = "provider.sent" Provider Fact ["provider", "endpoint", "parameters", "redirect_uri"]
+        "The person was sent to provider {provider} at {endpoint} with: {parameters}." / "La personne a été envoyée au fournisseur {provider}, à {endpoint}, avec : {parameters}.";
     NeverCameBack = "provider.never-came-back" Provider Stop ["provider", "redirect_uri", "minutes"]
         "The person did not come back from provider {provider} within {minutes} minutes." / "La personne n'est pas revenue du fournisseur {provider} en {minutes} minutes."
         => "If this happens to everyone, the provider shows its own error page: compare its registered redirect address with {redirect_uri}. If to one person, they gave up or closed the page." / "Si cela arrive à tous, le fournisseur affiche sa propre erreur : comparez son adresse de retour avec {redirect_uri}. Si c'est une seule personne, elle a renoncé.";
@@ -120,10 +120,10 @@ catalogue! {
     IssuerMismatch = "check.issuer" Check Stop ["seen", "wanted"]
         "The answer names issuer {seen}; wanted was {wanted}." / "La réponse nomme l'émetteur {seen} ; attendu : {wanted}."
         => "Either the issuer in the site file is wrong, or a mix-up between providers is being tried (RFC 9207)." / "Soit l'émetteur du fichier de site est faux, soit on tente de confondre deux fournisseurs (RFC 9207).";
-    TokensReceived = "provider.tokens" Provider Pass ["endpoint", "kinds", "millis"]
-        "The code was exchanged at {endpoint} in {millis} ms for: {kinds}." / "Le code a été échangé à {endpoint} en {millis} ms contre : {kinds}.";
-    TokenRefused = "provider.token-refused" Provider Stop ["endpoint", "error", "description"]
-        "The provider's token endpoint {endpoint} refused, in its own words: {error}: {description}" / "Le point d'accès aux jetons {endpoint} a refusé, selon ses propres mots : {error} : {description}"
+    TokensReceived = "provider.tokens" Provider Pass ["endpoint", "auth", "kinds", "millis"]
+        "The code was exchanged at {endpoint} ({auth}) in {millis} ms for: {kinds}." / "Le code a été échangé à {endpoint} ({auth}) en {millis} ms contre : {kinds}.";
+    TokenRefused = "provider.token-refused" Provider Stop ["endpoint", "client_id", "auth", "error", "description"]
+        "The provider's token endpoint {endpoint} refused client {client_id} ({auth}), in its own words: {error}: {description}" / "Le point d'accès aux jetons {endpoint} a refusé le client {client_id} ({auth}), selon ses propres mots : {error} : {description}"
         => "invalid_client: client id or secret differ from the provider's. invalid_grant: the redirect address differs, or the code was too old." / "invalid_client : client ou secret différents. invalid_grant : adresse de retour différente, ou code trop vieux.";
     ProviderSilent = "provider.no-answer" Provider Stop ["endpoint", "how"]
         "The provider did not answer at {endpoint}: {how}." / "Le fournisseur n'a pas répondu à {endpoint} : {how}."

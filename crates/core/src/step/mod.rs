@@ -1,6 +1,7 @@
 //! Steps: what happened in a crossing, kept as data. Sentences come from one [`catalogue`] when they are shown.
 
 mod catalogue;
+mod phrase;
 mod reasons;
 mod render;
 
@@ -9,6 +10,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 pub use catalogue::{ALL, Spec, StepCode};
+pub use phrase::Phrase;
 pub use reasons::{REASONS, reason_text};
 pub use render::{param_text, remedy, sentence};
 
@@ -92,6 +94,10 @@ pub enum Param {
         code: String,
         detail: String,
     },
+    /// What was wanted, seen or given, told in the reader's language.
+    Phrases {
+        phrases: Vec<Phrase>,
+    },
 }
 
 impl From<&str> for Param {
@@ -112,6 +118,17 @@ impl From<i64> for Param {
 impl From<Vec<String>> for Param {
     fn from(l: Vec<String>) -> Param {
         Param::List(l)
+    }
+}
+
+impl From<Phrase> for Param {
+    fn from(p: Phrase) -> Param {
+        Param::Phrases { phrases: vec![p] }
+    }
+}
+impl From<Vec<Phrase>> for Param {
+    fn from(phrases: Vec<Phrase>) -> Param {
+        Param::Phrases { phrases }
     }
 }
 
@@ -156,6 +173,10 @@ impl Step {
                     l.push(format!("… (+{over})"));
                 }
                 Param::List(l)
+            }
+            Param::Phrases { mut phrases } => {
+                phrases.truncate(LIST_MAX);
+                Param::Phrases { phrases }
             }
             Param::Reason { code, detail } => Param::Reason { code, detail: crate::text::shorten(&detail, PARAM_MAX) },
             n => n,

@@ -21,6 +21,8 @@ pub fn param_text(param: &Param, lang: Lang) -> String {
         Param::Text(t) => t.clone(),
         Param::List(l) if l.is_empty() => "—".to_owned(),
         Param::List(l) => l.join(", "),
+        Param::Phrases { phrases } if phrases.is_empty() => "—".to_owned(),
+        Param::Phrases { phrases } => phrases.iter().map(|p| p.words(lang)).collect::<Vec<_>>().join("; "),
         Param::Reason { code, detail } => {
             let words = reason_text(code, lang).unwrap_or(code);
             if detail.is_empty() {

@@ -61,6 +61,7 @@ pub(super) fn result_words(code: u32, text: &str) -> String {
         3 => "timeLimitExceeded",
         4 => "sizeLimitExceeded",
         8 => "strongerAuthRequired",
+        10 => "referral: the server refers elsewhere and referrals are not followed",
         13 => "confidentialityRequired",
         32 => "noSuchObject",
         34 => "invalidDNSyntax",

@@ -23,12 +23,7 @@ pub(super) fn person_filter(directory: &Directory, value: &str) -> String {
 }
 
 /// Looks a person up by key and value.
-pub(super) async fn person(
-    ldap: &mut Ldap,
-    directory: &Directory,
-    value: &str,
-    now: Moment,
-) -> Result<LookUpState, LinkError> {
+pub(super) async fn person(ldap: &mut Ldap, directory: &Directory, value: &str, now: Moment) -> Result<LookUpState, LinkError> {
     if value.trim().is_empty() || value.len() > 256 {
         return Ok(LookUpState::NoEntry);
     }
@@ -39,10 +34,15 @@ pub(super) async fn person(
     // Two entries are enough to know that there are several; a few more make the finding useful.
     let options = SearchOptions::new().sizelimit(6).timelimit(limit.as_secs().max(1) as i32);
     let filter = person_filter(directory, value);
-    let found = ldap.with_timeout(limit).with_search_options(options).search(&directory.base, Scope::Subtree, &filter, wanted).await?;
+    let found =
+        ldap.with_timeout(limit).with_search_options(options).search(&directory.base, Scope::Subtree, &filter, wanted).await?;
     let ldap3::SearchResult(entries, result) = found;
-    if !matches!(result.rc, 0 | 4 | 10) {
-        return Err(LinkError::Dead(format!("the search under {} failed: {}", directory.base, result_words(result.rc, &result.text))));
+    if !matches!(result.rc, 0 | 4) {
+        return Err(LinkError::Dead(format!(
+            "the search under {} failed: {}",
+            directory.base,
+            result_words(result.rc, &result.text)
+        )));
     }
     let entries: Vec<SearchEntry> =
         entries.into_iter().filter(|e| !e.is_ref() && !e.is_intermediate()).map(SearchEntry::construct).collect();
@@ -64,8 +64,7 @@ pub(super) async fn person(
 }
 
 fn to_entry(e: SearchEntry) -> Entry {
-    let attributes: BTreeMap<String, Vec<String>> =
-        e.attrs.into_iter().map(|(k, v)| (k.to_ascii_lowercase(), v)).collect();
+    let attributes: BTreeMap<String, Vec<String>> = e.attrs.into_iter().map(|(k, v)| (k.to_ascii_lowercase(), v)).collect();
     let binary = e.bin_attrs.into_keys().collect();
     Entry { dn: e.dn, attributes, binary, groups: vec![] }
 }
@@ -143,7 +142,8 @@ async fn groups_of(
     }
     let mut out = vec![];
     for e in entries.into_iter().filter(|e| !e.is_ref() && !e.is_intermediate()).map(SearchEntry::construct) {
-        let values = |name: &str| e.attrs.iter().find(|(k, _)| k.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_slice()).unwrap_or(&[]);
+        let values =
+            |name: &str| e.attrs.iter().find(|(k, _)| k.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_slice()).unwrap_or(&[]);
         let Some(name) = values(&groups.name).first().cloned() else { continue };
         let held = values(&groups.member);
         let member = members

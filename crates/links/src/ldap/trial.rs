@@ -58,7 +58,8 @@ pub async fn try_directory(
         }
     }
     let mut good = true;
-    let bases = [Some((DirectoryCheck::Base, &directory.base)), directory.groups.as_ref().map(|g| (DirectoryCheck::GroupBase, &g.base))];
+    let bases =
+        [Some((DirectoryCheck::Base, &directory.base)), directory.groups.as_ref().map(|g| (DirectoryCheck::GroupBase, &g.base))];
     for (check, base) in bases.into_iter().flatten() {
         let outcome = base_exists(&mut ldap, base, directory).await;
         good &= outcome.is_ok();
@@ -83,7 +84,8 @@ pub async fn try_directory(
 async fn base_exists(ldap: &mut ldap3::Ldap, base: &str, directory: &Directory) -> Result<String, String> {
     let limit = directory.time_limit.to_std().unwrap_or(std::time::Duration::from_secs(3));
     let options = SearchOptions::new().sizelimit(1);
-    let found = ldap.with_timeout(limit).with_search_options(options).search(base, Scope::Base, "(objectClass=*)", vec!["1.1"]).await;
+    let found =
+        ldap.with_timeout(limit).with_search_options(options).search(base, Scope::Base, "(objectClass=*)", vec!["1.1"]).await;
     match found {
         Ok(ldap3::SearchResult(_, r)) if matches!(r.rc, 0 | 4) => Ok(format!("{base} is there")),
         Ok(ldap3::SearchResult(_, r)) => Err(format!("{base}: {}", result_words(r.rc, &r.text))),

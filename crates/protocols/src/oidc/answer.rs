@@ -18,7 +18,9 @@ impl std::fmt::Debug for Answer {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Answer::Code { code: _, state: _, iss } => write!(f, "Code(iss {iss:?})"),
-            Answer::Refused { error, description, state: _, iss } => write!(f, "Refused({error:?}, {description:?}, iss {iss:?})"),
+            Answer::Refused { error, description, state: _, iss } => {
+                write!(f, "Refused({error:?}, {description:?}, iss {iss:?})")
+            }
         }
     }
 }

@@ -137,7 +137,11 @@ fn verify(token: &str, keys: &KeySet, kid: Option<&str>, alg: Algorithm) -> Resu
     let verified = candidates.iter().find_map(|key| jsonwebtoken::decode::<Map<String, Value>>(token, key, &only_signature).ok());
     match verified {
         Some(data) => Ok(data.claims),
-        None => fail("signature", format!("a signature that key {} did not make", kid.unwrap_or("(any)")), "the provider's own signature"),
+        None => fail(
+            "signature",
+            format!("a signature that key {} did not make", kid.unwrap_or("(any)")),
+            "the provider's own signature",
+        ),
     }
 }
 
@@ -166,29 +170,33 @@ fn check_parties(claims: &Map<String, Value>, expected: &Expected<'_>) -> Result
     Ok(())
 }
 
+/// The last second of the year 9999: far enough from what the calendar can hold that skew can be added.
+const SECONDS_MAX: i64 = 253_402_300_799;
+
+/// A NumericDate (RFC 7519 2). None where it is no number or no moment of the common calendar.
 fn moment(claims: &Map<String, Value>, name: &str) -> Option<Moment> {
     let v = claims.get(name)?;
-    let seconds = v.as_i64().or_else(|| v.as_f64().map(|f| f as i64))?;
+    let seconds = v.as_i64().or_else(|| v.as_f64().map(|f| f as i64)).filter(|s| (0..=SECONDS_MAX).contains(s))?;
     DateTime::from_timestamp(seconds, 0)
 }
 
 fn check_times(claims: &Map<String, Value>, expected: &Expected<'_>) -> Result<Moment, IdTokenError> {
     let Expected { now, skew, .. } = expected;
     let (Some(exp), Some(iat)) = (moment(claims, "exp"), moment(claims, "iat")) else {
-        return fail("exp and iat", "missing or not a time", "both");
+        return fail("times", "missing or not a time", "both");
     };
     let show = |t: Moment| t.format("%Y-%m-%d %H:%M:%S UTC").to_string();
     if exp + *skew <= *now {
         return fail("expiry", show(exp), format!("later than {}", show(*now)));
     }
     if iat - *skew > *now {
-        return fail("issue time", show(iat), format!("not after {}: compare the clocks", show(*now)));
+        return fail("issue-time", show(iat), format!("not after {}: compare the clocks", show(*now)));
     }
     if iat + Duration::hours(1) < *now {
-        return fail("issue time", show(iat), format!("within an hour of {}", show(*now)));
+        return fail("issue-time", show(iat), format!("within an hour of {}", show(*now)));
     }
     if moment(claims, "nbf").is_some_and(|nbf| nbf - *skew > *now) {
-        return fail("not before", "a time to come", format!("not after {}", show(*now)));
+        return fail("not-before", "a time to come", format!("not after {}", show(*now)));
     }
     Ok(exp)
 }

@@ -19,7 +19,7 @@ pub use answer::{Answer, BadAnswer, parse_answer};
 pub use id_token::{Expected, IdTokenError, ValidIdToken, key_id, validate};
 pub use jwks::{BadKeys, KeySet};
 pub use metadata::{BadMetadata, Metadata, discovery_url};
-pub use request::{AuthorizationRequest, Pkce, end_session_url};
+pub use request::{AuthorizationRequest, Binding, Pkce, end_session_url};
 pub use tokens::{ClientAuth, TokenError, TokenRequest, Tokens, basic_credentials, parse_tokens};
 pub use userinfo::{BadUserInfo, validate_userinfo};
 

@@ -40,38 +40,54 @@ impl std::fmt::Debug for Pkce {
     }
 }
 
-/// What an authorization request says (OpenID Connect Core 3.1.2.1).
+/// What an authorization request says (OpenID Connect Core 3.1.2.1), but for what binds it to one browser.
+#[derive(Debug)]
 pub struct AuthorizationRequest<'a> {
     pub client_id: &'a str,
     pub redirect_uri: &'a str,
     pub scopes: &'a [String],
-    pub state: &'a str,
-    pub nonce: &'a str,
-    pub pkce: &'a Pkce,
     pub acr_values: &'a [String],
     pub ui_locale: &'a str,
 }
 
+/// What binds a request to one browser and one answer.
+pub struct Binding<'a> {
+    pub state: &'a str,
+    pub nonce: &'a str,
+    pub pkce: &'a Pkce,
+}
+
 impl AuthorizationRequest<'_> {
-    /// The address to send the browser to. A query that the endpoint has of its own is kept (RFC 6749 3.1).
-    pub fn url(&self, metadata: &Metadata) -> Url {
-        let mut url = metadata.authorization_endpoint.clone();
-        {
-            let mut q = url.query_pairs_mut();
-            q.append_pair("response_type", "code")
-                .append_pair("client_id", self.client_id)
-                .append_pair("redirect_uri", self.redirect_uri)
-                .append_pair("scope", &self.scopes.join(" "))
-                .append_pair("state", self.state)
-                .append_pair("nonce", self.nonce)
-                .append_pair("code_challenge", &self.pkce.challenge())
-                .append_pair("code_challenge_method", "S256")
-                .append_pair("ui_locales", self.ui_locale);
-            if !self.acr_values.is_empty() {
-                q.append_pair("acr_values", &self.acr_values.join(" "));
-            }
+    fn parameters(&self) -> Vec<(&'static str, String)> {
+        let mut all = vec![
+            ("response_type", "code".to_owned()),
+            ("client_id", self.client_id.to_owned()),
+            ("redirect_uri", self.redirect_uri.to_owned()),
+            ("scope", self.scopes.join(" ")),
+            ("code_challenge_method", "S256".to_owned()),
+            ("ui_locales", self.ui_locale.to_owned()),
+        ];
+        if !self.acr_values.is_empty() {
+            all.push(("acr_values", self.acr_values.join(" ")));
         }
+        all
+    }
+
+    /// The address to send the browser to. A query that the endpoint has of its own is kept (RFC 6749 3.1).
+    pub fn url(&self, metadata: &Metadata, binding: &Binding<'_>) -> Url {
+        let mut url = metadata.authorization_endpoint.clone();
+        url.query_pairs_mut()
+            .extend_pairs(self.parameters())
+            .append_pair("state", binding.state)
+            .append_pair("nonce", binding.nonce)
+            .append_pair("code_challenge", &binding.pkce.challenge());
         url
+    }
+
+    /// Every parameter as it is told in a crossing: decoded, those that bind masked.
+    pub fn told(&self) -> Vec<String> {
+        let masked = ["state", "nonce", "code_challenge"].map(|n| format!("{n}=…"));
+        self.parameters().into_iter().map(|(n, v)| format!("{n}={v}")).chain(masked).collect()
     }
 }
 
@@ -98,5 +114,69 @@ mod tests {
         assert_eq!(pkce.challenge(), "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM");
         assert_eq!(format!("{pkce:?}"), "Pkce(…)");
         assert_eq!(Pkce::from_random([0; 32]).verifier().len(), 43);
+    }
+
+    fn metadata(authorization: &str) -> Metadata {
+        let doc = serde_json::json!({
+            "issuer": "https://p.example", "authorization_endpoint": authorization, "token_endpoint": "https://p.example/t",
+            "jwks_uri": "https://p.example/k", "end_session_endpoint": "https://p.example/out?x=1",
+        });
+        Metadata::parse(doc.to_string().as_bytes(), "https://p.example").unwrap()
+    }
+
+    fn pairs(url: &Url) -> Vec<(String, String)> {
+        url.query_pairs().into_owned().collect()
+    }
+
+    #[test]
+    fn a_request_holds_every_parameter_once_and_values_cannot_break_out() {
+        let pkce = Pkce::from_random([7; 32]);
+        let scopes = ["openid".to_owned(), "profile".to_owned()];
+        let request = AuthorizationRequest {
+            client_id: "a&b=c#d",
+            redirect_uri: "https://pass.example/.passeur/oidc/p/answer",
+            scopes: &scopes,
+            acr_values: &["2".to_owned(), "3".to_owned()],
+            ui_locale: "fr",
+        };
+        let url = request.url(&metadata("https://p.example/a?tenant=7"), &Binding { state: "s+/=", nonce: "n", pkce: &pkce });
+        let got = pairs(&url);
+        let one = |name: &str| {
+            let all: Vec<_> = got.iter().filter(|(n, _)| n == name).map(|(_, v)| v.as_str()).collect();
+            assert_eq!(all.len(), 1, "{name} in {got:?}");
+            all[0].to_owned()
+        };
+        for (name, want) in [
+            ("tenant", "7"),
+            ("response_type", "code"),
+            ("client_id", "a&b=c#d"),
+            ("redirect_uri", "https://pass.example/.passeur/oidc/p/answer"),
+            ("scope", "openid profile"),
+            ("state", "s+/="),
+            ("nonce", "n"),
+            ("code_challenge", pkce.challenge().as_str()),
+            ("code_challenge_method", "S256"),
+            ("ui_locales", "fr"),
+            ("acr_values", "2 3"),
+        ] {
+            assert_eq!(one(name), want);
+        }
+        assert_eq!((got.len(), url.fragment()), (11, None));
+        let told = request.told().join(" & ");
+        assert!(told.contains("acr_values=2 3") && told.contains("nonce=…"), "{told}");
+        let plain = AuthorizationRequest { acr_values: &[], ..request };
+        assert!(!plain.told().iter().any(|p| p.starts_with("acr_values")));
+    }
+
+    #[test]
+    fn signing_out_names_us_and_keeps_the_endpoints_own_query() {
+        let m = metadata("https://p.example/a");
+        let url = end_session_url(&m, Some("hint"), "c", "https://pass.example/.passeur/signed-out").unwrap();
+        let got = pairs(&url);
+        assert_eq!(got[0], ("x".into(), "1".into()));
+        assert!(got.contains(&("id_token_hint".into(), "hint".into())) && got.contains(&("client_id".into(), "c".into())));
+        let without = end_session_url(&m, None, "c", "https://pass.example/").unwrap();
+        assert!(!without.as_str().contains("id_token_hint"));
+        assert_eq!(end_session_url(&Metadata { end_session_endpoint: None, ..m }, None, "c", "x"), None);
     }
 }

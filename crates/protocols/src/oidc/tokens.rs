@@ -18,6 +18,17 @@ pub enum ClientAuth {
     None,
 }
 
+impl ClientAuth {
+    /// The method's registered name (OpenID Connect Core 9).
+    pub fn method(&self) -> &'static str {
+        match self {
+            ClientAuth::Basic { .. } => "client_secret_basic",
+            ClientAuth::Post { .. } => "client_secret_post",
+            ClientAuth::None => "none",
+        }
+    }
+}
+
 impl std::fmt::Debug for ClientAuth {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(match self {

@@ -1,6 +1,5 @@
 //! Who is asking, and how far they may go.
 
-use axum::Json;
 use axum::extract::{FromRequestParts, State};
 use http::request::Parts;
 use http::{StatusCode, header};
@@ -9,6 +8,7 @@ use passeur_core::decide::console_roles;
 use passeur_core::id::Token;
 use passeur_core::step::{Lang, Silent};
 
+use super::extract::Json;
 use super::{ApiError, problem};
 use crate::app::App;
 use crate::signin::{evidence, session};
@@ -28,7 +28,12 @@ impl Engineer {
         if self.role >= needed {
             return Ok(());
         }
-        let detail = format!("This needs the role {}; {} has {}. The [engineers] rules of the site file give roles.", needed.word(), self.name, self.role.word());
+        let detail = format!(
+            "This needs the role {}; {} has {}. The [engineers] rules of the site file give roles.",
+            needed.word(),
+            self.name,
+            self.role.word()
+        );
         Err(problem(StatusCode::FORBIDDEN, "role", "Not with this role", &detail))
     }
 }
@@ -37,18 +42,32 @@ impl FromRequestParts<App> for Engineer {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Engineer, ApiError> {
-        let lang = parts.headers.get(header::ACCEPT_LANGUAGE).and_then(|v| v.to_str().ok()).map(Lang::from_accept).unwrap_or_default();
+        let lang =
+            parts.headers.get(header::ACCEPT_LANGUAGE).and_then(|v| v.to_str().ok()).map(Lang::from_accept).unwrap_or_default();
         if let Some(value) = parts.headers.get(header::AUTHORIZATION) {
             let text = value.to_str().unwrap_or_default();
             let bearer = text.split_once(' ').filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer")).map(|(_, t)| t.trim());
-            let Some(token) = bearer.and_then(Token::parse) else { return Err(unknown_token()) };
+            let Some(token) = bearer.and_then(Token::parse) else {
+                return Err(unknown_token());
+            };
             let row = app.store.token(&token.digest()).await?.ok_or_else(unknown_token)?;
             let role = Role::parse(&row.role).ok_or_else(unknown_token)?;
             return Ok(Engineer { name: row.name, role, by: "token", lang });
         }
-        let sign_in = || problem(StatusCode::UNAUTHORIZED, "sign-in", "Sign-in needed", "Sign in to the console, or send Authorization: Bearer TOKEN.");
-        let Some(edition) = app.live.get() else { return Err(sign_in()) };
-        let Some(mut found) = session::of_browser(app, &edition, &parts.headers).await? else { return Err(sign_in()) };
+        let sign_in = || {
+            problem(
+                StatusCode::UNAUTHORIZED,
+                "sign-in",
+                "Sign-in needed",
+                "Sign in to the console, or send Authorization: Bearer TOKEN.",
+            )
+        };
+        let Some(edition) = app.live.get() else {
+            return Err(sign_in());
+        };
+        let Some(mut found) = session::of_browser(app, &edition, &parts.headers).await? else {
+            return Err(sign_in());
+        };
         if let Some(access) = &edition.site.engineers
             && evidence::lacks(access, &found.evidence)
         {

@@ -1,7 +1,6 @@
 //! Crossings: the list, and the story of one.
 
-use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use chrono::{DateTime, Duration, Utc};
 use http::StatusCode;
 use passeur_api::{Crossing, CrossingLine, CrossingList, Problem, Role, Step as ApiStep};
@@ -13,6 +12,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::auth::Engineer;
+use super::extract::{Json, Path, Query};
 use super::{ApiError, problem};
 use crate::app::App;
 
@@ -93,7 +93,8 @@ pub async fn list(State(app): State<App>, who: Engineer, Query(q): Query<ListQue
         limit,
     };
     let rows = app.store.crossings(&filter).await?;
-    let next = (rows.len() as i64 == limit).then(|| rows.last().map(|r| format!("{}~{}", r.at.timestamp_micros(), r.id))).flatten();
+    let next =
+        (rows.len() as i64 == limit).then(|| rows.last().map(|r| format!("{}~{}", r.at.timestamp_micros(), r.id))).flatten();
     let unrecorded = app.store.unrecorded(app.now() - Duration::hours(24)).await?;
     let crossings = rows.into_iter().map(|r| line(r, who.lang, overdue, limit_of_flows)).collect();
     Ok(Json(CrossingList { crossings, next, unrecorded }))
@@ -155,7 +156,9 @@ pub async fn one(State(app): State<App>, who: Engineer, Path(id): Path<String>) 
     who.may(Role::View)?;
     let id: CrossingId = id.parse().map_err(|e: passeur_core::id::NotAnId| bad(&e.to_string()))?;
     let none = || {
-        let detail = format!("There is no crossing {id}. Attempts like many others in the same minute are counted on the first; crossings are dropped by age.");
+        let detail = format!(
+            "There is no crossing {id}. Attempts like many others in the same minute are counted on the first; crossings are dropped by age."
+        );
         problem(StatusCode::NOT_FOUND, "no-crossing", "No such crossing", &detail)
     };
     let (row, steps, evidence) = app.store.crossing(id).await?.ok_or_else(none)?;

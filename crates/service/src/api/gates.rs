@@ -1,24 +1,34 @@
 //! Gates and providers with what happened of late.
 
-use axum::Json;
 use axum::extract::State;
 use chrono::Duration;
 use passeur_api::{Gate, OutcomeCount, Provider, Role};
 use passeur_core::crossing::Outcome;
 use passeur_core::delivery::ValueOf;
 use passeur_core::site::{Effect, Rule, Site};
+use passeur_core::step::Lang;
 
 use super::ApiError;
 use super::auth::Engineer;
+use super::extract::Json;
 use crate::app::App;
 
 /// A rule in one sentence.
-fn rule_sentence(site: &Site, rule: &Rule) -> String {
-    let wanted = rule.when.wanted(site);
+fn rule_sentence(site: &Site, rule: &Rule, lang: Lang) -> String {
+    let (name, wanted, fr) = (&rule.name, rule.when.wanted(site).words(lang), lang == Lang::Fr);
     match &rule.effect {
-        Effect::Enter { roles } if roles.is_empty() => format!("{}: {wanted} may enter", rule.name),
-        Effect::Enter { roles } => format!("{}: {wanted} may enter, roles {}", rule.name, roles.join(", ")),
-        Effect::Refuse { words } => format!("{}: {wanted} is refused (“{words}”)", rule.name),
+        Effect::Enter { roles } if roles.is_empty() && fr => {
+            format!("{name} : {wanted} peut entrer")
+        }
+        Effect::Enter { roles } if roles.is_empty() => format!("{name}: {wanted} may enter"),
+        Effect::Enter { roles } if fr => {
+            format!("{name} : {wanted} peut entrer, rôles {}", roles.join(", "))
+        }
+        Effect::Enter { roles } => {
+            format!("{name}: {wanted} may enter, roles {}", roles.join(", "))
+        }
+        Effect::Refuse { words } if fr => format!("{name} : {wanted} est refusé (« {words} »)"),
+        Effect::Refuse { words } => format!("{name}: {wanted} is refused (“{words}”)"),
     }
 }
 
@@ -36,7 +46,9 @@ fn source(site: &Site, value: &ValueOf) -> String {
 #[utoipa::path(get, path = "/gates", responses((status = 200, body = Vec<Gate>)))]
 pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gate>>, ApiError> {
     who.may(Role::View)?;
-    let Some(edition) = app.live.get() else { return Ok(Json(vec![])) };
+    let Some(edition) = app.live.get() else {
+        return Ok(Json(vec![]));
+    };
     let site = &edition.site;
     let counts = app.store.outcome_counts(app.now() - Duration::hours(24)).await?;
     let sessions = app.store.sessions_by_gate(app.now() - site.lifetimes.idle).await?;
@@ -48,8 +60,11 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         upstream: g.upstream.to_string(),
         provider: g.access.provider.clone(),
         directory: g.access.directory.clone(),
-        rules: g.access.rules.iter().map(|r| rule_sentence(site, r)).collect(),
-        headers: site.delivery(g).map(|d| d.headers.iter().map(|h| format!("{} ← {}", h.name, source(site, &h.value))).collect()).unwrap_or_default(),
+        rules: g.access.rules.iter().map(|r| rule_sentence(site, r, who.lang)).collect(),
+        headers: site
+            .delivery(g)
+            .map(|d| d.headers.iter().map(|h| format!("{} ← {}", h.name, source(site, &h.value))).collect())
+            .unwrap_or_default(),
         last_day: counts
             .iter()
             .filter(|c| c.gate == g.name)
@@ -68,7 +83,9 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
 #[utoipa::path(get, path = "/providers", responses((status = 200, body = Vec<Provider>)))]
 pub async fn providers(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Provider>>, ApiError> {
     who.may(Role::View)?;
-    let Some(edition) = app.live.get() else { return Ok(Json(vec![])) };
+    let Some(edition) = app.live.get() else {
+        return Ok(Json(vec![]));
+    };
     let now = app.now();
     let mut out = vec![];
     for p in &edition.site.providers {

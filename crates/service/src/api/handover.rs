@@ -1,12 +1,12 @@
 //! The two things that come first in an engineer's day: the handover sheet, and trials.
 
-use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{DirectoryTrial, Handover, HandoverValue, Problem, ProviderTrial, Role, TrialAnswer};
 use passeur_core::site::Site;
 
 use super::auth::Engineer;
+use super::extract::{Json, Path};
 use super::{ApiError, problem};
 use crate::app::App;
 use crate::signin::redirect_uri;
@@ -17,7 +17,12 @@ fn value(label: &str, value: impl Into<String>, why: &str) -> HandoverValue {
 }
 
 fn no_edition() -> ApiError {
-    problem(StatusCode::NOT_FOUND, "no-edition", "Nothing published", "Publish a site file with at least [site] first: the addresses come from it.")
+    problem(
+        StatusCode::NOT_FOUND,
+        "no-edition",
+        "Nothing published",
+        "Publish a site file with at least [site] first: the addresses come from it.",
+    )
 }
 
 /// All that the team of a provider must enter. The provider need not be connected yet.
@@ -25,9 +30,15 @@ fn no_edition() -> ApiError {
     responses((status = 200, body = Handover), (status = 404, body = Problem)))]
 pub async fn sheet(State(app): State<App>, who: Engineer, Path(name): Path<String>) -> Result<Json<Handover>, ApiError> {
     who.may(Role::View)?;
-    let plain = !name.is_empty() && name.len() <= 40 && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
+    let plain =
+        !name.is_empty() && name.len() <= 40 && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
     if !plain {
-        return Err(problem(StatusCode::BAD_REQUEST, "query", "Not a name", "A provider's name is a-z, 0-9 and hyphens, at most 40."));
+        return Err(problem(
+            StatusCode::BAD_REQUEST,
+            "query",
+            "Not a name",
+            "A provider's name is a-z, 0-9 and hyphens, at most 40.",
+        ));
     }
     let edition = app.live.get().ok_or_else(no_edition)?;
     Ok(Json(make(&edition.site, edition.number, &name)))
@@ -53,10 +64,15 @@ fn make(site: &Site, edition: i32, name: &str) -> Handover {
             enter.push(value("Authentication context", wanted.join(" "), "asked for with acr_values, checked in acr"));
         }
         if !p.require_amr.is_empty() {
-            enter.push(value("Authentication methods", p.require_amr.join(" "), "each must stand in amr, or the sign-in is refused"));
+            enter.push(value(
+                "Authentication methods",
+                p.require_amr.join(" "),
+                "each must stand in amr, or the sign-in is refused",
+            ));
         }
     }
-    let mut send_back = vec![value("Issuer", provider.map_or("", |p| p.issuer.as_str()), "to the letter, as in the discovery document")];
+    let mut send_back =
+        vec![value("Issuer", provider.map_or("", |p| p.issuer.as_str()), "to the letter, as in the discovery document")];
     send_back.push(value("Client id", provider.map_or("", |p| p.client_id.as_str()), "what the provider calls this client"));
     send_back.push(value("Client secret", "", "by a safe way; it is stored with `passeur secret set` and never shown again"));
     let claims = claims(site, name);
@@ -138,7 +154,11 @@ fn lacking(l: trials::Lacking) -> ApiError {
 
 /// Tries a provider on values that are not saved.
 #[utoipa::path(post, path = "/trials/provider", request_body = ProviderTrial, responses((status = 200, body = TrialAnswer), (status = 400, body = Problem)))]
-pub async fn try_provider(State(app): State<App>, who: Engineer, Json(ask): Json<ProviderTrial>) -> Result<Json<TrialAnswer>, ApiError> {
+pub async fn try_provider(
+    State(app): State<App>,
+    who: Engineer,
+    Json(ask): Json<ProviderTrial>,
+) -> Result<Json<TrialAnswer>, ApiError> {
     // A trial sends requests, and may send a secret, to an address in the request.
     who.may(Role::Configure)?;
     let edition = app.live.get().ok_or_else(no_edition)?;
@@ -147,7 +167,11 @@ pub async fn try_provider(State(app): State<App>, who: Engineer, Json(ask): Json
 
 /// Tries a directory on values that are not saved.
 #[utoipa::path(post, path = "/trials/directory", request_body = DirectoryTrial, responses((status = 200, body = TrialAnswer), (status = 400, body = Problem)))]
-pub async fn try_directory(State(app): State<App>, who: Engineer, Json(ask): Json<DirectoryTrial>) -> Result<Json<TrialAnswer>, ApiError> {
+pub async fn try_directory(
+    State(app): State<App>,
+    who: Engineer,
+    Json(ask): Json<DirectoryTrial>,
+) -> Result<Json<TrialAnswer>, ApiError> {
     who.may(Role::Configure)?;
     let edition = app.live.get().ok_or_else(no_edition)?;
     trials::directory(&app, &edition.site, &ask).await.map(Json).map_err(lacking)

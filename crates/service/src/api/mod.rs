@@ -2,6 +2,7 @@
 
 mod auth;
 mod crossings;
+mod extract;
 mod gates;
 mod handover;
 mod people;
@@ -52,11 +53,26 @@ impl ApiError {
 impl From<StoreError> for ApiError {
     fn from(e: StoreError) -> ApiError {
         match e {
-            StoreError::Conflict => problem(StatusCode::CONFLICT, "conflict", "Changed meanwhile", "Somebody else changed it meanwhile. Read it again, then repeat."),
-            StoreError::Unavailable(_) => problem(StatusCode::SERVICE_UNAVAILABLE, "store", "The store does not answer", "PostgreSQL does not answer; see the service's log."),
+            StoreError::Conflict => problem(
+                StatusCode::CONFLICT,
+                "conflict",
+                "Changed meanwhile",
+                "Somebody else changed it meanwhile. Read it again, then repeat.",
+            ),
+            StoreError::Unavailable(_) => problem(
+                StatusCode::SERVICE_UNAVAILABLE,
+                "store",
+                "The store does not answer",
+                "PostgreSQL does not answer; see the service's log.",
+            ),
             StoreError::Newer(_) | StoreError::Query(_) => {
                 tracing::error!(error = %e, "a query failed");
-                problem(StatusCode::INTERNAL_SERVER_ERROR, "store", "The store refused", "PostgreSQL refused a query; see the service's log.")
+                problem(
+                    StatusCode::INTERNAL_SERVER_ERROR,
+                    "store",
+                    "The store refused",
+                    "PostgreSQL refused a query; see the service's log.",
+                )
             }
         }
     }
@@ -106,7 +122,17 @@ pub fn router(_app: &App) -> Router<App> {
         .split_for_parts();
     router
         .route("/openapi.json", get(move || std::future::ready(axum::Json(document.clone()))))
-        .fallback(async || problem(StatusCode::NOT_FOUND, "not-found", "No such call", "See /api/v1/openapi.json for what there is."))
+        .method_not_allowed_fallback(async || {
+            problem(
+                StatusCode::METHOD_NOT_ALLOWED,
+                "method",
+                "Not with this method",
+                "The call exists with another method; see /api/v1/openapi.json.",
+            )
+        })
+        .fallback(async || {
+            problem(StatusCode::NOT_FOUND, "not-found", "No such call", "See /api/v1/openapi.json for what there is.")
+        })
         .layer(axum::middleware::map_response(private))
 }
 

@@ -1,7 +1,6 @@
 //! Sessions and directory look-ups.
 
-use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{EndAnswer, EndRequest, LookUpAnswer, LookUpAttribute, LookUpGroup, LookUpRequest, Problem, Role, Session};
 use passeur_core::crossing::Outcome;
@@ -15,6 +14,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::auth::Engineer;
+use super::extract::{Json, Path, Query};
 use super::{ApiError, problem};
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
@@ -32,9 +32,15 @@ pub struct SessionQuery {
 
 /// Live sessions, last seen first.
 #[utoipa::path(get, path = "/sessions", params(SessionQuery), responses((status = 200, body = Vec<Session>)))]
-pub async fn sessions(State(app): State<App>, who: Engineer, Query(q): Query<SessionQuery>) -> Result<Json<Vec<Session>>, ApiError> {
+pub async fn sessions(
+    State(app): State<App>,
+    who: Engineer,
+    Query(q): Query<SessionQuery>,
+) -> Result<Json<Vec<Session>>, ApiError> {
     who.may(Role::View)?;
-    let Some(edition) = app.live.get() else { return Ok(Json(vec![])) };
+    let Some(edition) = app.live.get() else {
+        return Ok(Json(vec![]));
+    };
     let limits = edition.site.lifetimes;
     let filter = SessionFilter {
         person: q.person,
@@ -59,14 +65,21 @@ pub async fn sessions(State(app): State<App>, who: Engineer, Query(q): Query<Ses
 
 /// Ends sessions, at the next request at the latest and everywhere.
 #[utoipa::path(post, path = "/sessions/end", request_body = EndRequest, responses((status = 200, body = EndAnswer), (status = 403, body = Problem)))]
-pub async fn end(State(app): State<App>, who: Engineer, visit: Visit, Json(ask): Json<EndRequest>) -> Result<Json<EndAnswer>, ApiError> {
+pub async fn end(
+    State(app): State<App>,
+    who: Engineer,
+    visit: Visit,
+    Json(ask): Json<EndRequest>,
+) -> Result<Json<EndAnswer>, ApiError> {
     who.may(Role::Operate)?;
     if ask.sessions.len() > 1_000 {
         return Err(problem(StatusCode::BAD_REQUEST, "query", "Too many", "At most 1000 sessions at once."));
     }
     let ended = enter::end(&app, &ask.sessions, &who.name).await?;
     for id in &ended {
-        let Some(row) = app.store.session(*id).await? else { continue };
+        let Some(row) = app.store.session(*id).await? else {
+            continue;
+        };
         let facts = RequestFacts { target: "/api/v1/sessions/end".into(), ..visit.facts.clone() };
         let mut attempt = Attempt::begin(&app, "sign-in", &facts);
         attempt.who = Some(Who { provider: row.provider, subject: row.subject, name: row.name });
@@ -91,7 +104,14 @@ pub async fn look_up(
     Json(ask): Json<LookUpRequest>,
 ) -> Result<Json<LookUpAnswer>, ApiError> {
     who.may(Role::View)?;
-    let none = || problem(StatusCode::NOT_FOUND, "no-directory", "No such directory", &format!("The live edition has no directory \"{name}\"."));
+    let none = || {
+        problem(
+            StatusCode::NOT_FOUND,
+            "no-directory",
+            "No such directory",
+            &format!("The live edition has no directory \"{name}\"."),
+        )
+    };
     let edition = app.live.get().ok_or_else(none)?;
     let directory = edition.site.directory(&name).ok_or_else(none)?;
     let link = app.directory(&name).ok_or_else(none)?;
@@ -128,7 +148,9 @@ fn words(state: &LookUpState, directory: &Directory, lang: Lang) -> String {
         LookUpState::Disabled { why, .. } => format!("{head}: {why}"),
         LookUpState::NoEntry => format!("{head}: {} under {}", directory.key, directory.base),
         LookUpState::Several { dns } => format!("{head}: {}", dns.join("; ")),
-        LookUpState::BindRefused { detail } | LookUpState::Dead { detail } => format!("{head}: {detail}"),
+        LookUpState::BindRefused { detail } | LookUpState::Dead { detail } => {
+            format!("{head}: {detail}")
+        }
         LookUpState::NoKey { absence } => format!("{head}: {absence}"),
     }
 }

@@ -1,12 +1,12 @@
 //! Secrets: set, and told about; never told.
 
-use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{Problem, Role, Secret, SecretValue};
 use passeur_core::seal::Purpose;
 
 use super::auth::Engineer;
+use super::extract::{Json, Path};
 use super::{ApiError, problem};
 use crate::app::{App, random, secret_binding};
 
@@ -45,11 +45,22 @@ pub async fn list(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Secr
 /// Stores a secret under its next version; it is in use at once.
 #[utoipa::path(put, path = "/secrets/{name}", request_body = SecretValue, params(("name" = String, Path)),
     responses((status = 200, body = Secret), (status = 400, body = Problem)))]
-pub async fn set(State(app): State<App>, who: Engineer, Path(name): Path<String>, Json(ask): Json<SecretValue>) -> Result<Json<Secret>, ApiError> {
+pub async fn set(
+    State(app): State<App>,
+    who: Engineer,
+    Path(name): Path<String>,
+    Json(ask): Json<SecretValue>,
+) -> Result<Json<Secret>, ApiError> {
     who.may(Role::Configure)?;
-    let plain = !name.is_empty() && name.len() <= 60 && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
+    let plain =
+        !name.is_empty() && name.len() <= 60 && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
     if !plain {
-        return Err(problem(StatusCode::BAD_REQUEST, "secret", "Not stored", "A secret's name is a-z, 0-9 and hyphens, at most 60."));
+        return Err(problem(
+            StatusCode::BAD_REQUEST,
+            "secret",
+            "Not stored",
+            "A secret's name is a-z, 0-9 and hyphens, at most 60.",
+        ));
     }
     if ask.value.is_empty() || ask.value.len() > SECRET_MAX {
         return Err(problem(StatusCode::BAD_REQUEST, "secret", "Not stored", "A secret holds 1 to 16384 bytes."));
@@ -57,6 +68,7 @@ pub async fn set(State(app): State<App>, who: Engineer, Path(name): Path<String>
     let seal = |version| app.ring.seal(Purpose::Secret, &secret_binding(&name, version), random(), ask.value.as_bytes());
     app.store.set_secret(&name, seal, app.now(), &who.name).await?;
     app.load_edition(true).await?;
-    let lost = || problem(StatusCode::INTERNAL_SERVER_ERROR, "store", "Not found again", "The secret was stored and is not there.");
+    let lost =
+        || problem(StatusCode::INTERNAL_SERVER_ERROR, "store", "Not found again", "The secret was stored and is not there.");
     Ok(Json(all(&app).await?.into_iter().find(|s| s.name == name).ok_or_else(lost)?))
 }

@@ -1,6 +1,5 @@
 //! The site file: check, publish, read.
 
-use axum::Json;
 use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{CheckAnswer, CheckRequest, Edition, Finding, Problem, PublishRequest, Role};
@@ -8,6 +7,7 @@ use passeur_core::site::{self, Severity, Site};
 use passeur_store::EditionRow;
 
 use super::auth::Engineer;
+use super::extract::Json;
 use super::{ApiError, problem};
 use crate::app::App;
 
@@ -16,7 +16,13 @@ fn shown(f: &site::Finding) -> Finding {
         Severity::Error => "error",
         Severity::Warning => "warning",
     };
-    Finding { severity: severity.to_owned(), line: f.line, place: f.place.clone(), what: f.what.clone(), remedy: f.remedy.clone() }
+    Finding {
+        severity: severity.to_owned(),
+        line: f.line,
+        place: f.place.clone(),
+        what: f.what.clone(),
+        remedy: f.remedy.clone(),
+    }
 }
 
 /// Compiles a document and adds what only the store can say: secrets that are named and not stored.
@@ -44,7 +50,9 @@ async fn examine(app: &App, document: &str) -> Result<(Option<Site>, Vec<Finding
 #[utoipa::path(get, path = "/site", responses((status = 200, body = Edition), (status = 404, body = Problem)))]
 pub async fn live(State(app): State<App>, who: Engineer) -> Result<Json<Edition>, ApiError> {
     who.may(Role::View)?;
-    let none = || problem(StatusCode::NOT_FOUND, "no-edition", "Nothing published", "Publish a site file first: passeur site publish FILE");
+    let none = || {
+        problem(StatusCode::NOT_FOUND, "no-edition", "Nothing published", "Publish a site file first: passeur site publish FILE")
+    };
     let row = app.store.live_edition().await?.ok_or_else(none)?;
     let (_, findings) = examine(&app, &row.document).await?;
     Ok(Json(Edition {
@@ -72,7 +80,9 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
     who.may(Role::Configure)?;
     let live = app.store.live_edition_number().await?;
     if ask.based_on.is_some_and(|n| n != live) {
-        let detail = format!("Edition {live} is live; the change was made on another. Read it (passeur site show), put your change in, publish again.");
+        let detail = format!(
+            "Edition {live} is live; the change was made on another. Read it (passeur site show), put your change in, publish again."
+        );
         return Err(problem(StatusCode::CONFLICT, "conflict", "Another edition is live", &detail));
     }
     let (site, findings) = examine(&app, &ask.document).await?;

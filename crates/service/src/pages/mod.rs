@@ -33,7 +33,8 @@ impl IntoResponse for Page {
 
 /// Headers of every page of ours: not stored, not framed, no script, no referrer to others.
 pub fn protect(headers: &mut http::HeaderMap) {
-    let policy = "default-src 'none'; style-src 'self'; img-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
+    let policy =
+        "default-src 'none'; style-src 'self'; img-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
     for (name, value) in [
         (header::CONTENT_SECURITY_POLICY, policy),
         (header::CACHE_CONTROL, "no-store"),
@@ -84,12 +85,17 @@ impl Refused {
         let advice = match code {
             // Only remedies that the person can carry out; the others are for engineers.
             Some(
-                StepCode::StateTooOld | StepCode::StateReplayed | StepCode::StateOtherBrowser | StepCode::CodeRefused | StepCode::AskUnreadable,
+                StepCode::StateTooOld
+                | StepCode::StateReplayed
+                | StepCode::StateOtherBrowser
+                | StepCode::CodeRefused
+                | StepCode::AskUnreadable,
             ) => step.and_then(|s| remedy(s, attempt.lang)),
             _ => None,
         };
         let provider_words = step.filter(|s| matches!(s.code, StepCode::ProviderRefused)).map(|s| {
-            let text = |name: &str| s.params.get(name).map(|p| passeur_core::step::param_text(p, attempt.lang)).unwrap_or_default();
+            let text =
+                |name: &str| s.params.get(name).map(|p| passeur_core::step::param_text(p, attempt.lang)).unwrap_or_default();
             match text("description").as_str() {
                 "—" => text("error"),
                 description => description.to_owned(),

@@ -92,10 +92,13 @@ pub fn say(word: Word, lang: Lang) -> &'static str {
 pub fn headline(code: Option<StepCode>, lang: Lang) -> &'static str {
     let stage = code.map(|c| c.spec().stage);
     let (en, fr) = match (code, stage) {
-        (Some(StepCode::ProviderRefused | StepCode::TokenRefused), _) => ("Your sign-in was not accepted", "Votre connexion n'a pas été acceptée"),
-        (Some(StepCode::DirectoryDead | StepCode::DirectoryBindRefused | StepCode::ProviderSilent | StepCode::DiscoveryFailed), _) => {
-            ("Not possible just now", "Impossible pour l'instant")
+        (Some(StepCode::ProviderRefused | StepCode::TokenRefused), _) => {
+            ("Your sign-in was not accepted", "Votre connexion n'a pas été acceptée")
         }
+        (
+            Some(StepCode::DirectoryDead | StepCode::DirectoryBindRefused | StepCode::ProviderSilent | StepCode::DiscoveryFailed),
+            _,
+        ) => ("Not possible just now", "Impossible pour l'instant"),
         (_, Some(Stage::Check | Stage::HandBack)) | (Some(StepCode::AskUnreadable), _) => {
             ("This sign-in could not be completed", "Cette connexion n'a pas pu aboutir")
         }
@@ -112,13 +115,20 @@ pub fn headline(code: Option<StepCode>, lang: Lang) -> &'static str {
 pub fn plain(code: Option<StepCode>, lang: Lang) -> &'static str {
     use StepCode as C;
     let (en, fr) = match code {
-        Some(C::RefusedByRule) => ("The rules of this application refuse you:", "Les règles de cette application vous refusent :"),
+        Some(C::RefusedByRule) => {
+            ("The rules of this application refuse you:", "Les règles de cette application vous refusent :")
+        }
         Some(C::NothingGrants) => (
             "You signed in, but none of the rules of this application lets you in. If you should have access, ask those who look after it.",
             "Vous êtes connecté, mais aucune règle de cette application ne vous admet. Si vous devez y avoir accès, adressez-vous à ses responsables.",
         ),
-        Some(C::Unprotected) => ("This application is not open to anybody yet.", "Cette application n'est encore ouverte à personne."),
-        Some(C::DirectoryDisabled) => ("Your account in the directory is disabled or has expired.", "Votre compte dans l'annuaire est désactivé ou a expiré."),
+        Some(C::Unprotected) => {
+            ("This application is not open to anybody yet.", "Cette application n'est encore ouverte à personne.")
+        }
+        Some(C::DirectoryDisabled) => (
+            "Your account in the directory is disabled or has expired.",
+            "Votre compte dans l'annuaire est désactivé ou a expiré.",
+        ),
         Some(C::DirectoryNoEntry | C::DirectorySeveral | C::DirectoryNoKey) => (
             "You signed in, but you could not be found for certain in the directory that this application relies on.",
             "Vous êtes connecté, mais vous n'avez pas pu être trouvé avec certitude dans l'annuaire dont dépend cette application.",
@@ -149,9 +159,17 @@ pub fn plain(code: Option<StepCode>, lang: Lang) -> &'static str {
             "The sign-in ended in another browser than the one it began in, or cookies are blocked.",
             "La connexion s'est terminée dans un autre navigateur, ou les cookies sont bloqués.",
         ),
-        Some(C::CodeRefused) => ("This link back to the application was already used or is not yours.", "Ce lien de retour a déjà servi ou n'est pas le vôtre."),
-        Some(C::AskUnreadable) => ("This link to sign in is incomplete or too old.", "Ce lien de connexion est incomplet ou trop ancien."),
-        _ => ("Something about this request or sign-in was not as it must be.", "Quelque chose dans cette requête ou connexion n'était pas conforme."),
+        Some(C::CodeRefused) => (
+            "This link back to the application was already used or is not yours.",
+            "Ce lien de retour a déjà servi ou n'est pas le vôtre.",
+        ),
+        Some(C::AskUnreadable) => {
+            ("This link to sign in is incomplete or too old.", "Ce lien de connexion est incomplet ou trop ancien.")
+        }
+        _ => (
+            "Something about this request or sign-in was not as it must be.",
+            "Quelque chose dans cette requête ou connexion n'était pas conforme.",
+        ),
     };
     match lang {
         Lang::En => en,

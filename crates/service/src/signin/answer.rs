@@ -10,7 +10,7 @@ use chrono::{DateTime, Duration};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, FORMAT, Factors, UserInfo, WayIn};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::shared::Edition;
 use passeur_protocols::oidc::{
     Answer, DOCUMENT_MAX, Expected, Metadata, Pkce, Tokens, ValidIdToken, key_id, parse_answer, validate, validate_userinfo,
@@ -39,8 +39,15 @@ fn failed_check() -> Ended {
 }
 
 /// `GET /.passeur/oidc/{provider}/answer`.
-pub async fn answer(State(app): State<App>, edition: Option<LiveEdition>, Path(provider): Path<String>, visit: Visit) -> Response {
-    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(visit.facts.lang).into_response() };
+pub async fn answer(
+    State(app): State<App>,
+    edition: Option<LiveEdition>,
+    Path(provider): Path<String>,
+    visit: Visit,
+) -> Response {
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
     let parsed = parse_answer(&visit.query).ok();
     let state = match &parsed {
         Some(Answer::Code { state, .. }) => Some(state),
@@ -71,7 +78,7 @@ fn resume(app: &App, edition: &Edition, visit: &Visit, flow: &Flow, link: &Provi
         Purposed::Console => ("console", "/console/", vec![]),
         Purposed::Quay => ("quay", "/", vec![]),
     };
-    let mut sent = start::sent_step(&edition.site, &link.provider, &link.provider.issuer);
+    let mut sent = start::sent_step(&edition.site, &link.provider, &flow.endpoint, visit.facts.lang);
     sent.at = (flow.sent - flow.began).clamp(0, i64::from(u32::MAX)) as u32;
     steps.push(sent);
     let mut attempt = Attempt::resume(app, gate, &visit.facts, flow.crossing, began);
@@ -94,11 +101,14 @@ fn answered(flow: &Flow, parsed: &Answer, app: &App) -> Step {
     };
     parameters.extend(iss.as_ref().map(|i| format!("iss={i}")));
     let after = (app.now().timestamp_millis() - flow.sent) / 1000;
-    Step::new(StepCode::ProviderAnswered).with("provider", flow.provider.as_str()).with("parameters", parameters).with("after", after)
+    Step::new(StepCode::ProviderAnswered)
+        .with("provider", flow.provider.as_str())
+        .with("parameters", parameters)
+        .with("after", after)
 }
 
 /// Records an attempt that ended and shows why.
-pub async fn refuse(edition: &Edition, attempt: Attempt, end: Ended) -> Response {
+pub async fn refuse(edition: &Edition, mut attempt: Attempt, end: Ended) -> Response {
     match attempt.record_ended(end.outcome).await {
         Ok(id) => {
             let refused = pages::Refused::of_step(&attempt, id, None);
@@ -132,7 +142,9 @@ async fn take(
         Answer::Code { iss, .. } | Answer::Refused { iss, .. } => iss.as_deref(),
     };
     if iss.is_some_and(|i| i != metadata.issuer) || (iss.is_none() && metadata.iss_in_answer) {
-        attempt.step(|| Step::new(StepCode::IssuerMismatch).with("seen", iss.unwrap_or("none")).with("wanted", metadata.issuer.as_str()));
+        attempt.step(|| {
+            Step::new(StepCode::IssuerMismatch).with("seen", iss.unwrap_or("none")).with("wanted", metadata.issuer.as_str())
+        });
         return Err(failed_check());
     }
     let code = match parsed {
@@ -152,11 +164,7 @@ async fn take(
     let userinfo = ask_userinfo(attempt, link, &metadata, &tokens, &id_token).await;
     let evidence = to_evidence(flow, link, &id_token, userinfo);
     tell_claims(attempt, &evidence);
-    attempt.who = Some(Who {
-        provider: flow.provider.clone(),
-        subject: evidence.subject.clone(),
-        name: display_name(&evidence),
-    });
+    attempt.who = Some(Who { provider: flow.provider.clone(), subject: evidence.subject.clone(), name: display_name(&evidence) });
     Ok((evidence, tokens))
 }
 
@@ -211,11 +219,13 @@ async fn exchange(
 ) -> Result<Tokens, Ended> {
     let pkce = Pkce::from_verifier(flow.verifier.clone());
     let endpoint = metadata.token_endpoint.as_str();
+    let auth = link.auth_method(metadata);
     match link.exchange(metadata, code, &redirect_uri(&edition.site, &flow.provider), &pkce).await {
         Ok((tokens, millis)) => {
             attempt.step(|| {
                 Step::new(StepCode::TokensReceived)
                     .with("endpoint", endpoint)
+                    .with("auth", auth)
                     .with("kinds", "id_token, access_token")
                     .with("millis", i64::from(millis))
             });
@@ -223,7 +233,12 @@ async fn exchange(
         }
         Err(ExchangeError::Refused { error, description }) => {
             attempt.step(|| {
-                Step::new(StepCode::TokenRefused).with("endpoint", endpoint).with("error", error).with("description", description)
+                Step::new(StepCode::TokenRefused)
+                    .with("endpoint", endpoint)
+                    .with("client_id", link.provider.client_id.as_str())
+                    .with("auth", auth)
+                    .with("error", error)
+                    .with("description", description)
             });
             Err(ended(Outcome::ProviderRefused, StatusCode::BAD_GATEWAY))
         }
@@ -244,7 +259,8 @@ async fn check_id_token(
 ) -> Result<ValidIdToken, Ended> {
     let kid = key_id(&tokens.id_token);
     let (keys, fetched) = link.keys(metadata, kid.as_deref()).await.map_err(|e| {
-        attempt.step(|| Step::new(StepCode::ProviderSilent).with("endpoint", metadata.jwks_uri.as_str()).with("how", e.to_string()));
+        attempt
+            .step(|| Step::new(StepCode::ProviderSilent).with("endpoint", metadata.jwks_uri.as_str()).with("how", e.to_string()));
         ended(Outcome::Failed, StatusCode::BAD_GATEWAY)
     })?;
     if fetched {
@@ -273,14 +289,27 @@ async fn check_id_token(
             Ok(t)
         }
         Err(e) => {
-            attempt.step(|| Step::new(StepCode::IdTokenRefused).with("check", e.check).with("seen", e.seen).with("wanted", e.wanted));
+            attempt.step(|| {
+                Step::new(StepCode::IdTokenRefused)
+                    .with("check", Param::reason(e.check))
+                    .with("seen", e.seen)
+                    .with("wanted", e.wanted)
+            });
             Err(failed_check())
         }
     }
 }
 
-async fn ask_userinfo(attempt: &mut Attempt, link: &ProviderLink, metadata: &Metadata, tokens: &Tokens, id_token: &ValidIdToken) -> UserInfo {
-    let Some(endpoint) = &metadata.userinfo_endpoint else { return UserInfo::NotAsked };
+async fn ask_userinfo(
+    attempt: &mut Attempt,
+    link: &ProviderLink,
+    metadata: &Metadata,
+    tokens: &Tokens,
+    id_token: &ValidIdToken,
+) -> UserInfo {
+    let Some(endpoint) = &metadata.userinfo_endpoint else {
+        return UserInfo::NotAsked;
+    };
     let bearer = format!("Bearer {}", tokens.access_token);
     let answer = match link.client() {
         Ok(client) => client.get(endpoint.as_str(), Some(&bearer), DOCUMENT_MAX).await,

@@ -47,8 +47,12 @@ pub async fn arrive(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) ->
 
 /// The code is used up whatever else turns out to be wrong.
 async fn take(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) -> Result<Taken, StoreError> {
-    let Some(token) = visit.parameter("code").as_deref().and_then(Token::parse) else { return Ok(Taken::Refused("code-unknown")) };
-    let Some(code) = app.store.take_code(&token.digest()).await? else { return Ok(Taken::Refused("code-unknown")) };
+    let Some(token) = visit.parameter("code").as_deref().and_then(Token::parse) else {
+        return Ok(Taken::Refused("code-unknown"));
+    };
+    let Some(code) = app.store.take_code(&token.digest()).await? else {
+        return Ok(Taken::Refused("code-unknown"));
+    };
     if code.expires_at <= app.now() {
         return Ok(Taken::Refused("code-unknown"));
     }
@@ -74,7 +78,9 @@ async fn open(app: &App, edition: &Edition, gate: &Gate, code: &CodeRow, row: &S
     // The decision is made anew here: the edition may have changed in the minute between.
     let digest = match session::read_evidence(row) {
         Some(e) => fold(&edition.site, gate, &e, &mut Silent).digest(),
-        None => return Err(StoreError::Query("the session's evidence cannot be read".into())),
+        None => {
+            return Err(StoreError::Query("the session's evidence cannot be read".into()));
+        }
     };
     app.store
         .add_gate_token(GateTokenRow {

@@ -26,6 +26,8 @@ pub struct Ask {
     pub began: i64,
     /// Why there was no session: a reason code.
     pub why: String,
+    /// Whether the address asked for could not be kept, so that `target` is the front page instead.
+    pub cut: bool,
 }
 
 impl Ask {
@@ -72,6 +74,8 @@ pub struct Flow {
     pub began: i64,
     /// When the person was sent to the provider.
     pub sent: i64,
+    /// Where at the provider: its authorization endpoint.
+    pub endpoint: String,
 }
 
 impl Flow {

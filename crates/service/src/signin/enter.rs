@@ -25,7 +25,15 @@ use crate::pages::{self, redirect};
 const CODE_SECONDS: i64 = 60;
 
 /// Begins a session on fresh evidence and goes on to where the sign-in leads.
-pub async fn begin(app: &App, edition: &Edition, mut attempt: Attempt, visit: &Visit, evidence: Evidence, id_token: &str, to: Purposed) -> Response {
+pub async fn begin(
+    app: &App,
+    edition: &Edition,
+    mut attempt: Attempt,
+    visit: &Visit,
+    evidence: Evidence,
+    id_token: &str,
+    to: Purposed,
+) -> Response {
     let lang = attempt.lang;
     match new_session(app, edition, &mut attempt, visit, &evidence, id_token).await {
         Ok((row, cookie)) => {
@@ -173,18 +181,20 @@ async fn through(app: &App, edition: &Edition, gate: &Gate, mut attempt: Attempt
         return pages::refused(site, attempt.lang, status, &refused).into_response();
     }
     let code = app.new_token();
-    let code_row = NewCode {
-        digest: code.digest().to_vec(),
-        session_id: session.row.id,
-        gate: gate.name.clone(),
-        binding: ask.binding.clone().into_bytes(),
-        target: ask.return_path().as_str().to_owned(),
-        crossing: attempt.id.to_string(),
-        expires_at: app.now() + Duration::seconds(CODE_SECONDS),
-    };
     attempt.step(|| Step::new(StepCode::CodeIssued).with("to", gate.address.origin()));
     let written = match attempt.record(Outcome::Admitted).await {
-        Ok(()) => app.store.add_code(code_row).await,
+        Ok(()) => {
+            let row = NewCode {
+                digest: code.digest().to_vec(),
+                session_id: session.row.id,
+                gate: gate.name.clone(),
+                binding: ask.binding.clone().into_bytes(),
+                target: ask.return_path().as_str().to_owned(),
+                crossing: attempt.id.to_string(),
+                expires_at: app.now() + Duration::seconds(CODE_SECONDS),
+            };
+            app.store.add_code(row).await
+        }
         Err(e) => Err(e),
     };
     match written {

@@ -10,11 +10,13 @@ use crate::app::App;
 /// Looks the person up in the directory of a gate (or of the console) and puts the answer into the evidence. Nothing is
 /// asked when none is named.
 pub async fn complete(app: &App, site: &Site, access: &Access, evidence: &mut Evidence) {
-    let Some(directory) = access.directory.as_ref().and_then(|d| site.directory(d)) else { return };
+    let Some(directory) = access.directory.as_ref().and_then(|d| site.directory(d)) else {
+        return;
+    };
     let who = identify(site, access, evidence, &mut Silent);
     let key = match who.attribute(directory.fed_by).values() {
         Ok([one]) => Ok(one.clone()),
-        Ok(_) => Err("several-entries".to_owned()),
+        Ok(_) => Err("several-values".to_owned()),
         Err(absence) => Err(absence.code().to_owned()),
     };
     let look_up = match (key, app.directory(&directory.name)) {

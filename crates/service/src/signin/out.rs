@@ -15,7 +15,9 @@ use crate::pages;
 
 /// `GET /.passeur/sign-out`: asks, so that no page elsewhere can sign somebody out by a link.
 pub async fn ask(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
-    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(visit.facts.lang).into_response() };
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
     match session::of_browser(&app, &edition, &visit.headers).await {
         Ok(Some(s)) => pages::ask_sign_out(&edition.site, visit.facts.lang, &s.row.name).into_response(),
         Ok(None) => pages::signed_out(&edition.site, visit.facts.lang, None).into_response(),
@@ -25,7 +27,9 @@ pub async fn ask(State(app): State<App>, edition: Option<LiveEdition>, visit: Vi
 
 /// `POST /.passeur/sign-out`. The guard has checked where it comes from.
 pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
-    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(visit.facts.lang).into_response() };
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
     let site = &edition.site;
     let found = match session::of_browser(&app, &edition, &visit.headers).await {
         Ok(f) => f,
@@ -38,20 +42,12 @@ pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visi
         attempt.who = Some(Who { provider: s.row.provider.clone(), subject: s.row.subject.clone(), name: name.clone() });
         attempt.session = Some(s.row.id);
         attempt.step(|| Step::new(StepCode::SignedOut).with("by", Param::reason("person")).with("who", name));
-        if let Some(link) = app.provider(&s.row.provider)
-            && let Ok(metadata) = link.metadata().await
-        {
-            let opened = s.row.hint.as_ref().and_then(|h| app.ring.open(Purpose::SessionHint, s.row.id.as_bytes(), h).ok());
-            let hint = opened.and_then(|b| String::from_utf8(b).ok());
-            let back = site.address.at("/.passeur/signed-out");
-            at_provider = end_session_url(&metadata, hint.as_deref(), &link.provider.client_id, &back)
-                .map(|url| (link.provider.title.clone(), url.to_string()));
-        }
         // Ended first and recorded second: a store that fails in between leaves nobody signed in.
         let done = enter::end(&app, &[s.row.id], "person").await;
         if let Err(e) = done.and(attempt.record(Outcome::SignedOut).await) {
             return pages::store_failed(site, visit.facts.lang, &e).into_response();
         }
+        at_provider = provider_way_out(&app, &s, &site.address.at("/.passeur/signed-out")).await;
     }
     let (name, secure) = site.address.cookie("session");
     let mut response = pages::signed_out(site, visit.facts.lang, at_provider.as_ref()).into_response();
@@ -59,6 +55,16 @@ pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visi
         response.headers_mut().append(http::header::SET_COOKIE, value);
     }
     response
+}
+
+/// The provider's title and the address that signs the person out there; none where it offers none or does not answer.
+async fn provider_way_out(app: &App, s: &session::Session, back: &str) -> Option<(String, String)> {
+    let link = app.provider(&s.row.provider)?;
+    let metadata = link.metadata().await.ok()?;
+    let opened = s.row.hint.as_ref().and_then(|h| app.ring.open(Purpose::SessionHint, s.row.id.as_bytes(), h).ok());
+    let hint = opened.and_then(|b| String::from_utf8(b).ok());
+    let url = end_session_url(&metadata, hint.as_deref(), &link.provider.client_id, back)?;
+    Some((link.provider.title.clone(), url.to_string()))
 }
 
 /// `GET /.passeur/signed-out`: where the provider sends people back to.

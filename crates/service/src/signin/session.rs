@@ -19,13 +19,21 @@ pub struct Session {
 /// The session a browser presents at the sign-in host; none unless it is live.
 pub async fn of_browser(app: &App, edition: &Edition, headers: &HeaderMap) -> Result<Option<Session>, StoreError> {
     let (name, _) = edition.site.address.cookie("session");
-    let Found::One(text) = find(headers, &name) else { return Ok(None) };
-    let Some(token) = Token::parse(&text) else { return Ok(None) };
-    let Some(row) = app.store.session_by_token(&token.digest()).await? else { return Ok(None) };
+    let Found::One(text) = find(headers, &name) else {
+        return Ok(None);
+    };
+    let Some(token) = Token::parse(&text) else {
+        return Ok(None);
+    };
+    let Some(row) = app.store.session_by_token(&token.digest()).await? else {
+        return Ok(None);
+    };
     if state(app, edition, &row) != State::Live {
         return Ok(None);
     }
-    let Some(evidence) = read_evidence(&row) else { return Ok(None) };
+    let Some(evidence) = read_evidence(&row) else {
+        return Ok(None);
+    };
     app.table.session(row.id, row.began, row.last_seen).touch(app.now());
     Ok(Some(Session { row, evidence }))
 }

@@ -5,11 +5,11 @@ use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::{hex, same_secret};
-use passeur_core::site::Site;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::site::{Provider, Site};
+use passeur_core::step::{Lang, Param, Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
-use passeur_protocols::oidc::{AuthorizationRequest, Pkce};
+use passeur_protocols::oidc::{AuthorizationRequest, Binding, Pkce};
 
 use super::ask::{Ask, Flow, Purposed, cookie_digest};
 use super::{LiveEdition, Visit, enter, redirect_uri, session};
@@ -19,7 +19,9 @@ use crate::pages::{self, redirect};
 
 /// `GET /.passeur/sign-in?ask=…` from a gate, or `?for=console` and `?for=quay`.
 pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
-    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(visit.facts.lang).into_response() };
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
     let to = match (visit.parameter("ask"), visit.parameter("for").as_deref()) {
         (Some(text), _) => match Ask::open(&app, &text) {
             Some(ask) => Purposed::Gate(ask),
@@ -68,35 +70,51 @@ pub fn first_steps(site: &Site, ask: &Ask, visit: &Visit) -> Vec<Step> {
     let mut facts = visit.facts.clone();
     facts.method = http::Method::GET;
     facts.target = ask.target.clone();
-    vec![
-        crate::attempt::arrived(&ask.gate, &facts),
-        Step::new(StepCode::NoSession).with("why", Param::reason(&ask.why)),
-        Step::new(StepCode::SentToSignIn).with("to", site.address.at("/.passeur/sign-in")),
-    ]
+    let mut steps = vec![crate::attempt::arrived(&ask.gate, &facts)];
+    if ask.cut {
+        steps.push(Step::new(StepCode::ReturnCut));
+    }
+    steps.push(Step::new(StepCode::NoSession).with("why", Param::reason(&ask.why)));
+    steps.push(Step::new(StepCode::SentToSignIn).with("to", site.address.at("/.passeur/sign-in")));
+    steps
 }
 
 fn ask_unreadable(app: &App, edition: &Edition, visit: &Visit) -> Response {
     let mut attempt = Attempt::begin(app, "sign-in", &visit.facts);
     attempt.step(|| Step::new(StepCode::AskUnreadable));
     let id = attempt.record_anonymous(Outcome::CheckFailed);
-    pages::refused(&edition.site, visit.facts.lang, StatusCode::BAD_REQUEST, &pages::Refused::of_step(&attempt, id, None)).into_response()
+    pages::refused(&edition.site, visit.facts.lang, StatusCode::BAD_REQUEST, &pages::Refused::of_step(&attempt, id, None))
+        .into_response()
 }
 
-/// The step that says where a person was sent.
-pub fn sent_step(site: &Site, provider: &passeur_core::site::Provider, endpoint: &str) -> Step {
+/// The step that says where a person was sent, with every parameter decoded; those that only serve checks are masked.
+pub fn sent_step(site: &Site, provider: &Provider, endpoint: &str, lang: Lang) -> Step {
+    let redirect_uri = redirect_uri(site, &provider.name);
+    let request = authorization_request(provider, &redirect_uri, lang);
     Step::new(StepCode::SentToProvider)
         .with("provider", provider.name.as_str())
         .with("endpoint", endpoint)
-        .with("redirect_uri", redirect_uri(site, &provider.name))
-        .with("scope", provider.scopes.join(" "))
-        .with("client_id", provider.client_id.as_str())
-        .with("acr_values", provider.acr_values.join(" "))
+        .with("parameters", request.told())
+        .with("redirect_uri", redirect_uri.as_str())
+}
+
+/// What the provider is asked, but for what binds it to one browser.
+fn authorization_request<'a>(provider: &'a Provider, redirect_uri: &'a str, lang: Lang) -> AuthorizationRequest<'a> {
+    AuthorizationRequest {
+        client_id: &provider.client_id,
+        redirect_uri,
+        scopes: &provider.scopes,
+        acr_values: &provider.acr_values,
+        ui_locale: lang.tag(),
+    }
 }
 
 async fn to_provider(app: &App, edition: &Edition, mut attempt: Attempt, visit: &Visit, name: String, to: Purposed) -> Response {
     let site = &edition.site;
     attempt.provider = Some(name.clone());
-    let Some(link) = app.provider(&name) else { return pages::not_set_up(visit.facts.lang).into_response() };
+    let Some(link) = app.provider(&name) else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
     let metadata = match link.metadata().await {
         Ok(m) => m,
         Err(e) => {
@@ -120,6 +138,7 @@ async fn to_provider(app: &App, edition: &Edition, mut attempt: Attempt, visit: 
     let pkce = Pkce::from_random(random());
     let nonce = hex(&random::<16>());
     let now = app.now();
+    let endpoint = metadata.authorization_endpoint.as_str();
     let flow = Flow {
         provider: name.clone(),
         nonce: nonce.clone(),
@@ -129,21 +148,13 @@ async fn to_provider(app: &App, edition: &Edition, mut attempt: Attempt, visit: 
         crossing: attempt.id,
         began: attempt.began().timestamp_millis(),
         sent: now.timestamp_millis(),
+        endpoint: endpoint.to_owned(),
     };
     let state = flow.seal(app);
     let redirect_uri = redirect_uri(site, &name);
-    let request = AuthorizationRequest {
-        client_id: &link.provider.client_id,
-        redirect_uri: &redirect_uri,
-        scopes: &link.provider.scopes,
-        state: &state,
-        nonce: &nonce,
-        pkce: &pkce,
-        acr_values: &link.provider.acr_values,
-        ui_locale: visit.facts.lang.tag(),
-    };
-    let url = request.url(&metadata);
-    attempt.step(|| sent_step(site, &link.provider, metadata.authorization_endpoint.as_str()));
+    let request = authorization_request(&link.provider, &redirect_uri, visit.facts.lang);
+    let url = request.url(&metadata, &Binding { state: &state, nonce: &nonce, pkce: &pkce });
+    attempt.step(|| sent_step(site, &link.provider, endpoint, visit.facts.lang));
     attempt.record_waiting();
     app.recorder.flow(&name, now, 1, 0);
     let set = new_cookie.then(|| cookies::set(&cookie, &browser, secure, None));

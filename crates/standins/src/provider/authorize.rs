@@ -100,7 +100,11 @@ pub(super) async fn ask(State(p): State<Provider>, headers: HeaderMap, Query(ask
     // An unknown client or redirect address is never redirected to: the person sees the error here.
     let known = p.0.register.client(&ask.client_id).is_some_and(|c| c.redirect_uris.contains(&ask.redirect_uri));
     if !known {
-        return page(StatusCode::BAD_REQUEST, "Error", html! { p.bad { "This client or redirect address is not registered here." } });
+        return page(
+            StatusCode::BAD_REQUEST,
+            "Error",
+            html! { p.bad { "This client or redirect address is not registered here." } },
+        );
     }
     if p.memory().mode == Mode::Refuses {
         return back(&p, &ask, &[("error", "access_denied"), ("error_description", "The office is closed to this account")]);
@@ -180,7 +184,11 @@ pub(super) async fn second(State(p): State<Provider>, Form(f): Form<Second>) -> 
     response
 }
 
-pub(super) async fn end_session(State(p): State<Provider>, headers: HeaderMap, Query(q): Query<HashMap<String, String>>) -> Response {
+pub(super) async fn end_session(
+    State(p): State<Provider>,
+    headers: HeaderMap,
+    Query(q): Query<HashMap<String, String>>,
+) -> Response {
     if let Some(cookies) = headers.get(header::COOKIE).and_then(|c| c.to_str().ok())
         && let Some(id) = cookies.split(';').find_map(|c| c.trim().strip_prefix("pilotage_session="))
     {

@@ -9,11 +9,11 @@ mod token;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 
+use axum::Router;
 use axum::extract::{Json, Request, State};
 use axum::middleware::{self, Next};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
-use axum::Router;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use http::StatusCode;

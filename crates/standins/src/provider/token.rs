@@ -3,9 +3,9 @@
 use std::collections::HashMap;
 
 use aws_lc_rs::digest;
+use axum::Json;
 use axum::extract::{Form, State};
 use axum::response::{IntoResponse, Response};
-use axum::Json;
 use base64::Engine;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use http::{HeaderMap, StatusCode, header};

@@ -1,0 +1,10 @@
+//! The core through its public face, on the demo's own site file: what is compiled, decided, delivered and told.
+#![allow(clippy::unwrap_used)] // A test that cannot go on should say where.
+
+mod conditions;
+mod deciding;
+mod delivering;
+mod harbour;
+mod identities;
+mod site_file;
+mod steps;
