@@ -65,7 +65,7 @@ async fn an_engineer_ends_a_session_from_the_console() {
     b.open(&stack.pass("/console/sessions")).await;
     b.type_in("input", "anouk").await;
     b.shows("Anouk Tregarec").await;
-    b.click("tbody button").await;
+    b.click_at("//tbody/tr[contains(., 'Anouk Tregarec')]//button").await;
     b.shows("End this session of Anouk Tregarec?").await;
     b.click(".v-card-actions button:last-child").await;
     b.shows("The session of Anouk Tregarec has ended.").await;

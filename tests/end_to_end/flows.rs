@@ -90,6 +90,8 @@ async fn who_never_comes_back_is_counted_per_provider_and_shown() {
     let list = stack.get("/crossings?outcome=never-came-back").await;
     let lost = list["crossings"].as_array().unwrap();
     assert_eq!(lost.len(), 1, "{list}");
+    let both = stack.get("/crossings?outcome=never-came-back,admitted").await;
+    assert_eq!(both["crossings"].as_array().unwrap().len(), 2, "one limit of time does not shorten the other outcome");
     let story = stack.story(lost[0]["id"].as_str().unwrap()).await;
     assert_eq!(story["code"], "provider.never-came-back");
     assert!(story["why"].as_str().unwrap().contains("15 minutes"), "{}", story["why"]);

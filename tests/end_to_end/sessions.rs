@@ -121,3 +121,41 @@ async fn a_new_sign_in_makes_new_tokens_and_ends_the_former_session() {
     old.accept = "application/json";
     assert_eq!(old.send(Method::GET, &stack.gate("/received"), None).await.status, 401);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn signing_out_makes_each_gate_forget_and_nobody_else_can_order_that() {
+    let stack = Stack::new().await;
+    let mut anouk = stack.signed_in("anouk").await;
+    let page = anouk.send(Method::POST, &stack.pass("/.passeur/sign-out"), Some(&[])).await;
+    let at = page.body.find(&stack.gate("/.passeur/forget")).unwrap_or_else(|| panic!("{}", page.body));
+    let order = page.body[at..at + page.body[at..].find('"').unwrap()].to_owned();
+    assert!(page.header("content-security-policy").contains(&format!("img-src 'self' {};", stack.gate(""))));
+    for wrong in [stack.gate("/.passeur/forget"), stack.gate("/.passeur/forget?order=x"), order.replace("order=", "order=A")] {
+        let answer = anouk.send(Method::GET, &wrong, None).await;
+        assert_eq!((answer.status.as_u16(), answer.header("clear-site-data")), (400, ""), "{wrong}");
+    }
+    assert!(anouk.cookies["berths.havrelune.localhost"].contains_key("passeur-gate"));
+    let answer = anouk.send(Method::GET, &order, None).await;
+    assert_eq!((answer.status.as_u16(), answer.header("clear-site-data")), (204, "\"cache\""));
+    assert!(!anouk.cookies["berths.havrelune.localhost"].contains_key("passeur-gate"));
+    stack.clock.advance(chrono::Duration::minutes(6));
+    assert_eq!(anouk.send(Method::GET, &order, None).await.status, 400, "an old order");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_signed_out_here_is_asked_again_although_the_provider_knows_them() {
+    let stack = Stack::new().await;
+    let mut anouk = stack.signed_in("anouk").await;
+    anouk.send(Method::POST, &stack.pass("/.passeur/sign-out"), Some(&[])).await;
+    let page = anouk.open(&stack.gate("/received")).await;
+    assert!(page.body.contains("Password"), "{}", page.body);
+    let back = anouk.prove(page, "anouk").await;
+    assert_eq!(anouk.follow(back).await.status, 200);
+    stack.settle().await;
+    let list = stack.get("/crossings?outcome=admitted&limit=1").await;
+    let story = stack.story(list["crossings"][0]["id"].as_str().unwrap()).await;
+    assert!(story["steps"].to_string().contains("prompt=login"), "{story}");
+    // Once only: a second gate or tab does not ask again.
+    let page = anouk.open(&stack.pass("/.passeur/sign-in?for=quay&afresh=1")).await;
+    assert!(!page.body.contains("Password"), "{}", page.body);
+}

@@ -28,7 +28,7 @@ use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages::{self, redirect};
 use crate::signin::ask::{Ask, cookie_digest};
-use crate::signin::{ClientAddress, Visit, arrive, evidence, session};
+use crate::signin::{ClientAddress, Visit, arrive, evidence, forget, session};
 
 /// Implements [`Control`] over the shared state and the sign-in host's router.
 pub struct Service {
@@ -77,6 +77,7 @@ impl Control for Service {
         plain(match (parts.uri.path(), reads) {
             ("/.passeur/arrive", true) => arrive::arrive(&self.app, &edition, gate, &visit).await,
             ("/.passeur/sign-out", true) => redirect(&edition.site.address.at("/.passeur/sign-out"), None),
+            ("/.passeur/forget", true) => forget::forget(&self.app, gate, &visit),
             ("/.passeur/page.css", true) => crate::router::style().await.into_response(),
             _ => problem(StatusCode::NOT_FOUND, "not-found", "Nothing is here", "Passeur has no such page on a gate.")
                 .into_response(),

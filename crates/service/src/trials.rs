@@ -208,6 +208,7 @@ async fn redirect_address(site: &Site, link: &ProviderLink, metadata: &Metadata,
         scopes: &link.provider.scopes,
         acr_values: &[],
         ui_locale: "en",
+        anew: false,
     };
     let pkce = Pkce::from_random(random());
     let mut url = request.url(metadata, &Binding { state: "trial", nonce: "trial", pkce: &pkce });

@@ -76,6 +76,10 @@ pub struct Filter {
     pub person: Option<String>,
     /// Any of these outcomes; empty means all.
     pub outcomes: Vec<String>,
+    /// Of those that wait for a provider, only those begun before this moment.
+    pub waiting_before: Option<Moment>,
+    /// Of those that wait for a provider, only those begun at or after this moment.
+    pub waiting_since: Option<Moment>,
     pub since: Option<Moment>,
     pub until: Option<Moment>,
     pub before: Option<Cursor>,
@@ -182,6 +186,12 @@ impl Store {
         }
         if !filter.outcomes.is_empty() {
             q = q.filter(crossings::outcome.eq_any(filter.outcomes.clone()));
+        }
+        if let Some(at) = filter.waiting_before {
+            q = q.filter(crossings::outcome.ne("waiting").or(crossings::at.lt(at)));
+        }
+        if let Some(at) = filter.waiting_since {
+            q = q.filter(crossings::outcome.ne("waiting").or(crossings::at.ge(at)));
         }
         if let Some(since) = filter.since {
             q = q.filter(crossings::at.ge(since)).filter(crossings::day.ge(since.date_naive()));

@@ -163,6 +163,13 @@ impl Store {
         Ok(())
     }
 
+    /// The gates that a session holds tokens for.
+    pub async fn gates_of_session(&self, id: Uuid) -> Result<Vec<String>, StoreError> {
+        let mut conn = self.conn().await?;
+        let gates = gate_tokens::table.filter(gate_tokens::session_id.eq(id)).select(gate_tokens::gate).distinct();
+        Ok(gates.load(&mut conn).await?)
+    }
+
     /// Stores a hand-back code.
     pub async fn add_code(&self, row: NewCode) -> Result<(), StoreError> {
         let mut conn = self.conn().await?;

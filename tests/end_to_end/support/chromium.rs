@@ -58,6 +58,17 @@ impl Browser {
         self.find(css).await.click().await.unwrap();
     }
 
+    /// Clicks what an XPath finds.
+    pub async fn click_at(&self, xpath: &str) {
+        match self.driver.find(By::XPath(xpath)).await {
+            Ok(e) => e.click().await.unwrap(),
+            Err(e) => {
+                self.keep(None).await;
+                panic!("{}: no {xpath}: {e}", self.name);
+            }
+        }
+    }
+
     pub async fn type_in(&self, css: &str, text: &str) {
         self.find(css).await.send_keys(text).await.unwrap();
     }

@@ -48,6 +48,8 @@ pub struct AuthorizationRequest<'a> {
     pub scopes: &'a [String],
     pub acr_values: &'a [String],
     pub ui_locale: &'a str,
+    /// Whether the person must prove anew who they are, although the provider may know them (`prompt=login`).
+    pub anew: bool,
 }
 
 /// What binds a request to one browser and one answer.
@@ -69,6 +71,9 @@ impl AuthorizationRequest<'_> {
         ];
         if !self.acr_values.is_empty() {
             all.push(("acr_values", self.acr_values.join(" ")));
+        }
+        if self.anew {
+            all.push(("prompt", "login".to_owned()));
         }
         all
     }
@@ -138,6 +143,7 @@ mod tests {
             scopes: &scopes,
             acr_values: &["2".to_owned(), "3".to_owned()],
             ui_locale: "fr",
+            anew: true,
         };
         let url = request.url(&metadata("https://p.example/a?tenant=7"), &Binding { state: "s+/=", nonce: "n", pkce: &pkce });
         let got = pairs(&url);
@@ -158,14 +164,15 @@ mod tests {
             ("code_challenge_method", "S256"),
             ("ui_locales", "fr"),
             ("acr_values", "2 3"),
+            ("prompt", "login"),
         ] {
             assert_eq!(one(name), want);
         }
-        assert_eq!((got.len(), url.fragment()), (11, None));
+        assert_eq!((got.len(), url.fragment()), (12, None));
         let told = request.told().join(" & ");
         assert!(told.contains("acr_values=2 3") && told.contains("nonce=…"), "{told}");
-        let plain = AuthorizationRequest { acr_values: &[], ..request };
-        assert!(!plain.told().iter().any(|p| p.starts_with("acr_values")));
+        let plain = AuthorizationRequest { acr_values: &[], anew: false, ..request };
+        assert!(!plain.told().iter().any(|p| p.starts_with("acr_values") || p.starts_with("prompt")));
     }
 
     #[test]

@@ -66,28 +66,24 @@ pub async fn list(State(app): State<App>, who: Engineer, Query(q): Query<ListQue
     }
     let limit_of_flows = overdue_after(&app);
     let overdue = app.now() - limit_of_flows;
-    let (mut outcomes, mut until, mut since) = (vec![], q.until, q.since);
+    let mut outcomes = vec![];
+    let (mut lost, mut waiting) = (false, false);
     for word in q.outcome.as_deref().unwrap_or_default().split(',').filter(|w| !w.is_empty()) {
         let known = passeur_core::crossing::OUTCOMES.iter().map(|o| o.code()).collect::<Vec<_>>().join(", ");
-        match Outcome::parse(word).ok_or_else(|| bad(&format!("\"{word}\" is no outcome; there are: {known}")))? {
-            // Both are stored as waiting: time makes the difference.
-            Outcome::NeverCameBack => {
-                outcomes.push("waiting".to_owned());
-                until = Some(until.map_or(overdue, |u| u.min(overdue)));
-            }
-            Outcome::Waiting => {
-                outcomes.push("waiting".to_owned());
-                since = Some(since.map_or(overdue, |s| s.max(overdue)));
-            }
-            o => outcomes.push(o.code().to_owned()),
-        }
+        let outcome = Outcome::parse(word).ok_or_else(|| bad(&format!("\"{word}\" is no outcome; there are: {known}")))?;
+        // Both are stored as waiting: time makes the difference.
+        lost |= outcome == Outcome::NeverCameBack;
+        waiting |= outcome == Outcome::Waiting;
+        outcomes.push(if outcome == Outcome::NeverCameBack { Outcome::Waiting } else { outcome }.code().to_owned());
     }
     let filter = Filter {
         gate: q.gate,
         person: q.person,
         outcomes,
-        since,
-        until,
+        waiting_before: (lost && !waiting).then_some(overdue),
+        waiting_since: (waiting && !lost).then_some(overdue),
+        since: q.since,
+        until: q.until,
         before: q.before.as_deref().map(cursor).transpose()?,
         ended_after: q.recorded_after,
         limit,

@@ -31,12 +31,21 @@ impl IntoResponse for Page {
     }
 }
 
+const POLICY: &str =
+    "default-src 'none'; style-src 'self'; img-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
+
+/// Lets a page load images from further origins.
+pub fn allow_images(headers: &mut http::HeaderMap, origins: impl Iterator<Item = String>) {
+    let sources: String = origins.map(|o| format!(" {o}")).collect();
+    if let Ok(value) = HeaderValue::from_str(&POLICY.replace("img-src 'self'", &format!("img-src 'self'{sources}"))) {
+        headers.insert(header::CONTENT_SECURITY_POLICY, value);
+    }
+}
+
 /// Headers of every page of ours: not stored, not framed, no script, no referrer to others.
 pub fn protect(headers: &mut http::HeaderMap) {
-    let policy =
-        "default-src 'none'; style-src 'self'; img-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
     for (name, value) in [
-        (header::CONTENT_SECURITY_POLICY, policy),
+        (header::CONTENT_SECURITY_POLICY, POLICY),
         (header::CACHE_CONTROL, "no-store"),
         // Not no-referrer: a browser would then send `Origin: null` with our own forms, and they would be refused.
         (header::REFERRER_POLICY, "same-origin"),
@@ -186,8 +195,8 @@ pub fn ask_sign_out(site: &Site, lang: Lang, who: &str) -> Page {
     Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::SignOut, lang), "calm", content) }
 }
 
-/// Signed out, with a link to sign out at the provider as well.
-pub fn signed_out(site: &Site, lang: Lang, provider: Option<&(String, String)>) -> Page {
+/// Signed out, with a link to sign out at the provider as well. Each of `orders` is fetched by the browser.
+pub fn signed_out(site: &Site, lang: Lang, provider: Option<&(String, String)>, orders: &[String]) -> Page {
     let content = html! {
         p.lead { (say(Word::SignedOutHere, lang)) }
         @if let Some((title, url)) = provider {
@@ -199,6 +208,7 @@ pub fn signed_out(site: &Site, lang: Lang, provider: Option<&(String, String)>) 
         } @else {
             nav.ways { a.button href=(site.address.at("/")) { (say(Word::ToQuay, lang)) } }
         }
+        @for order in orders { img alt="" width="1" height="1" src=(order); }
     };
     Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::SignedOut, lang), "calm", content) }
 }

@@ -78,7 +78,7 @@ fn resume(app: &App, edition: &Edition, visit: &Visit, flow: &Flow, link: &Provi
         Purposed::Console => ("console", "/console/", vec![]),
         Purposed::Quay => ("quay", "/", vec![]),
     };
-    let mut sent = start::sent_step(&edition.site, &link.provider, &flow.endpoint, visit.facts.lang);
+    let mut sent = start::sent_step(&edition.site, &link.provider, &flow.endpoint, visit.facts.lang, flow.anew);
     sent.at = (flow.sent - flow.began).clamp(0, i64::from(u32::MAX)) as u32;
     steps.push(sent);
     let mut attempt = Attempt::resume(app, gate, &visit.facts, flow.crossing, began);

@@ -76,6 +76,8 @@ pub struct Flow {
     pub sent: i64,
     /// Where at the provider: its authorization endpoint.
     pub endpoint: String,
+    /// Whether the provider was asked to have the person prove anew who they are.
+    pub anew: bool,
 }
 
 impl Flow {

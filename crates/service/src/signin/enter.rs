@@ -9,7 +9,7 @@ use passeur_core::evidence::Evidence;
 use passeur_core::seal::Purpose;
 use passeur_core::site::Gate;
 use passeur_core::step::{Step, StepCode};
-use passeur_gateway::cookies;
+use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_store::{NewCode, NewSession, SessionRow, StoreError};
 use uuid::Uuid;
@@ -39,8 +39,13 @@ pub async fn begin(
         Ok((row, cookie)) => {
             let session = Session { row, evidence };
             let mut response = go_on(app, edition, attempt, session, to).await;
-            if let Ok(value) = http::HeaderValue::from_str(&cookie) {
-                response.headers_mut().append(http::header::SET_COOKIE, value);
+            let (left, secure) = edition.site.address.cookie("left");
+            let came_back =
+                (cookies::find(&visit.headers, &left) != Found::None).then(|| cookies::set(&left, "", secure, Some(0)));
+            for value in [Some(cookie), came_back].into_iter().flatten() {
+                if let Ok(value) = http::HeaderValue::from_str(&value) {
+                    response.headers_mut().append(http::header::SET_COOKIE, value);
+                }
             }
             response
         }

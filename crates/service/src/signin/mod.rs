@@ -5,6 +5,7 @@ pub mod arrive;
 pub mod ask;
 pub mod enter;
 pub mod evidence;
+pub mod forget;
 pub mod out;
 pub mod session;
 pub mod start;

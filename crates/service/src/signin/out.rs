@@ -4,11 +4,12 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use passeur_core::crossing::Outcome;
 use passeur_core::seal::Purpose;
+use passeur_core::site::Gate;
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::cookies;
 use passeur_protocols::oidc::end_session_url;
 
-use super::{LiveEdition, Visit, enter, session};
+use super::{LiveEdition, Visit, enter, forget, session};
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages;
@@ -20,7 +21,7 @@ pub async fn ask(State(app): State<App>, edition: Option<LiveEdition>, visit: Vi
     };
     match session::of_browser(&app, &edition, &visit.headers).await {
         Ok(Some(s)) => pages::ask_sign_out(&edition.site, visit.facts.lang, &s.row.name).into_response(),
-        Ok(None) => pages::signed_out(&edition.site, visit.facts.lang, None).into_response(),
+        Ok(None) => pages::signed_out(&edition.site, visit.facts.lang, None, &[]).into_response(),
         Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     }
 }
@@ -35,7 +36,7 @@ pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visi
         Ok(f) => f,
         Err(e) => return pages::store_failed(site, visit.facts.lang, &e).into_response(),
     };
-    let mut at_provider = None;
+    let (mut at_provider, mut opened) = (None, vec![]);
     if let Some(s) = found {
         let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
         let name = s.row.name.clone();
@@ -43,16 +44,26 @@ pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visi
         attempt.session = Some(s.row.id);
         attempt.step(|| Step::new(StepCode::SignedOut).with("by", Param::reason("person")).with("who", name));
         // Ended first and recorded second: a store that fails in between leaves nobody signed in.
-        let done = enter::end(&app, &[s.row.id], "person").await;
-        if let Err(e) = done.and(attempt.record(Outcome::SignedOut).await) {
+        let done = async {
+            opened = app.store.gates_of_session(s.row.id).await?;
+            enter::end(&app, &[s.row.id], "person").await?;
+            attempt.record(Outcome::SignedOut).await
+        };
+        if let Err(e) = done.await {
             return pages::store_failed(site, visit.facts.lang, &e).into_response();
         }
         at_provider = provider_way_out(&app, &s, &site.address.at("/.passeur/signed-out")).await;
     }
     let (name, secure) = site.address.cookie("session");
-    let mut response = pages::signed_out(site, visit.facts.lang, at_provider.as_ref()).into_response();
-    if let Ok(value) = http::HeaderValue::from_str(&cookies::set(&name, "", secure, Some(0))) {
-        response.headers_mut().append(http::header::SET_COOKIE, value);
+    let gates: Vec<&Gate> = opened.iter().filter_map(|name| site.gate(name)).collect();
+    let orders: Vec<String> = gates.iter().map(|g| forget::address(&app, g)).collect();
+    let mut response = pages::signed_out(site, visit.facts.lang, at_provider.as_ref(), &orders).into_response();
+    pages::allow_images(response.headers_mut(), gates.iter().map(|g| g.address.origin()));
+    let left = cookies::set(&site.address.cookie("left").0, "1", secure, None);
+    for cookie in [cookies::set(&name, "", secure, Some(0)), left] {
+        if let Ok(value) = http::HeaderValue::from_str(&cookie) {
+            response.headers_mut().append(http::header::SET_COOKIE, value);
+        }
     }
     response
 }
@@ -70,7 +81,7 @@ async fn provider_way_out(app: &App, s: &session::Session, back: &str) -> Option
 /// `GET /.passeur/signed-out`: where the provider sends people back to.
 pub async fn signed_out(edition: Option<LiveEdition>, visit: Visit) -> Response {
     match edition {
-        Some(LiveEdition(e)) => pages::signed_out(&e.site, visit.facts.lang, None).into_response(),
+        Some(LiveEdition(e)) => pages::signed_out(&e.site, visit.facts.lang, None, &[]).into_response(),
         None => pages::not_set_up(visit.facts.lang).into_response(),
     }
 }

@@ -88,9 +88,9 @@ fn ask_unreadable(app: &App, edition: &Edition, visit: &Visit) -> Response {
 }
 
 /// The step that says where a person was sent, with every parameter decoded; those that only serve checks are masked.
-pub fn sent_step(site: &Site, provider: &Provider, endpoint: &str, lang: Lang) -> Step {
+pub fn sent_step(site: &Site, provider: &Provider, endpoint: &str, lang: Lang, anew: bool) -> Step {
     let redirect_uri = redirect_uri(site, &provider.name);
-    let request = authorization_request(provider, &redirect_uri, lang);
+    let request = authorization_request(provider, &redirect_uri, lang, anew);
     Step::new(StepCode::SentToProvider)
         .with("provider", provider.name.as_str())
         .with("endpoint", endpoint)
@@ -99,13 +99,14 @@ pub fn sent_step(site: &Site, provider: &Provider, endpoint: &str, lang: Lang) -
 }
 
 /// What the provider is asked, but for what binds it to one browser.
-fn authorization_request<'a>(provider: &'a Provider, redirect_uri: &'a str, lang: Lang) -> AuthorizationRequest<'a> {
+fn authorization_request<'a>(provider: &'a Provider, redirect_uri: &'a str, lang: Lang, anew: bool) -> AuthorizationRequest<'a> {
     AuthorizationRequest {
         client_id: &provider.client_id,
         redirect_uri,
         scopes: &provider.scopes,
         acr_values: &provider.acr_values,
         ui_locale: lang.tag(),
+        anew,
     }
 }
 
@@ -139,6 +140,8 @@ async fn to_provider(app: &App, edition: &Edition, mut attempt: Attempt, visit: 
     let nonce = hex(&random::<16>());
     let now = app.now();
     let endpoint = metadata.authorization_endpoint.as_str();
+    // Who signed out here is not signed in again by the provider's own session without a word.
+    let anew = cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None;
     let flow = Flow {
         provider: name.clone(),
         nonce: nonce.clone(),
@@ -149,12 +152,13 @@ async fn to_provider(app: &App, edition: &Edition, mut attempt: Attempt, visit: 
         began: attempt.began().timestamp_millis(),
         sent: now.timestamp_millis(),
         endpoint: endpoint.to_owned(),
+        anew,
     };
     let state = flow.seal(app);
     let redirect_uri = redirect_uri(site, &name);
-    let request = authorization_request(&link.provider, &redirect_uri, visit.facts.lang);
+    let request = authorization_request(&link.provider, &redirect_uri, visit.facts.lang, anew);
     let url = request.url(&metadata, &Binding { state: &state, nonce: &nonce, pkce: &pkce });
-    attempt.step(|| sent_step(site, &link.provider, endpoint, visit.facts.lang));
+    attempt.step(|| sent_step(site, &link.provider, endpoint, visit.facts.lang, anew));
     attempt.record_waiting();
     app.recorder.flow(&name, now, 1, 0);
     let set = new_cookie.then(|| cookies::set(&cookie, &browser, secure, None));
