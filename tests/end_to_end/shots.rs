@@ -2,16 +2,39 @@
 
 use std::path::Path;
 
-use crate::support::{Browser, env};
+use crate::support::{Browser, Person, env};
 
 const GATE: &str = "http://berths.havrelune.localhost:8640";
 const PASS: &str = "http://pass.havrelune.localhost:8640";
+
+/// People come and go, and the provider has its moments, so that there is something to see.
+async fn a_day_at_the_harbour() {
+    let control = reqwest::Client::builder().no_proxy().build().unwrap();
+    let behave = async |mode: &str| {
+        let order = serde_json::json!({"mode": mode});
+        control.post("http://127.0.0.1:8641/control").json(&order).send().await.unwrap();
+    };
+    for user in ["anouk", "elodie", "farid", "hugo", "ines", "jonas", "klara", "nadia", "benoit"] {
+        Person::new().sign_in(&format!("{GATE}/"), user).await;
+    }
+    for mode in ["wrong-nonce", "one-factor"] {
+        behave(mode).await;
+        Person::new().sign_in(&format!("{GATE}/"), "anouk").await;
+    }
+    behave("refuses").await;
+    Person::new().open(&format!("{GATE}/")).await;
+    behave("well").await;
+    let mut script = Person::new();
+    script.accept = "application/json";
+    script.open(&format!("{GATE}/received")).await;
+}
 
 #[tokio::test(flavor = "multi_thread")]
 #[ignore = "needs a running demo; run by ./run shots"]
 async fn pictures_of_the_demo() {
     let folder = env("PASSEUR_TEST_KEEP");
     let shot = |name: &str| Path::new(&folder).join(name);
+    a_day_at_the_harbour().await;
     let b = Browser::new("shots-refused", 1280, 800, false).await;
     b.open(&format!("{GATE}/")).await;
     b.prove("gwen").await;
@@ -38,7 +61,7 @@ async fn pictures_of_the_demo() {
         b.picture(&shot(&format!("crossings{suffix}.png"))).await;
         b.open(&format!("{PASS}/console/crossings/{refused}")).await;
         b.shows("What to do").await;
-        b.picture(&shot(&format!("story{suffix}.png"))).await;
+        b.picture(&shot(&format!("crossing{suffix}.png"))).await;
         if !dark {
             b.open(&format!("{PASS}/console/gates")).await;
             b.shows("berth access").await;
@@ -55,6 +78,6 @@ async fn pictures_of_the_demo() {
     b.shows("Marc Olivier").await;
     b.open(&format!("{PASS}/console/crossings/{refused}")).await;
     b.shows("What to do").await;
-    b.picture(&shot("story-narrow.png")).await;
+    b.picture(&shot("crossing-narrow.png")).await;
     b.close().await;
 }

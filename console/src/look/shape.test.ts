@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { bearingTone, bytes, moment, outcomeTone, span, visible } from './shape'
+import { bearingTone, browser, bytes, moment, outcomeTone, span, visible } from './shape'
 import { messages } from '../words'
 
 describe('the look', () => {
@@ -13,6 +13,10 @@ describe('the look', () => {
   it('shows spans and sizes in units a person reads', () => {
     expect([span(7), span(1500), span(900_000)]).toEqual(['7 ms', '1.5 s', '15 min'])
     expect([bytes(0), bytes(1023), bytes(1536), bytes(5 * 1024 ** 3)]).toEqual(['0 B', '1023 B', '1.5 KiB', '5.0 GiB'])
+  })
+  it('names a browser shortly and leaves what it does not know as it is', () => {
+    expect(browser('Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko) HeadlessChrome/156.0.0.0 Safari/537.36')).toBe('Chrome 156, Linux')
+    expect(browser('curl/7.88')).toBe('curl/7.88')
   })
   it('leaves the day out for today only', () => {
     const now = new Date(2026, 10, 24, 12)

@@ -52,6 +52,14 @@ export function moment(iso: string, locale: string, now = new Date()): string {
   return `${at.toLocaleDateString(locale, { day: '2-digit', month: 'short' })} ${time}`
 }
 
+/** A browser in a few words, from what it says of itself; the whole is worth a title. */
+export function browser(agent: string): string {
+  const name = /(Firefox|Edg|OPR|Chrome|Safari)\/(\d+)/.exec(agent.replace('HeadlessChrome', 'Chrome'))
+  const system = /(Windows|Android|iPhone|iPad|Mac OS X|Linux)/.exec(agent)
+  const known = [name && `${name[1]} ${name[2]}`, system?.[1]].filter(Boolean)
+  return known.length ? known.join(', ') : agent
+}
+
 const UNSAFE = /[\u0000-\u001f\u007f-\u009f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff]/g
 
 /** Text from outside with control and bidirectional characters made visible. */

@@ -105,15 +105,15 @@ h2 { font-size: 1rem; font-weight: 600; margin: 4px 0 8px; }
 .decided { background: rgb(var(--v-theme-surface)); border: 1px solid rgb(var(--v-theme-line)); border-inline-start: 5px solid rgb(var(--v-theme-quiet)); padding: 12px 16px; margin-bottom: 20px; }
 .decided.stop { border-inline-start-color: rgb(var(--v-theme-stop)); }
 .decided.pass { border-inline-start-color: rgb(var(--v-theme-pass)); }
-.over { font-size: 0.9rem; font-weight: 560; margin-bottom: 4px; }
-.sentence { font-size: 1.12rem; line-height: 1.45; overflow-wrap: anywhere; }
-.remedy { margin-top: 8px; overflow-wrap: anywhere; }
+.over { font-size: 0.9rem; font-weight: 560; margin: 0 0 4px; }
+.sentence { font-size: 1.12rem; line-height: 1.45; overflow-wrap: anywhere; margin: 0; }
+.remedy { margin: 8px 0 0; overflow-wrap: anywhere; }
 .remedy b { font-weight: 600; margin-inline-end: 6px; }
 .story, .story ol { list-style: none; padding: 0; margin: 0; }
 .story { background: rgb(var(--v-theme-surface)); border: 1px solid rgb(var(--v-theme-line)); }
 .stage { display: grid; grid-template-columns: 104px minmax(0, 1fr); border-top: 1px solid rgb(var(--v-theme-line)); }
 .stage:first-child { border-top: 0; }
-.stage h3 { font-size: 0.86rem; font-weight: 560; color: rgb(var(--v-theme-quiet)); padding: 6px 12px; }
+.stage h3 { font-size: 0.86rem; font-weight: 560; color: rgb(var(--v-theme-quiet)); margin: 0; padding: 6px 12px; }
 .stage li { display: grid; grid-template-columns: 22px 12px minmax(0, 1fr) max-content; gap: 8px; align-items: baseline; padding: 4px 12px 4px 0; }
 .stage li.here { background: rgb(var(--v-theme-surface-variant), 0.6); }
 .stage li.here .words { font-weight: 560; }

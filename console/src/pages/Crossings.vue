@@ -102,5 +102,5 @@ const outcomes = computed(() => Object.keys(messages.en.outcomes).map((value) =>
 .filters { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; margin-bottom: 12px; }
 .f-person { flex: 1 1 220px; max-width: 320px; }
 .f { flex: 1 1 150px; max-width: 200px; }
-.person { min-width: 110px; max-width: 220px; overflow-wrap: anywhere; }
+.person { min-width: 160px; max-width: 220px; overflow-wrap: anywhere; }
 </style>

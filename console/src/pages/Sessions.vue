@@ -3,7 +3,7 @@
 import { ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ApiProblem, got, type Session } from '../api'
-import { moment, visible } from '../look/shape'
+import { browser, moment, visible } from '../look/shape'
 import Trouble from '../parts/Trouble.vue'
 
 const { t, locale } = useI18n()
@@ -51,13 +51,13 @@ async function end(s: Session) {
         <thead><tr><th>{{ t('person') }}</th><th>{{ t('subject') }}</th><th>{{ t('began') }}</th><th>{{ t('lastSeen') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('address') }}</th><th>{{ t('browser') }}</th><th /></tr></thead>
         <tbody>
           <tr v-for="s in rows" :key="s.id">
-            <td><router-link :to="{ path: '/crossings', query: { person: s.subject } }">{{ visible(s.name) }}</router-link></td>
+            <td class="person"><router-link :to="{ path: '/crossings', query: { person: s.subject } }">{{ visible(s.name) }}</router-link></td>
             <td class="mono fixed">{{ visible(s.subject) }}</td>
             <td class="fixed">{{ moment(s.began, locale) }}</td>
             <td class="fixed">{{ moment(s.last_seen, locale) }}</td>
             <td class="fixed">{{ moment(s.good_until, locale) }}</td>
             <td class="mono fixed">{{ s.address }}</td>
-            <td class="wide agent quiet">{{ visible(s.agent) }}</td>
+            <td class="wide agent quiet" :title="visible(s.agent)">{{ visible(browser(s.agent)) }}</td>
             <td><v-btn v-if="role !== 'view'" size="small" variant="outlined" color="stop" @click="asking = s">{{ t('end') }}</v-btn></td>
           </tr>
           <tr v-if="rows && !rows.length"><td colspan="8" class="quiet">{{ t('none.sessions') }}</td></tr>
@@ -76,4 +76,5 @@ async function end(s: Session) {
 <style scoped>
 .find { max-width: 320px; margin-bottom: 12px; }
 .agent { font-size: 0.86rem; }
+.person { min-width: 170px; max-width: 260px; overflow-wrap: anywhere; }
 </style>

@@ -205,7 +205,7 @@ fn judge_rules(
         Step::new(StepCode::Granted)
             .with("gate", name)
             .with("rules", granted.iter().map(|r| (*r).to_owned()).collect::<Vec<_>>())
-            .with("roles", roles.clone())
+            .with("roles", Phrase::Roles { roles: roles.clone() })
     });
     Ok(roles)
 }

@@ -194,7 +194,7 @@ catalogue! {
         "None of the {rules} rules of gate {gate} grants entry to this person." / "Aucune des {rules} règles de la porte {gate} n'admet cette personne."
         => "The steps above say what each rule wanted and saw; put the person in one of those groups, or add a rule." / "Les étapes ci-dessus disent ce que chaque règle exigeait et a vu ; ajoutez la personne à un groupe, ou une règle.";
     Granted = "rules.granted" Rules Pass ["gate", "rules", "roles"]
-        "Entry to gate {gate} is granted by {rules}, with roles: {roles}." / "L'entrée à la porte {gate} est accordée par {rules}, rôles : {roles}.";
+        "Entry to gate {gate} is granted by {rules}, {roles}." / "L'entrée à la porte {gate} est accordée par {rules}, {roles}.";
 
     // ── delivery
     HeaderDelivered = "delivery.header" Delivery Fact ["header", "value", "origin"]

@@ -57,6 +57,10 @@ pub enum Phrase {
     Entry {
         roles: Vec<String>,
     },
+    /// Roles that come with entry.
+    Roles {
+        roles: Vec<String>,
+    },
     /// Authentication context and methods; wanted when `any_acr` may hold several.
     Factors {
         any_acr: Vec<String>,
@@ -118,6 +122,9 @@ impl Phrase {
             Phrase::NoneOf { of } => format!("{} ({})", say("none of", "aucun parmi"), list(of, lang)),
             Phrase::Entry { roles } if roles.is_empty() => say("entry", "l'entrée"),
             Phrase::Entry { roles } => format!("{} {}", say("entry, roles", "l'entrée, rôles"), roles.join(", ")),
+            Phrase::Roles { roles } if roles.is_empty() => say("without a role", "sans rôle"),
+            Phrase::Roles { roles } if roles.len() == 1 => format!("{} {}", say("with role", "avec le rôle"), roles[0]),
+            Phrase::Roles { roles } => format!("{} {}", say("with roles", "avec les rôles"), roles.join(", ")),
             Phrase::Factors { any_acr, amr } if any_acr.is_empty() && amr.is_empty() => {
                 say("neither acr nor amr", "ni acr ni amr")
             }
@@ -184,6 +191,9 @@ mod tests {
             Phrase::NoneOf { of: vec![] },
             Phrase::Entry { roles: vec![] },
             Phrase::Entry { roles: vec!["planner".into()] },
+            Phrase::Roles { roles: vec![] },
+            Phrase::Roles { roles: vec!["planner".into()] },
+            Phrase::Roles { roles: vec!["planner".into(), "pilot".into()] },
             Phrase::Factors { any_acr: vec!["2".into(), "3".into()], amr: vec![] },
             Phrase::Factors { any_acr: vec![], amr: vec!["pwd".into(), "mfa".into()] },
             Phrase::Factors { any_acr: vec![], amr: vec![] },
