@@ -10,6 +10,8 @@ use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, Ru
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
+/// How often the first connection is tried, each for three seconds.
+const OPEN_TRIES: u32 = 10;
 /// The advisory lock under which nodes that start together migrate one after the other ("passeur" as a number).
 const MIGRATION_LOCK: i64 = 0x0070_6173_7365_7572;
 
@@ -72,7 +74,15 @@ impl Store {
             .build(manager)
             .await
             .map_err(|e| StoreError::Unavailable(e.to_string()))?;
-        Ok(Store { pool })
+        let store = Store { pool };
+        // At start the first connection may take longer than a person should wait later: machines start slowly together.
+        for _ in 1..OPEN_TRIES {
+            match store.ping().await {
+                Err(StoreError::Unavailable(why)) => tracing::warn!(why, "the store does not answer yet"),
+                done => return done.map(|()| store),
+            }
+        }
+        store.ping().await.map(|()| store)
     }
 
     /// Whether the database answers.
