@@ -113,6 +113,12 @@ pub struct Serve {
     /// Where to listen
     #[arg(long, env = "PASSEUR_LISTEN", default_value = "127.0.0.1:8640")]
     pub listen: SocketAddr,
+    /// Where to speak TLS as well
+    #[arg(long, env = "PASSEUR_TLS_LISTEN", requires = "certificates")]
+    pub tls_listen: Option<SocketAddr>,
+    /// A folder with NAME.pem and NAME.key for each certificate; read again when a file changes
+    #[arg(long, env = "PASSEUR_CERTIFICATES")]
+    pub certificates: Option<PathBuf>,
     /// A file (mode 600) that holds the PostgreSQL URL
     #[arg(long, env = "PASSEUR_DATABASE_FILE")]
     pub database_file: PathBuf,

@@ -110,6 +110,12 @@ impl PublicAddress {
         authority == self.host || authority.strip_suffix(own_port) == Some(self.host.as_str())
     }
 
+    /// Every spelling of a `Host` that means this address, in lower case; for tables by host.
+    pub fn names(&self) -> Vec<String> {
+        let own_port = if self.https { ":443" } else { ":80" };
+        vec![self.host.clone(), format!("{}{own_port}", self.host)]
+    }
+
     /// The name of a cookie of ours on this address, and whether it is `Secure`. Where the public address is plain
     /// HTTP, on loopback only, the `__Host-` prefix and Secure are left out so that any client works.
     pub fn cookie(&self, what: &str) -> (String, bool) {

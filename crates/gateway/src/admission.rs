@@ -11,6 +11,7 @@ use passeur_core::delivery::{Delivery, fold_name};
 use passeur_core::id::CrossingId;
 use passeur_core::session::{Life, Lifetimes, State};
 use tokio::sync::Notify;
+use tokio::sync::futures::OwnedNotified;
 use uuid::Uuid;
 
 /// A session as every gate sees it: one per session and node, shared by its admissions.
@@ -21,7 +22,7 @@ pub struct SessionLive {
     last_seen_ms: AtomicI64,
     flushed_ms: AtomicI64,
     ended: AtomicBool,
-    end: Notify,
+    end: Arc<Notify>,
 }
 
 impl SessionLive {
@@ -34,7 +35,7 @@ impl SessionLive {
             last_seen_ms: AtomicI64::new(ms),
             flushed_ms: AtomicI64::new(ms),
             ended: AtomicBool::new(false),
-            end: Notify::new(),
+            end: Arc::default(),
         }
     }
 
@@ -59,6 +60,11 @@ impl SessionLive {
     /// Whether it was ended.
     pub fn is_ended(&self) -> bool {
         self.ended.load(Ordering::Acquire)
+    }
+
+    /// Ready once the session is ended after this was made and polled; read [`SessionLive::is_ended`] as well.
+    pub fn when_ended(&self) -> OwnedNotified {
+        self.end.clone().notified_owned()
     }
 
     /// Returns when the session is ended.

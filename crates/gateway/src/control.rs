@@ -83,12 +83,38 @@ pub enum Presented {
     No(NoSession),
 }
 
-/// Why an upstream did not take a request.
+/// Why an upstream did not take a request, for engineers. The person is only told that it did not.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{detail}")]
+pub struct UpstreamFailure {
+    /// The address that was tried last.
+    pub upstream: String,
+    pub kind: FailureKind,
+    pub detail: String,
+}
+
+/// The kinds of failure that are mended in different places.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum UpstreamFailure {
+pub enum FailureKind {
+    /// Nothing accepts connections there.
     Connect,
     TimeOut,
+    /// The certificate is not accepted, or ours cannot be used.
+    Certificate,
+    /// What came back was no answer.
     Protocol,
+}
+
+impl FailureKind {
+    /// The reason code of the step.
+    pub fn code(self) -> &'static str {
+        match self {
+            FailureKind::Connect => "connect",
+            FailureKind::TimeOut => "time-out",
+            FailureKind::Certificate => "certificate",
+            FailureKind::Protocol => "protocol",
+        }
+    }
 }
 
 /// The rest of the service, as the data path sees it.

@@ -1,34 +1,26 @@
-//! Accepting connections. Clear text is HTTP/1.1 only; TLS ends before us in this version.
+//! Bound sockets, and one acceptor that deals connections to the data cores in turn. (Letting the kernel spread them by
+//! SO_REUSEPORT dealt unevenly.)
 
-use std::convert::Infallible;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
 
-use hyper::server::conn::http1;
-use hyper::service::service_fn;
-use hyper_util::rt::{TokioIo, TokioTimer};
 use tokio::net::TcpListener;
-use tokio::sync::{Semaphore, watch};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, watch};
 
-use crate::path::Gateway;
+use crate::floods::{CONNECTIONS_MAX, Floods, Place};
+use crate::tls::Certificates;
 
-/// The most connections open at once on a node.
-const CONNECTIONS_MAX: usize = 20_000;
-/// How long a request's head may take.
-const HEAD_LIMIT: Duration = Duration::from_secs(15);
-/// How long running requests may take to end when the service stops.
-const STOP_LIMIT: Duration = Duration::from_secs(20);
-
-/// A bound listener.
+/// A bound listener; with certificates it speaks TLS.
 pub struct Listener {
     socket: TcpListener,
+    pub(crate) tls: Option<Arc<Certificates>>,
 }
 
 impl Listener {
     /// Binds an address.
-    pub async fn bind(address: SocketAddr) -> std::io::Result<Listener> {
-        Ok(Listener { socket: TcpListener::bind(address).await? })
+    pub async fn bind(address: SocketAddr, tls: Option<Arc<Certificates>>) -> std::io::Result<Listener> {
+        Ok(Listener { socket: TcpListener::bind(address).await?, tls })
     }
 
     /// The bound address.
@@ -37,14 +29,27 @@ impl Listener {
     }
 }
 
-/// Serves until `stop` changes; then running requests may end.
-pub async fn serve(listener: Listener, gateway: Arc<Gateway>, mut stop: watch::Receiver<bool>) {
-    let places = Arc::new(Semaphore::new(CONNECTIONS_MAX));
+/// An accepted connection on its way to a core. It holds its places until it is dropped.
+pub(crate) struct Accepted {
+    pub(crate) stream: std::net::TcpStream,
+    pub(crate) peer: IpAddr,
+    pub(crate) tls: Option<Arc<Certificates>>,
+    pub(crate) places: (OwnedSemaphorePermit, Place),
+}
+
+/// Accepts until `stop` changes.
+pub(crate) async fn accept(
+    listener: Listener,
+    cores: Vec<mpsc::Sender<Accepted>>,
+    floods: Arc<Floods>,
+    places: Arc<Semaphore>,
+    mut stop: watch::Receiver<bool>,
+) {
+    let mut turn = 0usize;
     loop {
-        let Ok(place) = places.clone().acquire_owned().await else { break };
         let accepted = tokio::select! {
             a = listener.socket.accept() => a,
-            _ = stop.changed() => break,
+            _ = stop.changed() => return,
         };
         let (stream, peer) = match accepted {
             Ok(a) => a,
@@ -54,34 +59,25 @@ pub async fn serve(listener: Listener, gateway: Arc<Gateway>, mut stop: watch::R
                 continue;
             }
         };
+        // Full means full: waiting here would let the backlog fill with people who left.
+        let Ok(place) = places.clone().try_acquire_owned() else {
+            floods.counters.add(&floods.counters.full);
+            continue;
+        };
+        let Some(address_place) = floods.connection(peer.ip()) else { continue };
         let _ = stream.set_nodelay(true);
-        let gateway = gateway.clone();
-        let service = service_fn(move |request| {
-            let gateway = gateway.clone();
-            async move { Ok::<_, Infallible>(gateway.handle(request, peer.ip()).await) }
-        });
-        let mut builder = http1::Builder::new();
-        builder.timer(TokioTimer::new()).header_read_timeout(HEAD_LIMIT).max_headers(100).max_buf_size(64 * 1024);
-        let connection = builder.serve_connection(TokioIo::new(stream), service).with_upgrades();
-        let mut stop = stop.clone();
-        tokio::spawn(async move {
-            let mut connection = std::pin::pin!(connection);
-            let ended = tokio::select! {
-                ended = connection.as_mut() => ended,
-                _ = stop.changed() => {
-                    connection.as_mut().graceful_shutdown();
-                    connection.await
-                }
-            };
-            if let Err(e) = ended {
-                tracing::debug!(error = %e, "a connection ended early");
-            }
-            drop(place);
-        });
+        let Ok(stream) = stream.into_std() else { continue };
+        floods.counters.add(&floods.counters.accepted);
+        let accepted =
+            Accepted { stream, peer: peer.ip().to_canonical(), tls: listener.tls.clone(), places: (place, address_place) };
+        turn = (turn + 1) % cores.len();
+        if cores[turn].send(accepted).await.is_err() {
+            return;
+        }
     }
-    drop(listener);
-    let all_ended = places.acquire_many(CONNECTIONS_MAX as u32);
-    if tokio::time::timeout(STOP_LIMIT, all_ended).await.is_err() {
-        tracing::warn!("some requests did not end in time");
-    }
+}
+
+/// Places for every connection of a node.
+pub(crate) fn places() -> Arc<Semaphore> {
+    Arc::new(Semaphore::new(CONNECTIONS_MAX))
 }

@@ -9,9 +9,9 @@ use passeur_core::delivery::fold_name;
 use passeur_core::site::Gate;
 
 use crate::admission::Admission;
-use crate::body::Body;
 use crate::cookies;
 use crate::head::{is_websocket, tokens};
+use crate::stream::Upload;
 
 /// Fields that belong to one connection only (RFC 9110 7.6.1), and those that claim where a request came from.
 const DROPPED: &[&str] = &[
@@ -36,10 +36,10 @@ const DROPPED: &[&str] = &[
 ];
 
 /// A request that may go to an upstream. Private field: [`build`] is the only way to one.
-pub(crate) struct Outgoing(Request<Body>);
+pub(crate) struct Outgoing(Request<Upload>);
 
 impl Outgoing {
-    pub(crate) fn into_request(self) -> Request<Body> {
+    pub(crate) fn into_request(self) -> Request<Upload> {
         self.0
     }
 }
@@ -50,7 +50,7 @@ pub(crate) fn forged(admission: &Admission, headers: &HeaderMap) -> Vec<String> 
 }
 
 /// Builds the outgoing request: one pass over the client's fields, then ours.
-pub(crate) fn build(parts: &Parts, body: Body, gate: &Gate, admission: &Admission, address: IpAddr) -> Option<Outgoing> {
+pub(crate) fn build(parts: &Parts, body: Upload, gate: &Gate, admission: &Admission, address: IpAddr) -> Option<Outgoing> {
     let mut headers = HeaderMap::with_capacity(parts.headers.len() + admission.headers().len() + 6);
     // What the client's Connection field names is dropped from what the client sent; ours are inserted afterwards, so it
     // cannot remove a delivered one.
@@ -88,8 +88,8 @@ pub(crate) fn build(parts: &Parts, body: Body, gate: &Gate, admission: &Admissio
     for (name, value) in admission.headers() {
         headers.insert(name.clone(), value.clone());
     }
-    let target = parts.uri.path_and_query().map_or("/", |p| p.as_str());
-    let uri: Uri = format!("{}{target}", gate.upstream).parse().ok()?;
+    // Origin form (RFC 9112 3.2.1): the address is the connection's.
+    let uri = parts.uri.path_and_query().map_or_else(|| Uri::from_static("/"), |p| Uri::from(p.clone()));
     let mut request = Request::builder().method(parts.method.clone()).uri(uri).body(body).ok()?;
     *request.headers_mut() = headers;
     Some(Outgoing(request))

@@ -3,7 +3,7 @@
 use std::net::IpAddr;
 use std::sync::Arc;
 
-use http::{HeaderName, Request, Response, StatusCode};
+use http::{Request, Response, StatusCode};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use passeur_core::id::Token;
@@ -14,12 +14,16 @@ use passeur_core::step::{Param, Step, StepCode};
 use passeur_links::clock::Clock;
 
 use crate::admission::Admission;
-use crate::body::{Body, BoxError, Through, empty, full};
-use crate::control::{Control, NoSession, Presented, RequestFacts};
+use crate::body::{Body, BoxError, full};
+use crate::control::{NoSession, Presented, RequestFacts};
 use crate::cookies::{self, Found};
+use crate::remote::Remote;
 use crate::shared::{Edition, Live};
+use crate::stream::{Download, Reply, Upload};
 use crate::table::Table;
+use crate::target::Route;
 use crate::upstream::Upstreams;
+use crate::upstream::pool::Lease;
 use crate::{head, outgoing, response, websocket};
 
 /// After this long without seeing the revocation counter, each request asks the store.
@@ -27,54 +31,70 @@ const STALE_MS: i64 = 1_000;
 /// After this long without an answer of the store, requests are refused.
 const BLIND_MS: i64 = 10_000;
 
-/// The data path with all it needs.
-pub struct Gateway {
-    control: Arc<dyn Control>,
+/// The data path of one core.
+pub(crate) struct Gateway {
+    control: Remote,
     live: Live,
     table: Arc<Table>,
     clock: Clock,
     upstreams: Upstreams,
 }
 
+fn page(response: Response<Body>) -> Response<Reply> {
+    response.map(Reply::Page)
+}
+
 impl Gateway {
-    /// Wires the data path.
-    pub fn new(control: Arc<dyn Control>, live: Live, table: Arc<Table>, clock: Clock) -> Gateway {
+    /// Wires the data path of a core.
+    pub(crate) fn new(control: Remote, live: Live, table: Arc<Table>, clock: Clock) -> Gateway {
         Gateway { control, live, table, clock, upstreams: Upstreams::new() }
     }
 
+    /// Drops connections to upstreams that were idle for too long.
+    pub(crate) fn sweep(&self) {
+        self.upstreams.sweep();
+    }
+
     /// Answers one request.
-    pub async fn handle(&self, request: Request<Incoming>, address: IpAddr) -> Response<Body> {
+    pub(crate) async fn handle(&self, request: Request<Incoming>, address: IpAddr) -> Response<Reply> {
         let Some(host) = head::host(request.uri(), request.headers()) else {
-            return bare(StatusCode::BAD_REQUEST, "This request names no host, or more than one.\n");
+            return page(bare(StatusCode::BAD_REQUEST, "This request names no host, or more than one.\n"));
         };
         let edition = self.live.get();
         if let Some(edition) = &edition
-            && let Some(gate) = edition.site.gate_by_host(&host)
+            && let Some((gate, route)) = edition.gate_by_host(&host)
         {
-            return self.at_gate(edition.clone(), gate, request, address).await;
+            return self.at_gate(edition, gate, route, request, address).await;
         }
         let request = request.map(|b| b.map_err(BoxError::from).boxed_unsync());
-        match edition {
+        page(match edition {
             Some(e) if !e.site.address.is_host(&host) => self.control.unknown_host(request).await,
             _ => self.control.pages(request, address).await,
-        }
+        })
     }
 
-    async fn at_gate(&self, edition: Arc<Edition>, gate: &Gate, request: Request<Incoming>, address: IpAddr) -> Response<Body> {
+    async fn at_gate(
+        &self,
+        edition: &Arc<Edition>,
+        gate: &Gate,
+        route: &Route,
+        request: Request<Incoming>,
+        address: IpAddr,
+    ) -> Response<Reply> {
         let facts = RequestFacts::of(request.method(), request.uri(), request.headers(), address);
         if let Err((status, step)) = head::check(request.method(), request.headers(), &gate.address.origin()) {
             let mut refusal = self.control.reject(edition.clone(), &gate.name, status, step, &facts).await;
             // Where framing is in doubt, nothing more is read from this connection.
             refusal.headers_mut().insert(http::header::CONNECTION, http::HeaderValue::from_static("close"));
-            return refusal;
+            return page(refusal);
         }
         if is_own_path(request.uri().path()) {
             let request = request.map(|b| b.map_err(BoxError::from).boxed_unsync());
-            return self.control.gate_pages(edition.clone(), &gate.name, request, address).await;
+            return page(self.control.gate_pages(edition.clone(), &gate.name, request, address).await);
         }
-        match self.admission(&edition, gate, &request, &facts).await {
-            Ok(admission) => self.forward(gate, request, admission, facts).await,
-            Err(response) => *response,
+        match self.admission(edition, gate, &request, &facts).await {
+            Ok(admission) => self.forward(gate, route, request, admission, facts).await,
+            Err(response) => page(*response),
         }
     }
 
@@ -133,10 +153,11 @@ impl Gateway {
     async fn forward(
         &self,
         gate: &Gate,
+        route: &Route,
         mut request: Request<Incoming>,
         admission: Arc<Admission>,
         facts: RequestFacts,
-    ) -> Response<Body> {
+    ) -> Response<Reply> {
         admission.session.touch(self.clock.now());
         admission.counters.request();
         let forged = outgoing::forged(&admission, request.headers());
@@ -145,45 +166,48 @@ impl Gateway {
         }
         let upgrade = head::is_websocket(request.headers()).then(|| hyper::upgrade::on(&mut request));
         let (parts, body) = request.into_parts();
-        let (counting, stripping) = (admission.clone(), admission.clone());
-        let keep = Arc::new(move |n: &HeaderName| !stripping.strips(n) && !n.as_str().eq_ignore_ascii_case("cookie"));
-        let body = match http_body::Body::is_end_stream(&body) {
-            true => empty(),
-            false => Through::wrap(body, Arc::new(move |n| counting.counters.received(n)), keep),
-        };
+        let (body, progress) = Upload::of(body, &admission);
         let Some(out) = outgoing::build(&parts, body, gate, &admission, facts.address) else {
             let step = Step::new(StepCode::AmbiguousRequest).with("what", Param::reason("unwritable"));
-            return match self.live.get() {
+            return page(match self.live.get() {
                 Some(e) => self.control.reject(e, &gate.name, StatusCode::BAD_REQUEST, step, &facts).await,
                 None => bare(StatusCode::BAD_REQUEST, "Bad request.\n"),
-            };
+            });
         };
-        match self.upstreams.send(out).await {
-            Err(how) => self.control.upstream_failed(&admission, how, &facts).await,
-            Ok(answer) => self.answer(answer, upgrade, admission),
+        let repeatable = progress.is_none() && upgrade.is_none() && parts.method.is_safe();
+        let again = || outgoing::build(&parts, Upload::None, gate, &admission, facts.address);
+        let again: Option<&(dyn Fn() -> Option<outgoing::Outgoing> + Sync)> = if repeatable { Some(&again) } else { None };
+        match self.upstreams.send(route, admission.session.id, out, progress.as_deref(), again).await {
+            Err(how) => page(self.control.upstream_failed(admission.clone(), how, &facts).await),
+            Ok((answer, lease)) => {
+                let (mut parts, body) = answer.into_parts();
+                response::clean(parts.status, &mut parts.headers);
+                if parts.status == StatusCode::SWITCHING_PROTOCOLS {
+                    return page(switched(parts, body, upgrade, lease, admission));
+                }
+                Response::from_parts(parts, Reply::stream(Download::new(body, admission, lease, progress)))
+            }
         }
     }
+}
 
-    fn answer(
-        &self,
-        mut answer: Response<Incoming>,
-        upgrade: Option<hyper::upgrade::OnUpgrade>,
-        admission: Arc<Admission>,
-    ) -> Response<Body> {
-        response::clean(answer.status(), answer.headers_mut());
-        if answer.status() == StatusCode::SWITCHING_PROTOCOLS {
-            let Some(person) = upgrade else {
-                return bare(StatusCode::BAD_GATEWAY, "The application switched protocols unasked.\n");
-            };
-            let upstream = hyper::upgrade::on(&mut answer);
-            websocket::join(person, upstream, admission);
-            let (parts, _) = answer.into_parts();
-            return Response::from_parts(parts, empty());
-        }
-        let (parts, body) = answer.into_parts();
-        let body = Through::wrap(body, Arc::new(move |n| admission.counters.sent(n)), Arc::new(|_: &HeaderName| true));
-        Response::from_parts(parts, body)
-    }
+/// Joins two connections that changed to WebSocket.
+fn switched(
+    parts: http::response::Parts,
+    body: Incoming,
+    person: Option<hyper::upgrade::OnUpgrade>,
+    mut lease: Lease,
+    admission: Arc<Admission>,
+) -> Response<Body> {
+    lease.spend();
+    let Some(person) = person else {
+        return bare(StatusCode::BAD_GATEWAY, "The application switched protocols unasked.\n");
+    };
+    let mut answer = Response::from_parts(parts, body);
+    let upstream = hyper::upgrade::on(&mut answer);
+    websocket::join(person, upstream, admission);
+    let (parts, _) = answer.into_parts();
+    Response::from_parts(parts, crate::body::empty())
 }
 
 /// Whether a path is the service's own on every gate, in any spelling that an upstream might fold onto it: nothing under

@@ -1,14 +1,44 @@
 //! The live edition, swapped in one step. A request keeps the one it began with.
 
+use std::collections::HashMap;
 use std::sync::{Arc, RwLock};
 
-use passeur_core::site::Site;
+use passeur_core::site::{Gate, Site};
 
-/// A published edition with its number.
+use crate::target::{self, Route, Target};
+
+/// A published edition with its number, ready for the data path.
 #[derive(Debug)]
 pub struct Edition {
     pub number: i32,
     pub site: Site,
+    hosts: HashMap<String, usize>,
+    routes: Vec<Route>,
+}
+
+impl Edition {
+    /// Prepares an edition; upstreams that the one before had keep their connections and their health.
+    pub fn new(number: i32, site: Site, before: Option<&Edition>) -> Edition {
+        let known: Vec<Arc<Target>> = before.map(|e| e.targets().cloned().collect()).unwrap_or_default();
+        let routes = site.gates.iter().map(|g| Route::new(g, &known)).collect();
+        Edition { number, hosts: target::hosts(&site.gates), routes, site }
+    }
+
+    /// The gate whose public address a `Host` means, in lower case, with the way to its upstreams.
+    pub(crate) fn gate_by_host(&self, host: &str) -> Option<(&Gate, &Route)> {
+        let i = *self.hosts.get(host)?;
+        Some((self.site.gates.get(i)?, self.routes.get(i)?))
+    }
+
+    /// The way to a gate's upstreams.
+    pub fn route(&self, gate: &str) -> Option<&Route> {
+        self.site.gates.iter().position(|g| g.name == gate).and_then(|i| self.routes.get(i))
+    }
+
+    /// Every upstream address.
+    pub(crate) fn targets(&self) -> impl Iterator<Item = &Arc<Target>> {
+        self.routes.iter().flat_map(Route::targets)
+    }
 }
 
 /// The place where the live edition stands.

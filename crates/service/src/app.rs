@@ -1,13 +1,14 @@
 //! What every part of the service shares.
 
 use std::collections::HashMap;
-use std::sync::{Arc, RwLock};
+use std::sync::{Arc, OnceLock, RwLock};
 
 use aws_lc_rs::rand;
 use passeur_core::Moment;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::{Purpose, Ring};
 use passeur_core::site::{Finding, Severity, Site, compile};
+use passeur_gateway::FloodView;
 use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
 use passeur_links::clock::Clock;
@@ -30,6 +31,8 @@ pub struct Inner {
     pub live: Live,
     pub table: Arc<Table>,
     pub recorder: Recorder,
+    /// What the data path accepted and turned away; set once it runs.
+    pub floods: OnceLock<FloodView>,
     links: RwLock<Links>,
 }
 
@@ -66,6 +69,7 @@ impl App {
             live: Live::default(),
             table: Arc::default(),
             recorder,
+            floods: OnceLock::new(),
             links: RwLock::default(),
         }))
     }
@@ -126,7 +130,8 @@ impl App {
         *self.links.write().unwrap_or_else(|e| e.into_inner()) = links;
         if row.number > current {
             tracing::info!(edition = row.number, "edition in use");
-            self.live.set(Edition { number: row.number, site });
+            let before = self.live.get();
+            self.live.set(Edition::new(row.number, site, before.as_deref()));
         }
         Ok(())
     }

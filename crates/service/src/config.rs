@@ -7,10 +7,20 @@ use passeur_core::id::Token;
 use passeur_core::seal::Ring;
 use passeur_links::clock::Clock;
 
+/// A TLS listener.
+#[derive(Clone, Debug)]
+pub struct Tls {
+    pub listen: SocketAddr,
+    /// A folder with `NAME.pem` and `NAME.key` for each certificate.
+    pub certificates: PathBuf,
+}
+
 /// Start-up configuration.
 pub struct Config {
     /// Where to listen.
     pub listen: SocketAddr,
+    /// Where to speak TLS, if anywhere.
+    pub tls: Option<Tls>,
     /// PostgreSQL, as a URL. Never printed.
     pub database_url: String,
     pub ring: Ring,
@@ -23,8 +33,8 @@ pub struct Config {
 
 impl std::fmt::Debug for Config {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Config { listen, database_url: _, ring, node, clock: _, first_token: _ } = self;
-        write!(f, "Config({listen} {node} {ring:?})")
+        let Config { listen, tls, database_url: _, ring, node, clock: _, first_token: _ } = self;
+        write!(f, "Config({listen} {tls:?} {node} {ring:?})")
     }
 }
 

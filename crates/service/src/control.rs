@@ -17,7 +17,7 @@ use passeur_core::site::Gate;
 use passeur_core::step::{Param, Phrase, Silent, Step, StepCode};
 use passeur_gateway::admission::Admission;
 use passeur_gateway::body::{Body, BoxError};
-use passeur_gateway::control::{Control, NoSession, Presented, RequestFacts, UpstreamFailure};
+use passeur_gateway::control::{Control, FailureKind, NoSession, Presented, RequestFacts, UpstreamFailure};
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_store::{GateTokenRow, SessionRow, StoreError};
@@ -176,14 +176,13 @@ impl Control for Service {
             return plain(StatusCode::BAD_GATEWAY.into_response());
         };
         let name = admission.admitted.gate();
-        let (code, status) = match how {
-            UpstreamFailure::Connect => ("connect", StatusCode::BAD_GATEWAY),
-            UpstreamFailure::TimeOut => ("time-out", StatusCode::GATEWAY_TIMEOUT),
-            UpstreamFailure::Protocol => ("protocol", StatusCode::BAD_GATEWAY),
+        let status = match how.kind {
+            FailureKind::TimeOut => StatusCode::GATEWAY_TIMEOUT,
+            FailureKind::Connect | FailureKind::Certificate | FailureKind::Protocol => StatusCode::BAD_GATEWAY,
         };
         let mut attempt = self.attempt_of(admission, facts);
-        let upstream = edition.site.gate(name).map(|g| g.upstream.to_string()).unwrap_or_default();
-        attempt.step(|| Step::new(StepCode::UpstreamFailed).with("upstream", upstream).with("how", Param::reason(code)));
+        let why = Param::Reason { code: how.kind.code().to_owned(), detail: how.detail };
+        attempt.step(|| Step::new(StepCode::UpstreamFailed).with("upstream", how.upstream).with("how", why));
         let id = attempt.record_anonymous(Outcome::Failed);
         if facts.wants_html {
             return plain(pages::upstream_failed(&edition.site, facts.lang, name, status, id).into_response());

@@ -3,7 +3,8 @@
 use std::net::SocketAddr;
 use std::sync::Arc;
 
-use passeur_gateway::{Gateway, Listener, serve};
+use passeur_gateway::tls::{BadCertificates, Certificates};
+use passeur_gateway::{Cores, Listener, Parts};
 use passeur_links::clock::Clock;
 use passeur_store::{Store, StoreError};
 use tokio::sync::watch;
@@ -21,14 +22,21 @@ pub enum StartError {
     Store(#[from] StoreError),
     #[error("port {0} cannot be listened on: {1}")]
     Listen(SocketAddr, std::io::Error),
+    #[error("certificates: {0}")]
+    Certificates(#[from] BadCertificates),
+    #[error("the data cores could not be started: {0}")]
+    Cores(std::io::Error),
 }
 
 /// A running service.
 pub struct Running {
     pub address: SocketAddr,
+    /// Where TLS is spoken, if anywhere.
+    pub tls_address: Option<SocketAddr>,
     pub clock: Clock,
     app: App,
     stop: watch::Sender<bool>,
+    cores: Cores,
     tasks: Vec<JoinHandle<()>>,
 }
 
@@ -36,6 +44,7 @@ impl Running {
     /// Lets running requests end, writes what is counted, and returns.
     pub async fn stop(self) {
         let _ = self.stop.send(true);
+        self.cores.ended().await;
         for task in self.tasks {
             let _ = task.await;
         }
@@ -57,13 +66,28 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
         app.store.set_token("first token", "configure", &token.digest(), app.now()).await?;
     }
     app.load_edition(false).await?;
-    let listener = Listener::bind(config.listen).await.map_err(|e| StartError::Listen(config.listen, e))?;
-    let address = listener.address().map_err(|e| StartError::Listen(config.listen, e))?;
-    let router = router::router(&app);
-    let control = Arc::new(Service::new(app.clone(), router));
-    let gateway = Arc::new(Gateway::new(control, app.live.clone(), app.table.clone(), app.clock.clone()));
+    let listen = |at: SocketAddr| move |e| StartError::Listen(at, e);
+    let clear = Listener::bind(config.listen, None).await.map_err(listen(config.listen))?;
+    let address = clear.address().map_err(listen(config.listen))?;
     let (stop, stopped) = watch::channel(false);
-    let tasks = vec![tokio::spawn(serve(listener, gateway, stopped.clone())), tokio::spawn(upkeep::run(app.clone(), stopped))];
+    let mut listeners = vec![clear];
+    let mut tasks = vec![];
+    let mut tls_address = None;
+    if let Some(tls) = &config.tls {
+        let certificates = Certificates::read(&tls.certificates)?;
+        let listener = Listener::bind(tls.listen, Some(certificates.clone())).await.map_err(listen(tls.listen))?;
+        tls_address = Some(listener.address().map_err(listen(tls.listen))?);
+        listeners.push(listener);
+        tasks.push(tokio::spawn(certificates.watch(stopped.clone())));
+    }
+    let control = Arc::new(Service::new(app.clone(), router::router(&app)));
+    let parts = Parts { control, live: app.live.clone(), table: app.table.clone(), clock: app.clock.clone() };
+    let cores = Cores::start(listeners, &parts, &stopped).map_err(StartError::Cores)?;
+    let _ = app.floods.set(cores.counters());
+    tasks.push(tokio::spawn(upkeep::run(app.clone(), stopped)));
     tracing::info!(%address, "listening");
-    Ok(Running { address, clock: config.clock, app, stop, tasks })
+    if let Some(address) = tls_address {
+        tracing::info!(%address, "listening, with TLS");
+    }
+    Ok(Running { address, tls_address, clock: config.clock, app, stop, cores, tasks })
 }

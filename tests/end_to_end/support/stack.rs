@@ -49,6 +49,7 @@ const RING: [u8; 32] = [42; 32];
 fn config(database: &Database, clock: &Clock, token: &str, listen: SocketAddr) -> Config {
     Config {
         listen,
+        tls: None,
         database_url: database.url.clone(),
         ring: Ring::parse(&Ring::line(1, RING)).unwrap(),
         node: "test".into(),

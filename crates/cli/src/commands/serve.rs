@@ -1,7 +1,7 @@
 //! `passeur serve`.
 
 use passeur_links::clock::Clock;
-use passeur_service::config::{Config, read_database_url, read_ring, read_token};
+use passeur_service::config::{Config, Tls, read_database_url, read_ring, read_token};
 use tracing_subscriber::EnvFilter;
 
 use crate::args::Serve;
@@ -19,6 +19,7 @@ pub async fn run(args: Serve) -> Result<(), Exit> {
     let failed = |e: &dyn std::fmt::Display| Exit::Failed(e.to_string());
     let config = Config {
         listen: args.listen,
+        tls: args.tls_listen.zip(args.certificates).map(|(listen, certificates)| Tls { listen, certificates }),
         database_url: read_database_url(&args.database_file).map_err(|e| failed(&e))?,
         ring: read_ring(&args.key_ring).map_err(|e| failed(&e))?,
         node: args.node,

@@ -8,11 +8,13 @@ mod compile;
 mod finding;
 mod parts;
 pub(crate) mod read;
+mod upstream;
 
 pub use access::{Access, Disabled, Effect, Rule};
 pub use compile::compile;
 pub use finding::{Finding, Severity};
-pub use parts::{Directory, DirectorySecurity, Gate, GateKind, GroupSearch, Provider, Upstream, check_issuer};
+pub use parts::{Directory, DirectorySecurity, Gate, GateKind, GroupSearch, Provider, check_issuer};
+pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
 
 use crate::address::PublicAddress;
 use crate::delivery::Delivery;

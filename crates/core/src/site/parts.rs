@@ -6,6 +6,7 @@ use url::Url;
 use super::AttributeId;
 use super::access::{self, Access, Names};
 use super::read::Fields;
+use super::upstream::{self, Upstreams};
 use crate::address::{PublicAddress, is_loopback};
 
 /// An OpenID Connect provider.
@@ -96,23 +97,9 @@ pub struct Gate {
     pub title: String,
     pub kind: GateKind,
     pub address: PublicAddress,
-    /// Host and port of the application.
-    pub upstream: Upstream,
+    pub upstreams: Upstreams,
     pub access: Access,
     pub delivery: Option<String>,
-}
-
-/// The application behind a web gate: clear text on a trusted network.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Upstream {
-    pub host: String,
-    pub port: u16,
-}
-
-impl std::fmt::Display for Upstream {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "http://{}:{}", self.host, self.port)
-    }
 }
 
 /// Names go into URLs, cookies and commands: short, lower case, plain.
@@ -279,18 +266,7 @@ pub(crate) fn read_directory(
 pub(crate) fn read_gate(f: &Fields<'_, '_>, name: String, names: &Names<'_>, deliveries: &[String]) -> Option<Gate> {
     let kind = f.choice("kind", GateKind::Web, &[("web", GateKind::Web)]);
     let address = read_address(f, "address", "\"https://application.example\"");
-    let upstream = f.need("upstream", "\"http://127.0.0.1:8080\"").and_then(|u| {
-        let url = Url::parse(&u).ok().filter(|u| u.scheme() == "http" && matches!(u.path(), "/" | "") && u.query().is_none());
-        let out = url.and_then(|u| Some(Upstream { host: u.host_str()?.to_owned(), port: u.port_or_known_default()? }));
-        if out.is_none() {
-            f.error(
-                "upstream",
-                format!("\"{u}\" is not the address of an application"),
-                "Write http://host:port without a path.",
-            );
-        }
-        out
-    });
+    let upstreams = upstream::read(f);
     let access = access::read_access(f, names, None);
     let delivery = access::refer(f, "delivery", "delivery", deliveries);
     if access.rules.is_empty() && !f.has("rule") {
@@ -298,7 +274,7 @@ pub(crate) fn read_gate(f: &Fields<'_, '_>, name: String, names: &Names<'_>, del
     }
     let title = f.text("title").unwrap_or_else(|| name.clone());
     f.finish();
-    Some(Gate { name, title, kind, address: address?, upstream: upstream?, access, delivery })
+    Some(Gate { name, title, kind, address: address?, upstreams: upstreams?, access, delivery })
 }
 
 pub(crate) fn read_address(f: &Fields<'_, '_>, key: &'static str, example: &str) -> Option<PublicAddress> {

@@ -57,7 +57,7 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         title: g.title.clone(),
         kind: "web".into(),
         address: g.address.origin(),
-        upstream: g.upstream.to_string(),
+        upstream: g.upstreams.to_string(),
         provider: g.access.provider.clone(),
         directory: g.access.directory.clone(),
         rules: g.access.rules.iter().map(|r| rule_sentence(site, r, who.lang)).collect(),

@@ -1,0 +1,242 @@
+//! The data cores: one single-thread runtime each, with its own connections to upstreams. A connection stays on the core
+//! it was dealt to; nothing on the path of an admitted request is shared but what is read.
+
+use std::convert::Infallible;
+use std::future::Future;
+use std::rc::Rc;
+use std::sync::Arc;
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use hyper::server::conn::{http1, http2};
+use hyper::service::service_fn;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use passeur_links::clock::Clock;
+use tokio::runtime::Handle;
+use tokio::sync::{mpsc, watch};
+use tokio::task::LocalSet;
+
+use crate::control::Control;
+use crate::floods::{Counters, Floods};
+use crate::health;
+use crate::listener::{Accepted, Listener, accept, places};
+use crate::path::Gateway;
+use crate::remote::Remote;
+use crate::shared::Live;
+use crate::table::Table;
+
+/// How long a request's head may take, and a connection may be idle between requests.
+const HEAD_LIMIT: Duration = Duration::from_secs(15);
+/// How long a TLS handshake may take.
+const HANDSHAKE_LIMIT: Duration = Duration::from_secs(10);
+/// How long running requests may take to end when the service stops.
+const STOP_LIMIT: Duration = Duration::from_secs(20);
+/// The most fields of a request's head, and its largest size in bytes.
+const FIELDS_MAX: usize = 100;
+const HEAD_MAX: usize = 64 * 1024;
+/// The most streams one HTTP/2 connection may have open, and reset streams it may leave behind (RFC 9113 10.5).
+const STREAMS_MAX: u32 = 128;
+const RESETS_MAX: usize = 32;
+/// How often a core drops what it no longer needs.
+const SWEEP_EVERY: Duration = Duration::from_secs(5);
+
+/// What the data path is made of.
+#[derive(Clone)]
+pub struct Parts {
+    pub control: Arc<dyn Control>,
+    pub live: Live,
+    pub table: Arc<Table>,
+    pub clock: Clock,
+}
+
+/// The running data cores.
+pub struct Cores {
+    threads: Vec<JoinHandle<()>>,
+    acceptors: Vec<tokio::task::JoinHandle<()>>,
+    floods: Arc<Floods>,
+}
+
+impl Cores {
+    /// Starts as many cores as the machine has and serves until `stop` changes. Must be called on the runtime that is to
+    /// run everything that is not data path.
+    ///
+    /// # Errors
+    /// When a thread or its runtime cannot be made.
+    pub fn start(listeners: Vec<Listener>, parts: &Parts, stop: &watch::Receiver<bool>) -> std::io::Result<Cores> {
+        let floods = Arc::new(Floods::default());
+        let count = std::thread::available_parallelism().map_or(1, usize::from);
+        let (mut senders, mut threads) = (vec![], vec![]);
+        for n in 0..count {
+            let (sender, receiver) = mpsc::channel(256);
+            let (parts, floods, stop, control) = (parts.clone(), floods.clone(), stop.clone(), Handle::current());
+            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+            let run = move || {
+                let remote = Remote::new(parts.control, control);
+                let gateway = Rc::new(Gateway::new(remote, parts.live, parts.table, parts.clock));
+                LocalSet::new().block_on(&runtime, core(gateway, receiver, floods, stop));
+            };
+            threads.push(std::thread::Builder::new().name(format!("core-{n}")).spawn(run)?);
+            senders.push(sender);
+        }
+        let places = places();
+        let mut acceptors: Vec<_> = listeners
+            .into_iter()
+            .map(|l| tokio::spawn(accept(l, senders.clone(), floods.clone(), places.clone(), stop.clone())))
+            .collect();
+        acceptors.push(tokio::spawn(health::watch(parts.live.clone(), stop.clone())));
+        Ok(Cores { threads, acceptors, floods })
+    }
+
+    /// What was accepted and what was turned away.
+    pub fn counters(&self) -> FloodView {
+        FloodView(self.floods.clone())
+    }
+
+    /// Returns when every core has ended, after `stop` changed.
+    pub async fn ended(self) {
+        for a in self.acceptors {
+            let _ = a.await;
+        }
+        let _ = tokio::task::spawn_blocking(move || {
+            for t in self.threads {
+                let _ = t.join();
+            }
+        })
+        .await;
+    }
+}
+
+/// The counters of a node, for as long as somebody looks.
+#[derive(Clone)]
+pub struct FloodView(Arc<Floods>);
+
+impl FloodView {
+    pub fn counters(&self) -> &Counters {
+        &self.0.counters
+    }
+}
+
+/// Runs futures of HTTP/2 streams on the core's own thread.
+#[derive(Clone, Copy)]
+struct OnCore;
+
+impl<F> hyper::rt::Executor<F> for OnCore
+where
+    F: Future + 'static,
+{
+    fn execute(&self, future: F) {
+        tokio::task::spawn_local(future);
+    }
+}
+
+async fn core(gateway: Rc<Gateway>, mut dealt: mpsc::Receiver<Accepted>, floods: Arc<Floods>, mut stop: watch::Receiver<bool>) {
+    let mut sweep = tokio::time::interval(SWEEP_EVERY);
+    let mut running = tokio::task::JoinSet::new();
+    loop {
+        tokio::select! {
+            accepted = dealt.recv() => {
+                let Some(accepted) = accepted else { break };
+                running.spawn_local(connection(gateway.clone(), accepted, floods.clone(), stop.clone()));
+            }
+            Some(_) = running.join_next() => {}
+            _ = sweep.tick() => gateway.sweep(),
+            _ = stop.changed() => break,
+        }
+    }
+    let all_ended = async { while running.join_next().await.is_some() {} };
+    if tokio::time::timeout(STOP_LIMIT, all_ended).await.is_err() {
+        tracing::warn!("some requests did not end in time");
+    }
+}
+
+async fn connection(gateway: Rc<Gateway>, accepted: Accepted, floods: Arc<Floods>, stop: watch::Receiver<bool>) {
+    let Accepted { stream, peer, tls, places } = accepted;
+    let Ok(stream) = tokio::net::TcpStream::from_std(stream) else { return };
+    let service = Serving { gateway, peer, floods: floods.clone(), stop };
+    match tls {
+        None => service.http1(TokioIo::new(stream)).await,
+        Some(certificates) => {
+            let Some(hand) = floods.handshake(peer) else { return };
+            let shaken = tokio::time::timeout(HANDSHAKE_LIMIT, certificates.acceptor().accept(stream)).await;
+            drop(hand);
+            let Ok(Ok(stream)) = shaken else {
+                floods.counters.add(&floods.counters.handshakes_failed);
+                return;
+            };
+            if stream.get_ref().1.alpn_protocol() == Some(b"h2") {
+                service.http2(TokioIo::new(stream)).await;
+            } else {
+                service.http1(TokioIo::new(stream)).await;
+            }
+        }
+    }
+    drop(places);
+}
+
+/// One connection being served.
+struct Serving {
+    gateway: Rc<Gateway>,
+    peer: std::net::IpAddr,
+    floods: Arc<Floods>,
+    stop: watch::Receiver<bool>,
+}
+
+/// Drives a connection to its end; when the service stops, running requests may end.
+macro_rules! drive {
+    ($me:ident, $connection:expr) => {{
+        let mut connection = std::pin::pin!($connection);
+        let ended = tokio::select! {
+            ended = connection.as_mut() => ended,
+            _ = $me.stop.changed() => {
+                connection.as_mut().graceful_shutdown();
+                connection.await
+            }
+        };
+        if let Err(e) = ended {
+            $me.floods.counters.add(&$me.floods.counters.broken);
+            tracing::debug!(error = %e, peer = %$me.peer, "a connection ended early");
+        }
+    }};
+}
+
+impl Serving {
+    async fn http1<T>(mut self, io: T)
+    where
+        T: hyper::rt::Read + hyper::rt::Write + Unpin + Send + 'static,
+    {
+        let (gateway, peer) = (self.gateway.clone(), self.peer);
+        let service = service_fn(move |request| {
+            let gateway = gateway.clone();
+            async move { Ok::<_, Infallible>(gateway.handle(request, peer).await) }
+        });
+        let mut builder = http1::Builder::new();
+        builder
+            .timer(TokioTimer::new())
+            .header_read_timeout(HEAD_LIMIT)
+            .max_headers(FIELDS_MAX)
+            .max_buf_size(HEAD_MAX)
+            .half_close(true);
+        drive!(self, builder.serve_connection(io, service).with_upgrades());
+    }
+
+    async fn http2<T>(mut self, io: T)
+    where
+        T: hyper::rt::Read + hyper::rt::Write + Unpin + 'static,
+    {
+        let (gateway, peer) = (self.gateway.clone(), self.peer);
+        let service = service_fn(move |request| {
+            let gateway = gateway.clone();
+            async move { Ok::<_, Infallible>(gateway.handle(request, peer).await) }
+        });
+        let mut builder = http2::Builder::new(OnCore);
+        builder
+            .timer(TokioTimer::new())
+            .max_concurrent_streams(STREAMS_MAX)
+            .max_pending_accept_reset_streams(RESETS_MAX)
+            .max_local_error_reset_streams(RESETS_MAX)
+            .max_header_list_size(HEAD_MAX as u32)
+            .keep_alive_interval(Duration::from_secs(30))
+            .keep_alive_timeout(HEAD_LIMIT);
+        drive!(self, builder.serve_connection(io, service));
+    }
+}

@@ -1,0 +1,117 @@
+//! The rest of the service, reached from a data core: its work runs on a runtime of its own, which the core awaits and
+//! never blocks on.
+
+use std::future::Future;
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use http::{HeaderMap, Request, Response, StatusCode};
+use passeur_core::id::Token;
+use passeur_core::step::Step;
+use tokio::runtime::Handle;
+
+use crate::admission::Admission;
+use crate::body::{Body, full};
+use crate::control::{Control, NoSession, Presented, RequestFacts, UpstreamFailure};
+use crate::shared::Edition;
+
+/// [`Control`] on another runtime. Cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Remote {
+    control: Arc<dyn Control>,
+    runtime: Handle,
+}
+
+fn broken() -> Response<Body> {
+    let mut r = Response::new(full("Something went wrong inside. Try again.\n"));
+    *r.status_mut() = StatusCode::INTERNAL_SERVER_ERROR;
+    r
+}
+
+impl Remote {
+    pub(crate) fn new(control: Arc<dyn Control>, runtime: Handle) -> Remote {
+        Remote { control, runtime }
+    }
+
+    /// Runs there. None when it panicked; that is logged where it happened.
+    async fn run<T: Send + 'static>(&self, work: impl Future<Output = T> + Send + 'static) -> Option<T> {
+        self.runtime.spawn(work).await.ok()
+    }
+
+    pub(crate) async fn pages(&self, request: Request<Body>, address: IpAddr) -> Response<Body> {
+        let c = self.control.clone();
+        self.run(async move { c.pages(request, address).await }).await.unwrap_or_else(broken)
+    }
+
+    pub(crate) async fn gate_pages(
+        &self,
+        e: Arc<Edition>,
+        gate: &str,
+        request: Request<Body>,
+        address: IpAddr,
+    ) -> Response<Body> {
+        let (c, gate) = (self.control.clone(), gate.to_owned());
+        self.run(async move { c.gate_pages(e, &gate, request, address).await }).await.unwrap_or_else(broken)
+    }
+
+    pub(crate) async fn unknown_host(&self, request: Request<Body>) -> Response<Body> {
+        let c = self.control.clone();
+        self.run(async move { c.unknown_host(request).await }).await.unwrap_or_else(broken)
+    }
+
+    pub(crate) async fn present(&self, e: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented {
+        let (c, gate, token, facts) = (self.control.clone(), gate.to_owned(), token.clone(), facts.clone());
+        let done = self.run(async move { c.present(e, &gate, &token, &facts).await }).await;
+        done.unwrap_or_else(|| Presented::Refused(broken()))
+    }
+
+    pub(crate) async fn turn_away(
+        &self,
+        e: Arc<Edition>,
+        gate: &str,
+        why: NoSession,
+        h: &HeaderMap,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let (c, gate, h, facts) = (self.control.clone(), gate.to_owned(), h.clone(), facts.clone());
+        self.run(async move { c.turn_away(e, &gate, why, &h, &facts).await }).await.unwrap_or_else(broken)
+    }
+
+    pub(crate) async fn reject(
+        &self,
+        e: Arc<Edition>,
+        gate: &str,
+        status: StatusCode,
+        step: Step,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let (c, gate, facts) = (self.control.clone(), gate.to_owned(), facts.clone());
+        self.run(async move { c.reject(e, &gate, status, step, &facts).await }).await.unwrap_or_else(broken)
+    }
+
+    pub(crate) async fn upstream_failed(
+        &self,
+        admission: Arc<Admission>,
+        how: UpstreamFailure,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let (c, facts) = (self.control.clone(), facts.clone());
+        self.run(async move { c.upstream_failed(&admission, how, &facts).await }).await.unwrap_or_else(broken)
+    }
+
+    pub(crate) async fn still_live(&self, session: uuid::Uuid) -> Option<bool> {
+        let c = self.control.clone();
+        self.run(async move { c.still_live(session).await }).await.flatten()
+    }
+
+    pub(crate) async fn blind(&self, facts: &RequestFacts) -> Response<Body> {
+        let (c, facts) = (self.control.clone(), facts.clone());
+        self.run(async move { c.blind(&facts).await }).await.unwrap_or_else(broken)
+    }
+
+    pub(crate) fn forged(&self, admission: &Admission, names: Vec<String>, facts: &RequestFacts) {
+        // What it writes through is bound to that runtime.
+        let _inside = self.runtime.enter();
+        self.control.forged(admission, names, facts);
+    }
+}

@@ -1,0 +1,255 @@
+//! Bodies of the data path, streamed in constant memory: what a person uploads, and what an upstream answers. Both look
+//! at the session while they run, so that ending it cuts them.
+
+use std::future::Future;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use bytes::Bytes;
+use http_body::{Body as HttpBody, Frame, SizeHint};
+use hyper::body::Incoming;
+use tokio::sync::futures::OwnedNotified;
+use tokio::time::Sleep;
+
+use crate::admission::Admission;
+use crate::body::{Body, BoxError};
+use crate::upstream::pool::Lease;
+
+/// How long a body may stand still.
+const STILL_LIMIT: Duration = Duration::from_secs(600);
+
+/// Why a body was cut.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Cut {
+    #[error("the session was ended")]
+    Ended,
+    #[error("nothing moved for {} s", STILL_LIMIT.as_secs())]
+    Still,
+}
+
+/// How far an upload has come, seen by whoever waits for the answer.
+#[derive(Debug, Default)]
+pub(crate) struct Progress {
+    moved: AtomicU64,
+    done: AtomicBool,
+}
+
+impl Progress {
+    /// Frames so far.
+    pub(crate) fn moved(&self) -> u64 {
+        self.moved.load(Ordering::Relaxed)
+    }
+    /// Whether the upload ended cleanly.
+    pub(crate) fn done(&self) -> bool {
+        self.done.load(Ordering::Acquire)
+    }
+}
+
+/// What goes to the upstream.
+pub(crate) enum Upload {
+    None,
+    Stream { body: Incoming, admission: Arc<Admission>, progress: Arc<Progress> },
+}
+
+impl Upload {
+    /// A person's body, with its progress; none where there is no body.
+    pub(crate) fn of(body: Incoming, admission: &Arc<Admission>) -> (Upload, Option<Arc<Progress>>) {
+        if body.is_end_stream() {
+            return (Upload::None, None);
+        }
+        let progress = Arc::new(Progress::default());
+        (Upload::Stream { body, admission: admission.clone(), progress: progress.clone() }, Some(progress))
+    }
+}
+
+impl HttpBody for Upload {
+    type Data = Bytes;
+    type Error = BoxError;
+
+    fn poll_frame(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
+        let Upload::Stream { body, admission, progress } = self.get_mut() else { return Poll::Ready(None) };
+        if admission.session.is_ended() {
+            return Poll::Ready(Some(Err(Cut::Ended.into())));
+        }
+        let frame = match std::task::ready!(Pin::new(&mut *body).poll_frame(cx)) {
+            None => {
+                progress.done.store(true, Ordering::Release);
+                return Poll::Ready(None);
+            }
+            Some(Err(e)) => return Poll::Ready(Some(Err(e.into()))),
+            Some(Ok(f)) => f,
+        };
+        progress.moved.fetch_add(1, Ordering::Relaxed);
+        let frame = match frame.into_trailers() {
+            Ok(trailers) => {
+                let passes = |n: &http::HeaderName| !admission.strips(n) && *n != http::header::COOKIE;
+                Frame::trailers(trailers.iter().filter(|(n, _)| passes(n)).map(|(n, v)| (n.clone(), v.clone())).collect())
+            }
+            Err(frame) => {
+                if let Some(data) = frame.data_ref() {
+                    admission.counters.received(data.len() as u64);
+                }
+                frame
+            }
+        };
+        if body.is_end_stream() {
+            progress.done.store(true, Ordering::Release);
+        }
+        Poll::Ready(Some(Ok(frame)))
+    }
+
+    fn is_end_stream(&self) -> bool {
+        match self {
+            Upload::None => true,
+            Upload::Stream { body, .. } => body.is_end_stream(),
+        }
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        match self {
+            Upload::None => SizeHint::with_exact(0),
+            Upload::Stream { body, .. } => body.size_hint(),
+        }
+    }
+}
+
+/// What waits while nothing comes from the upstream; made only for bodies that have to wait.
+struct Waiting {
+    ended: Pin<Box<OwnedNotified>>,
+    still: Pin<Box<Sleep>>,
+}
+
+/// An upstream's body on its way to a person.
+pub(crate) struct Download {
+    body: Incoming,
+    admission: Arc<Admission>,
+    lease: Lease,
+    upload: Option<Arc<Progress>>,
+    waiting: Option<Waiting>,
+}
+
+impl Download {
+    pub(crate) fn new(body: Incoming, admission: Arc<Admission>, lease: Lease, upload: Option<Arc<Progress>>) -> Download {
+        let mut out = Download { body, admission, lease, upload, waiting: None };
+        if out.body.is_end_stream() {
+            out.ended();
+        }
+        out
+    }
+
+    /// The upstream's body ended cleanly: the connection goes back, unless it answered before it had the whole request.
+    fn ended(&mut self) {
+        if self.upload.as_ref().is_none_or(|u| u.done()) {
+            self.lease.release();
+        } else {
+            self.lease.spend();
+        }
+    }
+
+    /// Registers for whatever may cut a body that stands still.
+    fn poll_cut(&mut self, cx: &mut Context<'_>) -> Option<Cut> {
+        let session = &self.admission.session;
+        let waiting = self.waiting.get_or_insert_with(|| Waiting {
+            ended: Box::pin(session.when_ended()),
+            still: Box::pin(tokio::time::sleep(STILL_LIMIT)),
+        });
+        let ended = waiting.ended.as_mut().poll(cx).is_ready();
+        // The flag is read after the listener stands: an end in between is not missed.
+        if ended || session.is_ended() {
+            return Some(Cut::Ended);
+        }
+        waiting.still.as_mut().poll(cx).is_ready().then_some(Cut::Still)
+    }
+}
+
+impl HttpBody for Download {
+    type Data = Bytes;
+    type Error = BoxError;
+
+    fn poll_frame(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
+        let me = &mut *self;
+        if me.admission.session.is_ended() {
+            me.lease.spend();
+            return Poll::Ready(Some(Err(Cut::Ended.into())));
+        }
+        match Pin::new(&mut me.body).poll_frame(cx) {
+            Poll::Pending => match me.poll_cut(cx) {
+                Some(cut) => {
+                    me.lease.spend();
+                    Poll::Ready(Some(Err(cut.into())))
+                }
+                None => Poll::Pending,
+            },
+            Poll::Ready(None) => {
+                me.ended();
+                Poll::Ready(None)
+            }
+            Poll::Ready(Some(Err(e))) => {
+                me.lease.spend();
+                Poll::Ready(Some(Err(e.into())))
+            }
+            Poll::Ready(Some(Ok(frame))) => {
+                if let Some(data) = frame.data_ref() {
+                    me.admission.counters.sent(data.len() as u64);
+                }
+                if let Some(w) = &mut me.waiting {
+                    w.still.as_mut().reset(tokio::time::Instant::now() + STILL_LIMIT);
+                }
+                // The server stops asking once the last byte of a known length is there.
+                if me.body.is_end_stream() {
+                    me.ended();
+                }
+                Poll::Ready(Some(Ok(frame)))
+            }
+        }
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.body.is_end_stream()
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        self.body.size_hint()
+    }
+}
+
+/// The body of an answer at a gate: the upstream's, or a page of ours.
+pub enum Reply {
+    Page(Body),
+    Stream(Box<dyn HttpBody<Data = Bytes, Error = BoxError> + Send + Unpin>),
+}
+
+impl Reply {
+    pub(crate) fn stream(download: Download) -> Reply {
+        Reply::Stream(Box::new(download))
+    }
+}
+
+impl HttpBody for Reply {
+    type Data = Bytes;
+    type Error = BoxError;
+
+    fn poll_frame(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
+        match self.get_mut() {
+            Reply::Page(b) => Pin::new(b).poll_frame(cx),
+            Reply::Stream(b) => Pin::new(b).poll_frame(cx),
+        }
+    }
+
+    fn is_end_stream(&self) -> bool {
+        match self {
+            Reply::Page(b) => b.is_end_stream(),
+            Reply::Stream(b) => b.is_end_stream(),
+        }
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        match self {
+            Reply::Page(b) => b.size_hint(),
+            Reply::Stream(b) => b.size_hint(),
+        }
+    }
+}

@@ -1,0 +1,161 @@
+//! Certificates of our own listeners: a folder of PEM files, chosen by server name, read again when they change.
+//!
+//! `NAME.pem` holds a certificate with its chain, `NAME.key` its key. The names come from the certificate itself.
+
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, RwLock};
+use std::time::{Duration, SystemTime};
+
+use rustls::ServerConfig;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::server::{ClientHello, ResolvesServerCert};
+use rustls::sign::CertifiedKey;
+use tokio::sync::watch;
+use tokio_rustls::TlsAcceptor;
+
+/// How often the folder is looked at.
+const LOOK_EVERY: Duration = Duration::from_secs(2);
+
+/// Why a folder of certificates cannot be used.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{path}: {why}")]
+pub struct BadCertificates {
+    pub path: PathBuf,
+    pub why: String,
+}
+
+/// Keys by the name they are for.
+#[derive(Debug, Default)]
+struct Set {
+    exact: HashMap<String, Arc<CertifiedKey>>,
+    /// By what follows the asterisk: `.example` for `*.example`.
+    wildcard: HashMap<String, Arc<CertifiedKey>>,
+}
+
+impl Set {
+    fn find(&self, name: &str) -> Option<Arc<CertifiedKey>> {
+        let name = name.to_ascii_lowercase();
+        let covering = || name.split_once('.').and_then(|(_, rest)| self.wildcard.get(&format!(".{rest}")));
+        self.exact.get(&name).or_else(covering).cloned()
+    }
+}
+
+/// Modification time and length of every file: what is read again when it changes.
+type Seen = BTreeMap<PathBuf, (Option<SystemTime>, u64)>;
+
+/// The certificates of the TLS listeners.
+pub struct Certificates {
+    folder: PathBuf,
+    set: Arc<RwLock<Arc<Set>>>,
+    acceptor: TlsAcceptor,
+}
+
+impl std::fmt::Debug for Certificates {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Certificates({})", self.folder.display())
+    }
+}
+
+#[derive(Debug)]
+struct ByName(Arc<RwLock<Arc<Set>>>);
+
+impl ResolvesServerCert for ByName {
+    fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
+        let set = self.0.read().unwrap_or_else(|e| e.into_inner()).clone();
+        set.find(hello.server_name()?)
+    }
+}
+
+impl Certificates {
+    /// Reads a folder.
+    ///
+    /// # Errors
+    /// Which file cannot be used, and why. An empty folder is an error: such a listener could serve nobody.
+    pub fn read(folder: &Path) -> Result<Arc<Certificates>, BadCertificates> {
+        let set = Arc::new(RwLock::new(Arc::new(load(folder)?)));
+        let mut config = ServerConfig::builder().with_no_client_auth().with_cert_resolver(Arc::new(ByName(set.clone())));
+        config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+        Ok(Arc::new(Certificates { folder: folder.to_owned(), set, acceptor: TlsAcceptor::from(Arc::new(config)) }))
+    }
+
+    pub(crate) fn acceptor(&self) -> &TlsAcceptor {
+        &self.acceptor
+    }
+
+    /// Reads the folder again whenever a file in it changed, until `stop` changes. One that cannot be used is told, and
+    /// the last good ones stay.
+    pub async fn watch(self: Arc<Certificates>, mut stop: watch::Receiver<bool>) {
+        let mut seen = look(&self.folder);
+        loop {
+            tokio::select! {
+                () = tokio::time::sleep(LOOK_EVERY) => {}
+                _ = stop.changed() => return,
+            }
+            let now = look(&self.folder);
+            if now != seen {
+                seen = now;
+                self.reload();
+            }
+        }
+    }
+
+    /// Reads the folder again.
+    pub fn reload(&self) {
+        match load(&self.folder) {
+            Ok(set) => {
+                *self.set.write().unwrap_or_else(|e| e.into_inner()) = Arc::new(set);
+                tracing::info!(folder = %self.folder.display(), "certificates read again");
+            }
+            Err(e) => tracing::error!(error = %e, "the certificates cannot be used; the last good ones stay in use"),
+        }
+    }
+}
+
+fn look(folder: &Path) -> Seen {
+    let Ok(entries) = std::fs::read_dir(folder) else { return Seen::new() };
+    let stamp = |p: &Path| std::fs::metadata(p).map(|m| (m.modified().ok(), m.len())).unwrap_or((None, 0));
+    entries.flatten().map(|e| (e.path(), stamp(&e.path()))).collect()
+}
+
+fn load(folder: &Path) -> Result<Set, BadCertificates> {
+    let bad = |path: &Path, why: String| BadCertificates { path: path.to_owned(), why };
+    let mut files: Vec<PathBuf> = std::fs::read_dir(folder)
+        .map_err(|e| bad(folder, e.to_string()))?
+        .flatten()
+        .map(|e| e.path())
+        .filter(|p| p.extension().is_some_and(|e| e == "pem"))
+        .collect();
+    files.sort();
+    let mut set = Set::default();
+    for path in &files {
+        let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_file_iter(path)
+            .and_then(Iterator::collect::<Result<_, _>>)
+            .map_err(|e| bad(path, format!("no certificate can be read: {e}")))?;
+        let key_path = path.with_extension("key");
+        let key = PrivateKeyDer::from_pem_file(&key_path).map_err(|e| bad(&key_path, format!("no key can be read: {e}")))?;
+        let names = names(&chain).ok_or_else(|| bad(path, "the certificate names no host".into()))?;
+        let signing = rustls::crypto::aws_lc_rs::sign::any_supported_type(&key).map_err(|e| bad(&key_path, e.to_string()))?;
+        let certified = CertifiedKey::new(chain, signing);
+        certified.keys_match().map_err(|_| bad(&key_path, "the key is not that of the certificate".into()))?;
+        let certified = Arc::new(certified);
+        for name in names {
+            match name.strip_prefix('*') {
+                Some(rest) => set.wildcard.insert(rest.to_owned(), certified.clone()),
+                None => set.exact.insert(name, certified.clone()),
+            };
+        }
+    }
+    if files.is_empty() {
+        return Err(bad(folder, "it holds no NAME.pem with NAME.key beside it".into()));
+    }
+    Ok(set)
+}
+
+/// The DNS names of a certificate (RFC 6125 6.4.4: subject alternative names alone).
+fn names(chain: &[CertificateDer<'static>]) -> Option<Vec<String>> {
+    let end = webpki::EndEntityCert::try_from(chain.first()?).ok()?;
+    let names: Vec<String> = end.valid_dns_names().map(str::to_ascii_lowercase).collect();
+    (!names.is_empty()).then_some(names)
+}

@@ -1,0 +1,71 @@
+//! Connecting to one upstream address.
+
+use std::io;
+use std::time::Duration;
+
+use hyper::client::conn::http1;
+use hyper::rt::{Read, Write};
+use hyper_util::rt::TokioIo;
+use passeur_links::resolve::resolve;
+use tokio::net::TcpStream;
+
+use super::pool::Sender;
+use crate::control::{FailureKind, UpstreamFailure};
+use crate::target::Target;
+
+/// How long an upstream may take to accept a connection, TLS included.
+const CONNECT_LIMIT: Duration = Duration::from_secs(5);
+/// The largest head of an answer.
+const HEAD_MAX: usize = 256 * 1024;
+
+/// A connection that is ready for a request.
+pub(super) async fn connect(target: &Target) -> Result<Sender, UpstreamFailure> {
+    match tokio::time::timeout(CONNECT_LIMIT, open(target)).await {
+        Ok(done) => done,
+        Err(_) => Err(failure(target, FailureKind::TimeOut, format!("it did not accept within {} s", CONNECT_LIMIT.as_secs()))),
+    }
+}
+
+pub(super) fn failure(target: &Target, kind: FailureKind, detail: String) -> UpstreamFailure {
+    UpstreamFailure { upstream: target.address.to_string(), kind, detail }
+}
+
+async fn open(target: &Target) -> Result<Sender, UpstreamFailure> {
+    let tls = target.tls.as_ref().map_err(|why| failure(target, FailureKind::Certificate, why.clone()))?;
+    let refused = |e: io::Error| failure(target, FailureKind::Connect, e.to_string());
+    let addresses = resolve(&target.address.host, target.address.port).await.map_err(refused)?;
+    let tcp = TcpStream::connect(addresses.as_slice()).await.map_err(refused)?;
+    let _ = tcp.set_nodelay(true);
+    match tls {
+        None => handshake(target, TokioIo::new(tcp)).await,
+        Some(tls) => {
+            let stream = tls.connector.connect(tls.name.clone(), tcp).await.map_err(|e| tls_failure(target, &e))?;
+            handshake(target, TokioIo::new(stream)).await
+        }
+    }
+}
+
+/// A certificate that is not accepted has a cause of its own: it is mended elsewhere than a wrong port.
+fn tls_failure(target: &Target, e: &io::Error) -> UpstreamFailure {
+    use rustls::Error;
+    let cause = e.get_ref().and_then(|inner| inner.downcast_ref::<Error>());
+    let kind = match cause {
+        Some(Error::InvalidCertificate(_) | Error::NoCertificatesPresented) => FailureKind::Certificate,
+        _ => FailureKind::Protocol,
+    };
+    failure(target, kind, format!("TLS failed: {e}"))
+}
+
+async fn handshake<T: Read + Write + Unpin + Send + 'static>(target: &Target, io: T) -> Result<Sender, UpstreamFailure> {
+    let (sender, connection) = http1::Builder::new()
+        .max_buf_size(HEAD_MAX)
+        .handshake(io)
+        .await
+        .map_err(|e| failure(target, FailureKind::Protocol, e.to_string()))?;
+    tokio::spawn(async move {
+        if let Err(e) = connection.with_upgrades().await {
+            tracing::debug!(error = %e, "a connection to an upstream ended early");
+        }
+    });
+    Ok(sender)
+}

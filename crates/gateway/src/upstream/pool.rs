@@ -1,0 +1,98 @@
+//! Connections kept open to upstreams: one pool a core, last used first. A connection comes back only after both bodies
+//! ended cleanly.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard};
+
+use hyper::client::conn::http1::SendRequest;
+
+use crate::stream::Upload;
+use crate::target::{Target, ticks};
+
+/// The most idle connections to one address on a core.
+const IDLE_MAX: usize = 128;
+/// How long an idle connection is kept, in milliseconds.
+const IDLE_MS: i64 = 30_000;
+
+pub(crate) type Sender = SendRequest<Upload>;
+
+struct Idle {
+    sender: Sender,
+    since: i64,
+}
+
+/// The pool of a core. The lock is never contended: it only lets a connection come back from wherever its body ended.
+#[derive(Default)]
+pub(crate) struct Pool(Mutex<HashMap<u64, Vec<Idle>>>);
+
+impl Pool {
+    fn idle(&self) -> MutexGuard<'_, HashMap<u64, Vec<Idle>>> {
+        self.0.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// The idle connection to a target that was used last; closed ones are dropped on the way.
+    pub(crate) fn take(&self, target: &Target) -> Option<Sender> {
+        let mut all = self.idle();
+        let kept = all.get_mut(&target.id)?;
+        let mut i = kept.len();
+        while i > 0 {
+            i -= 1;
+            if kept[i].sender.is_closed() {
+                kept.remove(i);
+            } else if kept[i].sender.is_ready() {
+                return Some(kept.remove(i).sender);
+            }
+        }
+        None
+    }
+
+    pub(crate) fn put(&self, target: &Target, sender: Sender) {
+        if sender.is_closed() {
+            return;
+        }
+        let mut all = self.idle();
+        let kept = all.entry(target.id).or_default();
+        if kept.len() < IDLE_MAX {
+            kept.push(Idle { sender, since: ticks() });
+        }
+    }
+
+    /// Forgets every idle connection to a target: it lost one, so it was probably started anew.
+    pub(crate) fn forget(&self, target: &Target) {
+        self.idle().remove(&target.id);
+    }
+
+    /// Drops what was idle for too long.
+    pub(crate) fn sweep(&self) {
+        let oldest = ticks() - IDLE_MS;
+        self.idle().retain(|_, kept| {
+            kept.retain(|i| i.since >= oldest && !i.sender.is_closed());
+            !kept.is_empty()
+        });
+    }
+}
+
+/// A connection in use for one exchange.
+pub(crate) struct Lease {
+    sender: Option<Sender>,
+    pool: Arc<Pool>,
+    target: Arc<Target>,
+}
+
+impl Lease {
+    pub(crate) fn new(sender: Sender, pool: Arc<Pool>, target: Arc<Target>) -> Lease {
+        Lease { sender: Some(sender), pool, target }
+    }
+
+    /// Gives the connection back: only when both bodies ended cleanly.
+    pub(crate) fn release(&mut self) {
+        if let Some(sender) = self.sender.take() {
+            self.pool.put(&self.target, sender);
+        }
+    }
+
+    /// The connection is not used again. What runs on it ends with its bodies.
+    pub(crate) fn spend(&mut self) {
+        self.sender = None;
+    }
+}
