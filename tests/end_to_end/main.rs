@@ -5,6 +5,7 @@
 mod support;
 
 mod api;
+mod battery;
 mod browser;
 mod cli;
 mod crossings;
@@ -13,6 +14,10 @@ mod directories;
 mod flows;
 mod forging;
 mod kept;
+mod nodes;
 mod rooms;
+mod sections;
 mod sessions;
 mod shots;
+mod tls;
+mod upstreams;

@@ -33,7 +33,15 @@ watch(language, read, { immediate: true })
     <article v-for="g in gates" :key="g.name" class="gate">
       <header>
         <h2>{{ g.title }} <span class="mono quiet">{{ g.name }}</span></h2>
-        <p><a :href="g.address + '/'">{{ g.address }}</a> <span class="quiet">{{ t('toUpstream') }}</span> <span class="mono">{{ g.upstream }}</span></p>
+        <p><a :href="g.address + '/'">{{ g.address }}</a></p>
+        <ul class="ups">
+          <li v-for="u in g.upstreams" :key="u.address">
+            <Mark :tone="u.draining ? 'quiet' : u.well ? 'pass' : 'stop'" /> <span class="mono">{{ u.address }}</span>
+            <span class="quiet">{{ t(u.draining ? 'ups.draining' : u.well ? 'ups.well' : 'ups.down') }}</span>
+            <p v-if="u.last_failure && !u.well" class="quiet">{{ visible(u.last_failure) }}</p>
+            <p v-if="u.finding" class="bad">{{ u.finding }}</p>
+          </li>
+        </ul>
         <p class="quiet">{{ g.provider }}, {{ g.directory ? t('directory', { d: g.directory }) : t('noDirectory') }}</p>
       </header>
       <div>
@@ -42,6 +50,10 @@ watch(language, read, { immediate: true })
           <li v-for="r in g.rules" :key="r">{{ visible(r) }}</li>
           <li v-if="!g.rules.length" class="bad"><Mark tone="notice" /> {{ t('noRule') }}</li>
         </ul>
+        <template v-if="g.sections.length">
+          <h3>{{ t('sections') }}</h3>
+          <ul><li v-for="p in g.sections" :key="p">{{ visible(p) }}</li></ul>
+        </template>
         <h3>{{ t('headers') }}</h3>
         <ul class="mono"><li v-for="h in g.headers" :key="h">{{ h }}</li><li v-if="!g.headers.length">—</li></ul>
       </div>

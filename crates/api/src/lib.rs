@@ -123,9 +123,12 @@ pub struct Gate {
     pub title: String,
     pub kind: String,
     pub address: String,
-    pub upstream: String,
+    /// Every address of the application, as this node sees it.
+    pub upstreams: Vec<Upstream>,
     pub provider: String,
     pub directory: Option<String>,
+    /// Each section of the gate in one sentence.
+    pub sections: Vec<String>,
     /// Each rule in one sentence.
     pub rules: Vec<String>,
     /// Names of delivered headers, each with what feeds it.
@@ -133,6 +136,39 @@ pub struct Gate {
     /// Crossings of the last 24 hours by outcome.
     pub last_day: Vec<OutcomeCount>,
     pub live_sessions: i64,
+}
+
+/// One address of an application, as the answering node sees it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Upstream {
+    pub address: String,
+    /// Takes no new requests.
+    pub draining: bool,
+    /// Whether it answers: its health path, and the last request.
+    pub well: bool,
+    pub requests: u64,
+    pub failures: u64,
+    /// Why it last failed; kept when it is well again.
+    pub last_failure: Option<String>,
+    /// What an engineer should know of it, with the remedy.
+    pub finding: Option<String>,
+}
+
+/// The node that answers.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Node {
+    pub name: String,
+    pub version: String,
+    pub edition: i32,
+    /// Counters since the node started: connections accepted and turned away.
+    pub counters: Vec<Counter>,
+}
+
+/// One counter.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Counter {
+    pub name: String,
+    pub count: u64,
 }
 
 /// How often an outcome came about.

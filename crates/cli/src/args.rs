@@ -73,6 +73,8 @@ pub enum Command {
     Trial(Trial),
     /// The gates, their rules, and what happened of late
     Gates,
+    /// The node that answers: connections accepted and turned away
+    Node,
     /// The providers, and how many people never came back from each
     Providers,
     /// List crossings, latest first

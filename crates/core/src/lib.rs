@@ -19,6 +19,7 @@ pub mod crossing;
 pub mod decide;
 pub mod delivery;
 pub mod evidence;
+pub mod forwarded;
 pub mod id;
 pub mod identity;
 pub mod path;

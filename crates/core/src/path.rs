@@ -65,6 +65,30 @@ fn once(text: &str) -> Option<String> {
     String::from_utf8(out).ok()
 }
 
+/// Whether any likely reading of a path lies in a place (folded): for places that ask for more.
+pub fn may_be_below(raw: &str, place: &str) -> bool {
+    let Some(folded) = canonical(raw) else { return true };
+    if is_at_or_below(&folded, place) {
+        return true;
+    }
+    // An upstream that resolves no dot segments sees the place where it is written.
+    let Some(decoded) = decode(raw) else { return true };
+    let segments: Vec<&str> = decoded
+        .split(['/', '\\'])
+        .map(|s| s.split(';').next().unwrap_or_default().trim_end())
+        .filter(|s| !matches!(*s, "" | "."))
+        .collect();
+    is_at_or_below(&format!("/{}", segments.join("/")).to_lowercase(), place)
+}
+
+/// Whether every likely reading of a path lies in a place (as written): for places that are open. Only a path without
+/// anything to fold qualifies.
+pub fn is_plainly_below(raw: &str, place: &str) -> bool {
+    let plain = raw.bytes().all(|b| b.is_ascii_alphanumeric() || b"/-._~!$&'()*+,=:@".contains(&b));
+    let trimmed = raw.strip_suffix('/').filter(|t| !t.is_empty()).unwrap_or(raw);
+    plain && canonical(raw).is_some_and(|c| c == trimmed.to_lowercase()) && is_at_or_below(trimmed, place)
+}
+
 /// Whether a folded path is a place or lies below it. The place is folded too.
 pub fn is_at_or_below(path: &str, place: &str) -> bool {
     place == "/" || path == place || (path.starts_with(place) && path.as_bytes().get(place.len()) == Some(&b'/'))

@@ -13,19 +13,19 @@ use crate::id::CrossingId;
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Alike {
     pub gate: String,
-    pub reason: &'static str,
+    pub reason: String,
     /// The client's address; for IPv6 its /64, since a client owns all of that.
     pub address: IpAddr,
 }
 
 impl Alike {
     /// For an attempt from `address`.
-    pub fn new(gate: &str, reason: &'static str, address: IpAddr) -> Alike {
+    pub fn new(gate: &str, reason: &str, address: IpAddr) -> Alike {
         let address = match address {
             IpAddr::V6(v6) => IpAddr::V6((u128::from(v6) & !u128::from(u64::MAX)).into()),
             v4 => v4,
         };
-        Alike { gate: gate.to_owned(), reason, address }
+        Alike { gate: gate.to_owned(), reason: crate::text::shorten(reason, 200), address }
     }
 }
 

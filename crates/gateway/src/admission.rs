@@ -1,7 +1,7 @@
 //! What a gate's token stands for: a live session, a decision, and the values to deliver, prepared once.
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 
 use chrono::{DateTime, Utc};
 use http::{HeaderName, HeaderValue};
@@ -128,6 +128,7 @@ pub struct Admission {
     pub counters: Counters,
     headers: Vec<(HeaderName, HeaderValue)>,
     strip: Vec<String>,
+    told: Mutex<Vec<(usize, CrossingId)>>,
 }
 
 impl Admission {
@@ -149,7 +150,16 @@ impl Admission {
             })
             .collect::<Option<Vec<_>>>()?;
         let strip = delivery.map(|d| d.headers.iter().map(|h| fold_name(&h.name)).collect()).unwrap_or_default();
-        Some(Admission { session, edition, admitted, crossing, counters: Counters::default(), headers, strip })
+        Some(Admission {
+            session,
+            edition,
+            admitted,
+            crossing,
+            counters: Counters::default(),
+            headers,
+            strip,
+            told: Mutex::default(),
+        })
     }
 
     /// Headers to insert.
@@ -159,9 +169,39 @@ impl Admission {
 
     /// Whether a client's header of this name could be taken for a delivered one.
     pub(crate) fn strips(&self, name: &HeaderName) -> bool {
-        !self.strip.is_empty() && {
-            let folded = fold_name(name.as_str());
-            self.strip.contains(&folded)
+        self.strip.iter().any(|s| folds_to(name.as_str(), s))
+    }
+
+    /// The crossing in which a refusal by a section was told, if it was.
+    pub fn told(&self, section: usize) -> Option<CrossingId> {
+        self.told.lock().unwrap_or_else(|e| e.into_inner()).iter().find(|(i, _)| *i == section).map(|(_, id)| *id)
+    }
+
+    /// Notes in which crossing a refusal by a section was told.
+    pub fn tell(&self, section: usize, crossing: CrossingId) {
+        self.told.lock().unwrap_or_else(|e| e.into_inner()).push((section, crossing));
+    }
+}
+
+/// Whether a name is one of the spellings of a folded name ([`fold_name`]), without making a folded copy.
+pub(crate) fn folds_to(name: &str, folded: &str) -> bool {
+    name.len() == folded.len()
+        && name
+            .bytes()
+            .zip(folded.bytes())
+            .all(|(n, f)| if n.is_ascii_alphanumeric() { n.to_ascii_lowercase() == f } else { f == b'-' })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn comparing_is_folding() {
+        for name in ["X-Harbour-User", "x_harbour.user", "X-HarbourUser", "x-harbour-use", "x-harbour-userr", "-", "x"] {
+            for other in ["X-Harbour-User", "X-Harbour-Name", "x"] {
+                assert_eq!(folds_to(name, &fold_name(other)), fold_name(name) == fold_name(other), "{name} {other}");
+            }
         }
     }
 }

@@ -148,8 +148,23 @@ pub trait Control: Send + Sync + 'static {
     ) -> Response<Body>;
     /// Notes headers that only the gate may set and that a client sent; they are removed already. Does not wait.
     fn forged(&self, admission: &Admission, names: Vec<String>, facts: &RequestFacts);
-    /// Answers for an upstream that did not.
-    async fn upstream_failed(&self, admission: &Admission, how: UpstreamFailure, facts: &RequestFacts) -> Response<Body>;
+    /// Answers somebody who may enter the gate and not this section of it.
+    async fn section_refused(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        admission: &Admission,
+        section: usize,
+        facts: &RequestFacts,
+    ) -> Response<Body>;
+    /// Answers for an upstream that did not; without an admission where the section is open.
+    async fn upstream_failed(
+        &self,
+        gate: &str,
+        admission: Option<&Admission>,
+        how: UpstreamFailure,
+        facts: &RequestFacts,
+    ) -> Response<Body>;
     /// Whether the store still knows the session as not ended; none when it does not answer.
     async fn still_live(&self, session: uuid::Uuid) -> Option<bool>;
     /// Answers while revocations cannot be seen.

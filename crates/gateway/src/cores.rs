@@ -18,6 +18,7 @@ use tokio::task::LocalSet;
 
 use crate::control::Control;
 use crate::floods::{Counters, Floods};
+use crate::head::HEAD_MAX;
 use crate::health;
 use crate::listener::{Accepted, Listener, accept, places};
 use crate::path::Gateway;
@@ -31,9 +32,8 @@ const HEAD_LIMIT: Duration = Duration::from_secs(15);
 const HANDSHAKE_LIMIT: Duration = Duration::from_secs(10);
 /// How long running requests may take to end when the service stops.
 const STOP_LIMIT: Duration = Duration::from_secs(20);
-/// The most fields of a request's head, and its largest size in bytes.
+/// The most fields of a request's head.
 const FIELDS_MAX: usize = 100;
-const HEAD_MAX: usize = 64 * 1024;
 /// The most streams one HTTP/2 connection may have open, and reset streams it may leave behind (RFC 9113 10.5).
 const STREAMS_MAX: u32 = 128;
 const RESETS_MAX: usize = 32;
@@ -81,7 +81,7 @@ impl Cores {
         let places = places();
         let mut acceptors: Vec<_> = listeners
             .into_iter()
-            .map(|l| tokio::spawn(accept(l, senders.clone(), floods.clone(), places.clone(), stop.clone())))
+            .map(|l| tokio::spawn(accept(l, senders.clone(), floods.clone(), places.clone(), parts.live.clone(), stop.clone())))
             .collect();
         acceptors.push(tokio::spawn(health::watch(parts.live.clone(), stop.clone())));
         Ok(Cores { threads, acceptors, floods })

@@ -83,11 +83,11 @@ impl Floods {
         out
     }
 
-    /// A place for a connection; none when its address has too many.
-    pub(crate) fn connection(self: &Arc<Floods>, address: IpAddr) -> Option<Place> {
+    /// A place for a connection; none when its address has too many. A trusted address may have any number.
+    pub(crate) fn connection(self: &Arc<Floods>, address: IpAddr, trusted: bool) -> Option<Place> {
         let address = bucket(address);
         let ok = self.with(address, |o| {
-            let ok = o.connections < ADDRESS_MAX;
+            let ok = trusted || o.connections < ADDRESS_MAX;
             o.connections += u32::from(ok);
             ok
         });
@@ -137,10 +137,11 @@ mod tests {
     fn an_address_has_so_many_places_and_gets_them_back() {
         let floods = Arc::new(Floods::default());
         let (a, b): (IpAddr, IpAddr) = ("192.0.2.7".parse().unwrap(), "192.0.2.8".parse().unwrap());
-        let mut held: Vec<Place> = (0..ADDRESS_MAX).map(|_| floods.connection(a).unwrap()).collect();
-        assert!(floods.connection(a).is_none() && floods.connection(b).is_some());
+        let mut held: Vec<Place> = (0..ADDRESS_MAX).map(|_| floods.connection(a, false).unwrap()).collect();
+        assert!(floods.connection(a, false).is_none() && floods.connection(b, false).is_some());
         held.pop();
-        assert!(floods.connection(a).is_some(), "one left, one came");
+        assert!(floods.connection(a, true).is_some(), "a trusted one has any number");
+        assert!(floods.connection(a, false).is_some(), "one left, one came");
         let hands: Vec<Place> = (0..HANDSHAKES_MAX).map(|_| floods.handshake(b).unwrap()).collect();
         assert!(floods.handshake(b).is_none());
         drop((held, hands));

@@ -7,7 +7,7 @@ use passeur_core::step::{Param, Step, StepCode};
 /// The host a request means. None when there is none or more than one, or target and Host differ (RFC 9112 3.2).
 pub(crate) fn host(uri: &Uri, headers: &HeaderMap) -> Option<String> {
     let mut hosts = headers.get_all(HOST).iter();
-    let named = hosts.next().map(|h| h.to_str().ok().map(str::to_ascii_lowercase));
+    let named = hosts.next().map(|h| h.to_str().ok().filter(|h| is_authority(h)).map(str::to_ascii_lowercase));
     if hosts.next().is_some() {
         return None;
     }
@@ -17,6 +17,21 @@ pub(crate) fn host(uri: &Uri, headers: &HeaderMap) -> Option<String> {
         (Some(a), Some(Some(h))) if a == h => Some(h),
         _ => None,
     }
+}
+
+/// Whether a Host is made of what a host and a port are made of (RFC 3986 3.2.2 and 3.2.3): no user, path or blank that
+/// another parser might cut at.
+fn is_authority(host: &str) -> bool {
+    !host.is_empty() && host.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._~!$&'()*+,;=:[]%".contains(&b))
+}
+
+/// The largest head, in bytes. The connection's buffer alone may hold up to twice as much.
+pub(crate) const HEAD_MAX: usize = 64 * 1024;
+
+/// Whether a head is larger than a head may be.
+pub(crate) fn is_too_large(uri: &Uri, headers: &HeaderMap) -> bool {
+    let target = uri.path_and_query().map_or(0, |p| p.as_str().len());
+    target + headers.iter().map(|(n, v)| n.as_str().len() + v.len() + 4).sum::<usize>() > HEAD_MAX
 }
 
 /// A head that is never let through.
@@ -129,6 +144,9 @@ mod tests {
     #[test]
     fn a_request_means_one_host_or_none() {
         let uri = |s: &str| s.parse::<Uri>().unwrap();
+        for odd in ["a/x", "u@a", "a b", "a\\b", "", "a?b", "a#b"] {
+            assert_eq!(host(&uri("/"), &head(&[("host", odd)])), None, "{odd}");
+        }
         assert_eq!(host(&uri("/"), &head(&[("host", "A.example")])).as_deref(), Some("a.example"));
         assert_eq!(host(&uri("/"), &head(&[("host", "a"), ("host", "a")])), None);
         assert_eq!(host(&uri("/"), &head(&[])), None);

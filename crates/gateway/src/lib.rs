@@ -5,6 +5,7 @@
 //! from an [`admission::Admission`].
 
 pub mod admission;
+mod bearer;
 pub mod body;
 pub mod control;
 pub mod cookies;

@@ -8,7 +8,10 @@ use std::time::Duration;
 use tokio::net::TcpListener;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, watch};
 
+use passeur_core::forwarded::is_trusted;
+
 use crate::floods::{CONNECTIONS_MAX, Floods, Place};
+use crate::shared::Live;
 use crate::tls::Certificates;
 
 /// A bound listener; with certificates it speaks TLS.
@@ -43,6 +46,7 @@ pub(crate) async fn accept(
     cores: Vec<mpsc::Sender<Accepted>>,
     floods: Arc<Floods>,
     places: Arc<Semaphore>,
+    live: Live,
     mut stop: watch::Receiver<bool>,
 ) {
     let mut turn = 0usize;
@@ -64,7 +68,9 @@ pub(crate) async fn accept(
             floods.counters.add(&floods.counters.full);
             continue;
         };
-        let Some(address_place) = floods.connection(peer.ip()) else { continue };
+        // A trusted proxy brings everybody's connections.
+        let trusted = live.get().is_some_and(|e| is_trusted(peer.ip().to_canonical(), &e.site.trusted_proxies));
+        let Some(address_place) = floods.connection(peer.ip(), trusted) else { continue };
         let _ = stream.set_nodelay(true);
         let Ok(stream) = stream.into_std() else { continue };
         floods.counters.add(&floods.counters.accepted);

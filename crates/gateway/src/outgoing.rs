@@ -1,14 +1,15 @@
-//! The head of a request to an upstream. Built here alone, and only from an admission: what the upstream reads of the
+//! The head of a request to an upstream. Built here alone, and only from an admission, or for nobody where a section is open: what the upstream reads of the
 //! person is what core decided, whatever the client sent.
 
 use std::net::IpAddr;
 
 use http::header::{CONNECTION, COOKIE, HOST, HeaderName, HeaderValue, UPGRADE};
 use http::{HeaderMap, Request, Uri, request::Parts};
-use passeur_core::delivery::fold_name;
+use passeur_core::forwarded::Way;
 use passeur_core::site::Gate;
 
-use crate::admission::Admission;
+use crate::admission::folds_to;
+use crate::bearer::Bearer;
 use crate::cookies;
 use crate::head::{is_websocket, tokens};
 use crate::stream::Upload;
@@ -45,20 +46,20 @@ impl Outgoing {
 }
 
 /// Names that the client used for headers only this gate may set.
-pub(crate) fn forged(admission: &Admission, headers: &HeaderMap) -> Vec<String> {
-    headers.keys().filter(|n| admission.strips(n)).map(|n| n.as_str().to_owned()).collect()
+pub(crate) fn forged(bearer: &Bearer, headers: &HeaderMap) -> Vec<String> {
+    headers.keys().filter(|n| bearer.strips(n)).map(|n| n.as_str().to_owned()).collect()
 }
 
 /// Builds the outgoing request: one pass over the client's fields, then ours.
-pub(crate) fn build(parts: &Parts, body: Upload, gate: &Gate, admission: &Admission, address: IpAddr) -> Option<Outgoing> {
-    let mut headers = HeaderMap::with_capacity(parts.headers.len() + admission.headers().len() + 6);
+pub(crate) fn build(parts: &Parts, body: Upload, gate: &Gate, bearer: &Bearer, way: &Way) -> Option<Outgoing> {
+    let mut headers = HeaderMap::with_capacity(parts.headers.len() + bearer.headers().len() + 6);
     // What the client's Connection field names is dropped from what the client sent; ours are inserted afterwards, so it
     // cannot remove a delivered one.
     let per_connection: Vec<String> = tokens(&parts.headers, CONNECTION).collect();
     for (name, value) in &parts.headers {
-        let dropped = DROPPED.contains(&fold_name(name.as_str()).as_str())
+        let dropped = DROPPED.iter().any(|d| folds_to(name.as_str(), d))
             || per_connection.iter().any(|n| n == name.as_str())
-            || admission.strips(name);
+            || bearer.strips(name);
         if !dropped {
             headers.append(name.clone(), value.clone());
         }
@@ -68,14 +69,22 @@ pub(crate) fn build(parts: &Parts, body: Upload, gate: &Gate, admission: &Admiss
     }
     headers.insert(HOST, HeaderValue::from_str(&gate.address.host).ok()?);
     let proto = if gate.address.https { "https" } else { "http" };
-    let by = match address {
+    let hops = way.hops();
+    let element = |hop: &IpAddr| match hop {
         IpAddr::V4(v4) => format!("for={v4}"),
         IpAddr::V6(v6) => format!("for=\"[{v6}]\""),
     };
-    let forwarded = format!("{by};host=\"{}\";proto={proto}", gate.address.host);
+    let mut forwarded = format!("{};host=\"{}\";proto={proto}", element(&way.client()), gate.address.host);
+    let mut x_forwarded_for = way.client().to_string();
+    for hop in hops.iter().skip(1) {
+        forwarded.push_str(", ");
+        forwarded.push_str(&element(hop));
+        x_forwarded_for.push_str(", ");
+        x_forwarded_for.push_str(&hop.to_string());
+    }
     for (name, value) in [
         ("forwarded", forwarded.as_str()),
-        ("x-forwarded-for", &address.to_string()),
+        ("x-forwarded-for", &x_forwarded_for),
         ("x-forwarded-host", &gate.address.host),
         ("x-forwarded-proto", proto),
     ] {
@@ -85,7 +94,7 @@ pub(crate) fn build(parts: &Parts, body: Upload, gate: &Gate, admission: &Admiss
         headers.insert(CONNECTION, HeaderValue::from_static("Upgrade"));
         headers.insert(UPGRADE, HeaderValue::from_static("websocket"));
     }
-    for (name, value) in admission.headers() {
+    for (name, value) in bearer.headers() {
         headers.insert(name.clone(), value.clone());
     }
     // Origin form (RFC 9112 3.2.1): the address is the connection's.

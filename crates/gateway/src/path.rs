@@ -3,25 +3,27 @@
 use std::net::IpAddr;
 use std::sync::Arc;
 
-use http::{Request, Response, StatusCode};
+use http::{HeaderMap, Request, Response, StatusCode};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
+use passeur_core::decide::opened;
+use passeur_core::forwarded::{self, Way};
 use passeur_core::id::Token;
 use passeur_core::path;
 use passeur_core::session::State;
-use passeur_core::site::Gate;
+use passeur_core::site::{Gate, Standing, standing};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_links::clock::Clock;
 
 use crate::admission::Admission;
+use crate::bearer::Bearer;
 use crate::body::{Body, BoxError, full};
 use crate::control::{NoSession, Presented, RequestFacts};
 use crate::cookies::{self, Found};
 use crate::remote::Remote;
-use crate::shared::{Edition, Live};
+use crate::shared::{Edition, Live, Place};
 use crate::stream::{Download, Reply, Upload};
 use crate::table::Table;
-use crate::target::Route;
 use crate::upstream::Upstreams;
 use crate::upstream::pool::Lease;
 use crate::{head, outgoing, response, websocket};
@@ -56,16 +58,20 @@ impl Gateway {
     }
 
     /// Answers one request.
-    pub(crate) async fn handle(&self, request: Request<Incoming>, address: IpAddr) -> Response<Reply> {
+    pub(crate) async fn handle(&self, request: Request<Incoming>, peer: IpAddr) -> Response<Reply> {
         let Some(host) = head::host(request.uri(), request.headers()) else {
             return page(bare(StatusCode::BAD_REQUEST, "This request names no host, or more than one.\n"));
         };
+        if head::is_too_large(request.uri(), request.headers()) {
+            return page(bare(StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE, "This request's head is too large.\n"));
+        }
         let edition = self.live.get();
         if let Some(edition) = &edition
-            && let Some((gate, route)) = edition.gate_by_host(&host)
+            && let Some(place) = edition.gate_by_host(&host)
         {
-            return self.at_gate(edition, gate, route, request, address).await;
+            return self.at_gate(edition, place, request, peer).await;
         }
+        let address = edition.as_ref().map_or(peer, |e| way(e, peer, request.headers()).client());
         let request = request.map(|b| b.map_err(BoxError::from).boxed_unsync());
         page(match edition {
             Some(e) if !e.site.address.is_host(&host) => self.control.unknown_host(request).await,
@@ -76,25 +82,38 @@ impl Gateway {
     async fn at_gate(
         &self,
         edition: &Arc<Edition>,
-        gate: &Gate,
-        route: &Route,
+        place: Place<'_>,
         request: Request<Incoming>,
-        address: IpAddr,
+        peer: IpAddr,
     ) -> Response<Reply> {
-        let facts = RequestFacts::of(request.method(), request.uri(), request.headers(), address);
+        let gate = place.gate;
+        let way = way(edition, peer, request.headers());
+        let facts = RequestFacts::of(request.method(), request.uri(), request.headers(), way.client());
         if let Err((status, step)) = head::check(request.method(), request.headers(), &gate.address.origin()) {
             let mut refusal = self.control.reject(edition.clone(), &gate.name, status, step, &facts).await;
             // Where framing is in doubt, nothing more is read from this connection.
             refusal.headers_mut().insert(http::header::CONNECTION, http::HeaderValue::from_static("close"));
             return page(refusal);
         }
-        if is_own_path(request.uri().path()) {
+        let raw = request.uri().path();
+        if is_own_path(raw) {
             let request = request.map(|b| b.map_err(BoxError::from).boxed_unsync());
-            return page(self.control.gate_pages(edition.clone(), &gate.name, request, address).await);
+            return page(self.control.gate_pages(edition.clone(), &gate.name, request, way.client()).await);
+        }
+        if let Some(proof) = opened(gate, raw) {
+            return self.forward(place, request, Bearer::Open(proof, place.open.clone()), &way, facts).await;
         }
         match self.admission(edition, gate, &request, &facts).await {
-            Ok(admission) => self.forward(gate, route, request, admission, facts).await,
             Err(response) => page(*response),
+            Ok(admission) => {
+                if let Standing::More(sections) = standing(&gate.sections, request.uri().path())
+                    && let Some(closed) = sections.into_iter().find(|i| !admission.admitted.section(*i))
+                {
+                    return page(self.control.section_refused(edition.clone(), &gate.name, admission, closed, &facts).await);
+                }
+                admission.session.touch(self.clock.now());
+                self.forward(place, request, Bearer::Admitted(admission), &way, facts).await
+            }
         }
     }
 
@@ -152,22 +171,24 @@ impl Gateway {
 
     async fn forward(
         &self,
-        gate: &Gate,
-        route: &Route,
+        place: Place<'_>,
         mut request: Request<Incoming>,
-        admission: Arc<Admission>,
+        bearer: Bearer,
+        way: &Way,
         facts: RequestFacts,
     ) -> Response<Reply> {
-        admission.session.touch(self.clock.now());
-        admission.counters.request();
-        let forged = outgoing::forged(&admission, request.headers());
-        if !forged.is_empty() {
-            self.control.forged(&admission, forged, &facts);
+        let gate = place.gate;
+        bearer.counters().request();
+        if let Bearer::Admitted(admission) = &bearer {
+            let forged = outgoing::forged(&bearer, request.headers());
+            if !forged.is_empty() {
+                self.control.forged(admission, forged, &facts);
+            }
         }
         let upgrade = head::is_websocket(request.headers()).then(|| hyper::upgrade::on(&mut request));
         let (parts, body) = request.into_parts();
-        let (body, progress) = Upload::of(body, &admission);
-        let Some(out) = outgoing::build(&parts, body, gate, &admission, facts.address) else {
+        let (body, progress) = Upload::of(body, &bearer);
+        let Some(out) = outgoing::build(&parts, body, gate, &bearer, way) else {
             let step = Step::new(StepCode::AmbiguousRequest).with("what", Param::reason("unwritable"));
             return page(match self.live.get() {
                 Some(e) => self.control.reject(e, &gate.name, StatusCode::BAD_REQUEST, step, &facts).await,
@@ -175,20 +196,30 @@ impl Gateway {
             });
         };
         let repeatable = progress.is_none() && upgrade.is_none() && parts.method.is_safe();
-        let again = || outgoing::build(&parts, Upload::None, gate, &admission, facts.address);
+        let again = || outgoing::build(&parts, Upload::None, gate, &bearer, way);
         let again: Option<&(dyn Fn() -> Option<outgoing::Outgoing> + Sync)> = if repeatable { Some(&again) } else { None };
-        match self.upstreams.send(route, admission.session.id, out, progress.as_deref(), again).await {
-            Err(how) => page(self.control.upstream_failed(admission.clone(), how, &facts).await),
+        match self.upstreams.send(place.route, bearer.session(), out, progress.as_deref(), again).await {
+            Err(how) => page(self.control.upstream_failed(&gate.name, &bearer, how, &facts).await),
             Ok((answer, lease)) => {
                 let (mut parts, body) = answer.into_parts();
                 response::clean(parts.status, &mut parts.headers);
                 if parts.status == StatusCode::SWITCHING_PROTOCOLS {
-                    return page(switched(parts, body, upgrade, lease, admission));
+                    return page(switched(parts, body, upgrade, lease, bearer));
                 }
-                Response::from_parts(parts, Reply::stream(Download::new(body, admission, lease, progress)))
+                Response::from_parts(parts, Reply::stream(Download::new(body, bearer, lease, progress)))
             }
         }
     }
+}
+
+/// The way a request came, as far as it can be believed.
+fn way(edition: &Edition, peer: IpAddr, headers: &HeaderMap) -> Way {
+    let trusted = &edition.site.trusted_proxies;
+    if trusted.is_empty() {
+        return forwarded::way(peer, &[], &[], &[]);
+    }
+    let values = |name: &str| headers.get_all(name).iter().filter_map(|v| v.to_str().ok()).collect::<Vec<_>>();
+    forwarded::way(peer, trusted, &values("forwarded"), &values("x-forwarded-for"))
 }
 
 /// Joins two connections that changed to WebSocket.
@@ -197,7 +228,7 @@ fn switched(
     body: Incoming,
     person: Option<hyper::upgrade::OnUpgrade>,
     mut lease: Lease,
-    admission: Arc<Admission>,
+    bearer: Bearer,
 ) -> Response<Body> {
     lease.spend();
     let Some(person) = person else {
@@ -205,7 +236,7 @@ fn switched(
     };
     let mut answer = Response::from_parts(parts, body);
     let upstream = hyper::upgrade::on(&mut answer);
-    websocket::join(person, upstream, admission);
+    websocket::join(person, upstream, bearer);
     let (parts, _) = answer.into_parts();
     Response::from_parts(parts, crate::body::empty())
 }

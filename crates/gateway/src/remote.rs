@@ -11,6 +11,7 @@ use passeur_core::step::Step;
 use tokio::runtime::Handle;
 
 use crate::admission::Admission;
+use crate::bearer::Bearer;
 use crate::body::{Body, full};
 use crate::control::{Control, NoSession, Presented, RequestFacts, UpstreamFailure};
 use crate::shared::Edition;
@@ -89,14 +90,34 @@ impl Remote {
         self.run(async move { c.reject(e, &gate, status, step, &facts).await }).await.unwrap_or_else(broken)
     }
 
+    pub(crate) async fn section_refused(
+        &self,
+        e: Arc<Edition>,
+        gate: &str,
+        a: Arc<Admission>,
+        section: usize,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let (c, gate, facts) = (self.control.clone(), gate.to_owned(), facts.clone());
+        self.run(async move { c.section_refused(e, &gate, &a, section, &facts).await }).await.unwrap_or_else(broken)
+    }
+
     pub(crate) async fn upstream_failed(
         &self,
-        admission: Arc<Admission>,
+        gate: &str,
+        bearer: &Bearer,
         how: UpstreamFailure,
         facts: &RequestFacts,
     ) -> Response<Body> {
-        let (c, facts) = (self.control.clone(), facts.clone());
-        self.run(async move { c.upstream_failed(&admission, how, &facts).await }).await.unwrap_or_else(broken)
+        let (c, gate, facts, bearer) = (self.control.clone(), gate.to_owned(), facts.clone(), bearer.clone());
+        let answer = async move {
+            let admission = match &bearer {
+                Bearer::Admitted(a) => Some(a.as_ref()),
+                Bearer::Open(..) => None,
+            };
+            c.upstream_failed(&gate, admission, how, &facts).await
+        };
+        self.run(answer).await.unwrap_or_else(broken)
     }
 
     pub(crate) async fn still_live(&self, session: uuid::Uuid) -> Option<bool> {

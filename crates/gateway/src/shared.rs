@@ -5,6 +5,7 @@ use std::sync::{Arc, RwLock};
 
 use passeur_core::site::{Gate, Site};
 
+use crate::bearer::OpenGate;
 use crate::target::{self, Route, Target};
 
 /// A published edition with its number, ready for the data path.
@@ -14,6 +15,7 @@ pub struct Edition {
     pub site: Site,
     hosts: HashMap<String, usize>,
     routes: Vec<Route>,
+    open: Vec<Arc<OpenGate>>,
 }
 
 impl Edition {
@@ -21,13 +23,14 @@ impl Edition {
     pub fn new(number: i32, site: Site, before: Option<&Edition>) -> Edition {
         let known: Vec<Arc<Target>> = before.map(|e| e.targets().cloned().collect()).unwrap_or_default();
         let routes = site.gates.iter().map(|g| Route::new(g, &known)).collect();
-        Edition { number, hosts: target::hosts(&site.gates), routes, site }
+        let open = site.gates.iter().map(|g| Arc::new(OpenGate::new(&site, g))).collect();
+        Edition { number, open, hosts: target::hosts(&site.gates), routes, site }
     }
 
     /// The gate whose public address a `Host` means, in lower case, with the way to its upstreams.
-    pub(crate) fn gate_by_host(&self, host: &str) -> Option<(&Gate, &Route)> {
+    pub(crate) fn gate_by_host(&self, host: &str) -> Option<Place<'_>> {
         let i = *self.hosts.get(host)?;
-        Some((self.site.gates.get(i)?, self.routes.get(i)?))
+        Some(Place { gate: self.site.gates.get(i)?, route: self.routes.get(i)?, open: self.open.get(i)? })
     }
 
     /// The way to a gate's upstreams.
@@ -39,6 +42,14 @@ impl Edition {
     pub(crate) fn targets(&self) -> impl Iterator<Item = &Arc<Target>> {
         self.routes.iter().flat_map(Route::targets)
     }
+}
+
+/// A gate as the data path meets it.
+#[derive(Clone, Copy)]
+pub(crate) struct Place<'a> {
+    pub(crate) gate: &'a Gate,
+    pub(crate) route: &'a Route,
+    pub(crate) open: &'a Arc<OpenGate>,
 }
 
 /// The place where the live edition stands.

@@ -14,7 +14,7 @@ use hyper::body::Incoming;
 use tokio::sync::futures::OwnedNotified;
 use tokio::time::Sleep;
 
-use crate::admission::Admission;
+use crate::bearer::Bearer;
 use crate::body::{Body, BoxError};
 use crate::upstream::pool::Lease;
 
@@ -51,17 +51,17 @@ impl Progress {
 /// What goes to the upstream.
 pub(crate) enum Upload {
     None,
-    Stream { body: Incoming, admission: Arc<Admission>, progress: Arc<Progress> },
+    Stream { body: Incoming, bearer: Bearer, progress: Arc<Progress> },
 }
 
 impl Upload {
     /// A person's body, with its progress; none where there is no body.
-    pub(crate) fn of(body: Incoming, admission: &Arc<Admission>) -> (Upload, Option<Arc<Progress>>) {
+    pub(crate) fn of(body: Incoming, bearer: &Bearer) -> (Upload, Option<Arc<Progress>>) {
         if body.is_end_stream() {
             return (Upload::None, None);
         }
         let progress = Arc::new(Progress::default());
-        (Upload::Stream { body, admission: admission.clone(), progress: progress.clone() }, Some(progress))
+        (Upload::Stream { body, bearer: bearer.clone(), progress: progress.clone() }, Some(progress))
     }
 }
 
@@ -70,8 +70,8 @@ impl HttpBody for Upload {
     type Error = BoxError;
 
     fn poll_frame(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
-        let Upload::Stream { body, admission, progress } = self.get_mut() else { return Poll::Ready(None) };
-        if admission.session.is_ended() {
+        let Upload::Stream { body, bearer, progress } = self.get_mut() else { return Poll::Ready(None) };
+        if bearer.is_ended() {
             return Poll::Ready(Some(Err(Cut::Ended.into())));
         }
         let frame = match std::task::ready!(Pin::new(&mut *body).poll_frame(cx)) {
@@ -85,12 +85,12 @@ impl HttpBody for Upload {
         progress.moved.fetch_add(1, Ordering::Relaxed);
         let frame = match frame.into_trailers() {
             Ok(trailers) => {
-                let passes = |n: &http::HeaderName| !admission.strips(n) && *n != http::header::COOKIE;
+                let passes = |n: &http::HeaderName| !bearer.strips(n) && *n != http::header::COOKIE;
                 Frame::trailers(trailers.iter().filter(|(n, _)| passes(n)).map(|(n, v)| (n.clone(), v.clone())).collect())
             }
             Err(frame) => {
                 if let Some(data) = frame.data_ref() {
-                    admission.counters.received(data.len() as u64);
+                    bearer.counters().received(data.len() as u64);
                 }
                 frame
             }
@@ -118,22 +118,22 @@ impl HttpBody for Upload {
 
 /// What waits while nothing comes from the upstream; made only for bodies that have to wait.
 struct Waiting {
-    ended: Pin<Box<OwnedNotified>>,
+    ended: Option<Pin<Box<OwnedNotified>>>,
     still: Pin<Box<Sleep>>,
 }
 
 /// An upstream's body on its way to a person.
 pub(crate) struct Download {
     body: Incoming,
-    admission: Arc<Admission>,
+    bearer: Bearer,
     lease: Lease,
     upload: Option<Arc<Progress>>,
     waiting: Option<Waiting>,
 }
 
 impl Download {
-    pub(crate) fn new(body: Incoming, admission: Arc<Admission>, lease: Lease, upload: Option<Arc<Progress>>) -> Download {
-        let mut out = Download { body, admission, lease, upload, waiting: None };
+    pub(crate) fn new(body: Incoming, bearer: Bearer, lease: Lease, upload: Option<Arc<Progress>>) -> Download {
+        let mut out = Download { body, bearer, lease, upload, waiting: None };
         if out.body.is_end_stream() {
             out.ended();
         }
@@ -151,14 +151,14 @@ impl Download {
 
     /// Registers for whatever may cut a body that stands still.
     fn poll_cut(&mut self, cx: &mut Context<'_>) -> Option<Cut> {
-        let session = &self.admission.session;
+        let bearer = &self.bearer;
         let waiting = self.waiting.get_or_insert_with(|| Waiting {
-            ended: Box::pin(session.when_ended()),
+            ended: bearer.when_ended().map(Box::pin),
             still: Box::pin(tokio::time::sleep(STILL_LIMIT)),
         });
-        let ended = waiting.ended.as_mut().poll(cx).is_ready();
+        let ended = waiting.ended.as_mut().is_some_and(|e| e.as_mut().poll(cx).is_ready());
         // The flag is read after the listener stands: an end in between is not missed.
-        if ended || session.is_ended() {
+        if ended || bearer.is_ended() {
             return Some(Cut::Ended);
         }
         waiting.still.as_mut().poll(cx).is_ready().then_some(Cut::Still)
@@ -171,7 +171,7 @@ impl HttpBody for Download {
 
     fn poll_frame(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
         let me = &mut *self;
-        if me.admission.session.is_ended() {
+        if me.bearer.is_ended() {
             me.lease.spend();
             return Poll::Ready(Some(Err(Cut::Ended.into())));
         }
@@ -193,7 +193,7 @@ impl HttpBody for Download {
             }
             Poll::Ready(Some(Ok(frame))) => {
                 if let Some(data) = frame.data_ref() {
-                    me.admission.counters.sent(data.len() as u64);
+                    me.bearer.counters().sent(data.len() as u64);
                 }
                 if let Some(w) = &mut me.waiting {
                     w.still.as_mut().reset(tokio::time::Instant::now() + STILL_LIMIT);

@@ -154,8 +154,16 @@ impl Attempt {
 
     /// Records an anonymous attempt through the bounded recorder. Returns the crossing to name.
     pub fn record_anonymous(&self, outcome: Outcome) -> CrossingId {
-        let reason = self.story.steps.last().map_or(StepCode::Arrived, |s| s.code).spec().code;
-        let alike = Alike::new(&self.gate, reason, self.address);
+        let last = self.story.steps.last();
+        let mut reason = last.map_or(StepCode::Arrived, |s| s.code).spec().code.to_owned();
+        // An upstream that fails in another way, or another upstream, is another story.
+        for name in ["upstream", "how"] {
+            if let Some(p) = last.and_then(|s| s.params.get(name)) {
+                reason.push('|');
+                reason.push_str(&passeur_core::step::param_text(p, Lang::En));
+            }
+        }
+        let alike = Alike::new(&self.gate, &reason, self.address);
         self.app.recorder.anonymous(alike, self.id, self.app.now(), || self.row(outcome))
     }
 }

@@ -9,7 +9,7 @@ use http::{HeaderMap, HeaderValue, Request, Response, StatusCode, header};
 use http_body_util::BodyExt;
 use passeur_core::address::ReturnPath;
 use passeur_core::crossing::Outcome;
-use passeur_core::decide::{Decision, fold};
+use passeur_core::decide::{Decision, fold, tell_section};
 use passeur_core::evidence::Evidence;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::session::State;
@@ -166,21 +166,66 @@ impl Control for Service {
     }
 
     fn forged(&self, admission: &Admission, names: Vec<String>, facts: &RequestFacts) {
-        let mut attempt = self.attempt_of(admission, facts);
+        let mut attempt = self.attempt_of(admission.admitted.gate(), Some(admission), facts);
         attempt.step(|| Step::new(StepCode::HeadersStripped).with("names", names));
         attempt.record_anonymous(Outcome::Admitted);
     }
 
-    async fn upstream_failed(&self, admission: &Admission, how: UpstreamFailure, facts: &RequestFacts) -> Response<Body> {
+    async fn section_refused(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        admission: &Admission,
+        section: usize,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let Some(gate) = edition.site.gate(gate) else {
+            return plain(StatusCode::NOT_FOUND.into_response());
+        };
+        let mut attempt = self.attempt_of(gate.name.as_str(), Some(admission), facts);
+        let evidence = match self.app.store.session(admission.session.id).await {
+            Ok(row) => row.and_then(|r| session::read_evidence(&r)),
+            Err(e) => return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response()),
+        };
+        let words = evidence.as_ref().and_then(|e| {
+            attempt.set_evidence(e);
+            tell_section(&edition.site, gate, section, e, attempt.witness())
+        });
+        // Kept once for each session and section; a page loaded again names the same crossing.
+        let id = match admission.told(section) {
+            Some(id) => id,
+            None => {
+                if let Err(e) = attempt.record(Outcome::Refused).await {
+                    return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response());
+                }
+                admission.tell(section, attempt.id);
+                attempt.id
+            }
+        };
+        if facts.wants_html {
+            let refused = pages::Refused::of_step(&attempt, id, words);
+            return plain(pages::refused(&edition.site, facts.lang, StatusCode::FORBIDDEN, &refused).into_response());
+        }
+        let words = words.unwrap_or_else(|| "This part of the application asks for more than entry.".to_owned());
+        plain(problem(StatusCode::FORBIDDEN, "section", "Refused", &words).with_crossing(id).into_response())
+    }
+
+    async fn upstream_failed(
+        &self,
+        gate: &str,
+        admission: Option<&Admission>,
+        how: UpstreamFailure,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
         let Some(edition) = self.app.live.get() else {
             return plain(StatusCode::BAD_GATEWAY.into_response());
         };
-        let name = admission.admitted.gate();
+        let name = gate;
         let status = match how.kind {
             FailureKind::TimeOut => StatusCode::GATEWAY_TIMEOUT,
             FailureKind::Connect | FailureKind::Certificate | FailureKind::Protocol => StatusCode::BAD_GATEWAY,
         };
-        let mut attempt = self.attempt_of(admission, facts);
+        let mut attempt = self.attempt_of(name, admission, facts);
         let why = Param::Reason { code: how.kind.code().to_owned(), detail: how.detail };
         attempt.step(|| Step::new(StepCode::UpstreamFailed).with("upstream", how.upstream).with("how", why));
         let id = attempt.record_anonymous(Outcome::Failed);
@@ -204,13 +249,15 @@ impl Control for Service {
 }
 
 impl Service {
-    /// A further attempt of somebody who was admitted.
-    fn attempt_of(&self, admission: &Admission, facts: &RequestFacts) -> Attempt {
-        let mut attempt = Attempt::begin(&self.app, admission.admitted.gate(), facts);
-        let person = admission.admitted.person();
-        attempt.who =
-            Some(Who { provider: person.provider.clone(), subject: person.subject.clone(), name: person.subject.clone() });
-        attempt.session = Some(admission.session.id);
+    /// A further attempt, of somebody who was admitted where anybody was.
+    fn attempt_of(&self, gate: &str, admission: Option<&Admission>, facts: &RequestFacts) -> Attempt {
+        let mut attempt = Attempt::begin(&self.app, gate, facts);
+        if let Some(a) = admission {
+            let person = a.admitted.person();
+            attempt.who =
+                Some(Who { provider: person.provider.clone(), subject: person.subject.clone(), name: person.subject.clone() });
+            attempt.session = Some(a.session.id);
+        }
         attempt
     }
 

@@ -1,13 +1,17 @@
 //! What the tests stand on.
 
+mod authority;
 mod chromium;
 pub mod client;
 mod database;
 mod raw;
+mod scripted;
 mod stack;
 
+pub use authority::Authority;
 pub use chromium::Browser;
 pub use client::Person;
 pub use database::Database;
 pub use raw::{RawUpstream, raw};
+pub use scripted::{OK, Scripted, eventually, read_request};
 pub use stack::{Stack, binary, env};

@@ -7,6 +7,7 @@ use std::sync::Once;
 use passeur_core::id::Token;
 use passeur_core::seal::Ring;
 use passeur_links::clock::Clock;
+use passeur_service::config::Tls;
 use passeur_service::{Config, Running, start};
 use passeur_standins::provider::{Mode, Provider, Register};
 use passeur_standins::{ledger, serve, serve_on};
@@ -46,10 +47,10 @@ pub struct Stack {
 
 const RING: [u8; 32] = [42; 32];
 
-fn config(database: &Database, clock: &Clock, token: &str, listen: SocketAddr) -> Config {
+fn config(database: &Database, clock: &Clock, token: &str, listen: SocketAddr, tls: Option<Tls>) -> Config {
     Config {
         listen,
-        tls: None,
+        tls,
         database_url: database.url.clone(),
         ring: Ring::parse(&Ring::line(1, RING)).unwrap(),
         node: "test".into(),
@@ -66,6 +67,11 @@ impl Stack {
 
     /// The demo's harbour with its site file changed.
     pub async fn with(change: impl FnOnce(String) -> String) -> Stack {
+        Stack::with_tls(None, |site, _| change(site)).await
+    }
+
+    /// The same, speaking TLS as well with the certificates of a folder; `change` is told the TLS port.
+    pub async fn with_tls(certificates: Option<PathBuf>, change: impl FnOnce(String, u16) -> String) -> Stack {
         static TLS: Once = Once::new();
         TLS.call_once(|| {
             let _ = rustls::crypto::aws_lc_rs::default_provider().install_default();
@@ -73,7 +79,10 @@ impl Stack {
         let database = Database::new().await;
         let clock = Clock::system();
         let token = Token::from_random([9; 32]).reveal().to_owned();
-        let service = start(config(&database, &clock, &token, "127.0.0.1:0".parse().unwrap())).await.unwrap();
+        let any: SocketAddr = "127.0.0.1:0".parse().unwrap();
+        let tls = certificates.map(|certificates| Tls { listen: any, certificates });
+        let service = start(config(&database, &clock, &token, any, tls)).await.unwrap();
+        let tls_port = service.tls_address.map_or(0, |a| a.port());
         let address = service.address;
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let provider_address = listener.local_addr().unwrap();
@@ -94,7 +103,7 @@ impl Stack {
             provider,
             database,
             token,
-            site: change(site),
+            site: change(site, tls_port),
             provider_address,
             tasks: vec![provider_task, ledger_task],
             http: reqwest::Client::builder().no_proxy().build().unwrap(),
@@ -185,12 +194,35 @@ impl Stack {
         person
     }
 
+    /// Somebody who came through the gate's door and has not asked the application for anything yet.
+    pub async fn admitted(&self, user: &str) -> Person {
+        let mut person = Person::new();
+        let page = person.open(&self.gate("/")).await;
+        let back = person.prove(page, user).await;
+        let link = person.until(back, "/.passeur/arrive").await;
+        assert_eq!(person.send(reqwest::Method::GET, &link, None).await.status, 303);
+        person
+    }
+
+    /// The fields of a raw request to the gate with somebody's cookie; the connection closes after the answer.
+    pub fn head(&self, person: &Person) -> String {
+        let cookies = &person.cookies["berths.havrelune.localhost"];
+        let cookie = cookies.iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join("; ");
+        format!("Host: berths.havrelune.localhost:{}\r\nCookie: {cookie}\r\nConnection: close", self.address.port())
+    }
+
     /// Stops the service and starts it anew on the same database and port.
     pub async fn restart(&mut self) {
         if let Some(s) = self.service.take() {
             s.stop().await;
         }
-        self.service = Some(start(config(&self.database, &self.clock, &self.token, self.address)).await.unwrap());
+        self.service = Some(start(config(&self.database, &self.clock, &self.token, self.address, None)).await.unwrap());
+    }
+
+    /// Another node on the same database.
+    pub async fn second_node(&self) -> Running {
+        let any: SocketAddr = "127.0.0.1:0".parse().unwrap();
+        start(config(&self.database, &self.clock, &self.token, any, None)).await.unwrap()
     }
 
     /// Where the provider listens.

@@ -11,7 +11,7 @@ mod trial;
 use std::io::Read;
 use std::path::Path;
 
-use passeur_api::{Gate, Me, Provider};
+use passeur_api::{Gate, Me, Node, Provider};
 
 use crate::args::{Args, ClientArgs, Command, Output};
 use crate::client::Client;
@@ -29,6 +29,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Handover { provider } => handover::run(&provider, c).await,
         Command::Trial(a) => trial::run(a, c).await,
         Command::Gates => gates(c).await,
+        Command::Node => node(c).await,
         Command::Providers => providers(c).await,
         Command::Crossings(a) => crossings::list(a, c).await,
         Command::Crossing { id } => crossings::one(&id, c).await,
@@ -101,6 +102,16 @@ async fn whoami(args: &ClientArgs) -> Result<(), Exit> {
     Ok(())
 }
 
+async fn node(args: &ClientArgs) -> Result<(), Exit> {
+    let node: Node = Client::new(args)?.get("/node", &[]).await?;
+    if args.output == Output::Text {
+        say!("{}, version {}, edition {}", node.name, node.version, node.edition);
+    }
+    let columns = [rest("connections since the start"), fixed("count")];
+    let rows: Vec<Vec<Cell>> = node.counters.iter().map(|c| vec![c.name.clone().into(), c.count.to_string().into()]).collect();
+    list(args, &node, &columns, &rows, "The data path has not started.")
+}
+
 async fn gates(args: &ClientArgs) -> Result<(), Exit> {
     no_csv(args)?;
     let gates: Vec<Gate> = Client::new(args)?.get("/gates", &[]).await?;
@@ -116,7 +127,19 @@ async fn gates(args: &ClientArgs) -> Result<(), Exit> {
             say!();
         }
         say!("{}  {}", s.paint(&g.name, Tone::Strong), s.paint(&g.title, Tone::Plain));
-        say!("  {} → {}", s.paint(&g.address, Tone::Plain), s.paint(&g.upstream, Tone::Plain));
+        say!("  {}", s.paint(&g.address, Tone::Plain));
+        for u in &g.upstreams {
+            let (state, tone) = match (u.draining, u.well) {
+                (true, _) => ("draining", Tone::Quiet),
+                (_, true) => ("well", Tone::Good),
+                (_, false) => ("down", Tone::Bad),
+            };
+            let why = u.last_failure.as_deref().filter(|_| !u.well).map(|w| format!(": {w}")).unwrap_or_default();
+            say!("  → {}  {}{}", s.paint(&u.address, Tone::Plain), s.paint(state, tone), s.paint(&why, Tone::Plain));
+            if let Some(finding) = &u.finding {
+                say!("    {}", crate::output::wrap(&s.paint(finding, Tone::Plain), s.width, 4));
+            }
+        }
         say!(
             "  provider {}, directory {}; {} live sessions",
             g.provider,
@@ -128,6 +151,9 @@ async fn gates(args: &ClientArgs) -> Result<(), Exit> {
         }
         for r in &g.rules {
             say!("  rule   {}", crate::output::wrap(&s.paint(r, Tone::Plain), s.width, 9));
+        }
+        for p in &g.sections {
+            say!("  part   {}", s.paint(p, Tone::Plain));
         }
         for h in &g.headers {
             say!("  header {}", s.paint(h, Tone::Plain));

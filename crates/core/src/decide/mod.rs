@@ -13,7 +13,7 @@ use crate::crossing::Outcome;
 use crate::delivery::{self, Delivered};
 use crate::evidence::Evidence;
 use crate::identity::{Identity, Person, identify};
-use crate::site::{Access, Effect, Gate, Rule, Site};
+use crate::site::{Access, Effect, Gate, Rule, Section, SectionAccess, Site, Standing, standing};
 use crate::step::{Phrase, Step, StepCode, Witness};
 
 /// Proof that the rules of a gate admit a person, with what is to be delivered. Only [`fold`] makes one; the upstream
@@ -27,6 +27,8 @@ struct Inner {
     person: Person,
     roles: Vec<String>,
     headers: Vec<Delivered>,
+    /// For each section of the gate, whether it lets this person in.
+    sections: Vec<bool>,
 }
 
 impl Admitted {
@@ -47,6 +49,11 @@ impl Admitted {
         &self.0.headers
     }
 
+    /// Whether a section of the gate, by index, lets this person in.
+    pub fn section(&self, index: usize) -> bool {
+        self.0.sections.get(index).copied().unwrap_or(false)
+    }
+
     /// A digest of all that the decision gives: a new one is a new decision worth recording.
     pub fn digest(&self) -> [u8; 32] {
         let mut bytes = Vec::new();
@@ -61,6 +68,8 @@ impl Admitted {
             put(h.name.as_bytes());
             put(&h.value);
         }
+        put(b"sections");
+        put(&self.0.sections.iter().map(|s| u8::from(*s)).collect::<Vec<_>>());
         crate::id::sha256(&bytes)
     }
 }
@@ -111,7 +120,41 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, witness: &mut impl Wi
             Err(_) => return refused(Outcome::Refused, StepCode::HeaderRefused),
         },
     };
-    Decision::Admitted(Admitted(Arc::new(Inner { gate: gate.name.clone(), person: who.person, roles, headers })))
+    let sections = gate.sections.iter().map(|s| lets_in(s, &who)).collect();
+    Decision::Admitted(Admitted(Arc::new(Inner { gate: gate.name.clone(), person: who.person, roles, headers, sections })))
+}
+
+/// Whether a section lets in somebody who may enter the gate. What cannot be known does not.
+fn lets_in(section: &Section, who: &Identity) -> bool {
+    match &section.access {
+        SectionAccess::Open => true,
+        SectionAccess::More { when, .. } => when.judge(who) == Truth::Yes,
+    }
+}
+
+/// Tells why a section does not let in somebody who may enter the gate. Returns the section's words for the person.
+pub fn tell_section(site: &Site, gate: &Gate, index: usize, evidence: &Evidence, witness: &mut impl Witness) -> Option<String> {
+    let section = gate.sections.get(index)?;
+    let SectionAccess::More { when, words } = &section.access else { return None };
+    let who = identify(site, &gate.access, evidence, &mut crate::step::Silent);
+    witness.step(|| {
+        Step::new(StepCode::SectionRefused)
+            .with("section", section.path.as_str())
+            .with("wanted", when.wanted(site))
+            .with("saw", when.saw(site, &who))
+    });
+    words.clone()
+}
+
+/// Proof that a request goes to a section that is open to anybody: nothing is known of who sent it, and nothing is
+/// delivered. Only [`opened`] makes one; the upstream pool takes no request without this or [`Admitted`].
+#[derive(Clone, Copy, Debug)]
+pub struct Opened(());
+
+/// Whether a path lies in an open section of a gate.
+pub fn opened(gate: &Gate, path: &str) -> Option<Opened> {
+    let protected = !gate.access.rules.is_empty();
+    (protected && standing(&gate.sections, path) == Standing::Open).then_some(Opened(()))
 }
 
 /// Decides which console roles the person of the evidence has; empty when none.

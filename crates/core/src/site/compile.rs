@@ -1,6 +1,7 @@
 //! The whole document at once: resolves names between parts and lists every mistake.
 
 use chrono::Duration;
+use ipnet::IpNet;
 use toml::de::DeTable;
 
 use super::access::{Names, read_access, refer};
@@ -71,7 +72,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     if root.number("format", 1, 1..=1) != 1 || !root.has("format") {
         root.error("format", "format is missing".into(), "Begin the file with format = 1.");
     }
-    let (name, address, lifetimes, keep_days) = read_head(root);
+    let Head { name, address, lifetimes, keep_days, trusted_proxies } = read_head(root);
     let mut interner = Interner { names: BUILT_IN.map(str::to_owned).to_vec() };
     let mut provider_names = vec![];
     let mut providers = vec![];
@@ -110,15 +111,41 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         access
     });
     warn_unused(root, &deliveries, &gates);
-    Some(Site { name, address: address?, lifetimes, keep_days, providers, directories, deliveries, gates, engineers, attributes })
+    Some(Site {
+        name,
+        address: address?,
+        lifetimes,
+        keep_days,
+        trusted_proxies,
+        providers,
+        directories,
+        deliveries,
+        gates,
+        engineers,
+        attributes,
+    })
 }
 
-fn read_head(root: &Fields<'_, '_>) -> (String, Option<PublicAddress>, Lifetimes, u16) {
+/// What `[site]` says.
+struct Head {
+    name: String,
+    address: Option<PublicAddress>,
+    lifetimes: Lifetimes,
+    keep_days: u16,
+    trusted_proxies: Vec<IpNet>,
+}
+
+/// A network, or one address.
+fn network(text: &str) -> Option<IpNet> {
+    text.parse().ok().or_else(|| text.parse::<std::net::IpAddr>().ok().map(IpNet::from))
+}
+
+fn read_head(root: &Fields<'_, '_>) -> Head {
     let (h, d) = (Duration::hours, Duration::days);
     let default = Lifetimes { idle: h(1), absolute: h(10) };
     let Some(f) = root.table("site") else {
         root.error("site", "[site] is missing".into(), "Add [site] with name and address.");
-        return (String::new(), None, default, 90);
+        return Head { name: String::new(), address: None, lifetimes: default, keep_days: 90, trusted_proxies: vec![] };
     };
     let name = f.need("name", "\"Harbour authority\"").unwrap_or_default();
     let address = read_address(&f, "address", "\"https://pass.example\"");
@@ -137,8 +164,19 @@ fn read_head(root: &Fields<'_, '_>) -> (String, Option<PublicAddress>, Lifetimes
         }
     };
     let keep_days = f.duration("keep-crossings", d(90), d(1), d(3650)).num_days() as u16;
+    let mut trusted_proxies = vec![];
+    for text in f.texts("trusted-proxies").unwrap_or_default() {
+        match network(&text) {
+            Some(n) if n.prefix_len() > 0 => trusted_proxies.push(n),
+            _ => f.error(
+                "trusted-proxies",
+                format!("\"{text}\" is no network to trust"),
+                "Write addresses such as \"10.1.2.3\" or \"10.1.2.0/24\".",
+            ),
+        }
+    }
     f.finish();
-    (name, address, lifetimes, keep_days)
+    Head { name, address, lifetimes, keep_days, trusted_proxies }
 }
 
 fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<String>, Vec<parts::Directory>) {

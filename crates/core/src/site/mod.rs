@@ -8,13 +8,17 @@ mod compile;
 mod finding;
 mod parts;
 pub(crate) mod read;
+mod section;
 mod upstream;
 
 pub use access::{Access, Disabled, Effect, Rule};
 pub use compile::compile;
 pub use finding::{Finding, Severity};
 pub use parts::{Directory, DirectorySecurity, Gate, GateKind, GroupSearch, Provider, check_issuer};
+pub use section::{Section, SectionAccess, Standing, standing};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
+
+use ipnet::IpNet;
 
 use crate::address::PublicAddress;
 use crate::delivery::Delivery;
@@ -34,6 +38,8 @@ pub struct Site {
     /// The sign-in host's public address.
     pub address: PublicAddress,
     pub lifetimes: Lifetimes,
+    /// Networks of proxies in front of us, which are believed about where a request came from.
+    pub trusted_proxies: Vec<IpNet>,
     /// How many days crossings are kept.
     pub keep_days: u16,
     pub providers: Vec<Provider>,

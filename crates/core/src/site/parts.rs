@@ -6,6 +6,7 @@ use url::Url;
 use super::AttributeId;
 use super::access::{self, Access, Names};
 use super::read::Fields;
+use super::section::{self, Section};
 use super::upstream::{self, Upstreams};
 use crate::address::{PublicAddress, is_loopback};
 
@@ -99,6 +100,8 @@ pub struct Gate {
     pub address: PublicAddress,
     pub upstreams: Upstreams,
     pub access: Access,
+    /// Parts of the gate that are open or ask for more.
+    pub sections: Vec<Section>,
     pub delivery: Option<String>,
 }
 
@@ -268,13 +271,14 @@ pub(crate) fn read_gate(f: &Fields<'_, '_>, name: String, names: &Names<'_>, del
     let address = read_address(f, "address", "\"https://application.example\"");
     let upstreams = upstream::read(f);
     let access = access::read_access(f, names, None);
+    let sections = section::read(f, names, access.directory.is_some(), !access.rules.is_empty());
     let delivery = access::refer(f, "delivery", "delivery", deliveries);
     if access.rules.is_empty() && !f.has("rule") {
         f.warn("name", "the gate has no rule, so it admits nobody".into(), "Add a [[gate.rule]].");
     }
     let title = f.text("title").unwrap_or_else(|| name.clone());
     f.finish();
-    Some(Gate { name, title, kind, address: address?, upstreams: upstreams?, access, delivery })
+    Some(Gate { name, title, kind, address: address?, upstreams: upstreams?, access, sections, delivery })
 }
 
 pub(crate) fn read_address(f: &Fields<'_, '_>, key: &'static str, example: &str) -> Option<PublicAddress> {

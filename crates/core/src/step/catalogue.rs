@@ -193,6 +193,9 @@ catalogue! {
     NothingGrants = "rules.nothing-grants" Rules Stop ["gate", "rules"]
         "None of the {rules} rules of gate {gate} grants entry to this person." / "Aucune des {rules} règles de la porte {gate} n'admet cette personne."
         => "The steps above say what each rule wanted and saw; put the person in one of those groups, or add a rule." / "Les étapes ci-dessus disent ce que chaque règle exigeait et a vu ; ajoutez la personne à un groupe, ou une règle.";
+    SectionRefused = "rules.section-refused" Rules Stop ["section", "wanted", "saw"]
+        "The section {section} asks for more than entry: {wanted}. Seen: {saw}." / "La section {section} demande plus que l'entrée : {wanted}. Vu : {saw}."
+        => "Put the person in that group or have the attribute set, or change the section." / "Ajoutez la personne à ce groupe, faites renseigner l'attribut, ou changez la section.";
     Granted = "rules.granted" Rules Pass ["gate", "rules", "roles"]
         "Entry to gate {gate} is granted by {rules}, {roles}." / "L'entrée à la porte {gate} est accordée par {rules}, {roles}.";
 

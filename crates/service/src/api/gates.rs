@@ -2,11 +2,12 @@
 
 use axum::extract::State;
 use chrono::Duration;
-use passeur_api::{Gate, OutcomeCount, Provider, Role};
+use passeur_api::{Counter, Gate, Node, OutcomeCount, Provider, Role, Upstream};
 use passeur_core::crossing::Outcome;
 use passeur_core::delivery::ValueOf;
-use passeur_core::site::{Effect, Rule, Site};
+use passeur_core::site::{Effect, Rule, Section, SectionAccess, Site};
 use passeur_core::step::Lang;
+use passeur_gateway::target::TargetState;
 
 use super::ApiError;
 use super::auth::Engineer;
@@ -30,6 +31,48 @@ fn rule_sentence(site: &Site, rule: &Rule, lang: Lang) -> String {
         Effect::Refuse { words } if fr => format!("{name} : {wanted} est refusé (« {words} »)"),
         Effect::Refuse { words } => format!("{name}: {wanted} is refused (“{words}”)"),
     }
+}
+
+/// A section in one sentence.
+fn section_sentence(site: &Site, section: &Section, lang: Lang) -> String {
+    match &section.access {
+        SectionAccess::Open if lang == Lang::Fr => format!("{} : ouverte à tous", section.path),
+        SectionAccess::Open => format!("{}: open to anybody", section.path),
+        SectionAccess::More { when, .. } if lang == Lang::Fr => {
+            format!("{} : demande {}", section.path, when.wanted(site).words(lang))
+        }
+        SectionAccess::More { when, .. } => format!("{}: asks for {}", section.path, when.wanted(site).words(lang)),
+    }
+}
+
+fn upstream(t: TargetState) -> Upstream {
+    let finding = t.connection_auth.then(|| {
+        "It asks for NTLM or Negotiate, which authenticates a connection and not a request; its connections are not shared. \
+         Have it read the delivered headers instead."
+            .to_owned()
+    });
+    Upstream {
+        address: t.address,
+        draining: t.draining,
+        well: t.well,
+        requests: t.requests,
+        failures: t.failures,
+        last_failure: t.last_failure,
+        finding,
+    }
+}
+
+/// The node that answers: what it accepted and turned away.
+#[utoipa::path(get, path = "/node", responses((status = 200, body = Node)))]
+pub async fn node(State(app): State<App>, who: Engineer) -> Result<Json<Node>, ApiError> {
+    who.may(Role::View)?;
+    let counters = app.floods.get().map(|f| f.counters().all().to_vec()).unwrap_or_default();
+    Ok(Json(Node {
+        name: app.node.clone(),
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        edition: app.live.get().map_or(0, |e| e.number),
+        counters: counters.into_iter().map(|(name, count)| Counter { name: name.to_owned(), count }).collect(),
+    }))
 }
 
 fn source(site: &Site, value: &ValueOf) -> String {
@@ -57,7 +100,8 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         title: g.title.clone(),
         kind: "web".into(),
         address: g.address.origin(),
-        upstream: g.upstreams.to_string(),
+        upstreams: edition.route(&g.name).map(|r| r.states().into_iter().map(upstream).collect()).unwrap_or_default(),
+        sections: g.sections.iter().map(|s| section_sentence(site, s, who.lang)).collect(),
         provider: g.access.provider.clone(),
         directory: g.access.directory.clone(),
         rules: g.access.rules.iter().map(|r| rule_sentence(site, r, who.lang)).collect(),

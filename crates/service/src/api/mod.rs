@@ -109,6 +109,7 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(sites::publish))
         .routes(routes!(gates::gates))
         .routes(routes!(gates::providers))
+        .routes(routes!(gates::node))
         .routes(routes!(crossings::list))
         .routes(routes!(crossings::one))
         .routes(routes!(people::sessions))

@@ -1,0 +1,177 @@
+//! Path sections of a gate: parts that are open to anybody, and parts that ask for more than entry.
+//!
+//! Upstreams read paths in different ways, so a section is matched against every reading that is likely. What needs more
+//! applies when *any* reading lies in the section; what is open applies only when *all* of them do and the path is plain.
+
+use super::access::Names;
+use super::read::Fields;
+use crate::condition::{self, Condition};
+use crate::path;
+
+/// One section.
+#[derive(Clone, Debug)]
+pub struct Section {
+    /// As written in the site file.
+    pub path: String,
+    folded: String,
+    pub access: SectionAccess,
+}
+
+/// What a section asks for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum SectionAccess {
+    /// Nothing: no identity is asked for and none is delivered.
+    Open,
+    /// Entry to the gate, and this as well.
+    More { when: Condition, words: Option<String> },
+}
+
+/// What a request's path asks for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Standing {
+    /// Entry to the gate, like everything else.
+    Entry,
+    /// Nothing.
+    Open,
+    /// Entry, and each of these sections, by index.
+    More(Vec<usize>),
+}
+
+/// What the path asks for. The path is that of the request, without its query.
+pub fn standing(sections: &[Section], raw: &str) -> Standing {
+    if sections.is_empty() {
+        return Standing::Entry;
+    }
+    let more: Vec<usize> = sections
+        .iter()
+        .enumerate()
+        .filter(|(_, s)| matches!(s.access, SectionAccess::More { .. }) && path::may_be_below(raw, &s.folded))
+        .map(|(i, _)| i)
+        .collect();
+    if !more.is_empty() {
+        return Standing::More(more);
+    }
+    let open = |s: &Section| s.access == SectionAccess::Open && path::is_plainly_below(raw, &s.path);
+    if sections.iter().any(open) { Standing::Open } else { Standing::Entry }
+}
+
+/// Reads `[[gate.section]]`.
+pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, has_rules: bool) -> Vec<Section> {
+    let mut out: Vec<Section> = vec![];
+    for s in f.tables("section") {
+        let written = s.need("path", "\"/static\"").unwrap_or_default();
+        let folded = path::canonical(&written);
+        let plain = folded.as_ref().is_some_and(|c| *c == written.to_lowercase()) && written.starts_with('/');
+        if !written.is_empty() && !plain {
+            s.error(
+                "path",
+                format!("\"{written}\" is not a plain path"),
+                "Write it as in the address, from the first slash, without a slash at the end, dots, % or ;.",
+            );
+        }
+        if out.iter().any(|o| o.path == written) {
+            s.error("path", format!("two sections have the path {written}"), "Join them.");
+        }
+        let words = s.text("refuse");
+        let access = match (s.flag("open", false), s.table("when")) {
+            (true, None) => {
+                if !has_rules {
+                    s.error("open", "the gate has no rule, so nothing of it may be open".into(), "Add a [[gate.rule]] first.");
+                }
+                if words.is_some() {
+                    s.warn("refuse", "an open section refuses nobody".into(), "Take refuse away.");
+                }
+                Some(SectionAccess::Open)
+            }
+            (false, Some(w)) => condition::read(&w, names, has_directory, 0).map(|when| SectionAccess::More { when, words }),
+            (true, Some(_)) => {
+                s.error("open", "the section is open and asks for more".into(), "Keep one of open and when.");
+                None
+            }
+            (false, None) => {
+                s.error("when", "the section says nothing".into(), "Add open = true, or when = { group = \"…\" }.");
+                None
+            }
+        };
+        s.finish();
+        if let (Some(access), Some(folded)) = (access, folded) {
+            out.push(Section { path: written, folded, access });
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn section(path: &str, access: SectionAccess) -> Section {
+        Section { path: path.into(), folded: path.to_lowercase(), access }
+    }
+
+    fn sections() -> Vec<Section> {
+        let more = || SectionAccess::More { when: Condition::Everyone, words: None };
+        vec![
+            section("/static", SectionAccess::Open),
+            section("/assign", more()),
+            section("/static/private", more()),
+            section("/healthz", SectionAccess::Open),
+        ]
+    }
+
+    #[test]
+    fn no_spelling_slips_past_a_section_that_needs_more() {
+        for path in [
+            "/assign",
+            "/assign/",
+            "/assign/7",
+            "/ASSIGN",
+            "//assign",
+            "/./assign",
+            "/x/../assign",
+            "/%61ssign",
+            "/%2561ssign",
+            "/assign;x=1",
+            "/assign%2f7",
+            "/\\assign",
+            "/assign/../assign",
+            "/x/%2e%2e/assign",
+            "/assign%20",
+            "/assign/../x",
+            "/static/..;/assign",
+            "/static/../assign",
+        ] {
+            assert_eq!(standing(&sections(), path), Standing::More(vec![1]), "{path}");
+        }
+        // What cannot be read at all needs everything.
+        for path in ["/..", "/%ff", "/a%00", "/%25252525252e"] {
+            assert_eq!(standing(&sections(), path), Standing::More(vec![1, 2]), "{path}");
+        }
+    }
+
+    #[test]
+    fn only_the_plain_spelling_is_open() {
+        for path in ["/static", "/static/", "/static/a.css", "/static/A/b", "/healthz"] {
+            assert_eq!(standing(&sections(), path), Standing::Open, "{path}");
+        }
+        for path in [
+            "/Static/a.css",
+            "/static/../x",
+            "/static/%2e%2e/x",
+            "/static/..;/x",
+            "/static;x/a",
+            "/static//a",
+            "/static/./a",
+            "/static/a%2fb",
+            "/static\\a",
+            "/statics",
+            "/",
+            "/x/static",
+            "/healthz;x",
+        ] {
+            assert_eq!(standing(&sections(), path), Standing::Entry, "{path}");
+        }
+        assert_eq!(standing(&sections(), "/static/private/a"), Standing::More(vec![2]));
+        assert_eq!(standing(&[], "/static"), Standing::Entry);
+    }
+}

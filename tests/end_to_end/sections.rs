@@ -1,0 +1,106 @@
+//! Sections of a gate, and where a request came from when proxies stand in front.
+
+use serde_json::Value;
+
+use crate::support::{Person, Stack, raw};
+
+fn with_open(site: String) -> String {
+    site.replace("[[gate.section]]", "[[gate.section]]\npath = \"/received\"\nopen = true\n\n[[gate.section]]")
+}
+
+async fn ask(stack: &Stack, person: Option<&Person>, target: &str) -> (String, String) {
+    let host = format!("Host: berths.havrelune.localhost:{}\r\nConnection: close", stack.address.port());
+    let head = person.map_or(host, |p| stack.head(p));
+    let answer =
+        raw(stack.address, &format!("GET {target} HTTP/1.1\r\n{head}\r\nAccept: application/json\r\nX_Harbour_User: me\r\n\r\n"))
+            .await;
+    let status = answer.split(' ').nth(1).unwrap_or_default().to_owned();
+    (status, answer)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_open_section_is_reached_by_anybody_and_told_nothing() {
+    let stack = Stack::with(with_open).await;
+    let anouk = stack.admitted("anouk").await;
+    for person in [None, Some(&anouk)] {
+        let (status, answer) = ask(&stack, person, "/received").await;
+        assert_eq!(status, "200", "{answer}");
+        assert!(
+            !answer.to_lowercase().contains("x-harbour-user") && !answer.to_lowercase().contains("x_harbour_user"),
+            "{answer}"
+        );
+        assert!(!answer.contains("passeur-gate"), "{answer}");
+    }
+    // Only the plain spelling is open; everything else asks for a session.
+    for odd in ["/Received", "/received/../", "/received;x", "//received", "/%72eceived", "/received/%2e%2e/", "/receivedx", "/"]
+    {
+        assert_eq!(ask(&stack, None, odd).await.0, "401", "{odd}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_section_that_asks_for_more_cannot_be_spelt_past() {
+    let stack = Stack::new().await;
+    let (anouk, benoit) = (stack.signed_in("anouk").await, stack.signed_in("benoit").await);
+    for spelling in [
+        "/assign",
+        "/ASSIGN",
+        "//assign",
+        "/./assign",
+        "/x/../assign",
+        "/%61ssign",
+        "/assign;a=b",
+        "/assign/",
+        "/%2561ssign",
+        "/x/..%2fassign",
+    ] {
+        let (status, answer) = ask(&stack, Some(&anouk), spelling).await;
+        assert_eq!(status, "403", "{spelling}: {answer}");
+        assert!(answer.contains("Only berth planners assign berths."), "{answer}");
+        assert_eq!(ask(&stack, None, spelling).await.0, "401", "{spelling}");
+        let reached = ask(&stack, Some(&benoit), spelling).await.0;
+        assert!(reached == "405" || reached == "404", "{spelling} reaches the application: {reached}");
+    }
+    // Told once, in full, with what was wanted and seen.
+    stack.settle().await;
+    let list = stack.get("/crossings?outcome=refused").await;
+    let told = list["crossings"].as_array().unwrap();
+    assert_eq!(told.len(), 1, "{list}");
+    assert_eq!(told[0]["why"], "The section /assign asks for more than entry: group planners. Seen: not in planners.");
+    assert_eq!(ask(&stack, Some(&anouk), "/received").await.0, "200", "the rest of the gate is open to them");
+    // In a browser it is a page with the rule's words and the crossing.
+    let mut browser = anouk.clone();
+    let page = browser.send(reqwest::Method::GET, &stack.gate("/assign"), None).await;
+    assert_eq!((page.status.as_u16(), page.crossing()), (403, told[0]["id"].as_str().unwrap().to_owned()));
+    assert!(page.body.contains("Only berth planners assign berths."), "{}", page.body);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn where_a_request_came_from_is_believed_from_trusted_proxies_only() {
+    let seen = async |stack: &Stack, fields: &str| {
+        let anouk = stack.signed_in("anouk").await;
+        let head = stack.head(&anouk);
+        let answer =
+            raw(stack.address, &format!("GET /received HTTP/1.1\r\n{head}\r\nAccept: application/json\r\n{fields}\r\n\r\n"))
+                .await;
+        let json: Value = serde_json::from_str(&answer[answer.find('{').unwrap()..=answer.rfind('}').unwrap()]).unwrap();
+        let value = |name: &str| {
+            let all = json["headers"].as_array().unwrap().iter().filter(|h| h[0] == name);
+            all.map(|h| h[1].as_str().unwrap().to_owned()).collect::<Vec<_>>().join(" | ")
+        };
+        (value("x-forwarded-for"), value("forwarded"))
+    };
+    let claim = "X-Forwarded-For: 6.6.6.6, 198.51.100.7";
+    let plain = Stack::new().await;
+    assert_eq!(seen(&plain, claim).await.0, "127.0.0.1");
+    let behind = Stack::with(|s| s.replace("keep-crossings", "trusted-proxies = [\"127.0.0.0/8\"]\nkeep-crossings")).await;
+    let (xff, forwarded) = seen(&behind, claim).await;
+    assert_eq!(xff, "198.51.100.7, 127.0.0.1");
+    assert!(forwarded.starts_with("for=198.51.100.7;host=") && forwarded.ends_with(", for=127.0.0.1"), "{forwarded}");
+    assert_eq!(seen(&behind, "Forwarded: for=\"[2001:db8::1]\"").await.0, "2001:db8::1, 127.0.0.1");
+    // Refusals are recorded under the address that counts.
+    let host = format!("Host: berths.havrelune.localhost:{}\r\nConnection: close", behind.address.port());
+    raw(behind.address, &format!("GET / HTTP/1.1\r\n{host}\r\n{claim}\r\n\r\n")).await;
+    behind.settle().await;
+    assert_eq!(behind.get("/crossings?outcome=unauthenticated").await["crossings"][0]["address"], "198.51.100.7");
+}
