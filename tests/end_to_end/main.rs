@@ -11,6 +11,7 @@ mod cli;
 mod crossings;
 mod data_path;
 mod directories;
+mod edits;
 mod flows;
 mod forging;
 mod kept;

@@ -3,15 +3,15 @@
 
 use std::net::IpAddr;
 
-use http::header::{CONNECTION, COOKIE, HOST, HeaderName, HeaderValue, UPGRADE};
+use http::header::{ACCEPT_ENCODING, CONNECTION, COOKIE, HOST, HeaderName, HeaderValue, RANGE, UPGRADE};
 use http::{HeaderMap, Request, Uri, request::Parts};
 use passeur_core::forwarded::Way;
-use passeur_core::site::Gate;
 
 use crate::admission::folds_to;
 use crate::bearer::Bearer;
 use crate::cookies;
 use crate::head::{is_websocket, tokens};
+use crate::shared::Place;
 use crate::stream::Upload;
 
 /// Fields that belong to one connection only (RFC 9110 7.6.1), and those that claim where a request came from.
@@ -51,7 +51,8 @@ pub(crate) fn forged(bearer: &Bearer, headers: &HeaderMap) -> Vec<String> {
 }
 
 /// Builds the outgoing request: one pass over the client's fields, then ours.
-pub(crate) fn build(parts: &Parts, body: Upload, gate: &Gate, bearer: &Bearer, way: &Way) -> Option<Outgoing> {
+pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bearer, way: &Way) -> Option<Outgoing> {
+    let gate = place.gate;
     let mut headers = HeaderMap::with_capacity(parts.headers.len() + bearer.headers().len() + 6);
     // What the client's Connection field names is dropped from what the client sent; ours are inserted afterwards, so it
     // cannot remove a delivered one.
@@ -89,6 +90,11 @@ pub(crate) fn build(parts: &Parts, body: Upload, gate: &Gate, bearer: &Bearer, w
         ("x-forwarded-proto", proto),
     ] {
         headers.insert(HeaderName::from_static(name), HeaderValue::from_str(value).ok()?);
+    }
+    if place.edits.turns_links() {
+        // A page is turned as plain text and whole.
+        headers.insert(ACCEPT_ENCODING, HeaderValue::from_static("identity"));
+        headers.remove(RANGE);
     }
     if is_websocket(&parts.headers) {
         headers.insert(CONNECTION, HeaderValue::from_static("Upgrade"));

@@ -26,7 +26,7 @@ use crate::stream::{Download, Reply, Upload};
 use crate::table::Table;
 use crate::upstream::Upstreams;
 use crate::upstream::pool::Lease;
-use crate::{head, outgoing, response, websocket};
+use crate::{edits, head, outgoing, websocket};
 
 /// After this long without seeing the revocation counter, each request asks the store.
 const STALE_MS: i64 = 1_000;
@@ -188,7 +188,7 @@ impl Gateway {
         let upgrade = head::is_websocket(request.headers()).then(|| hyper::upgrade::on(&mut request));
         let (parts, body) = request.into_parts();
         let (body, progress) = Upload::of(body, &bearer);
-        let Some(out) = outgoing::build(&parts, body, gate, &bearer, way) else {
+        let Some(out) = outgoing::build(&parts, body, place, &bearer, way) else {
             let step = Step::new(StepCode::AmbiguousRequest).with("what", Param::reason("unwritable"));
             return page(match self.live.get() {
                 Some(e) => self.control.reject(e, &gate.name, StatusCode::BAD_REQUEST, step, &facts).await,
@@ -196,17 +196,25 @@ impl Gateway {
             });
         };
         let repeatable = progress.is_none() && upgrade.is_none() && parts.method.is_safe();
-        let again = || outgoing::build(&parts, Upload::None, gate, &bearer, way);
+        let again = || outgoing::build(&parts, Upload::None, place, &bearer, way);
         let again: Option<&(dyn Fn() -> Option<outgoing::Outgoing> + Sync)> = if repeatable { Some(&again) } else { None };
         match self.upstreams.send(place.route, bearer.session(), out, progress.as_deref(), again).await {
             Err(how) => page(self.control.upstream_failed(&gate.name, &bearer, how, &facts).await),
             Ok((answer, lease)) => {
                 let (mut parts, body) = answer.into_parts();
-                response::clean(parts.status, &mut parts.headers);
+                edits::clean(parts.status, &mut parts.headers, matches!(bearer, Bearer::Admitted(_)));
                 if parts.status == StatusCode::SWITCHING_PROTOCOLS {
                     return page(switched(parts, body, upgrade, lease, bearer));
                 }
-                Response::from_parts(parts, Reply::stream(Download::new(body, bearer, lease, progress)))
+                let encoding = place.edits.head(parts.status, &mut parts.headers);
+                let body = Download::new(body, bearer, lease, progress);
+                Response::from_parts(
+                    parts,
+                    match encoding {
+                        Some(encoding) => Reply::turned(place.edits.turn(body, encoding)),
+                        None => Reply::stream(body),
+                    },
+                )
             }
         }
     }

@@ -6,6 +6,7 @@ use std::sync::{Arc, RwLock};
 use passeur_core::site::{Gate, Site};
 
 use crate::bearer::OpenGate;
+use crate::edits::Edits;
 use crate::target::{self, Route, Target};
 
 /// A published edition with its number, ready for the data path.
@@ -16,6 +17,7 @@ pub struct Edition {
     hosts: HashMap<String, usize>,
     routes: Vec<Route>,
     open: Vec<Arc<OpenGate>>,
+    edits: Vec<Edits>,
 }
 
 impl Edition {
@@ -24,13 +26,19 @@ impl Edition {
         let known: Vec<Arc<Target>> = before.map(|e| e.targets().cloned().collect()).unwrap_or_default();
         let routes = site.gates.iter().map(|g| Route::new(g, &known)).collect();
         let open = site.gates.iter().map(|g| Arc::new(OpenGate::new(&site, g))).collect();
-        Edition { number, open, hosts: target::hosts(&site.gates), routes, site }
+        let edits = site.gates.iter().map(Edits::new).collect();
+        Edition { number, open, edits, hosts: target::hosts(&site.gates), routes, site }
     }
 
     /// The gate whose public address a `Host` means, in lower case, with the way to its upstreams.
     pub(crate) fn gate_by_host(&self, host: &str) -> Option<Place<'_>> {
         let i = *self.hosts.get(host)?;
-        Some(Place { gate: self.site.gates.get(i)?, route: self.routes.get(i)?, open: self.open.get(i)? })
+        Some(Place {
+            gate: self.site.gates.get(i)?,
+            route: self.routes.get(i)?,
+            open: self.open.get(i)?,
+            edits: self.edits.get(i)?,
+        })
     }
 
     /// The way to a gate's upstreams.
@@ -50,6 +58,7 @@ pub(crate) struct Place<'a> {
     pub(crate) gate: &'a Gate,
     pub(crate) route: &'a Route,
     pub(crate) open: &'a Arc<OpenGate>,
+    pub(crate) edits: &'a Edits,
 }
 
 /// The place where the live edition stands.

@@ -16,6 +16,7 @@ use tokio::time::Sleep;
 
 use crate::bearer::Bearer;
 use crate::body::{Body, BoxError};
+use crate::edits::html::Turned;
 use crate::upstream::pool::Lease;
 
 /// How long a body may stand still.
@@ -223,6 +224,10 @@ pub enum Reply {
 }
 
 impl Reply {
+    pub(crate) fn turned(page: Turned<Download>) -> Reply {
+        Reply::Stream(Box::new(page))
+    }
+
     pub(crate) fn stream(download: Download) -> Reply {
         Reply::Stream(Box::new(download))
     }

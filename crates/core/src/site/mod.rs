@@ -8,6 +8,7 @@ mod compile;
 mod finding;
 mod parts;
 pub(crate) mod read;
+mod response;
 mod section;
 mod upstream;
 
@@ -15,6 +16,7 @@ pub use access::{Access, Disabled, Effect, Rule};
 pub use compile::compile;
 pub use finding::{Finding, Severity};
 pub use parts::{Directory, DirectorySecurity, Gate, GateKind, GroupSearch, Provider, check_issuer};
+pub use response::{CookieFlags, ResponseEdits, SameSite};
 pub use section::{Section, SectionAccess, Standing, standing};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
 

@@ -6,6 +6,7 @@ use url::Url;
 use super::AttributeId;
 use super::access::{self, Access, Names};
 use super::read::Fields;
+use super::response::{self, ResponseEdits};
 use super::section::{self, Section};
 use super::upstream::{self, Upstreams};
 use crate::address::{PublicAddress, is_loopback};
@@ -102,6 +103,8 @@ pub struct Gate {
     pub access: Access,
     /// Parts of the gate that are open or ask for more.
     pub sections: Vec<Section>,
+    /// Edits on what the application answers.
+    pub response: ResponseEdits,
     pub delivery: Option<String>,
 }
 
@@ -271,6 +274,7 @@ pub(crate) fn read_gate(f: &Fields<'_, '_>, name: String, names: &Names<'_>, del
     let address = read_address(f, "address", "\"https://application.example\"");
     let upstreams = upstream::read(f);
     let access = access::read_access(f, names, None);
+    let response = response::read(f, address.as_ref(), upstreams.as_ref());
     let sections = section::read(f, names, access.directory.is_some(), !access.rules.is_empty());
     let delivery = access::refer(f, "delivery", "delivery", deliveries);
     if access.rules.is_empty() && !f.has("rule") {
@@ -278,7 +282,7 @@ pub(crate) fn read_gate(f: &Fields<'_, '_>, name: String, names: &Names<'_>, del
     }
     let title = f.text("title").unwrap_or_else(|| name.clone());
     f.finish();
-    Some(Gate { name, title, kind, address: address?, upstreams: upstreams?, access, sections, delivery })
+    Some(Gate { name, title, kind, address: address?, upstreams: upstreams?, access, sections, response, delivery })
 }
 
 pub(crate) fn read_address(f: &Fields<'_, '_>, key: &'static str, example: &str) -> Option<PublicAddress> {

@@ -1,7 +1,15 @@
-//! Edits on what an upstream answers.
+//! Edits on what an upstream answers: what every gate does, and what a site asks for.
+
+mod head;
+pub(crate) mod html;
+
+use std::sync::Arc;
 
 use http::header::{CACHE_CONTROL, CONNECTION, CONTENT_TYPE, HeaderName, HeaderValue};
 use http::{HeaderMap, StatusCode};
+use lol_html::AsciiCompatibleEncoding;
+use passeur_core::address::PublicAddress;
+use passeur_core::site::{Gate, ResponseEdits};
 
 use crate::cookies;
 use crate::head::tokens;
@@ -9,8 +17,62 @@ use crate::head::tokens;
 const HOP_BY_HOP: &[&str] =
     &["connection", "keep-alive", "proxy-connection", "proxy-authenticate", "te", "transfer-encoding", "upgrade"];
 
-/// Cleans a response head: per-connection fields go, our cookies cannot be set, and no shared cache may keep it.
-pub(crate) fn clean(status: StatusCode, headers: &mut HeaderMap) {
+/// The edits of one gate, prepared.
+#[derive(Debug)]
+pub(crate) struct Edits {
+    wanted: Arc<ResponseEdits>,
+    fields: Vec<(HeaderName, HeaderValue)>,
+    gate: PublicAddress,
+}
+
+impl Edits {
+    pub(crate) fn new(gate: &Gate) -> Edits {
+        let field =
+            |(n, v): &(String, String)| Some((HeaderName::from_bytes(n.as_bytes()).ok()?, HeaderValue::from_str(v).ok()?));
+        Edits {
+            wanted: Arc::new(gate.response.clone()),
+            fields: gate.response.headers.iter().filter_map(field).collect(),
+            gate: gate.address.clone(),
+        }
+    }
+
+    /// Whether links in pages are turned: then the upstream must send them whole and plain.
+    pub(crate) fn turns_links(&self) -> bool {
+        self.wanted.links
+    }
+
+    /// Edits a head that [`clean`] has cleaned. Returns the encoding in which the body's links are to be turned, if so.
+    pub(crate) fn head(&self, status: StatusCode, headers: &mut HeaderMap) -> Option<AsciiCompatibleEncoding> {
+        if self.wanted.location {
+            head::addresses(headers, &self.wanted, &self.gate);
+        }
+        head::cookies(headers, &self.wanted.cookies);
+        for (name, value) in &self.fields {
+            headers.insert(name.clone(), value.clone());
+        }
+        let whole = status != StatusCode::PARTIAL_CONTENT && self.wanted.links;
+        let encoding = whole.then(|| html::encoding_of(headers)).flatten()?;
+        html::head(headers);
+        Some(encoding)
+    }
+
+    /// A body whose links are turned.
+    pub(crate) fn turn<B>(&self, body: B, encoding: AsciiCompatibleEncoding) -> html::Turned<B> {
+        html::Turned::new(body, encoding, &self.wanted, &self.gate)
+    }
+}
+
+/// The value of a `Refresh` field or meta element, its address turned.
+fn refresh(value: &str, edits: &ResponseEdits, gate: &PublicAddress) -> Option<String> {
+    let at = value.to_ascii_lowercase().find("url=")? + 4;
+    let (before, address) = value.split_at_checked(at)?;
+    let bare = address.trim().trim_matches(['\'', '"']);
+    Some(format!("{before}{}", edits.outside(bare, gate)?))
+}
+
+/// Cleans a response head: per-connection fields go, our cookies cannot be set, and no shared cache may keep what is for
+/// one person.
+pub(crate) fn clean(status: StatusCode, headers: &mut HeaderMap, personal: bool) {
     let switching = status == StatusCode::SWITCHING_PROTOCOLS;
     let named: Vec<String> = tokens(headers, CONNECTION).collect();
     for name in named.iter().map(String::as_str).chain(HOP_BY_HOP.iter().copied()) {
@@ -21,7 +83,9 @@ pub(crate) fn clean(status: StatusCode, headers: &mut HeaderMap) {
         }
     }
     cookies::forbid_ours(headers);
-    make_private(headers);
+    if personal {
+        make_private(headers);
+    }
 }
 
 /// What a gate shows is for one person: `public` and `s-maxage` go, `private` comes. A page (HTML) whose upstream says
@@ -61,7 +125,7 @@ mod tests {
             if let Some(g) = given {
                 h.insert(CACHE_CONTROL, HeaderValue::from_static(g));
             }
-            clean(StatusCode::OK, &mut h);
+            clean(StatusCode::OK, &mut h, true);
             assert_eq!(h[CACHE_CONTROL], want, "{given:?} {content}");
         }
     }
@@ -72,7 +136,7 @@ mod tests {
         for (n, v) in [("connection", "x-inner, close"), ("x-inner", "1"), ("keep-alive", "timeout=5"), ("x-outer", "2")] {
             h.insert(n, HeaderValue::from_static(v));
         }
-        clean(StatusCode::OK, &mut h);
+        clean(StatusCode::OK, &mut h, true);
         assert!(!h.contains_key("x-inner") && !h.contains_key("keep-alive") && !h.contains_key("connection"));
         assert!(h.contains_key("x-outer"));
     }
