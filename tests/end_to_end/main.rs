@@ -14,6 +14,7 @@ mod directories;
 mod edits;
 mod flows;
 mod forging;
+mod forms;
 mod kept;
 mod nodes;
 mod rooms;

@@ -20,6 +20,8 @@ pub enum Purpose {
     Flow,
     /// What a session keeps for signing out at the provider.
     SessionHint,
+    /// A form that a sign-in interrupted.
+    Form,
     /// The order to a gate's host to forget its cookie and pages, given by the page that says one is signed out.
     Forget,
 }
@@ -31,6 +33,7 @@ impl Purpose {
             Purpose::Ask => b"passeur ask 1",
             Purpose::Flow => b"passeur flow 1",
             Purpose::SessionHint => b"passeur session hint 1",
+            Purpose::Form => b"passeur form 1",
             Purpose::Forget => b"passeur forget 1",
         }
     }

@@ -4,6 +4,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 
 use async_trait::async_trait;
+use bytes::Bytes;
 use http::{HeaderMap, Method, Request, Response, Uri, header};
 use passeur_core::id::Token;
 use passeur_core::step::{Lang, Step};
@@ -75,6 +76,15 @@ impl NoSession {
     }
 }
 
+/// A form that came without a session.
+#[derive(Clone, Debug)]
+pub enum Interrupted {
+    /// Its body.
+    Whole(Bytes),
+    /// It is larger than what is kept, or did not arrive in time.
+    TooLarge,
+}
+
 /// What became of a presented token.
 pub enum Presented {
     Admitted(Arc<Admission>),
@@ -135,6 +145,7 @@ pub trait Control: Send + Sync + 'static {
         gate: &str,
         why: NoSession,
         headers: &HeaderMap,
+        form: Option<Interrupted>,
         facts: &RequestFacts,
     ) -> Response<Body>;
     /// Answers a request that is never let through, for the reason in the step.

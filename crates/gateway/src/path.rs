@@ -2,6 +2,7 @@
 
 use std::net::IpAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
 use http::{HeaderMap, Request, Response, StatusCode};
 use http_body_util::BodyExt;
@@ -18,7 +19,7 @@ use passeur_links::clock::Clock;
 use crate::admission::Admission;
 use crate::bearer::Bearer;
 use crate::body::{Body, BoxError, full};
-use crate::control::{NoSession, Presented, RequestFacts};
+use crate::control::{Interrupted, NoSession, Presented, RequestFacts};
 use crate::cookies::{self, Found};
 use crate::remote::Remote;
 use crate::shared::{Edition, Live, Place};
@@ -104,7 +105,12 @@ impl Gateway {
             return self.forward(place, request, Bearer::Open(proof, place.open.clone()), &way, facts).await;
         }
         match self.admission(edition, gate, &request, &facts).await {
-            Err(response) => page(*response),
+            Err(Away::Answer(response)) => page(*response),
+            Err(Away::Without(why)) => {
+                let (parts, body) = request.into_parts();
+                let form = interrupted(&parts, body, &gate.address.origin()).await;
+                page(self.control.turn_away(edition.clone(), &gate.name, why, &parts.headers, form, &facts).await)
+            }
             Ok(admission) => {
                 if let Standing::More(sections) = standing(&gate.sections, request.uri().path())
                     && let Some(closed) = sections.into_iter().find(|i| !admission.admitted.section(*i))
@@ -124,15 +130,14 @@ impl Gateway {
         gate: &Gate,
         request: &Request<Incoming>,
         facts: &RequestFacts,
-    ) -> Result<Arc<Admission>, Box<Response<Body>>> {
-        let away = async |why| Box::new(self.control.turn_away(edition.clone(), &gate.name, why, request.headers(), facts).await);
+    ) -> Result<Arc<Admission>, Away> {
         let (name, _) = gate.address.cookie("gate");
         let token = match cookies::find(request.headers(), &name) {
-            Found::None => return Err(away(NoSession::NoCookie).await),
-            Found::Several => return Err(away(NoSession::TwoCookies).await),
+            Found::None => return Err(Away::Without(NoSession::NoCookie)),
+            Found::Several => return Err(Away::Without(NoSession::TwoCookies)),
             Found::One(text) => match Token::parse(&text) {
                 Some(t) => t,
-                None => return Err(away(NoSession::Unknown).await),
+                None => return Err(Away::Without(NoSession::Unknown)),
             },
         };
         let kept = self.table.get(&token.digest()).filter(|a| a.edition == edition.number && a.admitted.gate() == gate.name);
@@ -140,8 +145,8 @@ impl Gateway {
             Some(a) => a,
             None => match self.control.present(edition.clone(), &gate.name, &token, facts).await {
                 Presented::Admitted(a) => a,
-                Presented::Refused(r) => return Err(Box::new(r)),
-                Presented::No(why) => return Err(away(why).await),
+                Presented::Refused(r) => return Err(Away::Answer(Box::new(r))),
+                Presented::No(why) => return Err(Away::Without(why)),
             },
         };
         let why = match admission.session.state(&edition.site.lifetimes, self.clock.now()) {
@@ -152,7 +157,7 @@ impl Gateway {
         };
         if let Some(why) = why {
             self.table.forget(&token.digest());
-            return Err(away(why).await);
+            return Err(Away::Without(why));
         }
         let age = self.table.revocations_age_ms();
         if age > STALE_MS {
@@ -160,9 +165,9 @@ impl Gateway {
                 Some(true) => {}
                 Some(false) => {
                     self.table.end(&[admission.session.id]);
-                    return Err(away(NoSession::Ended).await);
+                    return Err(Away::Without(NoSession::Ended));
                 }
-                None if age > BLIND_MS => return Err(Box::new(self.control.blind(facts).await)),
+                None if age > BLIND_MS => return Err(Away::Answer(Box::new(self.control.blind(facts).await))),
                 None => {}
             }
         }
@@ -218,6 +223,40 @@ impl Gateway {
             }
         }
     }
+}
+
+/// Why a request is not forwarded.
+enum Away {
+    /// There is no session to use.
+    Without(NoSession),
+    /// It is answered already.
+    Answer(Box<Response<Body>>),
+}
+
+/// The largest form that is kept through a sign-in, in bytes, and how long it may take to arrive.
+const FORM_MAX: usize = 64 * 1024;
+const FORM_LIMIT: Duration = Duration::from_secs(10);
+
+/// The form that the lack of a session interrupts: one that a person sent from the gate's own page. Anything else is
+/// answered as before: another site's form is never kept for anybody.
+async fn interrupted(parts: &http::request::Parts, body: Incoming, origin: &str) -> Option<Interrupted> {
+    let text = |name: &str| parts.headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let is_form = text("content-type")
+        .split(';')
+        .next()
+        .is_some_and(|t| t.trim().eq_ignore_ascii_case("application/x-www-form-urlencoded"));
+    let navigates = match text("sec-fetch-mode") {
+        "" => text("accept").to_ascii_lowercase().contains("text/html"),
+        mode => mode == "navigate",
+    };
+    if parts.method != http::Method::POST || !is_form || !navigates || text("origin") != origin {
+        return None;
+    }
+    let whole = tokio::time::timeout(FORM_LIMIT, http_body_util::Limited::new(body, FORM_MAX).collect()).await;
+    Some(match whole {
+        Ok(Ok(collected)) => Interrupted::Whole(collected.to_bytes()),
+        _ => Interrupted::TooLarge,
+    })
 }
 
 /// The way a request came, as far as it can be believed.

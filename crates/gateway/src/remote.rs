@@ -13,7 +13,7 @@ use tokio::runtime::Handle;
 use crate::admission::Admission;
 use crate::bearer::Bearer;
 use crate::body::{Body, full};
-use crate::control::{Control, NoSession, Presented, RequestFacts, UpstreamFailure};
+use crate::control::{Control, Interrupted, NoSession, Presented, RequestFacts, UpstreamFailure};
 use crate::shared::Edition;
 
 /// [`Control`] on another runtime. Cheap to clone.
@@ -72,10 +72,11 @@ impl Remote {
         gate: &str,
         why: NoSession,
         h: &HeaderMap,
+        form: Option<Interrupted>,
         facts: &RequestFacts,
     ) -> Response<Body> {
         let (c, gate, h, facts) = (self.control.clone(), gate.to_owned(), h.clone(), facts.clone());
-        self.run(async move { c.turn_away(e, &gate, why, &h, &facts).await }).await.unwrap_or_else(broken)
+        self.run(async move { c.turn_away(e, &gate, why, &h, form, &facts).await }).await.unwrap_or_else(broken)
     }
 
     pub(crate) async fn reject(

@@ -17,7 +17,7 @@ use passeur_core::site::Gate;
 use passeur_core::step::{Param, Phrase, Silent, Step, StepCode};
 use passeur_gateway::admission::Admission;
 use passeur_gateway::body::{Body, BoxError};
-use passeur_gateway::control::{Control, FailureKind, NoSession, Presented, RequestFacts, UpstreamFailure};
+use passeur_gateway::control::{Control, FailureKind, Interrupted, NoSession, Presented, RequestFacts, UpstreamFailure};
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_store::{GateTokenRow, SessionRow, StoreError};
@@ -28,7 +28,7 @@ use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages::{self, redirect};
 use crate::signin::ask::{Ask, cookie_digest};
-use crate::signin::{ClientAddress, Visit, arrive, evidence, forget, session};
+use crate::signin::{ClientAddress, Visit, arrive, evidence, forget, forms, session};
 
 /// Implements [`Control`] over the shared state and the sign-in host's router.
 pub struct Service {
@@ -77,6 +77,7 @@ impl Control for Service {
         plain(match (parts.uri.path(), reads) {
             ("/.passeur/arrive", true) => arrive::arrive(&self.app, &edition, gate, &visit).await,
             ("/.passeur/sign-out", true) => redirect(&edition.site.address.at("/.passeur/sign-out"), None),
+            ("/.passeur/form", true) => forms::offer(&self.app, &edition, gate, &visit).await,
             ("/.passeur/forget", true) => forget::forget(&self.app, gate, &visit),
             ("/.passeur/page.css", true) => crate::router::style().await.into_response(),
             _ => problem(StatusCode::NOT_FOUND, "not-found", "Nothing is here", "Passeur has no such page on a gate.")
@@ -111,13 +112,14 @@ impl Control for Service {
         gate: &str,
         why: NoSession,
         headers: &HeaderMap,
+        form: Option<Interrupted>,
         facts: &RequestFacts,
     ) -> Response<Body> {
         let Some(gate) = edition.site.gate(gate) else {
             return plain(StatusCode::NOT_FOUND.into_response());
         };
         let mut attempt = Attempt::begin(&self.app, &gate.name, facts);
-        if !facts.navigates {
+        if !facts.navigates && form.is_none() {
             attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(why.code())));
             attempt.step(|| {
                 Step::new(StepCode::NotNavigation).with("method", facts.method.as_str()).with("why", Param::reason(why.code()))
@@ -131,8 +133,9 @@ impl Control for Service {
             Found::One(v) if Token::parse(&v).is_some() => (v, false),
             _ => (self.app.new_token().reveal().to_owned(), true),
         };
+        let set = fresh.then(|| cookies::set(&name, &binding, secure, None));
         let target = ReturnPath::parse(&facts.target);
-        let ask = Ask {
+        let mut ask = Ask {
             gate: gate.name.clone(),
             cut: target.is_none(),
             target: target.unwrap_or_else(ReturnPath::root).as_str().to_owned(),
@@ -140,10 +143,28 @@ impl Control for Service {
             crossing: attempt.id,
             began: attempt.began().timestamp_millis(),
             why: why.code().to_owned(),
+            form: None,
         };
+        let Some(form) = form else {
+            let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.app)));
+            return plain(redirect(&to, set.as_deref()));
+        };
+        let kept = match &form {
+            Interrupted::Whole(body) => match forms::keep(&self.app, gate, &ask.target, body, &binding).await {
+                Ok(kept) => kept,
+                Err(e) => return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response()),
+            },
+            Interrupted::TooLarge => None,
+        };
+        ask.form = Some(if kept.is_some() { "form-kept" } else { "form-not-kept" }.to_owned());
+        let is_kept = kept.is_some();
+        ask.target = kept.map_or_else(|| "/".to_owned(), |token| forms::path(&token));
         let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.app)));
-        let set = fresh.then(|| cookies::set(&name, &binding, secure, None));
-        plain(redirect(&to, set.as_deref()))
+        let mut answer = pages::form_interrupted(&edition.site, facts.lang, gate, &to, is_kept).into_response();
+        if let Some(value) = set.and_then(|c| HeaderValue::from_str(&c).ok()) {
+            answer.headers_mut().append(header::SET_COOKIE, value);
+        }
+        plain(answer)
     }
 
     async fn reject(

@@ -4,6 +4,7 @@
 mod crossings;
 mod editions;
 mod flows;
+mod forms;
 mod pool;
 mod schema;
 mod secrets;
@@ -14,6 +15,7 @@ mod upkeep;
 pub use crossings::{Cursor, Filter, NewCrossing, OutcomeRow, RecordedCrossing, Usage};
 pub use editions::EditionRow;
 pub use flows::ProviderFlows;
+pub use forms::KeptForm;
 pub use pool::{Store, StoreError};
 pub use secrets::{SealedSecret, SecretMeta};
 pub use sessions::{CodeRow, GateSessions, GateTokenRow, NewCode, NewSession, SessionFilter, SessionRow};

@@ -27,6 +27,9 @@ diesel::table! {
         expires_at -> Timestamptz,
     }
 }
+diesel::table! {
+    kept_forms (digest) { digest -> Binary, gate -> Text, binding -> Binary, sealed -> Binary, expires_at -> Timestamptz, }
+}
 diesel::table! { answered (flow) { flow -> Binary, expires_at -> Timestamptz, } }
 diesel::table! { revocations (single) { single -> Bool, counter -> BigInt, } }
 diesel::table! {

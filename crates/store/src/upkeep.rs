@@ -7,7 +7,7 @@ use diesel_async::RunQueryDsl;
 use passeur_core::Moment;
 
 use crate::pool::{Store, StoreError};
-use crate::schema::{answered, codes, provider_flows, sessions, unrecorded};
+use crate::schema::{answered, codes, kept_forms, provider_flows, sessions, unrecorded};
 
 const PARTITIONED: [&str; 2] = ["crossings", "evidence"];
 
@@ -69,6 +69,7 @@ impl Store {
     pub async fn sweep(&self, now: Moment, sessions_before: Moment, counts_before: Moment) -> Result<(), StoreError> {
         let mut conn = self.conn().await?;
         diesel::delete(codes::table.filter(codes::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(kept_forms::table.filter(kept_forms::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(answered::table.filter(answered::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(sessions::table.filter(sessions::began.lt(sessions_before))).execute(&mut conn).await?;
         diesel::delete(provider_flows::table.filter(provider_flows::minute.lt(counts_before))).execute(&mut conn).await?;

@@ -10,7 +10,7 @@ mod stack;
 
 pub use authority::Authority;
 pub use chromium::Browser;
-pub use client::Person;
+pub use client::{Page, Person};
 pub use database::Database;
 pub use raw::{RawUpstream, raw};
 pub use scripted::{OK, Scripted, eventually, read_request};

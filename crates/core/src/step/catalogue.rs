@@ -68,6 +68,8 @@ catalogue! {
         "The person was sent to sign in at {to}." / "La personne a été envoyée se connecter à {to}.";
     ReturnCut = "gate.return-not-kept" Gate Notice []
         "The address asked for could not be kept through the sign-in; the person returns to the front page instead." / "L'adresse demandée n'a pas pu être conservée ; la personne reviendra à la page d'accueil.";
+    FormKept = "gate.form-kept" Gate Notice ["kept"]
+        "A form came without a session; it was {kept}, and is never sent again alone." / "Un formulaire est arrivé sans session ; il a été {kept} et n'est jamais renvoyé seul.";
     NotNavigation = "gate.not-navigation" Gate Stop ["method", "why"]
         "The request needs a session and is not one a person could be redirected from, so it got 401." / "La requête exige une session et ne peut pas être redirigée : réponse 401."
         => "Open the gate's address in a browser first; scripts and background requests only work inside a live session." / "Ouvrez d'abord l'adresse de la porte dans un navigateur ; scripts et requêtes d'arrière-plan exigent une session active.";

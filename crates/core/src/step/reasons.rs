@@ -47,6 +47,12 @@ pub const REASONS: &[(&str, &str, &str)] = &[
     ("network", "another site's page", "la page d'un autre site"),
     ("empty", "no value", "aucune valeur"),
     ("several-values", "it has several values", "il a plusieurs valeurs"),
+    ("form-kept", "kept for after the sign-in", "gardé pour après la connexion"),
+    (
+        "form-not-kept",
+        "not kept: it is too large, no text, or too many are kept already",
+        "non gardé : trop grand, pas du texte, ou trop de formulaires gardés",
+    ),
     ("sign-in", "the sign-in", "la connexion"),
     ("both-lengths", "both Transfer-Encoding and Content-Length", "Transfer-Encoding et Content-Length à la fois"),
     ("several-lengths", "more than one Content-Length", "plusieurs Content-Length"),

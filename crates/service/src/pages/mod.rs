@@ -8,7 +8,7 @@ use axum::response::{IntoResponse, Response};
 use http::{HeaderValue, StatusCode, header};
 use maud::{Markup, html};
 use passeur_core::id::CrossingId;
-use passeur_core::site::Site;
+use passeur_core::site::{Gate, Site};
 use passeur_core::step::{Lang, StepCode, remedy};
 use passeur_store::StoreError;
 
@@ -177,6 +177,47 @@ pub fn upstream_failed(site: &Site, lang: Lang, gate: &str, status: StatusCode, 
         }
         p.hint { (say(Word::QuoteId, lang)) }
         nav.ways { a.button href="" { (say(Word::TryAgain, lang)) } }
+    };
+    Page { status, markup: page(&site.name, lang, say(Word::NotNow, lang), "stop", content) }
+}
+
+/// A form came without a session: says so, and what became of what was entered.
+pub fn form_interrupted(site: &Site, lang: Lang, gate: &Gate, sign_in: &str, kept: bool) -> Page {
+    let content = html! {
+        p.lead { (say(Word::FormInterrupted, lang)) }
+        p { (say(if kept { Word::FormKept } else { Word::FormNotKept }, lang)) }
+        dl.facts { dt { (say(Word::Place, lang)) } dd { (gate.title) } }
+        nav.ways { a.button href=(sign_in) { (say(Word::SignIn, lang)) } }
+    };
+    let title = say(Word::SignInFirst, lang);
+    Page { status: StatusCode::UNAUTHORIZED, markup: page(&site.name, lang, title, "calm", content) }
+}
+
+/// The kept form, shown whole, with a button that sends it.
+pub fn form_again(site: &Site, lang: Lang, gate: &Gate, target: &str, fields: &[(String, String)]) -> Page {
+    let content = html! {
+        p.lead { (say(Word::FormAgain, lang)) }
+        form method="post" action=(target) accept-charset="utf-8" {
+            dl.facts {
+                @for (name, value) in fields {
+                    dt { (name) } dd { (if name.to_lowercase().contains("pass") { "••••••" } else { value }) }
+                }
+            }
+            @for (name, value) in fields { textarea hidden name=(name) { "\n" (value) } }
+            nav.ways {
+                button type="submit" { (say(Word::SendNow, lang)) }
+                a href="/" { (say(Word::Discard, lang)) }
+            }
+        }
+    };
+    Page { status: StatusCode::OK, markup: page(&site.name, lang, &gate.title, "calm", content) }
+}
+
+/// There is no such form any more.
+pub fn form_gone(site: &Site, lang: Lang, gate: &Gate, status: StatusCode) -> Page {
+    let content = html! {
+        p.lead { (say(Word::FormGone, lang)) }
+        nav.ways { a.button href="/" { (gate.title) } }
     };
     Page { status, markup: page(&site.name, lang, say(Word::NotNow, lang), "stop", content) }
 }

@@ -33,12 +33,42 @@ pub enum Word {
     Groups,
     Factors,
     Console,
+    SignInFirst,
+    FormInterrupted,
+    FormKept,
+    FormNotKept,
+    FormAgain,
+    FormGone,
+    SendNow,
+    Discard,
 }
 
 /// The words.
 pub fn say(word: Word, lang: Lang) -> &'static str {
     let (en, fr) = match word {
         Word::Place => ("Application", "Application"),
+        Word::SignInFirst => ("Sign in first", "Connectez-vous d'abord"),
+        Word::FormInterrupted => (
+            "Your session had ended when you sent this form, so it did not reach the application.",
+            "Votre session était terminée quand vous avez envoyé ce formulaire : l'application ne l'a pas reçu.",
+        ),
+        Word::FormKept => (
+            "What you entered is kept for half an hour. After signing in you can look at it once more and send it.",
+            "Votre saisie est gardée une demi-heure. Après la connexion, vous pourrez la relire et l'envoyer.",
+        ),
+        Word::FormNotKept => (
+            "It could not be kept: go back in your browser to copy what you entered, then sign in.",
+            "Elle n'a pas pu être gardée : revenez en arrière pour copier votre saisie, puis connectez-vous.",
+        ),
+        Word::FormAgain => (
+            "This is the form that your sign-in interrupted. It has not been sent.",
+            "Voici le formulaire que la connexion a interrompu. Il n'a pas été envoyé.",
+        ),
+        Word::FormGone => {
+            ("This form is no longer kept, or was shown already.", "Ce formulaire n'est plus gardé, ou a déjà été montré.")
+        }
+        Word::SendNow => ("Send it now", "L'envoyer maintenant"),
+        Word::Discard => ("Do not send it", "Ne pas l'envoyer"),
         Word::SignedInAs => ("Signed in as", "Connecté comme"),
         Word::Crossing => ("Crossing", "Passage"),
         Word::QuoteId => (

@@ -28,6 +28,8 @@ pub struct Ask {
     pub why: String,
     /// Whether the address asked for could not be kept, so that `target` is the front page instead.
     pub cut: bool,
+    /// Whether a form was interrupted, and what became of it: a reason code.
+    pub form: Option<String>,
 }
 
 impl Ask {

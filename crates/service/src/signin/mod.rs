@@ -6,6 +6,7 @@ pub mod ask;
 pub mod enter;
 pub mod evidence;
 pub mod forget;
+pub mod forms;
 pub mod out;
 pub mod session;
 pub mod start;

@@ -71,6 +71,9 @@ pub fn first_steps(site: &Site, ask: &Ask, visit: &Visit) -> Vec<Step> {
     facts.method = http::Method::GET;
     facts.target = ask.target.clone();
     let mut steps = vec![crate::attempt::arrived(&ask.gate, &facts)];
+    if let Some(kept) = &ask.form {
+        steps.push(Step::new(StepCode::FormKept).with("kept", Param::reason(kept)));
+    }
     if ask.cut {
         steps.push(Step::new(StepCode::ReturnCut));
     }
