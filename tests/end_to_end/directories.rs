@@ -129,6 +129,8 @@ async fn a_trial_says_which_value_is_wrong() {
     assert_eq!(wrong(provider, json!({"name": "pilotage", "issuer": issuer(1), "secret": secret})).await, ["address"]);
     let slash = format!("{}/", issuer(stack.provider_port()));
     assert_eq!(wrong(provider, json!({"name": "pilotage", "issuer": slash, "secret": secret})).await, ["issuer"]);
+    let metadata = json!({"name": "pilotage", "issuer": "https://169.254.169.254", "secret": secret});
+    assert_eq!(wrong(provider, metadata).await, ["address"], "nothing is fetched from there");
     let other =
         json!({"name": "renamed", "issuer": issuer(stack.provider_port()), "client_id": "passeur-havrelune", "secret": secret});
     assert_eq!(wrong(provider, other).await, ["redirect address"]);

@@ -1,10 +1,14 @@
-//! HTTP to providers: short time limits, bounded bodies, no redirect followed, certificates always checked.
+//! HTTP to providers, the one client for addresses that engineers or documents name: short time limits, bounded bodies,
+//! no redirect followed, certificates always checked, and only what [`crate::guard`] allows.
 
 use std::time::{Duration, Instant};
 
 use futures_util::StreamExt;
 use reqwest::header::HeaderMap;
 
+use url::Url;
+
+use crate::guard::{Forbidden, check_url};
 use crate::resolve::Resolver;
 
 /// Why a provider gave no usable answer. The words are for engineers and name what to look at.
@@ -20,6 +24,8 @@ pub enum HttpError {
     TooLarge(usize),
     #[error("the answer was not valid HTTP ({0})")]
     Protocol(String),
+    #[error("{0} is not fetched: {1}")]
+    Forbidden(String, Forbidden),
     #[error("the certificate file {0} cannot be used: {1}")]
     CaFile(String, String),
 }
@@ -62,7 +68,7 @@ impl Client {
 
     /// GET, read to at most `max` bytes.
     pub async fn get(&self, url: &str, authorization: Option<&str>, max: usize) -> Result<Answer, HttpError> {
-        let mut request = self.http.get(url).header("accept", "application/json");
+        let mut request = self.http.get(allowed(url)?).header("accept", "application/json");
         if let Some(value) = authorization {
             request = request.header("authorization", sensitive(value));
         }
@@ -77,7 +83,7 @@ impl Client {
         authorization: Option<&str>,
         max: usize,
     ) -> Result<Answer, HttpError> {
-        let mut request = self.http.post(url).header("accept", "application/json").form(form);
+        let mut request = self.http.post(allowed(url)?).header("accept", "application/json").form(form);
         if let Some(value) = authorization {
             request = request.header("authorization", sensitive(value));
         }
@@ -112,6 +118,14 @@ impl Client {
             HttpError::Protocol(why)
         }
     }
+}
+
+/// The address, when it may be fetched. Shown without its query, which may hold what is secret.
+fn allowed(url: &str) -> Result<Url, HttpError> {
+    let shown = url.split('?').next().unwrap_or_default().to_owned();
+    let parsed = Url::parse(url).map_err(|_| HttpError::Forbidden(shown.clone(), Forbidden::NoHost))?;
+    check_url(&parsed).map_err(|why| HttpError::Forbidden(shown, why))?;
+    Ok(parsed)
 }
 
 fn sensitive(value: &str) -> reqwest::header::HeaderValue {

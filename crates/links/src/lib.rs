@@ -2,6 +2,7 @@
 //! here. Also the two things every connection needs: the one clock and the resolver that knows loopback names.
 
 pub mod clock;
+pub mod guard;
 pub mod http;
 pub mod ldap;
 pub mod resolve;

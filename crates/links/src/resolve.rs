@@ -18,7 +18,7 @@ pub async fn resolve(host: &str, port: u16) -> io::Result<Vec<SocketAddr>> {
     Ok(tokio::net::lookup_host((host, port)).await?.collect())
 }
 
-/// The same for reqwest clients.
+/// The same for reqwest clients, refusing what may not be fetched ([`crate::guard`]).
 #[derive(Clone, Copy, Debug)]
 pub struct Resolver;
 
@@ -27,6 +27,9 @@ impl reqwest::dns::Resolve for Resolver {
         let host = name.as_str().to_owned();
         Box::pin(async move {
             let addresses = resolve(&host, 0).await?;
+            for a in &addresses {
+                crate::guard::check_address(&host, a.ip())?;
+            }
             Ok(Box::new(addresses.into_iter()) as reqwest::dns::Addrs)
         })
     }

@@ -1,0 +1,53 @@
+//! What identity costs, measured: an upstream directly, a bare pass-through without identity, and Passeur's data path with
+//! a live session and a full edition, in processes of their own on one machine. Rounds alternate, and what is reported is
+//! the median of the ratios of pairs, since single rounds swing.
+
+mod bare;
+mod decide;
+mod gate;
+mod load;
+mod process;
+mod report;
+mod tls;
+mod upstream;
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::{Parser, Subcommand};
+
+#[derive(Parser)]
+struct Args {
+    #[command(subcommand)]
+    role: Role,
+}
+
+#[derive(Subcommand)]
+enum Role {
+    /// Measure everything and write the report
+    All {
+        #[arg(long, default_value_t = 7)]
+        rounds: usize,
+        #[arg(long, default_value_t = 3)]
+        seconds: u64,
+        /// The file whose table is written anew
+        #[arg(long)]
+        into: Option<PathBuf>,
+    },
+    /// The application: answers with a body of the size its path names
+    Upstream,
+    /// The pass-through without identity
+    Bare { upstream: SocketAddr, folder: Option<PathBuf> },
+    /// Passeur's data path
+    Gate { upstream: SocketAddr, folder: Option<PathBuf> },
+}
+
+fn main() {
+    let _ = rustls::crypto::aws_lc_rs::default_provider().install_default();
+    match Args::parse().role {
+        Role::All { rounds, seconds, into } => report::all(rounds, seconds, into),
+        Role::Upstream => upstream::run(),
+        Role::Bare { upstream, folder } => bare::run(upstream, folder),
+        Role::Gate { upstream, folder } => gate::run(upstream, folder),
+    }
+}

@@ -1,0 +1,111 @@
+//! Which addresses may be fetched. Every address that comes from an engineer or from a document (an issuer, an endpoint of
+//! a discovery document) passes here, so that none of them can be used to reach what only this machine can.
+//!
+//! Private networks are allowed: an organisation's provider often stands in one. What is never a provider is refused:
+//! link-local addresses (where clouds keep their metadata), multicast, the unspecified address, and this machine under
+//! any name but `localhost`.
+
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+use passeur_core::address::is_loopback;
+use url::{Host, Url};
+
+/// Metadata services outside the link-local networks.
+const METADATA: [IpAddr; 2] =
+    [IpAddr::V4(Ipv4Addr::new(100, 100, 100, 200)), IpAddr::V6(Ipv6Addr::new(0xfd00, 0x0ec2, 0, 0, 0, 0, 0, 0x254))];
+
+/// Why an address is not fetched.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Forbidden {
+    #[error("it is no https address (plain http is for localhost names only)")]
+    Scheme,
+    #[error("it names no host")]
+    NoHost,
+    #[error("it leads to a link-local address, where nothing but metadata lives")]
+    LinkLocal,
+    #[error("it leads to an address that is nobody's")]
+    Nobody,
+    #[error("it leads to this machine, which is reached by localhost names only")]
+    ThisMachine,
+}
+
+/// Whether a resolved address of `host` may be connected to.
+///
+/// # Errors
+/// Why not.
+pub fn check_address(host: &str, address: IpAddr) -> Result<(), Forbidden> {
+    let address = address.to_canonical();
+    let link_local = match address {
+        IpAddr::V4(v4) => v4.is_link_local(),
+        IpAddr::V6(v6) => v6.is_unicast_link_local(),
+    };
+    if link_local || METADATA.contains(&address) {
+        return Err(Forbidden::LinkLocal);
+    }
+    if address.is_unspecified() || address.is_multicast() || address == IpAddr::V4(Ipv4Addr::BROADCAST) {
+        return Err(Forbidden::Nobody);
+    }
+    if address.is_loopback() && !is_loopback(host) {
+        return Err(Forbidden::ThisMachine);
+    }
+    Ok(())
+}
+
+/// Whether an address may be asked for at all, before anything is resolved.
+///
+/// # Errors
+/// Why not.
+pub fn check_url(url: &Url) -> Result<(), Forbidden> {
+    let host = url.host_str().ok_or(Forbidden::NoHost)?;
+    match url.scheme() {
+        "https" => {}
+        "http" if is_loopback(host) => {}
+        _ => return Err(Forbidden::Scheme),
+    }
+    match url.host() {
+        Some(Host::Ipv4(v4)) => check_address(host, v4.into()),
+        Some(Host::Ipv6(v6)) => check_address(host, v6.into()),
+        _ => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_leads_to_metadata_or_to_this_machine_under_another_name() {
+        for (url, want) in [
+            ("https://sign-in.example/a", Ok(())),
+            ("https://10.1.2.3/", Ok(())),
+            ("http://bureau-pilotage.localhost:8641/", Ok(())),
+            ("http://127.0.0.1:8641/", Ok(())),
+            ("https://[::1]/", Ok(())),
+            ("http://sign-in.example/", Err(Forbidden::Scheme)),
+            ("ftp://sign-in.example/", Err(Forbidden::Scheme)),
+            ("file:///etc/passwd", Err(Forbidden::NoHost)),
+            ("https://169.254.169.254/latest/", Err(Forbidden::LinkLocal)),
+            ("https://0xa9fea9fe/", Err(Forbidden::LinkLocal)),
+            ("https://2852039166/", Err(Forbidden::LinkLocal)),
+            ("https://[fe80::1]/", Err(Forbidden::LinkLocal)),
+            ("https://[::ffff:169.254.169.254]/", Err(Forbidden::LinkLocal)),
+            ("https://[fd00:ec2::254]/", Err(Forbidden::LinkLocal)),
+            ("https://100.100.100.200/", Err(Forbidden::LinkLocal)),
+            ("https://0.0.0.0/", Err(Forbidden::Nobody)),
+            ("https://[::]/", Err(Forbidden::Nobody)),
+            ("https://224.0.0.1/", Err(Forbidden::Nobody)),
+        ] {
+            assert_eq!(check_url(&Url::parse(url).unwrap()), want, "{url}");
+        }
+        // A name that leads there is caught when it is resolved.
+        for (host, address, want) in [
+            ("rebound.example", "127.0.0.1", Err(Forbidden::ThisMachine)),
+            ("rebound.example", "::1", Err(Forbidden::ThisMachine)),
+            ("rebound.example", "169.254.169.254", Err(Forbidden::LinkLocal)),
+            ("x.localhost", "127.0.0.1", Ok(())),
+            ("sign-in.example", "192.168.3.4", Ok(())),
+        ] {
+            assert_eq!(check_address(host, address.parse().unwrap()), want, "{host} {address}");
+        }
+    }
+}
