@@ -141,3 +141,72 @@ async fn a_flood_of_anonymous_refusals_is_counted_not_recorded() {
     // One a minute; a minute may end while they come.
     assert!(rows.len() <= 2 && counted == attempts, "{} rows, {counted} counted", rows.len());
 }
+
+/// Reads until the text shows; a connection that closes before is a failure.
+async fn until(socket: &mut TcpStream, seen: &mut String, text: &str) {
+    while !seen.contains(text) {
+        let mut buffer = [0; 4096];
+        let n = socket.read(&mut buffer).await.unwrap();
+        assert!(n > 0, "closed before {text:?}: {seen}");
+        seen.push_str(&String::from_utf8_lossy(&buffer[..n]));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_body_waits_for_the_word_to_go_on_and_is_not_sent_without_a_session() {
+    let stack = Stack::new().await;
+    let anouk = stack.signed_in("anouk").await;
+    let expecting = |head: &str| {
+        format!(
+            "POST /received HTTP/1.1\r\n{head}\r\nAccept: application/json\r\nExpect: 100-continue\r\nContent-Length: 5\r\n\r\n"
+        )
+    };
+    let mut socket = TcpStream::connect(stack.address).await.unwrap();
+    socket.write_all(expecting(&stack.head(&anouk)).as_bytes()).await.unwrap();
+    let mut seen = String::new();
+    until(&mut socket, &mut seen, "HTTP/1.1 100 Continue\r\n\r\n").await;
+    socket.write_all(b"berth").await.unwrap();
+    until(&mut socket, &mut seen, "\"body_length\":5").await;
+    // Without a session the answer comes at once, and nobody asks for the body.
+    let host = format!("Host: berths.havrelune.localhost:{}\r\nConnection: close", stack.address.port());
+    let answer = raw(stack.address, &expecting(&host)).await;
+    assert!(answer.starts_with("HTTP/1.1 401") && !answer.contains("100 Continue"), "{answer}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn events_pass_as_they_come_and_trailers_at_the_end() {
+    let upstream = RawUpstream::new(
+        "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\nTrailer: X-Tide\r\n\r\n9\r\ndata: 1\n\n\r\n",
+        true,
+    )
+    .await;
+    let stack = Stack::with(|site| to_upstream(site, upstream.address.port())).await;
+    let anouk = stack.admitted("anouk").await;
+    let mut socket = TcpStream::connect(stack.address).await.unwrap();
+    let head = format!("GET /events HTTP/1.1\r\n{}\r\nTE: trailers\r\n\r\n", stack.head(&anouk));
+    socket.write_all(head.as_bytes()).await.unwrap();
+    let mut seen = String::new();
+    until(&mut socket, &mut seen, "data: 1").await;
+    assert!(!seen.contains("0\r\n\r\n"), "the first event came while the stream was open: {seen}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stop_lets_a_running_answer_end_and_takes_no_new_request() {
+    let upstream = RawUpstream::new("HTTP/1.1 200 OK\r\nContent-Length: 10\r\n\r\nhello", true).await;
+    let mut stack = Stack::with(|site| to_upstream(site, upstream.address.port())).await;
+    let anouk = stack.admitted("anouk").await;
+    let mut socket = TcpStream::connect(stack.address).await.unwrap();
+    // The upstream echoes what it is sent after its answer has begun: the rest of the answer comes from the upload.
+    let head = stack.head(&anouk).replace("Connection: close", "Connection: keep-alive");
+    socket.write_all(format!("POST /long HTTP/1.1\r\n{head}\r\nContent-Length: 5\r\n\r\n").as_bytes()).await.unwrap();
+    let mut seen = String::new();
+    until(&mut socket, &mut seen, "hello").await;
+    let service = stack.service.take().unwrap();
+    let address = stack.address;
+    let stopping = tokio::spawn(service.stop());
+    crate::support::eventually("nobody new is let in", async || TcpStream::connect(address).await.is_err()).await;
+    assert!(!stopping.is_finished(), "the running answer is waited for");
+    socket.write_all(b"there").await.unwrap();
+    until(&mut socket, &mut seen, "hellothere").await;
+    stopping.await.unwrap();
+}
