@@ -46,8 +46,8 @@ async fn a_session_an_edition_and_a_code_are_known_to_both_and_one_may_die() {
     let elodie = stack.signed_in("elodie").await;
     let sessions = stack.get("/sessions?person=p-1001").await;
     let ended = stack.post("/sessions/end", json!({"sessions": [sessions[0]["id"]]})).await;
-    assert_eq!(ended.0, 200);
-    eventually("the session is over there too", async || status(at, &asked).await == "401").await;
+    assert_eq!((ended.0, &ended.1["behind"]), (200, &json!([])));
+    assert_eq!(status(at, &asked).await, "401", "it returns when the other node has acknowledged");
     // The first node dies; the second serves on, with the sessions of the first.
     if let Some(first) = stack.service.take() {
         first.stop().await;

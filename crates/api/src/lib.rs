@@ -291,6 +291,8 @@ pub struct EndRequest {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct EndAnswer {
     pub ended: Vec<Uuid>,
+    /// Nodes that live and have not said within two seconds that they know; each refuses at the latest when it does.
+    pub behind: Vec<String>,
 }
 
 /// Whom to look up.

@@ -1,6 +1,7 @@
 //! What every part of the service shares.
 
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicI64, Ordering};
 use std::sync::{Arc, OnceLock, RwLock};
 
 use aws_lc_rs::rand;
@@ -14,9 +15,13 @@ use passeur_gateway::table::Table;
 use passeur_links::clock::Clock;
 use passeur_links::ldap::DirectoryLink;
 use passeur_store::{Store, StoreError};
+use uuid::Uuid;
 
 use crate::providers::ProviderLink;
 use crate::recorder::Recorder;
+
+/// Before the revocation counter was read for the first time.
+const NOTHING_SEEN: i64 = i64::MAX;
 
 /// The shared state of the service. Cheap to clone.
 #[derive(Clone)]
@@ -27,6 +32,10 @@ pub struct Inner {
     pub store: Store,
     pub ring: Ring,
     pub node: String,
+    /// This process among all that run under any name.
+    pub node_id: Uuid,
+    /// Up to where this node has acted on revocations.
+    revocation: AtomicI64,
     pub clock: Clock,
     pub live: Live,
     pub table: Arc<Table>,
@@ -65,6 +74,8 @@ impl App {
             store,
             ring,
             node,
+            node_id: uuid::Builder::from_random_bytes(random()).into_uuid(),
+            revocation: AtomicI64::new(NOTHING_SEEN),
             clock,
             live: Live::default(),
             table: Arc::default(),
@@ -76,6 +87,23 @@ impl App {
 
     pub fn now(&self) -> Moment {
         self.clock.now()
+    }
+
+    /// Acts on every revocation that this node has not seen yet, and tells the others how far it is.
+    pub async fn catch_up(&self) -> Result<(), StoreError> {
+        let after = self.revocation.load(Ordering::Acquire);
+        let (counter, ids) = self.store.revoked_since(after).await?;
+        self.table.end(&ids);
+        self.table.saw_revocations();
+        let so_far = match after {
+            // At the first reading memory holds nothing yet, so nothing had to be ended.
+            NOTHING_SEEN => {
+                let first = self.revocation.compare_exchange(NOTHING_SEEN, counter, Ordering::AcqRel, Ordering::Acquire);
+                first.map_or_else(|known| known.max(counter), |_| counter)
+            }
+            _ => self.revocation.fetch_max(counter, Ordering::AcqRel).max(counter),
+        };
+        self.store.node_seen(self.node_id, &self.node, self.now(), so_far).await
     }
 
     pub fn new_crossing(&self) -> CrossingId {

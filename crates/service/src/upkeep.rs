@@ -28,10 +28,9 @@ pub async fn run(app: App, mut stop: watch::Receiver<bool>) {
         t
     };
     let (mut watch, mut flush, mut sweep) = (ticks(WATCH_EVERY), ticks(FLUSH_EVERY), ticks(SWEEP_EVERY));
-    let mut seen_revocations = None;
     loop {
         tokio::select! {
-            _ = watch.tick() => see(&app, &mut seen_revocations).await,
+            _ = watch.tick() => see(&app).await,
             _ = flush.tick() => write(&app).await,
             _ = sweep.tick() => clean(&app).await,
             _ = stop.changed() => break,
@@ -39,21 +38,16 @@ pub async fn run(app: App, mut stop: watch::Receiver<bool>) {
     }
     write(&app).await;
     app.recorder.settle().await;
+    // A node that stops is not waited for.
+    if let Err(e) = app.store.forget_nodes(Some(app.node_id), app.now() - Duration::hours(1)).await {
+        tracing::warn!(error = %e, "the node could not be taken off the list");
+    }
 }
 
-/// Reads the revocation counter and ends here what was ended elsewhere; then looks for a new edition.
-async fn see(app: &App, seen: &mut Option<i64>) {
-    let after = seen.unwrap_or(0);
-    match app.store.revoked_since(after).await {
-        Ok((counter, ids)) => {
-            // At the first reading memory holds nothing yet, so nothing has to be ended.
-            if seen.is_some() {
-                app.table.end(&ids);
-            }
-            *seen = Some(counter);
-            app.table.saw_revocations();
-        }
-        Err(e) => tracing::warn!(error = %e, "the revocation counter cannot be read"),
+/// Ends here what was ended elsewhere; then looks for a new edition.
+async fn see(app: &App) {
+    if let Err(e) = app.catch_up().await {
+        tracing::warn!(error = %e, "the revocation counter cannot be read");
     }
     if let Err(e) = app.load_edition(false).await {
         tracing::warn!(error = %e, "the live edition cannot be read");

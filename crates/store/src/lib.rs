@@ -5,6 +5,7 @@ mod crossings;
 mod editions;
 mod flows;
 mod forms;
+mod nodes;
 mod pool;
 mod schema;
 mod secrets;

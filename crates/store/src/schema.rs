@@ -30,6 +30,9 @@ diesel::table! {
 diesel::table! {
     kept_forms (digest) { digest -> Binary, gate -> Text, binding -> Binary, sealed -> Binary, expires_at -> Timestamptz, }
 }
+diesel::table! {
+    nodes (id) { id -> Uuid, name -> Text, seen_at -> Timestamptz, revocation -> BigInt, }
+}
 diesel::table! { answered (flow) { flow -> Binary, expires_at -> Timestamptz, } }
 diesel::table! { revocations (single) { single -> Bool, counter -> BigInt, } }
 diesel::table! {

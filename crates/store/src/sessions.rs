@@ -186,8 +186,8 @@ impl Store {
     }
 
     /// Ends sessions: raises the revocation counter under its row lock and marks them with it. Returns those that were
-    /// live until now.
-    pub async fn end_sessions(&self, ids: &[Uuid], at: Moment, by: &str) -> Result<Vec<Uuid>, StoreError> {
+    /// live until now, and the counter that says so.
+    pub async fn end_sessions(&self, ids: &[Uuid], at: Moment, by: &str) -> Result<(Vec<Uuid>, i64), StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
             let counter: i64 = diesel::update(revocations::table)
@@ -205,7 +205,7 @@ impl Store {
                 .returning(sessions::id)
                 .get_results(conn)
                 .await?;
-            Ok(ended)
+            Ok((ended, counter))
         })
         .await
     }

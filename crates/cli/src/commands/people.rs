@@ -47,6 +47,9 @@ pub async fn end(mut ids: Vec<Uuid>, subject: Option<String>, c: &ClientArgs) ->
     for id in &answer.ended {
         say!("ended {id}");
     }
+    if !answer.behind.is_empty() {
+        say!("not acknowledged yet by: {}", passeur_core::text::visible(&answer.behind.join(", ")));
+    }
     if answer.ended.is_empty() { Err(Exit::NotFound("none of these was live".into())) } else { Ok(()) }
 }
 

@@ -76,7 +76,7 @@ pub async fn end(
         return Err(problem(StatusCode::BAD_REQUEST, "query", "Too many", "At most 1000 sessions at once."));
     }
     let ended = enter::end(&app, &ask.sessions, &who.name).await?;
-    for id in &ended {
+    for id in &ended.sessions {
         let Some(row) = app.store.session(*id).await? else {
             continue;
         };
@@ -89,9 +89,9 @@ pub async fn end(
         attempt.witness().step(|| Step::new(StepCode::SignedOut).with("by", by).with("who", name));
         attempt.record(Outcome::SignedOut).await?;
     }
-    let detail = ended.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let detail = ended.sessions.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     app.store.record_act(app.now(), &who.name, "end sessions", &detail).await?;
-    Ok(Json(EndAnswer { ended }))
+    Ok(Json(EndAnswer { ended: ended.sessions, behind: ended.behind }))
 }
 
 /// Looks somebody up, exactly as a gate would.

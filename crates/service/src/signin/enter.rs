@@ -110,11 +110,36 @@ fn uuid_bytes() -> [u8; 16] {
     uuid::Builder::from_random_bytes(random()).into_uuid().into_bytes()
 }
 
-/// Ends sessions everywhere: in the store under the revocation counter, and in this node's memory at once.
-pub async fn end(app: &App, ids: &[Uuid], by: &str) -> Result<Vec<Uuid>, StoreError> {
-    let ended = app.store.end_sessions(ids, app.now(), by).await?;
+/// How long other nodes are waited for, and how often they are asked.
+const ACKNOWLEDGE_LIMIT: std::time::Duration = std::time::Duration::from_secs(2);
+const ACKNOWLEDGE_EVERY: std::time::Duration = std::time::Duration::from_millis(25);
+/// A node that was not seen for so long does not live.
+const NODE_LIVES_S: i64 = 3;
+
+/// Sessions that were ended, and nodes that have not said yet that they know.
+#[derive(Debug, Default)]
+pub struct Ended {
+    pub sessions: Vec<Uuid>,
+    pub behind: Vec<String>,
+}
+
+/// Ends sessions everywhere: in the store under the revocation counter, in this node's memory at once, and returns when
+/// every live node has acknowledged, or after two seconds with the names of those that have not.
+pub async fn end(app: &App, ids: &[Uuid], by: &str) -> Result<Ended, StoreError> {
+    let (sessions, counter) = app.store.end_sessions(ids, app.now(), by).await?;
     app.table.end(ids);
-    Ok(ended)
+    app.catch_up().await?;
+    let began = std::time::Instant::now();
+    loop {
+        let behind = app.store.nodes_behind(counter, app.now() - Duration::seconds(NODE_LIVES_S)).await?;
+        if behind.is_empty() || began.elapsed() > ACKNOWLEDGE_LIMIT {
+            if !behind.is_empty() {
+                tracing::warn!(nodes = behind.join(", "), "ended sessions are not acknowledged by every node");
+            }
+            return Ok(Ended { sessions, behind });
+        }
+        tokio::time::sleep(ACKNOWLEDGE_EVERY).await;
+    }
 }
 
 /// Goes on with a live session.
