@@ -16,6 +16,7 @@ use tokio::runtime::Handle;
 use tokio::sync::{mpsc, watch};
 use tokio::task::LocalSet;
 
+use crate::conn::Conn;
 use crate::control::Control;
 use crate::floods::{Counters, Floods};
 use crate::head::HEAD_MAX;
@@ -204,10 +205,10 @@ impl Serving {
     where
         T: hyper::rt::Read + hyper::rt::Write + Unpin + Send + 'static,
     {
-        let (gateway, peer) = (self.gateway.clone(), self.peer);
+        let (gateway, conn) = (self.gateway.clone(), Rc::new(Conn::new(self.peer)));
         let service = service_fn(move |request| {
-            let gateway = gateway.clone();
-            async move { Ok::<_, Infallible>(gateway.handle(request, peer).await) }
+            let (gateway, conn) = (gateway.clone(), conn.clone());
+            async move { Ok::<_, Infallible>(gateway.handle(request, &conn).await) }
         });
         let mut builder = http1::Builder::new();
         builder
@@ -223,10 +224,10 @@ impl Serving {
     where
         T: hyper::rt::Read + hyper::rt::Write + Unpin + 'static,
     {
-        let (gateway, peer) = (self.gateway.clone(), self.peer);
+        let (gateway, conn) = (self.gateway.clone(), Rc::new(Conn::new(self.peer)));
         let service = service_fn(move |request| {
-            let gateway = gateway.clone();
-            async move { Ok::<_, Infallible>(gateway.handle(request, peer).await) }
+            let (gateway, conn) = (gateway.clone(), conn.clone());
+            async move { Ok::<_, Infallible>(gateway.handle(request, &conn).await) }
         });
         let mut builder = http2::Builder::new(OnCore);
         builder

@@ -5,6 +5,7 @@ use std::net::IpAddr;
 
 use http::header::{ACCEPT_ENCODING, CONNECTION, COOKIE, HOST, HeaderName, HeaderValue, RANGE, UPGRADE};
 use http::{HeaderMap, Request, Uri, request::Parts};
+use passeur_core::address::PublicAddress;
 use passeur_core::forwarded::Way;
 
 use crate::admission::folds_to;
@@ -36,6 +37,36 @@ const DROPPED: &[&str] = &[
     "host",
 ];
 
+/// Where a request came from, as an upstream is told.
+#[derive(Clone, Debug)]
+pub(crate) struct From {
+    forwarded: HeaderValue,
+    x_forwarded_for: HeaderValue,
+}
+
+impl From {
+    /// Written for a gate: `Forwarded` (RFC 7239) and its older kin, each hop in order.
+    pub(crate) fn new(way: &Way, gate: &PublicAddress) -> Option<From> {
+        let element = |hop: &IpAddr| match hop {
+            IpAddr::V4(v4) => format!("for={v4}"),
+            IpAddr::V6(v6) => format!("for=\"[{v6}]\""),
+        };
+        let proto = if gate.https { "https" } else { "http" };
+        let mut forwarded = format!("{};host=\"{}\";proto={proto}", element(&way.client()), gate.host);
+        let mut x_forwarded_for = way.client().to_string();
+        for hop in way.hops().iter().skip(1) {
+            forwarded.push_str(", ");
+            forwarded.push_str(&element(hop));
+            x_forwarded_for.push_str(", ");
+            x_forwarded_for.push_str(&hop.to_string());
+        }
+        Some(From {
+            forwarded: HeaderValue::from_str(&forwarded).ok()?,
+            x_forwarded_for: HeaderValue::from_str(&x_forwarded_for).ok()?,
+        })
+    }
+}
+
 /// A request that may go to an upstream. Private field: [`build`] is the only way to one.
 pub(crate) struct Outgoing(Request<Upload>);
 
@@ -51,12 +82,12 @@ pub(crate) fn forged(bearer: &Bearer, headers: &HeaderMap) -> Vec<String> {
 }
 
 /// Builds the outgoing request: one pass over the client's fields, then ours.
-pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bearer, way: &Way) -> Option<Outgoing> {
-    let gate = place.gate;
+pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bearer, from: &From) -> Option<Outgoing> {
     let mut headers = HeaderMap::with_capacity(parts.headers.len() + bearer.headers().len() + 6);
     // What the client's Connection field names is dropped from what the client sent; ours are inserted afterwards, so it
     // cannot remove a delivered one.
-    let per_connection: Vec<String> = tokens(&parts.headers, CONNECTION).collect();
+    let per_connection: Vec<String> =
+        if parts.headers.contains_key(CONNECTION) { tokens(&parts.headers, CONNECTION).collect() } else { vec![] };
     for (name, value) in &parts.headers {
         let dropped = DROPPED.iter().any(|d| folds_to(name.as_str(), d))
             || per_connection.iter().any(|n| n == name.as_str())
@@ -68,29 +99,12 @@ pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bear
     if let Some(value) = cookies::without_ours(&parts.headers) {
         headers.insert(COOKIE, value);
     }
-    headers.insert(HOST, HeaderValue::from_str(&gate.address.host).ok()?);
-    let proto = if gate.address.https { "https" } else { "http" };
-    let hops = way.hops();
-    let element = |hop: &IpAddr| match hop {
-        IpAddr::V4(v4) => format!("for={v4}"),
-        IpAddr::V6(v6) => format!("for=\"[{v6}]\""),
-    };
-    let mut forwarded = format!("{};host=\"{}\";proto={proto}", element(&way.client()), gate.address.host);
-    let mut x_forwarded_for = way.client().to_string();
-    for hop in hops.iter().skip(1) {
-        forwarded.push_str(", ");
-        forwarded.push_str(&element(hop));
-        x_forwarded_for.push_str(", ");
-        x_forwarded_for.push_str(&hop.to_string());
-    }
-    for (name, value) in [
-        ("forwarded", forwarded.as_str()),
-        ("x-forwarded-for", &x_forwarded_for),
-        ("x-forwarded-host", &gate.address.host),
-        ("x-forwarded-proto", proto),
-    ] {
-        headers.insert(HeaderName::from_static(name), HeaderValue::from_str(value).ok()?);
-    }
+    let host = place.prepared.host.as_ref()?;
+    headers.insert(HOST, host.clone());
+    headers.insert(HeaderName::from_static("forwarded"), from.forwarded.clone());
+    headers.insert(HeaderName::from_static("x-forwarded-for"), from.x_forwarded_for.clone());
+    headers.insert(HeaderName::from_static("x-forwarded-host"), host.clone());
+    headers.insert(HeaderName::from_static("x-forwarded-proto"), place.prepared.proto.clone());
     if place.edits.turns_links() {
         // A page is turned as plain text and whole.
         headers.insert(ACCEPT_ENCODING, HeaderValue::from_static("identity"));

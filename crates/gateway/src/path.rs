@@ -1,24 +1,23 @@
 //! The path of a request, one way with no back and forth.
 
-use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use http::{HeaderMap, Request, Response, StatusCode};
+use http::{Request, Response, StatusCode};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use passeur_core::decide::opened;
-use passeur_core::forwarded::{self, Way};
 use passeur_core::id::Token;
 use passeur_core::path;
 use passeur_core::session::State;
-use passeur_core::site::{Gate, Standing, standing};
+use passeur_core::site::{Standing, standing};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_links::clock::Clock;
 
 use crate::admission::Admission;
 use crate::bearer::Bearer;
 use crate::body::{Body, BoxError, full};
+use crate::conn::Conn;
 use crate::control::{Interrupted, NoSession, Presented, RequestFacts};
 use crate::cookies::{self, Found};
 use crate::remote::Remote;
@@ -59,7 +58,7 @@ impl Gateway {
     }
 
     /// Answers one request.
-    pub(crate) async fn handle(&self, request: Request<Incoming>, peer: IpAddr) -> Response<Reply> {
+    pub(crate) async fn handle(&self, request: Request<Incoming>, conn: &Conn) -> Response<Reply> {
         let Some(host) = head::host(request.uri(), request.headers()) else {
             return page(bare(StatusCode::BAD_REQUEST, "This request names no host, or more than one.\n"));
         };
@@ -70,14 +69,12 @@ impl Gateway {
         if let Some(edition) = &edition
             && let Some(place) = edition.gate_by_host(&host)
         {
-            return self.at_gate(edition, place, request, peer).await;
+            return self.at_gate(edition, place, request, conn).await;
         }
-        let address = edition.as_ref().map_or(peer, |e| way(e, peer, request.headers()).client());
+        let address = edition.as_ref().map_or(conn.peer, |e| conn.way(e, request.headers()).client());
+        let is_ours = edition.as_ref().is_none_or(|e| e.site.address.is_host(&host));
         let request = request.map(|b| b.map_err(BoxError::from).boxed_unsync());
-        page(match edition {
-            Some(e) if !e.site.address.is_host(&host) => self.control.unknown_host(request).await,
-            _ => self.control.pages(request, address).await,
-        })
+        page(if is_ours { self.control.pages(request, address).await } else { self.control.unknown_host(request).await })
     }
 
     async fn at_gate(
@@ -85,12 +82,11 @@ impl Gateway {
         edition: &Arc<Edition>,
         place: Place<'_>,
         request: Request<Incoming>,
-        peer: IpAddr,
+        conn: &Conn,
     ) -> Response<Reply> {
         let gate = place.gate;
-        let way = way(edition, peer, request.headers());
-        let facts = RequestFacts::of(request.method(), request.uri(), request.headers(), way.client());
-        if let Err((status, step)) = head::check(request.method(), request.headers(), &gate.address.origin()) {
+        if let Err((status, step)) = head::check(request.method(), request.headers(), &place.prepared.origin) {
+            let facts = facts(edition, conn, &request);
             let mut refusal = self.control.reject(edition.clone(), &gate.name, status, step, &facts).await;
             // Where framing is in doubt, nothing more is read from this connection.
             refusal.headers_mut().insert(http::header::CONNECTION, http::HeaderValue::from_static("close"));
@@ -98,65 +94,77 @@ impl Gateway {
         }
         let raw = request.uri().path();
         if is_own_path(raw) {
+            let address = conn.way(edition, request.headers()).client();
             let request = request.map(|b| b.map_err(BoxError::from).boxed_unsync());
-            return page(self.control.gate_pages(edition.clone(), &gate.name, request, way.client()).await);
+            return page(self.control.gate_pages(edition.clone(), &gate.name, request, address).await);
         }
         if let Some(proof) = opened(gate, raw) {
-            return self.forward(place, request, Bearer::Open(proof, place.open.clone()), &way, facts).await;
+            return self.forward(edition, place, request, Bearer::Open(proof, place.open.clone()), conn).await;
         }
-        match self.admission(edition, gate, &request, &facts).await {
+        match self.admission(edition, place, &request, conn).await {
             Err(Away::Answer(response)) => page(*response),
             Err(Away::Without(why)) => {
+                conn.forget();
+                let facts = facts(edition, conn, &request);
                 let (parts, body) = request.into_parts();
-                let form = interrupted(&parts, body, &gate.address.origin()).await;
+                let form = interrupted(&parts, body, &place.prepared.origin).await;
                 page(self.control.turn_away(edition.clone(), &gate.name, why, &parts.headers, form, &facts).await)
             }
             Ok(admission) => {
                 if let Standing::More(sections) = standing(&gate.sections, request.uri().path())
                     && let Some(closed) = sections.into_iter().find(|i| !admission.admitted.section(*i))
                 {
+                    let facts = facts(edition, conn, &request);
                     return page(self.control.section_refused(edition.clone(), &gate.name, admission, closed, &facts).await);
                 }
-                admission.session.touch(self.clock.now());
-                self.forward(place, request, Bearer::Admitted(admission), &way, facts).await
+                self.forward(edition, place, request, Bearer::Admitted(admission), conn).await
             }
         }
     }
 
-    /// From cookie to admission: memory first, the rest of the service when that is not enough.
+    /// From cookie to admission: the connection's memory first, then the node's, then the rest of the service.
     async fn admission(
         &self,
         edition: &Arc<Edition>,
-        gate: &Gate,
+        place: Place<'_>,
         request: &Request<Incoming>,
-        facts: &RequestFacts,
+        conn: &Conn,
     ) -> Result<Arc<Admission>, Away> {
-        let (name, _) = gate.address.cookie("gate");
-        let token = match cookies::find(request.headers(), &name) {
-            Found::None => return Err(Away::Without(NoSession::NoCookie)),
-            Found::Several => return Err(Away::Without(NoSession::TwoCookies)),
-            Found::One(text) => match Token::parse(&text) {
-                Some(t) => t,
-                None => return Err(Away::Without(NoSession::Unknown)),
-            },
-        };
-        let kept = self.table.get(&token.digest()).filter(|a| a.edition == edition.number && a.admitted.gate() == gate.name);
-        let admission = match kept {
+        let gate = place.gate;
+        let admission = match conn.admission(edition, &place, request.headers()) {
             Some(a) => a,
-            None => match self.control.present(edition.clone(), &gate.name, &token, facts).await {
-                Presented::Admitted(a) => a,
-                Presented::Refused(r) => return Err(Away::Answer(Box::new(r))),
-                Presented::No(why) => return Err(Away::Without(why)),
-            },
+            None => {
+                let token = match cookies::find(request.headers(), &place.prepared.cookie) {
+                    Found::None => return Err(Away::Without(NoSession::NoCookie)),
+                    Found::Several => return Err(Away::Without(NoSession::TwoCookies)),
+                    Found::One(text) => Token::parse(&text).ok_or(Away::Without(NoSession::Unknown))?,
+                };
+                let digest = token.digest();
+                let kept = self.table.get(&digest).filter(|a| a.edition == edition.number && a.admitted.gate() == gate.name);
+                let admission = match kept {
+                    Some(a) => a,
+                    None => {
+                        let facts = facts(edition, conn, request);
+                        match self.control.present(edition.clone(), &gate.name, &token, &facts).await {
+                            Presented::Admitted(a) => a,
+                            Presented::Refused(r) => return Err(Away::Answer(Box::new(r))),
+                            Presented::No(why) => return Err(Away::Without(why)),
+                        }
+                    }
+                };
+                conn.remember(edition, &place, request.headers(), &admission);
+                admission
+            }
         };
-        let why = match admission.session.state(&edition.site.lifetimes, self.clock.now()) {
+        let now = self.clock.now();
+        let why = match admission.session.state(&edition.site.lifetimes, now) {
             State::Live => None,
             State::Ended => Some(NoSession::Ended),
             State::IdleTooLong => Some(NoSession::IdleTooLong),
             State::TooOld => Some(NoSession::TooOld),
         };
         if let Some(why) = why {
-            self.table.forget(&token.digest());
+            self.table.forget_session(admission.session.id);
             return Err(Away::Without(why));
         }
         let age = self.table.revocations_age_ms();
@@ -167,44 +175,51 @@ impl Gateway {
                     self.table.end(&[admission.session.id]);
                     return Err(Away::Without(NoSession::Ended));
                 }
-                None if age > BLIND_MS => return Err(Away::Answer(Box::new(self.control.blind(facts).await))),
+                None if age > BLIND_MS => {
+                    let facts = facts(edition, conn, request);
+                    return Err(Away::Answer(Box::new(self.control.blind(&facts).await)));
+                }
                 None => {}
             }
         }
+        admission.session.touch(now);
         Ok(admission)
     }
 
     async fn forward(
         &self,
+        edition: &Arc<Edition>,
         place: Place<'_>,
         mut request: Request<Incoming>,
         bearer: Bearer,
-        way: &Way,
-        facts: RequestFacts,
+        conn: &Conn,
     ) -> Response<Reply> {
         let gate = place.gate;
         bearer.counters().request();
         if let Bearer::Admitted(admission) = &bearer {
             let forged = outgoing::forged(&bearer, request.headers());
             if !forged.is_empty() {
-                self.control.forged(admission, forged, &facts);
+                self.control.forged(admission, forged, &facts(edition, conn, &request));
             }
         }
         let upgrade = head::is_websocket(request.headers()).then(|| hyper::upgrade::on(&mut request));
+        let from = conn.from(edition, &place, request.headers());
         let (parts, body) = request.into_parts();
+        let told = || {
+            let address = conn.way(edition, &parts.headers).client();
+            RequestFacts::of(&parts.method, &parts.uri, &parts.headers, address)
+        };
         let (body, progress) = Upload::of(body, &bearer);
-        let Some(out) = outgoing::build(&parts, body, place, &bearer, way) else {
+        let out = from.as_ref().and_then(|from| outgoing::build(&parts, body, place, &bearer, from));
+        let (Some(out), Some(from)) = (out, &from) else {
             let step = Step::new(StepCode::AmbiguousRequest).with("what", Param::reason("unwritable"));
-            return page(match self.live.get() {
-                Some(e) => self.control.reject(e, &gate.name, StatusCode::BAD_REQUEST, step, &facts).await,
-                None => bare(StatusCode::BAD_REQUEST, "Bad request.\n"),
-            });
+            return page(self.control.reject(edition.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &told()).await);
         };
         let repeatable = progress.is_none() && upgrade.is_none() && parts.method.is_safe();
-        let again = || outgoing::build(&parts, Upload::None, place, &bearer, way);
+        let again = || outgoing::build(&parts, Upload::None, place, &bearer, from);
         let again: Option<&(dyn Fn() -> Option<outgoing::Outgoing> + Sync)> = if repeatable { Some(&again) } else { None };
         match self.upstreams.send(place.route, bearer.session(), out, progress.as_deref(), again).await {
-            Err(how) => page(self.control.upstream_failed(&gate.name, &bearer, how, &facts).await),
+            Err(how) => page(self.control.upstream_failed(&gate.name, &bearer, how, &told()).await),
             Ok((answer, lease)) => {
                 let (mut parts, body) = answer.into_parts();
                 edits::clean(parts.status, &mut parts.headers, matches!(bearer, Bearer::Admitted(_)));
@@ -217,12 +232,18 @@ impl Gateway {
                     parts,
                     match encoding {
                         Some(encoding) => Reply::turned(place.edits.turn(body, encoding)),
-                        None => Reply::stream(body),
+                        None => Reply::Stream(body),
                     },
                 )
             }
         }
     }
+}
+
+/// What the rest of the service is told of a request; made only where it is asked.
+fn facts(edition: &Edition, conn: &Conn, request: &Request<Incoming>) -> RequestFacts {
+    let address = conn.way(edition, request.headers()).client();
+    RequestFacts::of(request.method(), request.uri(), request.headers(), address)
 }
 
 /// Why a request is not forwarded.
@@ -259,16 +280,6 @@ async fn interrupted(parts: &http::request::Parts, body: Incoming, origin: &str)
     })
 }
 
-/// The way a request came, as far as it can be believed.
-fn way(edition: &Edition, peer: IpAddr, headers: &HeaderMap) -> Way {
-    let trusted = &edition.site.trusted_proxies;
-    if trusted.is_empty() {
-        return forwarded::way(peer, &[], &[], &[]);
-    }
-    let values = |name: &str| headers.get_all(name).iter().filter_map(|v| v.to_str().ok()).collect::<Vec<_>>();
-    forwarded::way(peer, trusted, &values("forwarded"), &values("x-forwarded-for"))
-}
-
 /// Joins two connections that changed to WebSocket.
 fn switched(
     parts: http::response::Parts,
@@ -291,6 +302,10 @@ fn switched(
 /// Whether a path is the service's own on every gate, in any spelling that an upstream might fold onto it: nothing under
 /// our name ever reaches an upstream.
 fn is_own_path(path: &str) -> bool {
+    // Every spelling of our name holds its dot, or an encoding of it.
+    if !path.bytes().any(|b| matches!(b, b'.' | b'%')) {
+        return false;
+    }
     path::canonical(path).is_some_and(|p| path::is_at_or_below(&p, "/.passeur"))
 }
 

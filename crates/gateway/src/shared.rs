@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::sync::{Arc, RwLock};
 
+use http::HeaderValue;
 use passeur_core::site::{Gate, Site};
 
 use crate::bearer::OpenGate;
@@ -18,6 +19,7 @@ pub struct Edition {
     routes: Vec<Route>,
     open: Vec<Arc<OpenGate>>,
     edits: Vec<Edits>,
+    prepared: Vec<Prepared>,
 }
 
 impl Edition {
@@ -27,7 +29,8 @@ impl Edition {
         let routes = site.gates.iter().map(|g| Route::new(g, &known)).collect();
         let open = site.gates.iter().map(|g| Arc::new(OpenGate::new(&site, g))).collect();
         let edits = site.gates.iter().map(Edits::new).collect();
-        Edition { number, open, edits, hosts: target::hosts(&site.gates), routes, site }
+        let prepared = site.gates.iter().map(Prepared::new).collect();
+        Edition { number, open, edits, prepared, hosts: target::hosts(&site.gates), routes, site }
     }
 
     /// The gate whose public address a `Host` means, in lower case, with the way to its upstreams.
@@ -38,6 +41,8 @@ impl Edition {
             route: self.routes.get(i)?,
             open: self.open.get(i)?,
             edits: self.edits.get(i)?,
+            prepared: self.prepared.get(i)?,
+            index: i,
         })
     }
 
@@ -52,6 +57,28 @@ impl Edition {
     }
 }
 
+/// What a gate says with every request, written once.
+#[derive(Debug)]
+pub(crate) struct Prepared {
+    pub(crate) origin: String,
+    /// The name of the gate's token cookie.
+    pub(crate) cookie: String,
+    /// None where the address is no header value; then nothing is forwarded.
+    pub(crate) host: Option<HeaderValue>,
+    pub(crate) proto: HeaderValue,
+}
+
+impl Prepared {
+    fn new(gate: &Gate) -> Prepared {
+        Prepared {
+            origin: gate.address.origin(),
+            cookie: gate.address.cookie("gate").0,
+            host: HeaderValue::from_str(&gate.address.host).ok(),
+            proto: HeaderValue::from_static(if gate.address.https { "https" } else { "http" }),
+        }
+    }
+}
+
 /// A gate as the data path meets it.
 #[derive(Clone, Copy)]
 pub(crate) struct Place<'a> {
@@ -59,6 +86,9 @@ pub(crate) struct Place<'a> {
     pub(crate) route: &'a Route,
     pub(crate) open: &'a Arc<OpenGate>,
     pub(crate) edits: &'a Edits,
+    pub(crate) prepared: &'a Prepared,
+    /// Its place among the gates of the edition.
+    pub(crate) index: usize,
 }
 
 /// The place where the live edition stands.

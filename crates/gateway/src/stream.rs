@@ -218,18 +218,15 @@ impl HttpBody for Download {
 }
 
 /// The body of an answer at a gate: the upstream's, or a page of ours.
-pub enum Reply {
+pub(crate) enum Reply {
     Page(Body),
-    Stream(Box<dyn HttpBody<Data = Bytes, Error = BoxError> + Send + Unpin>),
+    Stream(Download),
+    Turned(Box<Turned<Download>>),
 }
 
 impl Reply {
     pub(crate) fn turned(page: Turned<Download>) -> Reply {
-        Reply::Stream(Box::new(page))
-    }
-
-    pub(crate) fn stream(download: Download) -> Reply {
-        Reply::Stream(Box::new(download))
+        Reply::Turned(Box::new(page))
     }
 }
 
@@ -241,6 +238,7 @@ impl HttpBody for Reply {
         match self.get_mut() {
             Reply::Page(b) => Pin::new(b).poll_frame(cx),
             Reply::Stream(b) => Pin::new(b).poll_frame(cx),
+            Reply::Turned(b) => Pin::new(b).poll_frame(cx),
         }
     }
 
@@ -248,6 +246,7 @@ impl HttpBody for Reply {
         match self {
             Reply::Page(b) => b.is_end_stream(),
             Reply::Stream(b) => b.is_end_stream(),
+            Reply::Turned(b) => b.is_end_stream(),
         }
     }
 
@@ -255,6 +254,7 @@ impl HttpBody for Reply {
         match self {
             Reply::Page(b) => b.size_hint(),
             Reply::Stream(b) => b.size_hint(),
+            Reply::Turned(b) => b.size_hint(),
         }
     }
 }

@@ -61,9 +61,11 @@ impl Table {
         }
     }
 
-    /// Forgets an admission.
-    pub fn forget(&self, digest: &[u8; 32]) {
-        self.shard(digest).write().unwrap_or_else(|e| e.into_inner()).remove(digest);
+    /// Forgets every admission of a session that is over.
+    pub fn forget_session(&self, id: Uuid) {
+        for shard in &self.shards {
+            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|_, a| a.session.id != id);
+        }
     }
 
     /// The shared state of a session: the one in memory, or a new one from the store's row.

@@ -132,6 +132,9 @@ impl Route {
     /// In which order to try for a session: the same session meets the same address while that is up, since legacy
     /// applications keep their own sessions in memory. Draining ones are left out; those that are down come last.
     pub(crate) fn order(&self, session: Uuid) -> Vec<&Arc<Target>> {
+        if let [(only, false)] = self.members.as_slice() {
+            return vec![only];
+        }
         let mut open: Vec<&Arc<Target>> = self.members.iter().filter(|(_, draining)| !draining).map(|(t, _)| t).collect();
         if open.len() > 1 {
             // Rendezvous hashing: one address less moves only the sessions that it had.

@@ -5,7 +5,9 @@ pub(crate) mod html;
 
 use std::sync::Arc;
 
-use http::header::{CACHE_CONTROL, CONNECTION, CONTENT_TYPE, HeaderName, HeaderValue};
+use http::header::{
+    CACHE_CONTROL, CONNECTION, CONTENT_TYPE, HeaderName, HeaderValue, PROXY_AUTHENTICATE, TE, TRANSFER_ENCODING, UPGRADE,
+};
 use http::{HeaderMap, StatusCode};
 use lol_html::AsciiCompatibleEncoding;
 use passeur_core::address::PublicAddress;
@@ -14,8 +16,16 @@ use passeur_core::site::{Gate, ResponseEdits};
 use crate::cookies;
 use crate::head::tokens;
 
-const HOP_BY_HOP: &[&str] =
-    &["connection", "keep-alive", "proxy-connection", "proxy-authenticate", "te", "transfer-encoding", "upgrade"];
+/// Fields of one connection (RFC 9110 7.6.1).
+static HOP_BY_HOP: [HeaderName; 7] = [
+    CONNECTION,
+    HeaderName::from_static("keep-alive"),
+    HeaderName::from_static("proxy-connection"),
+    PROXY_AUTHENTICATE,
+    TE,
+    TRANSFER_ENCODING,
+    UPGRADE,
+];
 
 /// The edits of one gate, prepared.
 #[derive(Debug)]
@@ -74,11 +84,14 @@ fn refresh(value: &str, edits: &ResponseEdits, gate: &PublicAddress) -> Option<S
 /// one person.
 pub(crate) fn clean(status: StatusCode, headers: &mut HeaderMap, personal: bool) {
     let switching = status == StatusCode::SWITCHING_PROTOCOLS;
-    let named: Vec<String> = tokens(headers, CONNECTION).collect();
-    for name in named.iter().map(String::as_str).chain(HOP_BY_HOP.iter().copied()) {
-        if !(switching && matches!(name, "connection" | "upgrade"))
-            && let Ok(name) = HeaderName::from_bytes(name.as_bytes())
-        {
+    if headers.contains_key(CONNECTION) {
+        let named: Vec<String> = tokens(headers, CONNECTION).collect();
+        for name in named.iter().filter(|n| !(switching && *n == "upgrade")) {
+            headers.remove(name.as_str());
+        }
+    }
+    for name in &HOP_BY_HOP {
+        if !(switching && (*name == CONNECTION || *name == UPGRADE)) {
             headers.remove(name);
         }
     }
@@ -91,7 +104,12 @@ pub(crate) fn clean(status: StatusCode, headers: &mut HeaderMap, personal: bool)
 /// What a gate shows is for one person: `public` and `s-maxage` go, `private` comes. A page (HTML) whose upstream says
 /// nothing of caching is not stored at all, so that Back after signing out shows nothing.
 fn make_private(headers: &mut HeaderMap) {
-    let html = headers.get(CONTENT_TYPE).is_some_and(|v| v.as_bytes().to_ascii_lowercase().starts_with(b"text/html"));
+    let is_html = |v: &HeaderValue| v.as_bytes().get(..9).is_some_and(|t| t.eq_ignore_ascii_case(b"text/html"));
+    let html = headers.get(CONTENT_TYPE).is_some_and(is_html);
+    if !headers.contains_key(CACHE_CONTROL) {
+        headers.insert(CACHE_CONTROL, HeaderValue::from_static(if html { "no-store" } else { "private, no-cache" }));
+        return;
+    }
     let mut kept: Vec<String> = tokens(headers, CACHE_CONTROL).filter(|t| t != "public" && !t.starts_with("s-maxage")).collect();
     if kept.is_empty() {
         kept.push(if html { "no-store".into() } else { "no-cache".into() });

@@ -1,0 +1,96 @@
+//! What a connection remembers from one request to the next: who came with its last cookie, and how where it comes from
+//! is written for a gate. A cache of what was found out, good for one edition; whether the session is still live is asked
+//! each time.
+
+use std::cell::RefCell;
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use http::header::COOKIE;
+use http::{HeaderMap, HeaderValue};
+use passeur_core::forwarded::{self, Way};
+
+use crate::admission::Admission;
+use crate::outgoing::From;
+use crate::shared::{Edition, Place};
+
+/// What was found out for one edition (by number) and one gate (by index).
+struct Kept<T> {
+    edition: i32,
+    gate: usize,
+    what: T,
+}
+
+impl<T> Kept<T> {
+    fn of(edition: &Edition, place: &Place<'_>, what: T) -> Option<Kept<T>> {
+        Some(Kept { edition: edition.number, gate: place.index, what })
+    }
+
+    fn get(&self, edition: &Edition, place: &Place<'_>) -> Option<&T> {
+        ((self.edition, self.gate) == (edition.number, place.index)).then_some(&self.what)
+    }
+}
+
+/// A Cookie field, and the admission it meant.
+type Cookied = (HeaderValue, Arc<Admission>);
+
+/// The connection a request came on.
+pub(crate) struct Conn {
+    pub(crate) peer: IpAddr,
+    direct: Way,
+    admission: RefCell<Option<Kept<Cookied>>>,
+    from: RefCell<Option<Kept<From>>>,
+}
+
+impl Conn {
+    pub(crate) fn new(peer: IpAddr) -> Conn {
+        Conn { peer, direct: forwarded::way(peer, &[], &[], &[]), admission: RefCell::default(), from: RefCell::default() }
+    }
+
+    /// The way a request came, as far as it can be believed.
+    pub(crate) fn way(&self, edition: &Edition, headers: &HeaderMap) -> Way {
+        let trusted = &edition.site.trusted_proxies;
+        if trusted.is_empty() {
+            return self.direct.clone();
+        }
+        let values = |name: &str| headers.get_all(name).iter().filter_map(|v| v.to_str().ok()).collect::<Vec<_>>();
+        forwarded::way(self.peer, trusted, &values("forwarded"), &values("x-forwarded-for"))
+    }
+
+    /// How that is written for a gate's upstream.
+    pub(crate) fn from(&self, edition: &Edition, place: &Place<'_>, headers: &HeaderMap) -> Option<From> {
+        let remembered = edition.site.trusted_proxies.is_empty();
+        if remembered && let Some(from) = self.from.borrow().as_ref().and_then(|k| k.get(edition, place)) {
+            return Some(from.clone());
+        }
+        let from = From::new(&self.way(edition, headers), &place.gate.address)?;
+        if remembered {
+            *self.from.borrow_mut() = Kept::of(edition, place, from.clone());
+        }
+        Some(from)
+    }
+
+    /// The admission that the same Cookie field meant before, under the same edition and at the same gate.
+    pub(crate) fn admission(&self, edition: &Edition, place: &Place<'_>, headers: &HeaderMap) -> Option<Arc<Admission>> {
+        let last = self.admission.borrow();
+        let (cookie, admission) = last.as_ref()?.get(edition, place)?;
+        (only_cookie(headers)? == cookie).then(|| admission.clone())
+    }
+
+    /// Remembers what the Cookie field of a request means.
+    pub(crate) fn remember(&self, edition: &Edition, place: &Place<'_>, headers: &HeaderMap, admission: &Arc<Admission>) {
+        if let Some(cookie) = only_cookie(headers) {
+            *self.admission.borrow_mut() = Kept::of(edition, place, (cookie.clone(), admission.clone()));
+        }
+    }
+
+    /// Forgets it.
+    pub(crate) fn forget(&self) {
+        *self.admission.borrow_mut() = None;
+    }
+}
+
+fn only_cookie(headers: &HeaderMap) -> Option<&HeaderValue> {
+    let mut all = headers.get_all(COOKIE).iter();
+    all.next().filter(|_| all.next().is_none())
+}
