@@ -37,6 +37,14 @@ impl Groups {
         }
     }
 
+    /// Names in lower case, when they are known.
+    pub fn folded(&self) -> Option<impl Iterator<Item = &str>> {
+        match self {
+            Groups::Known { by_name, .. } => Some(by_name.keys().map(String::as_str)),
+            Groups::Unknown { .. } => None,
+        }
+    }
+
     /// Names in order, or why there are none.
     pub fn names(&self) -> Result<Vec<String>, &Absence> {
         match self {

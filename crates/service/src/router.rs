@@ -92,7 +92,7 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
         directory: None,
         without_directory: false,
         disabled: passeur_core::site::Disabled::Refuse,
-        rules: vec![],
+        rules: passeur_core::site::Rules::default(),
     };
     let seen_as = wanted.first().copied().or(site.engineers.as_ref()).unwrap_or(&nobody);
     let who = identify(site, seen_as, &session.evidence, &mut Silent);

@@ -194,17 +194,23 @@ fn saw(site: &Site, rule: &Rule, who: &Identity) -> Vec<Phrase> {
 }
 
 /// Grants of all rules that apply are joined; a refusal wins; where nothing grants entry, the answer is no.
-fn judge_rules(
+fn judge_rules<W: Witness>(
     site: &Site,
     access: &Access,
     name: &str,
     who: &Identity,
-    witness: &mut impl Witness,
+    witness: &mut W,
 ) -> Result<Vec<String>, Refusal> {
     let mut granted: Vec<&str> = vec![];
     let mut roles: Vec<String> = vec![];
     let mut refusal: Option<(&Rule, &str)> = None;
-    for rule in &access.rules {
+    // A story tells of every rule. Where nothing is told and the groups are known, a rule that asks for a group somebody is
+    // not in decides nothing.
+    let rules: Vec<&Rule> = match who.groups.folded() {
+        Some(groups) if !W::TELLS => access.rules.concerning(groups),
+        _ => access.rules.iter().collect(),
+    };
+    for rule in rules {
         let truth = rule.when.judge(who);
         match (&rule.effect, truth) {
             (Effect::Enter { roles: gives }, Truth::Yes) => {

@@ -1,5 +1,7 @@
 //! Who may enter: the part that gates and the console share (provider, directory, rules).
 
+use std::collections::HashMap;
+
 use super::AttributeId;
 use super::read::Fields;
 use crate::condition::{self, Condition};
@@ -22,7 +24,47 @@ pub struct Access {
     /// Whether to go on when the directory gives no entry.
     pub without_directory: bool,
     pub disabled: Disabled,
-    pub rules: Vec<Rule>,
+    pub rules: Rules,
+}
+
+/// Rules in the order of the site file, with an index by group: most rules name one group, and of those only the ones
+/// whose group somebody is in can concern them.
+#[derive(Clone, Debug, Default)]
+pub struct Rules {
+    all: Vec<Rule>,
+    by_group: HashMap<String, Vec<usize>>,
+    /// Rules that ask for anything but one group.
+    others: Vec<usize>,
+}
+
+impl Rules {
+    /// Indexes rules.
+    pub fn new(all: Vec<Rule>) -> Rules {
+        let mut out = Rules { all, ..Rules::default() };
+        for (i, rule) in out.all.iter().enumerate() {
+            match &rule.when {
+                Condition::Group(name) => out.by_group.entry(name.to_lowercase()).or_default().push(i),
+                _ => out.others.push(i),
+            }
+        }
+        out
+    }
+
+    /// The rules that can concern somebody in these groups (in lower case), in order: every other one asks for a group
+    /// that they are not in.
+    pub fn concerning<'a>(&'a self, groups: impl Iterator<Item = &'a str>) -> Vec<&'a Rule> {
+        let mut found: Vec<usize> = groups.filter_map(|g| self.by_group.get(g)).flatten().copied().collect();
+        found.extend(&self.others);
+        found.sort_unstable();
+        found.into_iter().filter_map(|i| self.all.get(i)).collect()
+    }
+}
+
+impl std::ops::Deref for Rules {
+    type Target = [Rule];
+    fn deref(&self) -> &[Rule] {
+        &self.all
+    }
 }
 
 /// One rule: when it applies and what it gives.
@@ -78,7 +120,7 @@ pub(crate) fn read_access(f: &Fields<'_, '_>, names: &Names<'_>, allowed_roles: 
         f.warn("without-directory", "without-directory has no meaning here".into(), "Name a directory, or take the line away.");
     }
     let rules = read_rules(f, names, directory.is_some(), allowed_roles);
-    Access { provider, directory, without_directory, disabled, rules }
+    Access { provider, directory, without_directory, disabled, rules: Rules::new(rules) }
 }
 
 fn read_rules(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, allowed_roles: Option<&[&str]>) -> Vec<Rule> {

@@ -12,7 +12,7 @@ mod response;
 mod section;
 mod upstream;
 
-pub use access::{Access, Disabled, Effect, Rule};
+pub use access::{Access, Disabled, Effect, Rule, Rules};
 pub use compile::compile;
 pub use finding::{Finding, Severity};
 pub use parts::{Directory, DirectorySecurity, Gate, GateKind, GroupSearch, Provider, check_issuer};

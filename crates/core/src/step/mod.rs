@@ -188,6 +188,9 @@ impl Step {
 
 /// Sees what a decision function does. The silent one compiles to nothing.
 pub trait Witness {
+    /// Whether anything is kept. Where not, what decides nothing need not be looked at.
+    const TELLS: bool;
+
     /// Takes a step; the closure only runs where steps are kept.
     fn step(&mut self, make: impl FnOnce() -> Step);
 }
@@ -196,6 +199,8 @@ pub trait Witness {
 pub struct Silent;
 
 impl Witness for Silent {
+    const TELLS: bool = false;
+
     #[inline(always)]
     fn step(&mut self, _make: impl FnOnce() -> Step) {}
 }
@@ -212,6 +217,8 @@ pub struct Story {
 pub const STEPS_MAX: usize = 2_000;
 
 impl Witness for Story {
+    const TELLS: bool = true;
+
     fn step(&mut self, make: impl FnOnce() -> Step) {
         if self.steps.len() >= STEPS_MAX {
             self.steps.pop();
