@@ -2,9 +2,11 @@
 //! is written for a gate. A cache of what was found out, good for one edition; whether the session is still live is asked
 //! each time.
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::net::IpAddr;
+use std::rc::Rc;
 use std::sync::Arc;
+use std::task::Waker;
 
 use http::header::COOKIE;
 use http::{HeaderMap, HeaderValue};
@@ -13,6 +15,7 @@ use passeur_core::forwarded::{self, Way};
 use crate::admission::Admission;
 use crate::outgoing::From;
 use crate::shared::{Edition, Place};
+use crate::target::ticks;
 
 /// What was found out for one edition (by number) and one gate (by index).
 struct Kept<T> {
@@ -40,11 +43,71 @@ pub(crate) struct Conn {
     direct: Way,
     admission: RefCell<Option<Kept<Cookied>>>,
     from: RefCell<Option<Kept<From>>>,
+    /// Requests that are not answered whole yet.
+    running: Cell<u32>,
+    /// Whether a request has come.
+    served: Cell<bool>,
+    /// Since when nothing runs, in ticks.
+    idle_since: Cell<i64>,
+    /// What the core asks of it.
+    asked: Cell<Asked>,
+    waker: RefCell<Option<Waker>>,
+}
+
+/// What a core asks of a connection.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Asked {
+    Nothing,
+    /// End once what runs has ended.
+    Finish,
+    /// End now: no request came in time.
+    Close,
 }
 
 impl Conn {
     pub(crate) fn new(peer: IpAddr) -> Conn {
-        Conn { peer, direct: forwarded::way(peer, &[], &[], &[]), admission: RefCell::default(), from: RefCell::default() }
+        Conn {
+            peer,
+            direct: forwarded::way(peer, &[], &[], &[]),
+            admission: RefCell::default(),
+            from: RefCell::default(),
+            running: Cell::new(0),
+            served: Cell::new(false),
+            idle_since: Cell::new(ticks()),
+            asked: Cell::new(Asked::Nothing),
+            waker: RefCell::default(),
+        }
+    }
+
+    /// What the core asks; whoever drives the connection registers to be woken when that changes.
+    pub(crate) fn asked(&self, waker: &Waker) -> Asked {
+        let mut kept = self.waker.borrow_mut();
+        if !kept.as_ref().is_some_and(|w| w.will_wake(waker)) {
+            *kept = Some(waker.clone());
+        }
+        self.asked.get()
+    }
+
+    /// Asks something of the connection.
+    pub(crate) fn ask(&self, what: Asked) {
+        self.asked.set(what);
+        if let Some(w) = &*self.waker.borrow() {
+            w.wake_by_ref();
+        }
+    }
+
+    /// Whether nothing runs for longer than this connection may idle: before its first request, whose head must come
+    /// soon, or between requests.
+    pub(crate) fn is_idle(&self, first_ms: i64, between_ms: i64) -> bool {
+        let limit = if self.served.get() { between_ms } else { first_ms };
+        self.running.get() == 0 && ticks() - self.idle_since.get() > limit
+    }
+
+    /// A request has come; it runs until what this returns is dropped, with the last of its answer.
+    pub(crate) fn runs(self: &Rc<Conn>) -> Runs {
+        self.served.set(true);
+        self.running.set(self.running.get() + 1);
+        Runs(self.clone())
     }
 
     /// The way a request came, as far as it can be believed.
@@ -87,6 +150,16 @@ impl Conn {
     /// Forgets it.
     pub(crate) fn forget(&self) {
         *self.admission.borrow_mut() = None;
+    }
+}
+
+/// A request that is not answered whole yet.
+pub(crate) struct Runs(Rc<Conn>);
+
+impl Drop for Runs {
+    fn drop(&mut self) {
+        self.0.running.set(self.0.running.get().saturating_sub(1));
+        self.0.idle_since.set(ticks());
     }
 }
 

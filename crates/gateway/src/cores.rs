@@ -1,13 +1,17 @@
 //! The data cores: one single-thread runtime each, with its own connections to upstreams. A connection stays on the core
 //! it was dealt to; nothing on the path of an admitted request is shared but what is read.
 
+use std::cell::RefCell;
 use std::convert::Infallible;
 use std::future::Future;
-use std::rc::Rc;
+use std::rc::{Rc, Weak};
 use std::sync::Arc;
+use std::task::Poll;
 use std::thread::JoinHandle;
 use std::time::Duration;
 
+use http::{Request, Response};
+use hyper::body::Incoming;
 use hyper::server::conn::{http1, http2};
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
@@ -16,7 +20,7 @@ use tokio::runtime::Handle;
 use tokio::sync::{mpsc, watch};
 use tokio::task::LocalSet;
 
-use crate::conn::Conn;
+use crate::conn::{Asked, Conn};
 use crate::control::Control;
 use crate::floods::{Counters, Floods};
 use crate::head::HEAD_MAX;
@@ -25,10 +29,13 @@ use crate::listener::{Accepted, Listener, accept, places};
 use crate::path::Gateway;
 use crate::remote::Remote;
 use crate::shared::Live;
+use crate::stream::UnderWay;
 use crate::table::Table;
 
-/// How long a request's head may take, and a connection may be idle between requests.
+/// How long the first request's head may take.
 const HEAD_LIMIT: Duration = Duration::from_secs(15);
+/// How long a connection may be idle between requests; the head of the next one must come within it.
+const IDLE_LIMIT: Duration = Duration::from_secs(75);
 /// How long a TLS handshake may take.
 const HANDSHAKE_LIMIT: Duration = Duration::from_secs(10);
 /// How long running requests may take to end when the service stops.
@@ -130,30 +137,55 @@ where
     }
 }
 
+/// The connections of a core, for what the core asks of them.
+type Conns = RefCell<Vec<Weak<Conn>>>;
+
 async fn core(gateway: Rc<Gateway>, mut dealt: mpsc::Receiver<Accepted>, floods: Arc<Floods>, mut stop: watch::Receiver<bool>) {
     let mut sweep = tokio::time::interval(SWEEP_EVERY);
     let mut running = tokio::task::JoinSet::new();
+    let conns = Rc::new(Conns::default());
     loop {
         tokio::select! {
             accepted = dealt.recv() => {
                 let Some(accepted) = accepted else { break };
-                running.spawn_local(connection(gateway.clone(), accepted, floods.clone(), stop.clone()));
+                let conn = Rc::new(Conn::new(accepted.peer));
+                conns.borrow_mut().push(Rc::downgrade(&conn));
+                running.spawn_local(connection(gateway.clone(), accepted, conn, floods.clone()));
             }
             Some(_) = running.join_next() => {}
-            _ = sweep.tick() => gateway.sweep(),
+            _ = sweep.tick() => {
+                gateway.sweep();
+                close_idle(&conns);
+            }
             _ = stop.changed() => break,
         }
     }
+    // What is in the queue was accepted before the stop and has asked nothing yet.
+    dealt.close();
+    conns.borrow().iter().filter_map(Weak::upgrade).for_each(|c| c.ask(Asked::Finish));
     let all_ended = async { while running.join_next().await.is_some() {} };
     if tokio::time::timeout(STOP_LIMIT, all_ended).await.is_err() {
         tracing::warn!("some requests did not end in time");
     }
 }
 
-async fn connection(gateway: Rc<Gateway>, accepted: Accepted, floods: Arc<Floods>, stop: watch::Receiver<bool>) {
+/// Closes connections on which no request came in time. One sweep for all costs less than a timer for each request.
+fn close_idle(conns: &Conns) {
+    conns.borrow_mut().retain(|c| match c.upgrade() {
+        None => false,
+        Some(c) => {
+            if c.is_idle(HEAD_LIMIT.as_millis() as i64, IDLE_LIMIT.as_millis() as i64) {
+                c.ask(Asked::Close);
+            }
+            true
+        }
+    });
+}
+
+async fn connection(gateway: Rc<Gateway>, accepted: Accepted, conn: Rc<Conn>, floods: Arc<Floods>) {
     let Accepted { stream, peer, tls, places } = accepted;
     let Ok(stream) = tokio::net::TcpStream::from_std(stream) else { return };
-    let service = Serving { gateway, peer, floods: floods.clone(), stop };
+    let service = Serving { gateway, conn, floods: floods.clone() };
     match tls {
         None => service.http1(TokioIo::new(stream)).await,
         Some(certificates) => {
@@ -177,58 +209,61 @@ async fn connection(gateway: Rc<Gateway>, accepted: Accepted, floods: Arc<Floods
 /// One connection being served.
 struct Serving {
     gateway: Rc<Gateway>,
-    peer: std::net::IpAddr,
+    conn: Rc<Conn>,
     floods: Arc<Floods>,
-    stop: watch::Receiver<bool>,
 }
 
-/// Drives a connection to its end; when the service stops, running requests may end.
+/// Drives a connection to its end, doing what the core asks of it.
 macro_rules! drive {
     ($me:ident, $connection:expr) => {{
         let mut connection = std::pin::pin!($connection);
-        let ended = tokio::select! {
-            ended = connection.as_mut() => ended,
-            _ = $me.stop.changed() => {
-                connection.as_mut().graceful_shutdown();
-                connection.await
+        let mut finishing = false;
+        let ended = std::future::poll_fn(|cx| {
+            match $me.conn.asked(cx.waker()) {
+                Asked::Nothing => {}
+                Asked::Close => return Poll::Ready(Ok(())),
+                Asked::Finish => {
+                    if !finishing {
+                        finishing = true;
+                        connection.as_mut().graceful_shutdown();
+                    }
+                }
             }
-        };
+            connection.as_mut().poll(cx)
+        })
+        .await;
         if let Err(e) = ended {
             $me.floods.counters.add(&$me.floods.counters.broken);
-            tracing::debug!(error = %e, peer = %$me.peer, "a connection ended early");
+            tracing::debug!(error = %e, peer = %$me.conn.peer, "a connection ended early");
         }
     }};
 }
 
+/// Answers one request of a connection.
+async fn answer(gateway: Rc<Gateway>, conn: Rc<Conn>, request: Request<Incoming>) -> Result<Response<UnderWay>, Infallible> {
+    let _runs = conn.runs();
+    let answer = gateway.handle(request, &conn).await;
+    Ok(answer.map(|reply| UnderWay { reply, _runs }))
+}
+
 impl Serving {
-    async fn http1<T>(mut self, io: T)
+    async fn http1<T>(self, io: T)
     where
         T: hyper::rt::Read + hyper::rt::Write + Unpin + Send + 'static,
     {
-        let (gateway, conn) = (self.gateway.clone(), Rc::new(Conn::new(self.peer)));
-        let service = service_fn(move |request| {
-            let (gateway, conn) = (gateway.clone(), conn.clone());
-            async move { Ok::<_, Infallible>(gateway.handle(request, &conn).await) }
-        });
+        let (gateway, conn) = (self.gateway.clone(), self.conn.clone());
+        let service = service_fn(move |request| answer(gateway.clone(), conn.clone(), request));
         let mut builder = http1::Builder::new();
-        builder
-            .timer(TokioTimer::new())
-            .header_read_timeout(HEAD_LIMIT)
-            .max_headers(FIELDS_MAX)
-            .max_buf_size(HEAD_MAX)
-            .half_close(true);
+        builder.max_headers(FIELDS_MAX).max_buf_size(HEAD_MAX).half_close(true);
         drive!(self, builder.serve_connection(io, service).with_upgrades());
     }
 
-    async fn http2<T>(mut self, io: T)
+    async fn http2<T>(self, io: T)
     where
         T: hyper::rt::Read + hyper::rt::Write + Unpin + 'static,
     {
-        let (gateway, conn) = (self.gateway.clone(), Rc::new(Conn::new(self.peer)));
-        let service = service_fn(move |request| {
-            let (gateway, conn) = (gateway.clone(), conn.clone());
-            async move { Ok::<_, Infallible>(gateway.handle(request, &conn).await) }
-        });
+        let (gateway, conn) = (self.gateway.clone(), self.conn.clone());
+        let service = service_fn(move |request| answer(gateway.clone(), conn.clone(), request));
         let mut builder = http2::Builder::new(OnCore);
         builder
             .timer(TokioTimer::new())

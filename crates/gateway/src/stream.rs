@@ -16,6 +16,7 @@ use tokio::time::Sleep;
 
 use crate::bearer::Bearer;
 use crate::body::{Body, BoxError};
+use crate::conn::Runs;
 use crate::edits::html::Turned;
 use crate::upstream::pool::Lease;
 
@@ -256,5 +257,28 @@ impl HttpBody for Reply {
             Reply::Stream(b) => b.size_hint(),
             Reply::Turned(b) => b.size_hint(),
         }
+    }
+}
+
+/// An answer on its way over a connection: while it lives, its request runs.
+pub(crate) struct UnderWay {
+    pub(crate) reply: Reply,
+    pub(crate) _runs: Runs,
+}
+
+impl HttpBody for UnderWay {
+    type Data = Bytes;
+    type Error = BoxError;
+
+    fn poll_frame(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
+        Pin::new(&mut self.reply).poll_frame(cx)
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.reply.is_end_stream()
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        self.reply.size_hint()
     }
 }

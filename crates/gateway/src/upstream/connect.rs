@@ -18,9 +18,18 @@ const CONNECT_LIMIT: Duration = Duration::from_secs(5);
 /// The largest head of an answer.
 const HEAD_MAX: usize = 256 * 1024;
 
+/// Where a connection is driven.
+#[derive(Clone, Copy)]
+pub(super) enum On {
+    /// On the data core that asks.
+    Core,
+    /// On the runtime of whoever asks.
+    Runtime,
+}
+
 /// A connection that is ready for a request.
-pub(super) async fn connect(target: &Target) -> Result<Sender, UpstreamFailure> {
-    match tokio::time::timeout(CONNECT_LIMIT, open(target)).await {
+pub(super) async fn connect(target: &Target, on: On) -> Result<Sender, UpstreamFailure> {
+    match tokio::time::timeout(CONNECT_LIMIT, open(target, on)).await {
         Ok(done) => done,
         Err(_) => Err(failure(target, FailureKind::TimeOut, format!("it did not accept within {} s", CONNECT_LIMIT.as_secs()))),
     }
@@ -30,17 +39,17 @@ pub(super) fn failure(target: &Target, kind: FailureKind, detail: String) -> Ups
     UpstreamFailure { upstream: target.address.to_string(), kind, detail }
 }
 
-async fn open(target: &Target) -> Result<Sender, UpstreamFailure> {
+async fn open(target: &Target, on: On) -> Result<Sender, UpstreamFailure> {
     let tls = target.tls.as_ref().map_err(|why| failure(target, FailureKind::Certificate, why.clone()))?;
     let refused = |e: io::Error| failure(target, FailureKind::Connect, e.to_string());
     let addresses = resolve(&target.address.host, target.address.port).await.map_err(refused)?;
     let tcp = TcpStream::connect(addresses.as_slice()).await.map_err(refused)?;
     let _ = tcp.set_nodelay(true);
     match tls {
-        None => handshake(target, TokioIo::new(tcp)).await,
+        None => handshake(target, TokioIo::new(tcp), on).await,
         Some(tls) => {
             let stream = tls.connector.connect(tls.name.clone(), tcp).await.map_err(|e| tls_failure(target, &e))?;
-            handshake(target, TokioIo::new(stream)).await
+            handshake(target, TokioIo::new(stream), on).await
         }
     }
 }
@@ -56,16 +65,21 @@ fn tls_failure(target: &Target, e: &io::Error) -> UpstreamFailure {
     failure(target, kind, format!("TLS failed: {e}"))
 }
 
-async fn handshake<T: Read + Write + Unpin + Send + 'static>(target: &Target, io: T) -> Result<Sender, UpstreamFailure> {
+async fn handshake<T: Read + Write + Unpin + Send + 'static>(target: &Target, io: T, on: On) -> Result<Sender, UpstreamFailure> {
     let (sender, connection) = http1::Builder::new()
         .max_buf_size(HEAD_MAX)
         .handshake(io)
         .await
         .map_err(|e| failure(target, FailureKind::Protocol, e.to_string()))?;
-    tokio::spawn(async move {
+    let drive = async move {
         if let Err(e) = connection.with_upgrades().await {
             tracing::debug!(error = %e, "a connection to an upstream ended early");
         }
-    });
+    };
+    // On a core it runs among that core's requests, so that neither wakes the other through another queue.
+    match on {
+        On::Core => drop(tokio::task::spawn_local(drive)),
+        On::Runtime => drop(tokio::spawn(drive)),
+    }
     Ok(sender)
 }

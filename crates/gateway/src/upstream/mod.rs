@@ -14,7 +14,7 @@ use http::header::WWW_AUTHENTICATE;
 use hyper::body::Incoming;
 use uuid::Uuid;
 
-use self::connect::{connect, failure};
+use self::connect::{On, connect, failure};
 use self::pool::{Lease, Pool, Sender};
 use crate::control::{FailureKind, UpstreamFailure};
 use crate::outgoing::Outgoing;
@@ -68,7 +68,7 @@ impl Upstreams {
             loop {
                 let (mut sender, used) = match self.pool.take(target) {
                     Some(s) => (s, true),
-                    None => match connect(target).await {
+                    None => match connect(target, On::Core).await {
                         Ok(s) => (s, false),
                         Err(e) => {
                             target.failed(&e.to_string());
@@ -129,7 +129,7 @@ impl Upstreams {
 /// Asks a path over a connection of its own. Ok when the answer is 2xx, otherwise why not.
 pub(crate) async fn ask(target: &Target, path: &str) -> Result<(), String> {
     let asked = async {
-        let mut sender = connect(target).await.map_err(|e| e.to_string())?;
+        let mut sender = connect(target, On::Runtime).await.map_err(|e| e.to_string())?;
         let host = format!("{}:{}", target.address.host, target.address.port);
         let request = http::Request::get(path).header("host", host).header("user-agent", "passeur-health").body(Upload::None);
         let answer =
