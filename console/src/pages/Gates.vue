@@ -89,6 +89,8 @@ watch(language, read, { immediate: true })
 </template>
 
 <style scoped>
+.ups { list-style: none; padding: 0; margin: 0 0 4px; }
+.ups .quiet { margin-inline-start: 6px; }
 .gate { display: grid; grid-template-columns: minmax(240px, 1.1fr) minmax(280px, 1.6fr) minmax(170px, 0.7fr); gap: 10px 28px; background: rgb(var(--v-theme-surface)); border: 1px solid rgb(var(--v-theme-line)); padding: 14px 18px; margin-bottom: 12px; }
 .gate header p { margin-top: 4px; overflow-wrap: anywhere; }
 h2 { font-size: 1.1rem; font-weight: 600; }
