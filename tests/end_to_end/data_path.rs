@@ -5,16 +5,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 
 use crate::support::{Person, RawUpstream, Stack, raw};
-
-fn to_upstream(site: String, port: u16) -> String {
-    let at = site.find("upstream = ").unwrap();
-    let end = at + site[at..].find('\n').unwrap();
-    format!("{}upstream = \"http://127.0.0.1:{port}\"{}", &site[..at], &site[end..])
-}
-
-fn cookie(person: &Person) -> String {
-    person.cookies["berths.havrelune.localhost"].iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join("; ")
-}
+use crate::upstreams::{at, instead};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn large_bodies_pass_both_ways_and_are_counted() {
@@ -24,7 +15,7 @@ async fn large_bodies_pass_both_ways_and_are_counted() {
     let size = 40 << 20;
     let answer = client
         .post(stack.gate("/received"))
-        .header("cookie", cookie(&anouk))
+        .header("cookie", anouk.cookie("berths.havrelune.localhost"))
         .header("accept", "application/json")
         .body(vec![b'x'; size])
         .send()
@@ -39,7 +30,7 @@ async fn large_bodies_pass_both_ways_and_are_counted() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn an_upstream_that_is_gone_gives_a_plain_page_and_the_engineer_the_cause() {
-    let stack = Stack::with(|site| to_upstream(site, 1)).await;
+    let stack = Stack::with(|site| instead(site, &at(1))).await;
     let mut anouk = Person::new();
     let page = anouk.sign_in(&stack.gate("/"), "anouk").await;
     assert_eq!(page.status, 502);
@@ -53,7 +44,7 @@ async fn an_upstream_that_is_gone_gives_a_plain_page_and_the_engineer_the_cause(
 async fn a_websocket_passes_and_is_cut_when_the_session_ends() {
     let upstream =
         RawUpstream::new("HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n", true).await;
-    let stack = Stack::with(|site| to_upstream(site, upstream.address.port())).await;
+    let stack = Stack::with(|site| instead(site, &at(upstream.address.port()))).await;
     let mut anouk = Person::new();
     let page = anouk.open(&stack.gate("/")).await;
     let back = anouk.prove(page, "anouk").await;
@@ -63,7 +54,7 @@ async fn a_websocket_passes_and_is_cut_when_the_session_ends() {
     let host = format!("berths.havrelune.localhost:{}", stack.address.port());
     let head = format!(
         "GET /radio HTTP/1.1\r\nHost: {host}\r\nOrigin: http://{host}\r\nCookie: {}\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\nSec-WebSocket-Version: 13\r\n\r\n",
-        cookie(&anouk)
+        anouk.cookie("berths.havrelune.localhost")
     );
     socket.write_all(head.as_bytes()).await.unwrap();
     let mut buffer = [0; 1024];
@@ -180,7 +171,7 @@ async fn events_pass_as_they_come_and_trailers_at_the_end() {
         true,
     )
     .await;
-    let stack = Stack::with(|site| to_upstream(site, upstream.address.port())).await;
+    let stack = Stack::with(|site| instead(site, &at(upstream.address.port()))).await;
     let anouk = stack.admitted("anouk").await;
     let mut socket = TcpStream::connect(stack.address).await.unwrap();
     let head = format!("GET /events HTTP/1.1\r\n{}\r\nTE: trailers\r\n\r\n", stack.head(&anouk));
@@ -193,7 +184,7 @@ async fn events_pass_as_they_come_and_trailers_at_the_end() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_stop_lets_a_running_answer_end_and_takes_no_new_request() {
     let upstream = RawUpstream::new("HTTP/1.1 200 OK\r\nContent-Length: 10\r\n\r\nhello", true).await;
-    let mut stack = Stack::with(|site| to_upstream(site, upstream.address.port())).await;
+    let mut stack = Stack::with(|site| instead(site, &at(upstream.address.port()))).await;
     let anouk = stack.admitted("anouk").await;
     let mut socket = TcpStream::connect(stack.address).await.unwrap();
     // The upstream echoes what it is sent after its answer has begun: the rest of the answer comes from the upload.

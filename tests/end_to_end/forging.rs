@@ -4,9 +4,10 @@ use reqwest::Method;
 use serde_json::Value;
 
 use crate::support::{Person, RawUpstream, Stack, raw};
+use crate::upstreams::{at, instead};
 
 fn cookie(person: &Person) -> String {
-    person.cookies["berths.havrelune.localhost"].iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join("; ")
+    person.cookie("berths.havrelune.localhost")
 }
 
 fn gate_token(person: &Person) -> String {
@@ -174,12 +175,7 @@ async fn an_upstream_cannot_set_our_cookies_nor_make_its_answer_public() {
     )
     .await;
     let port = upstream.address.port();
-    let stack = Stack::with(|site| {
-        let at = site.find("upstream = ").unwrap();
-        let end = at + site[at..].find('\n').unwrap();
-        format!("{}upstream = \"http://127.0.0.1:{port}\"{}", &site[..at], &site[end..])
-    })
-    .await;
+    let stack = Stack::with(|site| instead(site, &at(port))).await;
     let mut anouk = Person::new();
     let page = anouk.sign_in(&stack.gate("/"), "anouk").await;
     assert_eq!((page.status.as_u16(), page.body.as_str()), (200, "ok"));

@@ -16,6 +16,11 @@ pub fn instead(site: String, with: &str) -> String {
     format!("{}{with}{}", &site[..at], &site[end..])
 }
 
+/// An upstream on this machine.
+pub fn at(port: u16) -> String {
+    format!("upstream = \"http://127.0.0.1:{port}\"")
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn an_address_that_is_gone_is_passed_over_and_told_of() {
     let (address, task) = serve("127.0.0.1:0".parse().unwrap(), ledger::router()).await.unwrap();

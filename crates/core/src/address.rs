@@ -1,5 +1,7 @@
 //! Addresses: where a person may be sent back to, and which names stand for this machine.
 
+use std::net::IpAddr;
+
 use url::Url;
 
 /// The longest return address kept through a sign-in, in bytes. It travels inside sealed state, in a URL.
@@ -65,6 +67,15 @@ pub enum BadAddress {
     PlainHttp,
 }
 
+/// An address as far as it tells clients apart: a client owns a whole IPv6 /64 (RFC 4291 2.5.1), and an IPv4 address is the
+/// same when it is written as IPv6.
+pub fn neighbourhood(address: IpAddr) -> IpAddr {
+    match address.to_canonical() {
+        IpAddr::V6(v6) => IpAddr::V6((u128::from(v6) & !u128::from(u64::MAX)).into()),
+        v4 => v4,
+    }
+}
+
 impl PublicAddress {
     /// Reads an origin. Plain HTTP is accepted for loopback names only.
     pub fn parse(text: &str) -> Result<PublicAddress, BadAddress> {
@@ -106,14 +117,13 @@ impl PublicAddress {
     /// Whether a `Host` header or request authority means this address (the scheme's own port may be written or not).
     pub fn is_host(&self, authority: &str) -> bool {
         let authority = authority.to_ascii_lowercase();
-        let own_port = if self.https { ":443" } else { ":80" };
-        authority == self.host || authority.strip_suffix(own_port) == Some(self.host.as_str())
+        self.names().contains(&authority)
     }
 
     /// Every spelling of a `Host` that means this address, in lower case; for tables by host.
-    pub fn names(&self) -> Vec<String> {
+    pub fn names(&self) -> [String; 2] {
         let own_port = if self.https { ":443" } else { ":80" };
-        vec![self.host.clone(), format!("{}{own_port}", self.host)]
+        [self.host.clone(), format!("{}{own_port}", self.host)]
     }
 
     /// The name of a cookie of ours on this address, and whether it is `Secure`. Where the public address is plain
@@ -180,5 +190,13 @@ mod tests {
         assert!(a.is_host("GATE.example") && a.is_host("gate.example:443"));
         assert!(!a.is_host("gate.example:80") && !a.is_host("gate.example.") && !a.is_host("xgate.example"));
         assert_eq!(a.cookie("gate"), ("__Host-passeur-gate".to_owned(), true));
+    }
+
+    #[test]
+    fn a_whole_network_of_ipv6_is_one_address() {
+        let ip = |s: &str| neighbourhood(s.parse().unwrap());
+        assert_eq!(ip("2001:db8:1:2::1"), ip("2001:db8:1:2:ffff::9"));
+        assert_ne!(ip("2001:db8:1:2::1"), ip("2001:db8:1:3::1"));
+        assert_eq!(ip("::ffff:192.0.2.7"), ip("192.0.2.7"));
     }
 }

@@ -16,9 +16,8 @@ pub fn canonical(path: &str) -> Option<String> {
         return None;
     }
     let mut segments: Vec<&str> = vec![];
-    for segment in decoded.split(['/', '\\']) {
-        match segment.split(';').next().unwrap_or_default().trim_end() {
-            "" | "." => {}
+    for segment in written(&decoded) {
+        match segment {
             ".." => {
                 segments.pop()?;
             }
@@ -26,6 +25,11 @@ pub fn canonical(path: &str) -> Option<String> {
         }
     }
     Some(format!("/{}", segments.join("/").to_lowercase()))
+}
+
+/// The segments of a decoded path as they are written, `..` among them: without parameters, empty ones and single dots.
+fn written(decoded: &str) -> impl Iterator<Item = &str> {
+    decoded.split(['/', '\\']).map(|s| s.split(';').next().unwrap_or_default().trim_end()).filter(|s| !matches!(*s, "" | "."))
 }
 
 /// Undoes percent-encoding until nothing changes.
@@ -73,11 +77,7 @@ pub fn may_be_below(raw: &str, place: &str) -> bool {
     }
     // An upstream that resolves no dot segments sees the place where it is written.
     let Some(decoded) = decode(raw) else { return true };
-    let segments: Vec<&str> = decoded
-        .split(['/', '\\'])
-        .map(|s| s.split(';').next().unwrap_or_default().trim_end())
-        .filter(|s| !matches!(*s, "" | "."))
-        .collect();
+    let segments: Vec<&str> = written(&decoded).collect();
     is_at_or_below(&format!("/{}", segments.join("/")).to_lowercase(), place)
 }
 

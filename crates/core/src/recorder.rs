@@ -7,6 +7,7 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 
 use crate::Moment;
+use crate::address::neighbourhood;
 use crate::id::CrossingId;
 
 /// What makes two anonymous attempts alike.
@@ -21,11 +22,7 @@ pub struct Alike {
 impl Alike {
     /// For an attempt from `address`.
     pub fn new(gate: &str, reason: &str, address: IpAddr) -> Alike {
-        let address = match address {
-            IpAddr::V6(v6) => IpAddr::V6((u128::from(v6) & !u128::from(u64::MAX)).into()),
-            v4 => v4,
-        };
-        Alike { gate: gate.to_owned(), reason: crate::text::shorten(reason, 200), address }
+        Alike { gate: gate.to_owned(), reason: crate::text::shorten(reason, 200), address: neighbourhood(address) }
     }
 }
 

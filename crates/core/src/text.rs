@@ -16,6 +16,11 @@ pub fn visible(text: &str) -> String {
     out
 }
 
+/// Whether a text is a token (RFC 9110 5.6.2), as every header name is.
+pub fn is_token(text: &str) -> bool {
+    !text.is_empty() && text.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b))
+}
+
 /// One CSV cell (RFC 4180), quoted always; a cell that a spreadsheet would run as a formula is led by an apostrophe.
 pub fn csv_cell(text: &str) -> String {
     let guard = if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { "'" } else { "" };

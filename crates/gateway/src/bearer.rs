@@ -4,12 +4,12 @@ use std::sync::Arc;
 
 use http::{HeaderName, HeaderValue};
 use passeur_core::decide::Opened;
-use passeur_core::delivery::fold_name;
+use passeur_core::delivery::{fold_name, folds_to};
 use passeur_core::site::{Gate, Site};
 use tokio::sync::futures::OwnedNotified;
 use uuid::Uuid;
 
-use crate::admission::{Admission, Counters, folds_to};
+use crate::admission::{Admission, Counters};
 
 /// What open sections of a gate share: names to strip, so that nobody delivers to themselves, and counters.
 #[derive(Debug, Default)]

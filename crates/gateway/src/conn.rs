@@ -9,10 +9,11 @@ use std::sync::Arc;
 use std::task::Waker;
 
 use http::header::COOKIE;
-use http::{HeaderMap, HeaderValue};
+use http::{HeaderMap, HeaderValue, Method, Uri};
 use passeur_core::forwarded::{self, Way};
 
 use crate::admission::Admission;
+use crate::control::RequestFacts;
 use crate::outgoing::From;
 use crate::shared::{Edition, Place};
 use crate::target::ticks;
@@ -131,6 +132,11 @@ impl Conn {
             *self.from.borrow_mut() = Kept::of(edition, place, from.clone());
         }
         Some(from)
+    }
+
+    /// What the rest of the service is told of a request.
+    pub(crate) fn facts(&self, edition: &Edition, method: &Method, uri: &Uri, headers: &HeaderMap) -> RequestFacts {
+        RequestFacts::of(method, uri, headers, self.way(edition, headers).client())
     }
 
     /// The admission that the same Cookie field meant before, under the same edition and at the same gate.

@@ -28,22 +28,30 @@ pub struct RequestFacts {
     pub wants_html: bool,
 }
 
+fn wants_html(headers: &HeaderMap) -> bool {
+    headers.get(header::ACCEPT).and_then(|v| v.to_str().ok()).is_some_and(|v| v.to_ascii_lowercase().contains("text/html"))
+}
+
+/// Whether a person's browser is going to a page: by what it says of itself, or else by what it asks for.
+pub(crate) fn is_navigation(headers: &HeaderMap) -> bool {
+    match headers.get("sec-fetch-mode").and_then(|v| v.to_str().ok()).unwrap_or_default() {
+        "" => wants_html(headers),
+        mode => mode == "navigate",
+    }
+}
+
 impl RequestFacts {
     /// Reads a request head.
     pub fn of(method: &Method, uri: &Uri, headers: &HeaderMap, address: IpAddr) -> RequestFacts {
         let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
-        let wants_html = text("accept").to_ascii_lowercase().contains("text/html");
-        let navigates = match text("sec-fetch-mode") {
-            "" => wants_html,
-            mode => mode == "navigate",
-        };
+        let wants_html = wants_html(headers);
         RequestFacts {
             method: method.clone(),
             target: uri.path_and_query().map_or("/", |p| p.as_str()).to_owned(),
             address,
             agent: passeur_core::text::shorten(text(header::USER_AGENT.as_str()), 200),
             lang: Lang::from_accept(text(header::ACCEPT_LANGUAGE.as_str())),
-            navigates: navigates && matches!(*method, Method::GET | Method::HEAD),
+            navigates: is_navigation(headers) && matches!(*method, Method::GET | Method::HEAD),
             wants_html,
         }
     }

@@ -17,15 +17,15 @@ use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use passeur_links::clock::Clock;
 use tokio::runtime::Handle;
-use tokio::sync::{mpsc, watch};
+use tokio::sync::{Semaphore, mpsc, watch};
 use tokio::task::LocalSet;
 
 use crate::conn::{Asked, Conn};
 use crate::control::Control;
-use crate::floods::{Counters, Floods};
+use crate::floods::{CONNECTIONS_MAX, Counters, Floods, count};
 use crate::head::HEAD_MAX;
 use crate::health;
-use crate::listener::{Accepted, Listener, accept, places};
+use crate::listener::{Accepted, Listener, accept};
 use crate::path::Gateway;
 use crate::remote::Remote;
 use crate::shared::Live;
@@ -86,7 +86,7 @@ impl Cores {
             threads.push(std::thread::Builder::new().name(format!("core-{n}")).spawn(run)?);
             senders.push(sender);
         }
-        let places = places();
+        let places = Arc::new(Semaphore::new(CONNECTIONS_MAX));
         let mut acceptors: Vec<_> = listeners
             .into_iter()
             .map(|l| tokio::spawn(accept(l, senders.clone(), floods.clone(), places.clone(), parts.live.clone(), stop.clone())))
@@ -96,8 +96,8 @@ impl Cores {
     }
 
     /// What was accepted and what was turned away.
-    pub fn counters(&self) -> FloodView {
-        FloodView(self.floods.clone())
+    pub fn counters(&self) -> Arc<Counters> {
+        self.floods.counters.clone()
     }
 
     /// Returns when every core has ended, after `stop` changed.
@@ -111,16 +111,6 @@ impl Cores {
             }
         })
         .await;
-    }
-}
-
-/// The counters of a node, for as long as somebody looks.
-#[derive(Clone)]
-pub struct FloodView(Arc<Floods>);
-
-impl FloodView {
-    pub fn counters(&self) -> &Counters {
-        &self.0.counters
     }
 }
 
@@ -193,7 +183,7 @@ async fn connection(gateway: Rc<Gateway>, accepted: Accepted, conn: Rc<Conn>, fl
             let shaken = tokio::time::timeout(HANDSHAKE_LIMIT, certificates.acceptor().accept(stream)).await;
             drop(hand);
             let Ok(Ok(stream)) = shaken else {
-                floods.counters.add(&floods.counters.handshakes_failed);
+                count(&floods.counters.handshakes_failed);
                 return;
             };
             if stream.get_ref().1.alpn_protocol() == Some(b"h2") {
@@ -233,7 +223,7 @@ macro_rules! drive {
         })
         .await;
         if let Err(e) = ended {
-            $me.floods.counters.add(&$me.floods.counters.broken);
+            count(&$me.floods.counters.broken);
             tracing::debug!(error = %e, peer = %$me.conn.peer, "a connection ended early");
         }
     }};

@@ -27,6 +27,6 @@ pub mod tls;
 mod upstream;
 mod websocket;
 
-pub use cores::{Cores, FloodView, Parts};
+pub use cores::{Cores, Parts};
 pub use floods::Counters as FloodCounters;
 pub use listener::Listener;

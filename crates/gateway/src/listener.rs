@@ -5,12 +5,11 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
 
+use passeur_core::forwarded::is_trusted;
 use tokio::net::TcpListener;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, watch};
 
-use passeur_core::forwarded::is_trusted;
-
-use crate::floods::{CONNECTIONS_MAX, Floods, Place};
+use crate::floods::{Floods, Place, count};
 use crate::shared::Live;
 use crate::tls::Certificates;
 
@@ -65,7 +64,7 @@ pub(crate) async fn accept(
         };
         // Full means full: waiting here would let the backlog fill with people who left.
         let Ok(place) = places.clone().try_acquire_owned() else {
-            floods.counters.add(&floods.counters.full);
+            count(&floods.counters.full);
             continue;
         };
         // A trusted proxy brings everybody's connections.
@@ -73,7 +72,7 @@ pub(crate) async fn accept(
         let Some(address_place) = floods.connection(peer.ip(), trusted) else { continue };
         let _ = stream.set_nodelay(true);
         let Ok(stream) = stream.into_std() else { continue };
-        floods.counters.add(&floods.counters.accepted);
+        count(&floods.counters.accepted);
         let accepted =
             Accepted { stream, peer: peer.ip().to_canonical(), tls: listener.tls.clone(), places: (place, address_place) };
         turn = (turn + 1) % cores.len();
@@ -81,9 +80,4 @@ pub(crate) async fn accept(
             return;
         }
     }
-}
-
-/// Places for every connection of a node.
-pub(crate) fn places() -> Arc<Semaphore> {
-    Arc::new(Semaphore::new(CONNECTIONS_MAX))
 }

@@ -1,14 +1,14 @@
-//! The head of a request to an upstream. Built here alone, and only from an admission, or for nobody where a section is open: what the upstream reads of the
-//! person is what core decided, whatever the client sent.
+//! The head of a request to an upstream. Built here alone, and only from an admission, or for nobody where a section is
+//! open: what the upstream reads of the person is what core decided, whatever the client sent.
 
 use std::net::IpAddr;
 
 use http::header::{ACCEPT_ENCODING, CONNECTION, COOKIE, HOST, HeaderName, HeaderValue, RANGE, UPGRADE};
 use http::{HeaderMap, Request, Uri, request::Parts};
 use passeur_core::address::PublicAddress;
+use passeur_core::delivery::folds_to;
 use passeur_core::forwarded::Way;
 
-use crate::admission::folds_to;
 use crate::bearer::Bearer;
 use crate::cookies;
 use crate::head::{is_websocket, tokens};

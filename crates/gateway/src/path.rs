@@ -18,7 +18,7 @@ use crate::admission::Admission;
 use crate::bearer::Bearer;
 use crate::body::{Body, BoxError, full};
 use crate::conn::Conn;
-use crate::control::{Interrupted, NoSession, Presented, RequestFacts};
+use crate::control::{Interrupted, NoSession, Presented, RequestFacts, is_navigation};
 use crate::cookies::{self, Found};
 use crate::remote::Remote;
 use crate::shared::{Edition, Live, Place};
@@ -205,10 +205,7 @@ impl Gateway {
         let upgrade = head::is_websocket(request.headers()).then(|| hyper::upgrade::on(&mut request));
         let from = conn.from(edition, &place, request.headers());
         let (parts, body) = request.into_parts();
-        let told = || {
-            let address = conn.way(edition, &parts.headers).client();
-            RequestFacts::of(&parts.method, &parts.uri, &parts.headers, address)
-        };
+        let told = || conn.facts(edition, &parts.method, &parts.uri, &parts.headers);
         let (body, progress) = Upload::of(body, &bearer);
         let out = from.as_ref().and_then(|from| outgoing::build(&parts, body, place, &bearer, from));
         let (Some(out), Some(from)) = (out, &from) else {
@@ -242,8 +239,7 @@ impl Gateway {
 
 /// What the rest of the service is told of a request; made only where it is asked.
 fn facts(edition: &Edition, conn: &Conn, request: &Request<Incoming>) -> RequestFacts {
-    let address = conn.way(edition, request.headers()).client();
-    RequestFacts::of(request.method(), request.uri(), request.headers(), address)
+    conn.facts(edition, request.method(), request.uri(), request.headers())
 }
 
 /// Why a request is not forwarded.
@@ -266,11 +262,7 @@ async fn interrupted(parts: &http::request::Parts, body: Incoming, origin: &str)
         .split(';')
         .next()
         .is_some_and(|t| t.trim().eq_ignore_ascii_case("application/x-www-form-urlencoded"));
-    let navigates = match text("sec-fetch-mode") {
-        "" => text("accept").to_ascii_lowercase().contains("text/html"),
-        mode => mode == "navigate",
-    };
-    if parts.method != http::Method::POST || !is_form || !navigates || text("origin") != origin {
+    if parts.method != http::Method::POST || !is_form || !is_navigation(&parts.headers) || text("origin") != origin {
         return None;
     }
     let whole = tokio::time::timeout(FORM_LIMIT, http_body_util::Limited::new(body, FORM_MAX).collect()).await;

@@ -9,6 +9,7 @@ use reqwest::header::HeaderMap;
 use url::Url;
 
 use crate::guard::{Forbidden, check_url};
+use crate::innermost;
 use crate::resolve::Resolver;
 
 /// Why a provider gave no usable answer. The words are for engineers and name what to look at.
@@ -62,7 +63,7 @@ impl Client {
             let certificates = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| bad(e.to_string()))?;
             builder = builder.tls_certs_merge(certificates);
         }
-        let http = builder.build().map_err(|e| HttpError::Protocol(causes(&e)))?;
+        let http = builder.build().map_err(|e| HttpError::Protocol(innermost(&e)))?;
         Ok(Client { http, limit })
     }
 
@@ -107,7 +108,7 @@ impl Client {
     }
 
     fn explain(&self, e: &reqwest::Error) -> HttpError {
-        let why = causes(e);
+        let why = innermost(e);
         if e.is_timeout() {
             HttpError::TimeOut(self.limit.as_secs())
         } else if why.contains("certificate") || why.contains("tls") || why.contains("TLS") || why.contains("handshake") {
@@ -132,13 +133,4 @@ fn sensitive(value: &str) -> reqwest::header::HeaderValue {
     let mut v = reqwest::header::HeaderValue::from_str(value).unwrap_or_else(|_| reqwest::header::HeaderValue::from_static(""));
     v.set_sensitive(true);
     v
-}
-
-/// The innermost cause: the outer ones repeat the address, which may hold parameters.
-fn causes(e: &reqwest::Error) -> String {
-    let mut cause: &dyn std::error::Error = e;
-    while let Some(inner) = cause.source() {
-        cause = inner;
-    }
-    cause.to_string()
 }

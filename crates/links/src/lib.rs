@@ -6,3 +6,12 @@ pub mod guard;
 pub mod http;
 pub mod ldap;
 pub mod resolve;
+
+/// The innermost cause of an error in words: the outer ones repeat what is known, and may hold parameters.
+pub fn innermost(e: &dyn std::error::Error) -> String {
+    let mut cause = e;
+    while let Some(inner) = cause.source() {
+        cause = inner;
+    }
+    cause.to_string()
+}

@@ -9,7 +9,7 @@ use passeur_core::Moment;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::{Purpose, Ring};
 use passeur_core::site::{Finding, Severity, Site, compile};
-use passeur_gateway::FloodView;
+use passeur_gateway::FloodCounters;
 use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
 use passeur_links::clock::Clock;
@@ -41,7 +41,7 @@ pub struct Inner {
     pub table: Arc<Table>,
     pub recorder: Recorder,
     /// What the data path accepted and turned away; set once it runs.
-    pub floods: OnceLock<FloodView>,
+    pub floods: OnceLock<Arc<FloodCounters>>,
     links: RwLock<Links>,
 }
 

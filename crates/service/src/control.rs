@@ -18,7 +18,6 @@ use passeur_core::step::{Param, Phrase, Silent, Step, StepCode};
 use passeur_gateway::admission::Admission;
 use passeur_gateway::body::{Body, BoxError};
 use passeur_gateway::control::{Control, FailureKind, Interrupted, NoSession, Presented, RequestFacts, UpstreamFailure};
-use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_store::{GateTokenRow, SessionRow, StoreError};
 use tower::ServiceExt;
@@ -28,7 +27,7 @@ use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages::{self, redirect};
 use crate::signin::ask::{Ask, cookie_digest};
-use crate::signin::{ClientAddress, Visit, arrive, evidence, forget, forms, session};
+use crate::signin::{ClientAddress, Visit, arrive, browser_binding, evidence, forget, forms, session};
 
 /// Implements [`Control`] over the shared state and the sign-in host's router.
 pub struct Service {
@@ -127,13 +126,7 @@ impl Control for Service {
             let id = attempt.record_anonymous(Outcome::Unauthenticated);
             return plain(unauthorized(why, id));
         }
-        let (name, secure) = gate.address.cookie("binding");
-        // One random binding per browser and gate, shared by all open tabs.
-        let (binding, fresh) = match cookies::find(headers, &name) {
-            Found::One(v) if Token::parse(&v).is_some() => (v, false),
-            _ => (self.app.new_token().reveal().to_owned(), true),
-        };
-        let set = fresh.then(|| cookies::set(&name, &binding, secure, None));
+        let (binding, set) = browser_binding(&self.app, headers, &gate.address, "binding");
         let target = ReturnPath::parse(&facts.target);
         let mut ask = Ask {
             gate: gate.name.clone(),
@@ -161,8 +154,8 @@ impl Control for Service {
         ask.target = kept.map_or_else(|| "/".to_owned(), |token| forms::path(&token));
         let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.app)));
         let mut answer = pages::form_interrupted(&edition.site, facts.lang, gate, &to, is_kept).into_response();
-        if let Some(value) = set.and_then(|c| HeaderValue::from_str(&c).ok()) {
-            answer.headers_mut().append(header::SET_COOKIE, value);
+        if let Some(cookie) = set {
+            pages::set_cookie(&mut answer, &cookie);
         }
         plain(answer)
     }

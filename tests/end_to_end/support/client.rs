@@ -65,15 +65,17 @@ impl Person {
         Person { http, cookies: HashMap::new(), extra: vec![], accept: "text/html" }
     }
 
+    /// The Cookie field for a host.
+    pub fn cookie(&self, host: &str) -> String {
+        self.cookies[host].iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join("; ")
+    }
+
     /// One request, no redirect followed.
     pub async fn send(&mut self, method: Method, url: &str, form: Option<&[(&str, &str)]>) -> Page {
         let host = Url::parse(url).unwrap().host_str().unwrap().to_owned();
         let mut request = self.http.request(method, url).header("accept", self.accept).header("user-agent", "end-to-end");
-        if let Some(jar) = self.cookies.get(&host)
-            && !jar.is_empty()
-        {
-            let all: Vec<_> = jar.iter().map(|(n, v)| format!("{n}={v}")).collect();
-            request = request.header("cookie", all.join("; "));
+        if self.cookies.get(&host).is_some_and(|jar| !jar.is_empty()) {
+            request = request.header("cookie", self.cookie(&host));
         }
         for (n, v) in &self.extra {
             request = request.header(*n, v);

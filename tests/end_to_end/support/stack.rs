@@ -206,8 +206,7 @@ impl Stack {
 
     /// The fields of a raw request to the gate with somebody's cookie; the connection closes after the answer.
     pub fn head(&self, person: &Person) -> String {
-        let cookies = &person.cookies["berths.havrelune.localhost"];
-        let cookie = cookies.iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join("; ");
+        let cookie = person.cookie("berths.havrelune.localhost");
         format!("Host: berths.havrelune.localhost:{}\r\nCookie: {cookie}\r\nConnection: close", self.address.port())
     }
 

@@ -73,6 +73,15 @@ pub fn fold_name(name: &str) -> String {
     name.bytes().map(|b| if b.is_ascii_alphanumeric() { b.to_ascii_lowercase() as char } else { '-' }).collect()
 }
 
+/// Whether a name is a spelling of a folded name ([`fold_name`]); for the data path, which makes no copies.
+pub fn folds_to(name: &str, folded: &str) -> bool {
+    name.len() == folded.len()
+        && name
+            .bytes()
+            .zip(folded.bytes())
+            .all(|(n, f)| if n.is_ascii_alphanumeric() { n.to_ascii_lowercase() == f } else { f == b'-' })
+}
+
 /// Why the delivery refuses entry: the header that has no usable value.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RequiredMissing {
@@ -171,5 +180,14 @@ mod tests {
             assert_eq!(fold_name(s), "x-harbour-user", "{s}");
         }
         assert_ne!(fold_name("X-HarbourUser"), "x-harbour-user");
+    }
+
+    #[test]
+    fn comparing_is_folding() {
+        for name in ["X-Harbour-User", "x_harbour.user", "X-HarbourUser", "x-harbour-use", "x-harbour-userr", "-", "x"] {
+            for other in ["X-Harbour-User", "X-Harbour-Name", "x"] {
+                assert_eq!(folds_to(name, &fold_name(other)), fold_name(name) == fold_name(other), "{name} {other}");
+            }
+        }
     }
 }

@@ -4,6 +4,7 @@ use super::{Delivery, Encoding, HeaderRule, Missing, OnSeparator, Piece, ValueOf
 use crate::site::AttributeId;
 use crate::site::access::Names;
 use crate::site::read::Fields;
+use crate::text::is_token;
 
 /// Headers that say how a message is framed or routed, or that carry our own or the client's credentials: no delivery
 /// may set them.
@@ -84,8 +85,7 @@ fn check_name(h: &Fields<'_, '_>, header: &str, others: &[HeaderRule]) {
     if header.is_empty() {
         return;
     }
-    let token = |b: u8| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b);
-    if header.len() > 100 || !header.bytes().all(token) {
+    if header.len() > 100 || !is_token(header) {
         h.error("name", format!("\"{header}\" is no header name"), "Use letters, digits and hyphens (RFC 9110 5.1).");
     }
     let folded = fold_name(header);

@@ -58,11 +58,6 @@ pub struct Site {
 pub const BUILT_IN: [&str; 2] = ["subject", "provider"];
 
 impl Site {
-    /// The gate whose public address a `Host` means.
-    pub fn gate_by_host(&self, authority: &str) -> Option<&Gate> {
-        self.gates.iter().find(|g| g.address.is_host(authority))
-    }
-
     /// The gate of a name.
     pub fn gate(&self, name: &str) -> Option<&Gate> {
         self.gates.iter().find(|g| g.name == name)

@@ -5,6 +5,7 @@ use url::Url;
 use super::read::Fields;
 use crate::address::PublicAddress;
 use crate::site::Upstreams;
+use crate::text::is_token;
 
 /// `SameSite` of a cookie (RFC 6265bis 5.6.7).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -79,8 +80,7 @@ pub(crate) fn read(gate: &Fields<'_, '_>, address: Option<&PublicAddress>, upstr
     out.location = f.flag("location", true);
     out.links = f.flag("links", false);
     for (name, value, _) in f.pairs("headers") {
-        let token = |b: u8| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b);
-        if name.is_empty() || !name.bytes().all(token) {
+        if !is_token(&name) {
             f.error("headers", format!("\"{name}\" is no header name"), "Use letters, digits and hyphens (RFC 9110 5.1).");
         } else if RESERVED.contains(&name.to_ascii_lowercase().as_str()) {
             f.error(

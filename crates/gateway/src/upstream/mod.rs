@@ -12,6 +12,7 @@ use std::time::Duration;
 use http::Response;
 use http::header::WWW_AUTHENTICATE;
 use hyper::body::Incoming;
+use passeur_links::innermost;
 use uuid::Uuid;
 
 use self::connect::{On, connect, failure};
@@ -179,11 +180,7 @@ fn explain(target: &Target, e: &hyper::Error) -> UpstreamFailure {
     } else if e.is_parse() {
         format!("its answer was not valid HTTP: {e}")
     } else {
-        let mut cause: &dyn std::error::Error = e;
-        while let Some(inner) = cause.source() {
-            cause = inner;
-        }
-        cause.to_string()
+        innermost(e)
     };
     failure(target, FailureKind::Protocol, detail)
 }

@@ -9,6 +9,7 @@ use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;
 use url::Url;
 
+use crate::innermost;
 use crate::resolve::resolve;
 
 /// Why a directory gave no answer.
@@ -43,14 +44,6 @@ impl From<LdapError> for LinkError {
             other => LinkError::Dead(innermost(&other)),
         }
     }
-}
-
-fn innermost(e: &dyn std::error::Error) -> String {
-    let mut cause = e;
-    while let Some(inner) = cause.source() {
-        cause = inner;
-    }
-    cause.to_string()
 }
 
 /// A result code by its standard name (RFC 4511 4.1.9), with the server's own words.

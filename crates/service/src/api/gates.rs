@@ -66,7 +66,7 @@ fn upstream(t: TargetState) -> Upstream {
 #[utoipa::path(get, path = "/node", responses((status = 200, body = Node)))]
 pub async fn node(State(app): State<App>, who: Engineer) -> Result<Json<Node>, ApiError> {
     who.may(Role::View)?;
-    let counters = app.floods.get().map(|f| f.counters().all().to_vec()).unwrap_or_default();
+    let counters = app.floods.get().map(|f| f.all().to_vec()).unwrap_or_default();
     Ok(Json(Node {
         name: app.node.clone(),
         version: env!("CARGO_PKG_VERSION").to_owned(),

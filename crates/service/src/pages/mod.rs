@@ -65,10 +65,17 @@ pub fn redirect(to: &str, cookie: Option<&str>) -> Response {
     };
     response.headers_mut().insert(header::LOCATION, location);
     response.headers_mut().insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
-    if let Some(value) = cookie.and_then(|c| HeaderValue::from_str(c).ok()) {
-        response.headers_mut().append(header::SET_COOKIE, value);
+    if let Some(cookie) = cookie {
+        set_cookie(&mut response, cookie);
     }
     response
+}
+
+/// Adds a Set-Cookie ([`passeur_gateway::cookies::set`]).
+pub fn set_cookie(response: &mut Response, cookie: &str) {
+    if let Ok(value) = HeaderValue::from_str(cookie) {
+        response.headers_mut().append(header::SET_COOKIE, value);
+    }
 }
 
 /// What a refused person is told.

@@ -177,7 +177,7 @@ async fn check_flow(
     flow: &Flow,
     link: &ProviderLink,
 ) -> Result<(), Ended> {
-    if !start::same_browser(&edition.site, visit, flow) {
+    if !visit.holds(&edition.site.address, "flow", flow.browser.as_bytes()) {
         attempt.step(|| Step::new(StepCode::StateOtherBrowser));
         // The crossing belongs to the browser that was sent; this is another attempt.
         attempt.id = app.new_crossing();

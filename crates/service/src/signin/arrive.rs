@@ -4,15 +4,14 @@ use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::decide::fold;
-use passeur_core::id::{CrossingId, Token, same_secret};
+use passeur_core::id::{CrossingId, Token};
 use passeur_core::session::State;
 use passeur_core::site::Gate;
 use passeur_core::step::{Param, Silent, Step, StepCode};
-use passeur_gateway::cookies::{self, Found};
+use passeur_gateway::cookies;
 use passeur_gateway::shared::Edition;
 use passeur_store::{CodeRow, GateTokenRow, SessionRow, StoreError};
 
-use super::ask::cookie_digest;
 use super::{Visit, session};
 use crate::app::App;
 use crate::attempt::Attempt;
@@ -59,12 +58,7 @@ async fn take(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) -> Resul
     if code.gate != gate.name {
         return Ok(Taken::Refused("code-other-gate"));
     }
-    let (name, _) = gate.address.cookie("binding");
-    let bound = match cookies::find(&visit.headers, &name) {
-        Found::One(v) => same_secret(cookie_digest(&v).as_bytes(), &code.binding),
-        _ => false,
-    };
-    if !bound {
+    if !visit.holds(&gate.address, "binding", &code.binding) {
         return Ok(Taken::Refused("code-other-browser"));
     }
     match app.store.session(code.session_id).await? {

@@ -43,9 +43,7 @@ pub async fn begin(
             let came_back =
                 (cookies::find(&visit.headers, &left) != Found::None).then(|| cookies::set(&left, "", secure, Some(0)));
             for value in [Some(cookie), came_back].into_iter().flatten() {
-                if let Ok(value) = http::HeaderValue::from_str(&value) {
-                    response.headers_mut().append(http::header::SET_COOKIE, value);
-                }
+                pages::set_cookie(&mut response, &value);
             }
             response
         }

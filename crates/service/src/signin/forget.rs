@@ -3,7 +3,7 @@
 
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Duration};
-use http::{HeaderName, HeaderValue, StatusCode, header};
+use http::{HeaderName, HeaderValue, StatusCode};
 use passeur_core::seal::Purpose;
 use passeur_core::site::Gate;
 use passeur_gateway::cookies;
@@ -40,8 +40,6 @@ pub fn forget(app: &App, gate: &Gate, visit: &Visit) -> Response {
     pages::protect(response.headers_mut());
     response.headers_mut().insert(HeaderName::from_static("clear-site-data"), HeaderValue::from_static("\"cache\""));
     let (name, secure) = gate.address.cookie("gate");
-    if let Ok(value) = HeaderValue::from_str(&cookies::set(&name, "", secure, Some(0))) {
-        response.headers_mut().append(header::SET_COOKIE, value);
-    }
+    pages::set_cookie(&mut response, &cookies::set(&name, "", secure, Some(0)));
     response
 }

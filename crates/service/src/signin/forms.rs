@@ -7,10 +7,9 @@ use base64::engine::general_purpose::STANDARD_NO_PAD;
 use bytes::Bytes;
 use chrono::Duration;
 use http::StatusCode;
-use passeur_core::id::{Token, same_secret};
+use passeur_core::id::Token;
 use passeur_core::seal::Purpose;
 use passeur_core::site::Gate;
-use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_store::{KeptForm, StoreError};
 use serde::{Deserialize, Serialize};
@@ -79,12 +78,7 @@ pub async fn offer(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) -> 
 async fn take(app: &App, gate: &Gate, visit: &Visit) -> Result<Option<(String, Vec<(String, String)>)>, StoreError> {
     let Some(token) = visit.parameter("id").as_deref().and_then(Token::parse) else { return Ok(None) };
     let Some(kept) = app.store.take_form(&token.digest()).await? else { return Ok(None) };
-    let (name, _) = gate.address.cookie("binding");
-    let same_browser = match cookies::find(&visit.headers, &name) {
-        Found::One(v) => same_secret(cookie_digest(&v).as_bytes(), &kept.binding),
-        _ => false,
-    };
-    if !same_browser || kept.gate != gate.name || kept.expires_at <= app.now() {
+    if !visit.holds(&gate.address, "binding", &kept.binding) || kept.gate != gate.name || kept.expires_at <= app.now() {
         return Ok(None);
     }
     let opened = app.ring.open(Purpose::Form, &token.digest(), &kept.sealed).ok();

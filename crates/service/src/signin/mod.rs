@@ -17,8 +17,13 @@ use std::sync::Arc;
 use axum::extract::{FromRequestParts, OptionalFromRequestParts};
 use http::request::Parts;
 use http::{HeaderMap, StatusCode};
+use passeur_core::address::PublicAddress;
+use passeur_core::id::{Token, same_secret};
 use passeur_gateway::control::RequestFacts;
+use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
+
+use crate::app::App;
 
 /// The client's address, put into every request by the data path.
 #[derive(Clone, Copy, Debug)]
@@ -42,6 +47,14 @@ impl Visit {
         })
     }
 
+    /// Whether the browser holds the cookie of ours whose digest this is ([`ask::cookie_digest`]).
+    pub fn holds(&self, address: &PublicAddress, cookie: &str, digest: &[u8]) -> bool {
+        match cookies::find(&self.headers, &address.cookie(cookie).0) {
+            Found::One(v) => same_secret(ask::cookie_digest(&v).as_bytes(), digest),
+            _ => false,
+        }
+    }
+
     /// A query parameter; one that stands twice is none.
     pub fn parameter(&self, name: &str) -> Option<String> {
         let mut all = url::form_urlencoded::parse(self.query.as_bytes()).filter(|(n, _)| n == name);
@@ -58,13 +71,27 @@ impl<S: Send + Sync> FromRequestParts<S> for Visit {
     }
 }
 
+/// A random value that binds what follows to one browser, shared by all its open tabs: the one it holds already, or a new
+/// one with the Set-Cookie that gives it. Anything under that name that is not ours is replaced.
+pub fn browser_binding(app: &App, headers: &HeaderMap, address: &PublicAddress, cookie: &str) -> (String, Option<String>) {
+    let (name, secure) = address.cookie(cookie);
+    match cookies::find(headers, &name) {
+        Found::One(v) if Token::parse(&v).is_some() => (v, None),
+        _ => {
+            let value = app.new_token().reveal().to_owned();
+            let set = cookies::set(&name, &value, secure, None);
+            (value, Some(set))
+        }
+    }
+}
+
 /// The live edition, as it was when the request began.
 pub struct LiveEdition(pub Arc<Edition>);
 
-impl OptionalFromRequestParts<crate::app::App> for LiveEdition {
+impl OptionalFromRequestParts<App> for LiveEdition {
     type Rejection = std::convert::Infallible;
 
-    async fn from_request_parts(_: &mut Parts, app: &crate::app::App) -> Result<Option<LiveEdition>, Self::Rejection> {
+    async fn from_request_parts(_: &mut Parts, app: &App) -> Result<Option<LiveEdition>, Self::Rejection> {
         Ok(app.live.get().map(LiveEdition))
     }
 }

@@ -61,9 +61,7 @@ pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visi
     pages::allow_images(response.headers_mut(), gates.iter().map(|g| g.address.origin()));
     let left = cookies::set(&site.address.cookie("left").0, "1", secure, None);
     for cookie in [cookies::set(&name, "", secure, Some(0)), left] {
-        if let Ok(value) = http::HeaderValue::from_str(&cookie) {
-            response.headers_mut().append(http::header::SET_COOKIE, value);
-        }
+        pages::set_cookie(&mut response, &cookie);
     }
     response
 }

@@ -4,7 +4,7 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
-use passeur_core::id::{hex, same_secret};
+use passeur_core::id::hex;
 use passeur_core::site::{Provider, Site};
 use passeur_core::step::{Lang, Param, Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
@@ -12,7 +12,7 @@ use passeur_gateway::shared::Edition;
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, Pkce};
 
 use super::ask::{Ask, Flow, Purposed, cookie_digest};
-use super::{LiveEdition, Visit, enter, redirect_uri, session};
+use super::{LiveEdition, Visit, browser_binding, enter, redirect_uri, session};
 use crate::app::{App, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
@@ -133,12 +133,7 @@ async fn to_provider(app: &App, edition: &Edition, mut attempt: Attempt, visit: 
             return pages::refused(site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response();
         }
     };
-    let (cookie, secure) = site.address.cookie("flow");
-    let (browser, new_cookie) = match cookies::find(&visit.headers, &cookie) {
-        // One binding for all open tabs; anything that is not ours is replaced.
-        Found::One(v) if passeur_core::id::Token::parse(&v).is_some() => (v, false),
-        _ => (app.new_token().reveal().to_owned(), true),
-    };
+    let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
     let pkce = Pkce::from_random(random());
     let nonce = hex(&random::<16>());
     let now = app.now();
@@ -164,15 +159,5 @@ async fn to_provider(app: &App, edition: &Edition, mut attempt: Attempt, visit: 
     attempt.step(|| sent_step(site, &link.provider, endpoint, visit.facts.lang, anew));
     attempt.record_waiting();
     app.recorder.flow(&name, now, 1, 0);
-    let set = new_cookie.then(|| cookies::set(&cookie, &browser, secure, None));
     redirect(url.as_str(), set.as_deref())
-}
-
-/// Whether the browser that brought the answer is the one that was sent.
-pub fn same_browser(site: &Site, visit: &Visit, flow: &Flow) -> bool {
-    let (cookie, _) = site.address.cookie("flow");
-    match cookies::find(&visit.headers, &cookie) {
-        Found::One(v) => same_secret(cookie_digest(&v).as_bytes(), flow.browser.as_bytes()),
-        _ => false,
-    }
 }
