@@ -77,6 +77,7 @@ run_tests() {
 run_shots() {
   alive passeur || fail "start the demo first: ./run demo --background"
   need_packages $PACKAGES_TESTS
+  . "$STATE/env"
   local demo=$STATE; STATE=$ROOT/.test; prepare
   trap 'end chromedriver; end chromium' EXIT
   driver

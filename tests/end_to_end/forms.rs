@@ -25,6 +25,7 @@ async fn a_form_is_kept_through_the_sign_in_and_sent_by_a_button_alone() {
     let (mut benoit, page) = interrupted(&stack, &[("berth", "Bassin à flot"), ("vessel", "Étoile <b>\"7\"")]).await;
     assert_eq!(page.status, 401);
     assert!(page.body.contains("kept for half an hour"), "{}", page.body);
+    assert!(page.body.contains("Sign in with the pilotage office"), "{}", page.body);
     // Signed in again by the provider's session; the form is shown, and was not sent.
     let shown = benoit.open(&link(&page)).await;
     assert_eq!(shown.status, 200, "{}", shown.body);

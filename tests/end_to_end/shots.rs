@@ -29,6 +29,18 @@ async fn a_day_at_the_harbour() {
     script.open(&format!("{GATE}/received")).await;
 }
 
+/// Ends every session of a subject, as an engineer would.
+async fn end_sessions(subject: &str) {
+    let client = reqwest::Client::builder().dns_resolver(passeur_links::resolve::Resolver).no_proxy().build().unwrap();
+    let token = env("PASSEUR_TOKEN");
+    let list = client.get(format!("{PASS}/api/v1/sessions?person={subject}")).bearer_auth(&token).send().await.unwrap();
+    let sessions: serde_json::Value = serde_json::from_str(&list.text().await.unwrap()).unwrap();
+    let ids: Vec<_> = sessions.as_array().unwrap().iter().map(|s| s["id"].clone()).collect();
+    let order = serde_json::json!({"sessions": ids});
+    let ended = client.post(format!("{PASS}/api/v1/sessions/end")).bearer_auth(&token).json(&order).send().await.unwrap();
+    assert_eq!(ended.status(), 200);
+}
+
 #[tokio::test(flavor = "multi_thread")]
 #[ignore = "needs a running demo; run by ./run shots"]
 async fn pictures_of_the_demo() {
@@ -51,6 +63,16 @@ async fn pictures_of_the_demo() {
     b.open(&format!("{PASS}/")).await;
     b.shows("What you may open").await;
     b.picture(&shot("quay.png")).await;
+    // A form that the end of the session interrupts: what is said at once, and the form offered again.
+    b.open(&format!("{GATE}/")).await;
+    end_sessions("p-1002").await;
+    b.type_in("input[name=vessel]", "Étoile du Nord").await;
+    b.click("button").await;
+    b.shows("kept for half an hour").await;
+    b.picture(&shot("form-kept.png")).await;
+    b.click("a.button").await;
+    b.shows("Étoile du Nord").await;
+    b.picture(&shot("form-again.png")).await;
     b.close().await;
     for (dark, suffix) in [(false, ""), (true, "-dark")] {
         let b = Browser::new("shots-console", 1280, 800, dark).await;

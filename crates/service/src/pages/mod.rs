@@ -190,11 +190,12 @@ pub fn upstream_failed(site: &Site, lang: Lang, gate: &str, status: StatusCode, 
 
 /// A form came without a session: says so, and what became of what was entered.
 pub fn form_interrupted(site: &Site, lang: Lang, gate: &Gate, sign_in: &str, kept: bool) -> Page {
+    let provider = site.provider(&gate.access.provider).map_or(gate.access.provider.as_str(), |p| p.title.as_str());
     let content = html! {
         p.lead { (say(Word::FormInterrupted, lang)) }
         p { (say(if kept { Word::FormKept } else { Word::FormNotKept }, lang)) }
         dl.facts { dt { (say(Word::Place, lang)) } dd { (gate.title) } }
-        nav.ways { a.button href=(sign_in) { (say(Word::SignIn, lang)) } }
+        nav.ways { a.button href=(sign_in) { (say(Word::SignIn, lang)) " " (provider) } }
     };
     let title = say(Word::SignInFirst, lang);
     Page { status: StatusCode::UNAUTHORIZED, markup: page(&site.name, lang, title, "calm", content) }
