@@ -20,9 +20,9 @@ end_to_end() { cargo test --locked --workspace --test end_to_end -- --skip brows
 in_chromium() { cargo test --locked --workspace --test end_to_end -- browser:: --test-threads=1; }
 lints() { cargo fmt --all --check && cargo clippy --locked --workspace --all-targets -q -- -D warnings; }
 
-servers() {
+servers() { # SETTING…: of PostgreSQL
   local pg ldap ldaps
-  pg=$(any_port); start_postgres "$pg" fsync=off full_page_writes=off synchronous_commit=off
+  pg=$(any_port); start_postgres "$pg" "$@"
   ldap=$(any_port); ldaps=$(any_port); start_slapd "$ldap" "$ldaps"
   export PASSEUR_TEST_POSTGRES="postgres://passeur:$(cat "$STATE/postgres.password")@127.0.0.1:$pg"
   export PASSEUR_TEST_LDAP="ldap://127.0.0.1:$ldap" PASSEUR_TEST_LDAPS="ldaps://directory.havrelune.localhost:$ldaps"
@@ -66,7 +66,7 @@ run_tests() {
   stage "build" build_tests
   stage "lints" lints
   stage "units" unit_tests
-  stage "servers" servers
+  stage "servers" servers fsync=off full_page_writes=off synchronous_commit=off
   stage "end to end" end_to_end "$@"
   stage "chromedriver" driver
   stage "in chromium" in_chromium

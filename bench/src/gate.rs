@@ -13,7 +13,7 @@ use passeur_core::evidence::{Entry, Evidence, FORMAT, Factors, GroupFound, LookU
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::site::{Site, compile};
 use passeur_core::step::{Silent, Step};
-use passeur_gateway::admission::{Admission, SessionLive};
+use passeur_gateway::admission::Admission;
 use passeur_gateway::body::{Body, empty};
 use passeur_gateway::control::{Control, Interrupted, NoSession, Presented, RequestFacts, UpstreamFailure};
 use passeur_gateway::shared::{Edition, Live};
@@ -160,7 +160,7 @@ impl Control for Nobody {
     }
 }
 
-pub fn run(upstream: SocketAddr, folder: Option<PathBuf>) {
+pub fn run(upstream: SocketAddr, folder: Option<PathBuf>, sessions: usize) {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime");
     runtime.block_on(async {
         let listener = Listener::bind("127.0.0.1:0".parse().expect("an address"), None).await.expect("a port");
@@ -174,19 +174,21 @@ pub fn run(upstream: SocketAddr, folder: Option<PathBuf>) {
             listeners.push(l);
         }
         // The load names the gate by the clear port on both listeners.
-        let site = compiled(&site(clear.port(), upstream, GATES, RULES));
+        let edition = Edition::new(1, compiled(&site(clear.port(), upstream, GATES, RULES)), None);
         let table = Arc::new(Table::default());
         let now = chrono::Utc::now();
-        for i in 0..SESSIONS {
-            let gate = &site.gates[i % GATES];
-            let Decision::Admitted(admitted) = fold(&site, gate, &evidence(i), &mut Silent) else { panic!("not admitted") };
-            let session = Arc::new(SessionLive::new(Uuid::from_u128(i as u128), now, now));
+        for i in 0..sessions {
+            let gate = &edition.site.gates[i % GATES];
+            let Decision::Admitted(admitted) = fold(&edition.site, gate, &evidence(i), &mut Silent) else {
+                panic!("not admitted")
+            };
+            let session = table.session(Uuid::from_u128(i as u128), now, now);
             let crossing = CrossingId::new(now, [0, 0, 0, (i >> 8) as u8, i as u8]);
-            let admission = Admission::new(session, 1, admitted, site.delivery(gate), crossing).expect("headers");
+            let admission = Admission::new(session, &edition, admitted, crossing).expect("headers");
             table.put(token(i).digest(), Arc::new(admission));
         }
         let live = Live::default();
-        live.set(Edition::new(1, site, None));
+        live.set(edition);
         let (_stop, stopped) = watch::channel(false);
         let parts = Parts { control: Arc::new(Nobody), live, table: table.clone(), clock: Clock::system() };
         let _cores = Cores::start(listeners, &parts, &stopped).expect("cores");

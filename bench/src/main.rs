@@ -5,9 +5,12 @@
 mod bare;
 mod decide;
 mod gate;
+mod harbour;
 mod load;
+mod memory;
 mod process;
 mod report;
+mod support;
 mod tls;
 mod upstream;
 
@@ -34,20 +37,43 @@ enum Role {
         #[arg(long)]
         into: Option<PathBuf>,
     },
+    /// Measure one case, named as in the table: "HTTP | 1 KiB | 64"
+    One {
+        case: String,
+        #[arg(long, default_value_t = 7)]
+        rounds: usize,
+        #[arg(long, default_value_t = 3)]
+        seconds: u64,
+    },
+    /// Measure the whole service; PostgreSQL, slapd and their addresses are there already
+    Harbour {
+        #[arg(long, default_value_t = 3)]
+        seconds: u64,
+    },
+    /// Measure memory: of an idle session, and over a million requests
+    Memory,
     /// The application: answers with a body of the size its path names
     Upstream,
     /// The pass-through without identity
     Bare { upstream: SocketAddr, folder: Option<PathBuf> },
     /// Passeur's data path
-    Gate { upstream: SocketAddr, folder: Option<PathBuf> },
+    Gate {
+        upstream: SocketAddr,
+        folder: Option<PathBuf>,
+        #[arg(long, default_value_t = gate::SESSIONS)]
+        sessions: usize,
+    },
 }
 
 fn main() {
     let _ = rustls::crypto::aws_lc_rs::default_provider().install_default();
     match Args::parse().role {
         Role::All { rounds, seconds, into } => report::all(rounds, seconds, into),
+        Role::One { case, rounds, seconds } => report::one(&case, rounds, seconds),
+        Role::Harbour { seconds } => print!("{}", harbour::measure(seconds)),
+        Role::Memory => print!("{}", memory::measure()),
         Role::Upstream => upstream::run(),
         Role::Bare { upstream, folder } => bare::run(upstream, folder),
-        Role::Gate { upstream, folder } => gate::run(upstream, folder),
+        Role::Gate { upstream, folder, sessions } => gate::run(upstream, folder, sessions),
     }
 }

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use crate::gate::token;
 use crate::load::{self, Ask, Measured};
 use crate::process::Running;
-use crate::{decide, tls};
+use crate::{decide, harbour, memory, tls};
 
 struct Case {
     tls: bool,
@@ -19,35 +19,77 @@ fn median(mut all: Vec<f64>) -> f64 {
     all.get(all.len() / 2).copied().unwrap_or(0.0)
 }
 
+impl Case {
+    /// As the table names it.
+    fn name(&self) -> String {
+        let scheme = if self.tls { "HTTPS" } else { "HTTP" };
+        let body = if self.path == "/64k" { "64 KiB" } else { "1 KiB" };
+        format!("{scheme} | {body} | {}", self.connections)
+    }
+}
+
+/// One case again and again, while something is being improved.
+pub fn one(only: &str, rounds: usize, seconds: u64) {
+    let set = Set::start();
+    for case in cases().into_iter().filter(|c| c.name() == only) {
+        print!("{}", measure(&case, rounds, seconds, &set));
+    }
+}
+
+/// The processes under measurement.
+struct Set {
+    upstream: Running,
+    bare: Running,
+    gate: Running,
+    folder: PathBuf,
+}
+
+impl Set {
+    fn start() -> Set {
+        let folder = std::env::temp_dir().join(format!("passeur-bench-{}", std::process::id()));
+        std::fs::create_dir_all(&folder).expect("a folder");
+        tls::write(&folder);
+        let names = folder.to_string_lossy().into_owned();
+        let upstream = Running::start(&["upstream"]);
+        let at = upstream.clear.to_string();
+        let bare = Running::start(&["bare", &at, &names]);
+        let gate = Running::start(&["gate", &at, &names]);
+        Set { upstream, bare, gate, folder }
+    }
+}
+
+impl Drop for Set {
+    fn drop(&mut self) {
+        let _ = std::fs::remove_dir_all(&self.folder);
+    }
+}
+
 pub fn all(rounds: usize, seconds: u64, into: Option<PathBuf>) {
-    let folder = std::env::temp_dir().join(format!("passeur-bench-{}", std::process::id()));
-    std::fs::create_dir_all(&folder).expect("a folder");
-    tls::write(&folder);
-    let names = folder.to_string_lossy().into_owned();
-    let upstream = Running::start(&["upstream"]);
-    let at = upstream.clear.to_string();
-    let bare = Running::start(&["bare", &at, &names]);
-    let gate = Running::start(&["gate", &at, &names]);
-    let idle = gate.memory("VmRSS");
+    let set = Set::start();
+    let idle = set.gate.memory("VmRSS");
     let mut table = String::from(
         "| | body | connections | upstream alone | bare pass-through | Passeur | ratio | p99 ratio | CPU a request, ratio |\n|---|---|---|---|---|---|---|---|---|\n",
     );
     for case in cases() {
-        let line = measure(&case, rounds, seconds, &upstream, &bare, &gate, &folder);
+        let line = measure(&case, rounds, seconds, &set);
         print!("{line}");
         table.push_str(&line);
     }
-    let after = gate.memory("VmRSS");
+    let after = set.gate.memory("VmRSS");
     let mut text = format!(
         "{table}\nMemory of Passeur: {idle} KiB with the edition and its sessions before the load, {after} KiB after it, {} KiB at its peak; of the bare pass-through {} KiB at its peak.\n",
-        gate.memory("VmHWM"),
-        bare.memory("VmHWM")
+        set.gate.memory("VmHWM"),
+        set.bare.memory("VmHWM")
     );
     text.push_str("\n| rules | of them concern the person | median | p99 |\n|---|---|---|---|\n");
     for (rules, concern) in [(10, 10), (100, 20), (1_000, 20), (10_000, 20)] {
         let (m, p) = decide::measure(rules, concern);
         let _ = writeln!(text, "| {rules} | {concern} | {m:.1} µs | {p:.1} µs |");
     }
+    drop(set);
+    text.push_str(&memory::measure());
+    text.push('\n');
+    text.push_str(&harbour::measure(seconds));
     println!("\n{text}");
     if let Some(path) = into {
         let doc = std::fs::read_to_string(&path).expect("the document");
@@ -56,7 +98,6 @@ pub fn all(rounds: usize, seconds: u64, into: Option<PathBuf>) {
         let (_, tail) = rest.split_once(end).expect("a mark");
         std::fs::write(&path, format!("{head}{begin}{text}{end}{tail}")).expect("the document");
     }
-    let _ = std::fs::remove_dir_all(&folder);
 }
 
 fn cases() -> Vec<Case> {
@@ -84,15 +125,8 @@ fn round(process: &Running, ask: &Ask, connections: usize, seconds: u64) -> Roun
     Round { cpu: (process.cpu() - before) / measured.requests.max(1) as f64, measured }
 }
 
-fn measure(
-    case: &Case,
-    rounds: usize,
-    seconds: u64,
-    upstream: &Running,
-    bare: &Running,
-    gate: &Running,
-    folder: &std::path::Path,
-) -> String {
+fn measure(case: &Case, rounds: usize, seconds: u64, set: &Set) -> String {
+    let Set { upstream, bare, gate, folder } = set;
     let connector = case.tls.then(|| tls::connector(folder));
     let pick = |r: &Running| if case.tls { r.secure } else { r.clear };
     let host = format!("g0.bench.localhost:{}", gate.clear.port());
@@ -123,10 +157,8 @@ fn measure(
         format!("{:.0}/s, {:.0} µs, p99 {:.0} µs", m(&|m| m.per_second), m(&|m| m.median_us), m(&|m| m.p99_us))
     };
     format!(
-        "| {} | {} | {} | {alone:.0}/s | {} | {} | **{:.2}** | {:.2} | {:.2} |\n",
-        if case.tls { "HTTPS" } else { "HTTP" },
-        if case.path == "/64k" { "64 KiB" } else { "1 KiB" },
-        case.connections,
+        "| {} | {alone:.0}/s | {} | {} | **{:.2}** | {:.2} | {:.2} |\n",
+        case.name(),
         show(&a),
         show(&b),
         median(speed),

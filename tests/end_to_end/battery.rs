@@ -122,3 +122,41 @@ async fn floods_are_capped_and_counted() {
     };
     assert!(count("turned away, address full") >= 90 && count("connections broken") >= 1, "{node}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_flood_of_slow_bodies_takes_the_places_of_one_address_and_no_more() {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    let stack = Stack::new().await;
+    let anouk = stack.admitted("anouk").await;
+    let cookie = anouk.cookie("berths.havrelune.localhost");
+    let port = stack.address.port();
+    let head = format!(
+        "POST /received HTTP/1.1\r\nHost: berths.havrelune.localhost:{port}\r\nCookie: {cookie}\r\nContent-Length: 1000\r\n\r\na"
+    );
+    let mut held = vec![];
+    for _ in 0..1_000 {
+        let mut socket = tokio::net::TcpStream::connect(stack.address).await.unwrap();
+        socket.write_all(head.as_bytes()).await.unwrap();
+        held.push(socket);
+    }
+    // The bodies never come; one more of this address finds no place.
+    crate::support::eventually("the address is full", async || {
+        let mut socket = tokio::net::TcpStream::connect(stack.address).await.unwrap();
+        let _ = socket.write_all(b"GET / HTTP/1.1\r\n").await;
+        let mut byte = [0];
+        matches!(tokio::time::timeout(std::time::Duration::from_secs(1), socket.read(&mut byte)).await, Ok(Ok(0) | Err(_)))
+    })
+    .await;
+    // Somebody from elsewhere is served as if nothing was.
+    let elsewhere = tokio::net::TcpSocket::new_v4().unwrap();
+    elsewhere.bind("127.0.0.2:0".parse().unwrap()).unwrap();
+    let mut socket = elsewhere.connect(stack.address).await.unwrap();
+    socket.write_all(format!("GET /received HTTP/1.1\r\n{}\r\n\r\n", stack.head(&anouk)).as_bytes()).await.unwrap();
+    let mut answer = String::new();
+    socket.read_to_string(&mut answer).await.unwrap();
+    assert!(answer.starts_with("HTTP/1.1 200"), "{answer}");
+    drop(held);
+    let node = stack.get("/node").await;
+    let count = node["counters"].as_array().unwrap().iter().find(|c| c["name"] == "turned away, address full").unwrap();
+    assert!(count["count"].as_u64().unwrap() >= 1, "{node}");
+}

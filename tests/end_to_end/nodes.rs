@@ -7,7 +7,7 @@ use serde_json::json;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 
-use crate::support::{Person, RawUpstream, Stack, eventually, raw};
+use crate::support::{Database, Person, RawUpstream, Stack, eventually, raw};
 use crate::upstreams::instead;
 
 fn get(stack: &Stack, person: &Person, path: &str) -> String {
@@ -119,4 +119,56 @@ async fn an_edition_swapped_under_load_fails_no_request() {
         all += l.await.unwrap();
     }
     assert!(all > 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_database_restarted_under_load_loses_no_request_and_admits_nobody() {
+    let stack = Stack::on(Database::alone().await, None, |site, _| site).await;
+    let anouk = stack.signed_in("anouk").await;
+    let gone = stack.signed_in("elodie").await;
+    let asked = get(&stack, &anouk, "/received");
+    let (stop, stopped) = tokio::sync::watch::channel(false);
+    let loads: Vec<_> = (0..4)
+        .map(|_| {
+            let (asked, at, stopped) = (asked.clone(), stack.address, stopped.clone());
+            tokio::spawn(async move {
+                let mut n = 0;
+                while !*stopped.borrow() {
+                    assert_eq!(status(at, &asked).await, "200", "a session in use goes on");
+                    n += 1;
+                }
+                n
+            })
+        })
+        .collect();
+    // One session is ended just before, so that what is remembered of it is wrong.
+    let sessions = stack.get("/sessions?person=p-1003").await;
+    assert_eq!(stack.post("/sessions/end", json!({"sessions": [sessions[0]["id"]]})).await.0, 200);
+    let server = stack.database.server();
+    tokio::task::block_in_place(|| server.stop());
+    let unknown = format!(
+        "GET /received HTTP/1.1\r\nHost: berths.havrelune.localhost:{}\r\nCookie: passeur-gate={}\r\nConnection: close\r\n\r\n",
+        stack.address.port(),
+        passeur_core::id::Token::from_random([3; 32]).reveal()
+    );
+    assert_eq!(status(stack.address, &unknown).await, "503", "what cannot be looked up is not believed");
+    assert_ne!(status(stack.address, &get(&stack, &gone, "/received")).await, "200");
+    let mut late = Person::new();
+    let page = late.open(&stack.gate("/received")).await;
+    assert!(!page.body.contains("p-1002"), "nobody comes in unrecorded");
+    tokio::task::block_in_place(|| server.start());
+    eventually("people sign in again", async || {
+        let mut benoit = Person::new();
+        let page = benoit.open(&stack.gate("/received")).await;
+        page.status == 200 && page.body.contains("name=\"id\"") && {
+            let back = benoit.prove(page, "benoit").await;
+            benoit.follow(back).await.status == 200
+        }
+    })
+    .await;
+    assert_eq!(status(stack.address, &get(&stack, &gone, "/received")).await, "401", "what was ended stays ended");
+    stop.send(true).unwrap();
+    for l in loads {
+        assert!(l.await.unwrap() > 0);
+    }
 }

@@ -159,3 +159,46 @@ async fn who_signed_out_here_is_asked_again_although_the_provider_knows_them() {
     let page = anouk.open(&stack.pass("/.passeur/sign-in?for=quay&afresh=1")).await;
     assert!(!page.body.contains("Password"), "{}", page.body);
 }
+
+/// The moment, once the database knows it.
+async fn known(stack: &Stack) -> chrono::DateTime<chrono::Utc> {
+    let (db, now) = (stack.database.look().await, stack.clock.now());
+    crate::support::eventually("the moment is written", async || {
+        let row = db.query_one("SELECT extract(epoch FROM moment)::float8 FROM latest", &[]).await;
+        row.is_ok_and(|r| r.get::<_, f64>(0) * 1000.0 >= now.timestamp_millis() as f64)
+    })
+    .await;
+    now
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_clock_stepped_back_over_a_restart_extends_nothing() {
+    let mut stack = Stack::with(|s| s.replace("idle = \"1h\"", "idle = \"1m\"")).await;
+    let mut anouk = stack.signed_in("anouk").await;
+    stack.clock.advance(chrono::Duration::hours(2));
+    let now = known(&stack).await;
+    // The wall clock now says two hours less than was known.
+    stack.clock = passeur_links::clock::Clock::system();
+    stack.restart().await;
+    assert!(stack.clock.now() >= now, "time goes on from what was known");
+    anouk.accept = "application/json";
+    assert_eq!(anouk.open(&stack.gate("/received")).await.status, 401);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_clock_days_behind_what_was_known_ends_every_session() {
+    let mut stack =
+        Stack::with(|s| s.replace("idle = \"1h\"", "idle = \"5d\"").replace("absolute = \"10h\"", "absolute = \"10d\"")).await;
+    let mut benoit = stack.signed_in("benoit").await;
+    stack.clock.advance(chrono::Duration::days(3));
+    let now = known(&stack).await;
+    stack.clock = passeur_links::clock::Clock::system();
+    stack.restart().await;
+    assert!(stack.clock.now() < now - chrono::Duration::days(2));
+    benoit.accept = "application/json";
+    assert_eq!(benoit.open(&stack.gate("/received")).await.status, 401);
+    let db = stack.database.look().await;
+    let ended = db.query_one("SELECT count(*) FROM sessions WHERE ended_by = 'the clock'", &[]).await.unwrap();
+    assert_eq!(ended.get::<_, i64>(0), 1);
+    stack.signed_in("elodie").await;
+}

@@ -103,6 +103,25 @@ async fn an_upstream_that_dies_mid_answer_cuts_the_answer_short_and_loses_its_co
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn interim_answers_are_passed_over_and_bounded() {
+    const HINT: &str = "HTTP/1.1 103 Early Hints\r\nLink: </a.css>; rel=preload\r\n\r\n";
+    let kind: &str = Box::leak(format!("{HINT}HTTP/1.1 102 Processing\r\n\r\n{OK}").into());
+    let flood: &str = Box::leak(format!("{}{OK}", HINT.repeat(30_000)).into());
+    let upstream = Scripted::new(vec![vec![Some(kind), Some(kind)], vec![Some(flood)]]).await;
+    let stack = Stack::with(|s| instead(s, &format!("upstream = \"http://{}\"", upstream.address))).await;
+    let mut anouk = Person::new();
+    assert_eq!(anouk.sign_in(&stack.gate("/a"), "anouk").await.body, "ok");
+    let mut last = anouk.send(Method::POST, &stack.gate("/b"), Some(&[("a", "b")])).await;
+    // Which core serves a request is not fixed: it may be the first that meets the flood.
+    if last.status == 200 {
+        last = anouk.send(Method::POST, &stack.gate("/c"), Some(&[("a", "b")])).await;
+    }
+    assert_eq!(last.status, 502, "{}", last.body);
+    let story = stack.story(&last.crossing()).await;
+    assert!(story["why"].as_str().unwrap().contains("more than 1 MiB before its answer"), "{}", story["why"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn an_answer_before_the_whole_request_costs_the_connection() {
     let upstream = Scripted::new(vec![vec![Some("HTTP/1.1 413 Too Large\r\nContent-Length: 0\r\n\r\n")], vec![Some(OK)]]).await;
     let stack = Stack::with(|s| instead(s, &format!("upstream = \"http://{}\"", upstream.address))).await;

@@ -92,20 +92,6 @@ impl Outcome {
             Outcome::SignedOut => "signed out",
         }
     }
-
-    /// Whether the attempt had a proven identity or a provider's answer, so that it must be durable before the person
-    /// sees an answer. The others go through the bounded recorder.
-    pub fn is_durable(self) -> bool {
-        matches!(
-            self,
-            Outcome::Admitted
-                | Outcome::Refused
-                | Outcome::ProviderRefused
-                | Outcome::CheckFailed
-                | Outcome::Failed
-                | Outcome::SignedOut
-        )
-    }
 }
 
 /// The step that decided: the last that stopped the crossing, or else the last that gave something.

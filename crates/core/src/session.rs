@@ -48,11 +48,11 @@ impl State {
 }
 
 impl Lifetimes {
-    /// The state at `now`. A clock that stands before the beginning extends nothing: the session counts as too old.
+    /// The state at `now`. A clock that stands before what was seen of the session extends nothing: it counts as too old.
     pub fn state(&self, life: &Life, now: Moment) -> State {
         if life.ended.is_some() {
             State::Ended
-        } else if now < life.began - Duration::minutes(5) || now >= life.began + self.absolute {
+        } else if now < life.began.max(life.last_seen) - Duration::minutes(5) || now >= life.began + self.absolute {
             State::TooOld
         } else if now >= life.last_seen + self.idle {
             State::IdleTooLong
@@ -86,6 +86,7 @@ mod tests {
             (life(1, Some(1)), 1, State::Ended),
             (life(0, None), -4, State::Live),
             (life(0, None), -6, State::TooOld),
+            (life(20, None), 14, State::TooOld),
         ];
         for (life, at, want) in table {
             assert_eq!(limits.state(&life, t0 + m * at), want, "at {at}");

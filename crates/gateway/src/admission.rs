@@ -3,16 +3,19 @@
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
+use bytes::Bytes;
 use chrono::{DateTime, Utc};
 use http::{HeaderName, HeaderValue};
 use passeur_core::Moment;
-use passeur_core::decide::Admitted;
-use passeur_core::delivery::{Delivery, fold_name, folds_to};
+use passeur_core::decide::{Admitted, Entry};
 use passeur_core::id::CrossingId;
 use passeur_core::session::{Life, Lifetimes, State};
 use tokio::sync::Notify;
 use tokio::sync::futures::OwnedNotified;
 use uuid::Uuid;
+
+use crate::names::Names;
+use crate::shared::Edition;
 
 /// A session as every gate sees it: one per session and node, shared by its admissions.
 #[derive(Debug)]
@@ -117,59 +120,71 @@ impl Counters {
     }
 }
 
-/// The right to send requests to one gate's upstream, for one session under one edition.
+/// The right to send requests to one gate's upstream, for one session under one edition. Many are kept while idle, so it
+/// is small: the names of what is delivered belong to the edition, and the values lie in one buffer.
 #[derive(Debug)]
 pub struct Admission {
     pub session: Arc<SessionLive>,
     pub edition: i32,
-    pub admitted: Admitted,
+    pub entry: Entry,
     /// The crossing in which this decision is recorded.
     pub crossing: CrossingId,
     pub counters: Counters,
-    headers: Vec<(HeaderName, HeaderValue)>,
-    strip: Vec<String>,
+    names: Arc<Names>,
+    /// Delivered values, one after the other.
+    values: Box<[u8]>,
+    /// For each of them its name's place among the names, and where it ends.
+    ends: Box<[(u16, u32)]>,
     told: Mutex<Vec<(usize, CrossingId)>>,
 }
 
 impl Admission {
-    /// Prepares the delivered values. None when one of them is no HTTP header after all: fails closed.
-    pub fn new(
-        session: Arc<SessionLive>,
-        edition: i32,
-        admitted: Admitted,
-        delivery: Option<&Delivery>,
-        crossing: CrossingId,
-    ) -> Option<Admission> {
-        let headers = admitted
-            .headers()
-            .iter()
-            .map(|h| {
-                let mut value = HeaderValue::from_bytes(&h.value).ok()?;
-                value.set_sensitive(true);
-                Some((HeaderName::from_bytes(h.name.as_bytes()).ok()?, value))
-            })
-            .collect::<Option<Vec<_>>>()?;
-        let strip = delivery.map(|d| d.headers.iter().map(|h| fold_name(&h.name)).collect()).unwrap_or_default();
+    /// Prepares the delivered values. None when one of them is no HTTP header after all, or the edition has no such gate:
+    /// fails closed.
+    pub fn new(session: Arc<SessionLive>, edition: &Edition, admitted: Admitted, crossing: CrossingId) -> Option<Admission> {
+        let (entry, delivered) = admitted.into_parts();
+        let names = edition.names(entry.gate())?.clone();
+        let mut values = Vec::with_capacity(delivered.iter().map(|d| d.value.len()).sum());
+        let mut ends = Vec::with_capacity(delivered.len());
+        for d in &delivered {
+            HeaderValue::from_bytes(&d.value).ok()?;
+            values.extend_from_slice(&d.value);
+            ends.push((u16::try_from(names.index(&d.name)?).ok()?, u32::try_from(values.len()).ok()?));
+        }
         Some(Admission {
             session,
-            edition,
-            admitted,
+            edition: edition.number,
+            entry,
             crossing,
             counters: Counters::default(),
-            headers,
-            strip,
+            names,
+            values: values.into(),
+            ends: ends.into(),
             told: Mutex::default(),
         })
     }
 
-    /// Headers to insert.
-    pub(crate) fn headers(&self) -> &[(HeaderName, HeaderValue)] {
-        &self.headers
+    /// Headers to insert: written when a request asks, so that an idle session keeps nothing but the bytes.
+    pub(crate) fn headers(&self) -> impl Iterator<Item = (&HeaderName, HeaderValue)> {
+        let mut rest = Bytes::copy_from_slice(&self.values);
+        let mut from = 0;
+        self.ends.iter().filter_map(move |(name, end)| {
+            let value = rest.split_to((*end - from) as usize);
+            from = *end;
+            let mut value = HeaderValue::from_maybe_shared(value).ok()?;
+            value.set_sensitive(true);
+            Some((self.names.set().get(usize::from(*name))?, value))
+        })
+    }
+
+    /// How many headers that is.
+    pub(crate) fn count(&self) -> usize {
+        self.ends.len()
     }
 
     /// Whether a client's header of this name could be taken for a delivered one.
     pub(crate) fn strips(&self, name: &HeaderName) -> bool {
-        self.strip.iter().any(|s| folds_to(name.as_str(), s))
+        self.names.strips(name)
     }
 
     /// The crossing in which a refusal by a section was told, if it was.

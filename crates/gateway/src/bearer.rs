@@ -4,24 +4,22 @@ use std::sync::Arc;
 
 use http::{HeaderName, HeaderValue};
 use passeur_core::decide::Opened;
-use passeur_core::delivery::{fold_name, folds_to};
-use passeur_core::site::{Gate, Site};
 use tokio::sync::futures::OwnedNotified;
 use uuid::Uuid;
 
 use crate::admission::{Admission, Counters};
+use crate::names::Names;
 
 /// What open sections of a gate share: names to strip, so that nobody delivers to themselves, and counters.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(crate) struct OpenGate {
-    strip: Vec<String>,
+    names: Arc<Names>,
     counters: Counters,
 }
 
 impl OpenGate {
-    pub(crate) fn new(site: &Site, gate: &Gate) -> OpenGate {
-        let strip = site.delivery(gate).map(|d| d.headers.iter().map(|h| fold_name(&h.name)).collect()).unwrap_or_default();
-        OpenGate { strip, counters: Counters::default() }
+    pub(crate) fn new(names: Arc<Names>) -> OpenGate {
+        OpenGate { names, counters: Counters::default() }
     }
 }
 
@@ -37,15 +35,25 @@ impl Bearer {
     pub(crate) fn strips(&self, name: &HeaderName) -> bool {
         match self {
             Bearer::Admitted(a) => a.strips(name),
-            Bearer::Open(_, open) => open.strip.iter().any(|s| folds_to(name.as_str(), s)),
+            Bearer::Open(_, open) => open.names.strips(name),
         }
     }
 
     /// Headers to insert.
-    pub(crate) fn headers(&self) -> &[(HeaderName, HeaderValue)] {
+    pub(crate) fn headers(&self) -> impl Iterator<Item = (&HeaderName, HeaderValue)> {
         match self {
-            Bearer::Admitted(a) => a.headers(),
-            Bearer::Open(..) => &[],
+            Bearer::Admitted(a) => Some(a.headers()),
+            Bearer::Open(..) => None,
+        }
+        .into_iter()
+        .flatten()
+    }
+
+    /// How many headers that is at most.
+    pub(crate) fn count(&self) -> usize {
+        match self {
+            Bearer::Admitted(a) => a.count(),
+            Bearer::Open(..) => 0,
         }
     }
 

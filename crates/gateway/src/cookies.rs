@@ -8,9 +8,15 @@ const COOKIES_MAX: usize = 64 * 1024;
 
 /// Whether a cookie name is one of ours, under any prefix and in any case.
 pub fn is_ours(name: &str) -> bool {
-    let name = name.trim().to_ascii_lowercase();
-    let bare = name.strip_prefix("__host-").or_else(|| name.strip_prefix("__secure-")).unwrap_or(&name);
-    bare == "passeur" || bare.starts_with("passeur-")
+    let name = name.trim();
+    let bare = without_prefix(name, "__host-").or_else(|| without_prefix(name, "__secure-")).unwrap_or(name);
+    without_prefix(bare, "passeur").is_some_and(|rest| rest.is_empty() || rest.starts_with('-'))
+}
+
+/// What follows a prefix, which is in lower case and compared in any.
+fn without_prefix<'a>(name: &'a str, prefix: &str) -> Option<&'a str> {
+    let (head, rest) = name.split_at_checked(prefix.len())?;
+    head.eq_ignore_ascii_case(prefix).then_some(rest)
 }
 
 /// What a request says under one of our names.
@@ -56,8 +62,8 @@ pub fn without_ours(headers: &HeaderMap) -> Option<HeaderValue> {
             let pair = pair.trim_ascii();
             let text = String::from_utf8_lossy(pair);
             // A cookie without a name is sent as its bare value, so the part before any `=` is looked at in each case.
-            let name = text.trim_start_matches(['=', ' ']).split('=').next().unwrap_or_default().to_owned();
-            if pair.is_empty() || is_ours(&name) {
+            let name = text.trim_start_matches(['=', ' ']).split('=').next().unwrap_or_default();
+            if pair.is_empty() || is_ours(name) {
                 continue;
             }
             if !out.is_empty() {
@@ -73,7 +79,7 @@ pub fn without_ours(headers: &HeaderMap) -> Option<HeaderValue> {
 pub fn forbid_ours(headers: &mut HeaderMap) {
     let ours = |v: &HeaderValue| {
         let text = String::from_utf8_lossy(v.as_bytes());
-        let pair = text.split(';').next().unwrap_or_default().trim_start_matches(['=', ' ', '\t']).to_owned();
+        let pair = text.split(';').next().unwrap_or_default().trim_start_matches(['=', ' ', '\t']);
         is_ours(pair.split('=').next().unwrap_or_default())
     };
     if headers.get_all(SET_COOKIE).iter().any(ours) {

@@ -232,7 +232,7 @@ macro_rules! drive {
 /// Answers one request of a connection.
 async fn answer(gateway: Rc<Gateway>, conn: Rc<Conn>, request: Request<Incoming>) -> Result<Response<UnderWay>, Infallible> {
     let _runs = conn.runs();
-    let answer = gateway.handle(request, &conn).await;
+    let answer = gateway.handle(Box::new(request), &conn).await;
     Ok(answer.map(|reply| UnderWay { reply, _runs }))
 }
 

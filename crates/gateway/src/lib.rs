@@ -16,6 +16,7 @@ mod floods;
 mod head;
 mod health;
 mod listener;
+mod names;
 mod outgoing;
 mod path;
 mod remote;
@@ -25,6 +26,7 @@ pub mod table;
 pub mod target;
 pub mod tls;
 mod upstream;
+mod waits;
 mod websocket;
 
 pub use cores::{Cores, Parts};

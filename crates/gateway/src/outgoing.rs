@@ -67,11 +67,12 @@ impl From {
     }
 }
 
-/// A request that may go to an upstream. Private field: [`build`] is the only way to one.
-pub(crate) struct Outgoing(Request<Upload>);
+/// A request that may go to an upstream. Private field: [`build`] is the only way to one. Boxed, since it passes through
+/// several futures that are moved as a whole.
+pub(crate) struct Outgoing(Box<Request<Upload>>);
 
 impl Outgoing {
-    pub(crate) fn into_request(self) -> Request<Upload> {
+    pub(crate) fn into_request(self) -> Box<Request<Upload>> {
         self.0
     }
 }
@@ -83,7 +84,7 @@ pub(crate) fn forged(bearer: &Bearer, headers: &HeaderMap) -> Vec<String> {
 
 /// Builds the outgoing request: one pass over the client's fields, then ours.
 pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bearer, from: &From) -> Option<Outgoing> {
-    let mut headers = HeaderMap::with_capacity(parts.headers.len() + bearer.headers().len() + 6);
+    let mut headers = HeaderMap::with_capacity(parts.headers.len() + bearer.count() + 6);
     // What the client's Connection field names is dropped from what the client sent; ours are inserted afterwards, so it
     // cannot remove a delivered one.
     let per_connection: Vec<String> =
@@ -115,11 +116,11 @@ pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bear
         headers.insert(UPGRADE, HeaderValue::from_static("websocket"));
     }
     for (name, value) in bearer.headers() {
-        headers.insert(name.clone(), value.clone());
+        headers.insert(name.clone(), value);
     }
     // Origin form (RFC 9112 3.2.1): the address is the connection's.
     let uri = parts.uri.path_and_query().map_or_else(|| Uri::from_static("/"), |p| Uri::from(p.clone()));
     let mut request = Request::builder().method(parts.method.clone()).uri(uri).body(body).ok()?;
     *request.headers_mut() = headers;
-    Some(Outgoing(request))
+    Some(Outgoing(Box::new(request)))
 }

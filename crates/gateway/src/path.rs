@@ -46,6 +46,11 @@ fn page(response: Response<Body>) -> Response<Reply> {
     response.map(Reply::Page)
 }
 
+/// A request for the rest of the service.
+fn inward(request: Request<Incoming>) -> Request<Body> {
+    request.map(|b| b.map_err(BoxError::from).boxed_unsync())
+}
+
 impl Gateway {
     /// Wires the data path of a core.
     pub(crate) fn new(control: Remote, live: Live, table: Arc<Table>, clock: Clock) -> Gateway {
@@ -58,7 +63,9 @@ impl Gateway {
     }
 
     /// Answers one request.
-    pub(crate) async fn handle(&self, request: Request<Incoming>, conn: &Conn) -> Response<Reply> {
+    ///
+    /// The request is boxed: the future of a request is moved as a whole, and would hold it once for each call it passes.
+    pub(crate) async fn handle(&self, request: Box<Request<Incoming>>, conn: &Conn) -> Response<Reply> {
         let Some(host) = head::host(request.uri(), request.headers()) else {
             return page(bare(StatusCode::BAD_REQUEST, "This request names no host, or more than one.\n"));
         };
@@ -73,15 +80,16 @@ impl Gateway {
         }
         let address = edition.as_ref().map_or(conn.peer, |e| conn.way(e, request.headers()).client());
         let is_ours = edition.as_ref().is_none_or(|e| e.site.address.is_host(&host));
-        let request = request.map(|b| b.map_err(BoxError::from).boxed_unsync());
-        page(if is_ours { self.control.pages(request, address).await } else { self.control.unknown_host(request).await })
+        let answer =
+            if is_ours { self.control.pages(inward(*request), address) } else { self.control.unknown_host(inward(*request)) };
+        page(answer.await)
     }
 
     async fn at_gate(
         &self,
         edition: &Arc<Edition>,
         place: Place<'_>,
-        request: Request<Incoming>,
+        request: Box<Request<Incoming>>,
         conn: &Conn,
     ) -> Response<Reply> {
         let gate = place.gate;
@@ -95,31 +103,41 @@ impl Gateway {
         let raw = request.uri().path();
         if is_own_path(raw) {
             let address = conn.way(edition, request.headers()).client();
-            let request = request.map(|b| b.map_err(BoxError::from).boxed_unsync());
-            return page(self.control.gate_pages(edition.clone(), &gate.name, request, address).await);
+            return page(self.control.gate_pages(edition.clone(), &gate.name, inward(*request), address).await);
         }
-        if let Some(proof) = opened(gate, raw) {
-            return self.forward(edition, place, request, Bearer::Open(proof, place.open.clone()), conn).await;
-        }
-        match self.admission(edition, place, &request, conn).await {
-            Err(Away::Answer(response)) => page(*response),
-            Err(Away::Without(why)) => {
-                conn.forget();
-                let facts = facts(edition, conn, &request);
-                let (parts, body) = request.into_parts();
-                let form = interrupted(&parts, body, &place.prepared.origin).await;
-                page(self.control.turn_away(edition.clone(), &gate.name, why, &parts.headers, form, &facts).await)
-            }
-            Ok(admission) => {
-                if let Standing::More(sections) = standing(&gate.sections, request.uri().path())
-                    && let Some(closed) = sections.into_iter().find(|i| !admission.admitted.section(*i))
-                {
-                    let facts = facts(edition, conn, &request);
-                    return page(self.control.section_refused(edition.clone(), &gate.name, admission, closed, &facts).await);
+        let bearer = match opened(gate, raw) {
+            Some(proof) => Bearer::Open(proof, place.open.clone()),
+            None => match self.admission(edition, place, &request, conn).await {
+                Err(Away::Answer(response)) => return page(*response),
+                Err(Away::Without(why)) => return Box::pin(self.turn_away(edition, place, request, why, conn)).await,
+                Ok(admission) => {
+                    if let Standing::More(sections) = standing(&gate.sections, request.uri().path())
+                        && let Some(closed) = sections.into_iter().find(|i| !admission.entry.section(*i))
+                    {
+                        let facts = facts(edition, conn, &request);
+                        return page(self.control.section_refused(edition.clone(), &gate.name, admission, closed, &facts).await);
+                    }
+                    Bearer::Admitted(admission)
                 }
-                self.forward(edition, place, request, Bearer::Admitted(admission), conn).await
-            }
-        }
+            },
+        };
+        self.forward(edition, place, request, bearer, conn).await
+    }
+
+    /// Nobody is signed in here: what the rest of the service says to that, told of a form that it interrupts.
+    async fn turn_away(
+        &self,
+        edition: &Arc<Edition>,
+        place: Place<'_>,
+        request: Box<Request<Incoming>>,
+        why: NoSession,
+        conn: &Conn,
+    ) -> Response<Reply> {
+        conn.forget();
+        let facts = facts(edition, conn, &request);
+        let (parts, body) = request.into_parts();
+        let form = interrupted(&parts, body, &place.prepared.origin).await;
+        page(self.control.turn_away(edition.clone(), &place.gate.name, why, &parts.headers, form, &facts).await)
     }
 
     /// From cookie to admission: the connection's memory first, then the node's, then the rest of the service.
@@ -140,7 +158,7 @@ impl Gateway {
                     Found::One(text) => Token::parse(&text).ok_or(Away::Without(NoSession::Unknown))?,
                 };
                 let digest = token.digest();
-                let kept = self.table.get(&digest).filter(|a| a.edition == edition.number && a.admitted.gate() == gate.name);
+                let kept = self.table.get(&digest).filter(|a| a.edition == edition.number && a.entry.gate() == gate.name);
                 let admission = match kept {
                     Some(a) => a,
                     None => {
@@ -190,7 +208,7 @@ impl Gateway {
         &self,
         edition: &Arc<Edition>,
         place: Place<'_>,
-        mut request: Request<Incoming>,
+        mut request: Box<Request<Incoming>>,
         bearer: Bearer,
         conn: &Conn,
     ) -> Response<Reply> {
@@ -202,7 +220,7 @@ impl Gateway {
                 self.control.forged(admission, forged, &facts(edition, conn, &request));
             }
         }
-        let upgrade = head::is_websocket(request.headers()).then(|| hyper::upgrade::on(&mut request));
+        let upgrade = head::is_websocket(request.headers()).then(|| hyper::upgrade::on(&mut *request));
         let from = conn.from(edition, &place, request.headers());
         let (parts, body) = request.into_parts();
         let told = || conn.facts(edition, &parts.method, &parts.uri, &parts.headers);

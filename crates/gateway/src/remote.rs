@@ -3,6 +3,7 @@
 
 use std::future::Future;
 use std::net::IpAddr;
+use std::pin::Pin;
 use std::sync::Arc;
 
 use http::{HeaderMap, Request, Response, StatusCode};
@@ -23,6 +24,10 @@ pub(crate) struct Remote {
     runtime: Handle,
 }
 
+/// Work that is done elsewhere. Boxed: the future of a request has the size of its largest branch and is moved as a whole,
+/// so what an admitted request never meets must not lie in it.
+pub(crate) type Away<T> = Pin<Box<dyn Future<Output = T> + Send>>;
+
 fn broken() -> Response<Body> {
     let mut r = Response::new(full("Something went wrong inside. Try again.\n"));
     *r.status_mut() = StatusCode::INTERNAL_SERVER_ERROR;
@@ -34,39 +39,39 @@ impl Remote {
         Remote { control, runtime }
     }
 
-    /// Runs there. None when it panicked; that is logged where it happened.
-    async fn run<T: Send + 'static>(&self, work: impl Future<Output = T> + Send + 'static) -> Option<T> {
-        self.runtime.spawn(work).await.ok()
+    /// Runs there; `otherwise` when it panicked, which is logged where it happened.
+    fn run<T: Send + 'static>(&self, work: impl Future<Output = T> + Send + 'static, otherwise: fn() -> T) -> Away<T> {
+        let task = self.runtime.spawn(work);
+        Box::pin(async move { task.await.unwrap_or_else(|_| otherwise()) })
     }
 
-    pub(crate) async fn pages(&self, request: Request<Body>, address: IpAddr) -> Response<Body> {
+    pub(crate) fn pages(&self, request: Request<Body>, address: IpAddr) -> Away<Response<Body>> {
         let c = self.control.clone();
-        self.run(async move { c.pages(request, address).await }).await.unwrap_or_else(broken)
+        self.run(async move { c.pages(request, address).await }, broken)
     }
 
-    pub(crate) async fn gate_pages(
+    pub(crate) fn gate_pages(
         &self,
         e: Arc<Edition>,
         gate: &str,
         request: Request<Body>,
         address: IpAddr,
-    ) -> Response<Body> {
+    ) -> Away<Response<Body>> {
         let (c, gate) = (self.control.clone(), gate.to_owned());
-        self.run(async move { c.gate_pages(e, &gate, request, address).await }).await.unwrap_or_else(broken)
+        self.run(async move { c.gate_pages(e, &gate, request, address).await }, broken)
     }
 
-    pub(crate) async fn unknown_host(&self, request: Request<Body>) -> Response<Body> {
+    pub(crate) fn unknown_host(&self, request: Request<Body>) -> Away<Response<Body>> {
         let c = self.control.clone();
-        self.run(async move { c.unknown_host(request).await }).await.unwrap_or_else(broken)
+        self.run(async move { c.unknown_host(request).await }, broken)
     }
 
-    pub(crate) async fn present(&self, e: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented {
+    pub(crate) fn present(&self, e: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Away<Presented> {
         let (c, gate, token, facts) = (self.control.clone(), gate.to_owned(), token.clone(), facts.clone());
-        let done = self.run(async move { c.present(e, &gate, &token, &facts).await }).await;
-        done.unwrap_or_else(|| Presented::Refused(broken()))
+        self.run(async move { c.present(e, &gate, &token, &facts).await }, || Presented::Refused(broken()))
     }
 
-    pub(crate) async fn turn_away(
+    pub(crate) fn turn_away(
         &self,
         e: Arc<Edition>,
         gate: &str,
@@ -74,42 +79,42 @@ impl Remote {
         h: &HeaderMap,
         form: Option<Interrupted>,
         facts: &RequestFacts,
-    ) -> Response<Body> {
+    ) -> Away<Response<Body>> {
         let (c, gate, h, facts) = (self.control.clone(), gate.to_owned(), h.clone(), facts.clone());
-        self.run(async move { c.turn_away(e, &gate, why, &h, form, &facts).await }).await.unwrap_or_else(broken)
+        self.run(async move { c.turn_away(e, &gate, why, &h, form, &facts).await }, broken)
     }
 
-    pub(crate) async fn reject(
+    pub(crate) fn reject(
         &self,
         e: Arc<Edition>,
         gate: &str,
         status: StatusCode,
         step: Step,
         facts: &RequestFacts,
-    ) -> Response<Body> {
+    ) -> Away<Response<Body>> {
         let (c, gate, facts) = (self.control.clone(), gate.to_owned(), facts.clone());
-        self.run(async move { c.reject(e, &gate, status, step, &facts).await }).await.unwrap_or_else(broken)
+        self.run(async move { c.reject(e, &gate, status, step, &facts).await }, broken)
     }
 
-    pub(crate) async fn section_refused(
+    pub(crate) fn section_refused(
         &self,
         e: Arc<Edition>,
         gate: &str,
         a: Arc<Admission>,
         section: usize,
         facts: &RequestFacts,
-    ) -> Response<Body> {
+    ) -> Away<Response<Body>> {
         let (c, gate, facts) = (self.control.clone(), gate.to_owned(), facts.clone());
-        self.run(async move { c.section_refused(e, &gate, &a, section, &facts).await }).await.unwrap_or_else(broken)
+        self.run(async move { c.section_refused(e, &gate, &a, section, &facts).await }, broken)
     }
 
-    pub(crate) async fn upstream_failed(
+    pub(crate) fn upstream_failed(
         &self,
         gate: &str,
         bearer: &Bearer,
         how: UpstreamFailure,
         facts: &RequestFacts,
-    ) -> Response<Body> {
+    ) -> Away<Response<Body>> {
         let (c, gate, facts, bearer) = (self.control.clone(), gate.to_owned(), facts.clone(), bearer.clone());
         let answer = async move {
             let admission = match &bearer {
@@ -118,17 +123,17 @@ impl Remote {
             };
             c.upstream_failed(&gate, admission, how, &facts).await
         };
-        self.run(answer).await.unwrap_or_else(broken)
+        self.run(answer, broken)
     }
 
-    pub(crate) async fn still_live(&self, session: uuid::Uuid) -> Option<bool> {
+    pub(crate) fn still_live(&self, session: uuid::Uuid) -> Away<Option<bool>> {
         let c = self.control.clone();
-        self.run(async move { c.still_live(session).await }).await.flatten()
+        self.run(async move { c.still_live(session).await }, || None)
     }
 
-    pub(crate) async fn blind(&self, facts: &RequestFacts) -> Response<Body> {
+    pub(crate) fn blind(&self, facts: &RequestFacts) -> Away<Response<Body>> {
         let (c, facts) = (self.control.clone(), facts.clone());
-        self.run(async move { c.blind(&facts).await }).await.unwrap_or_else(broken)
+        self.run(async move { c.blind(&facts).await }, broken)
     }
 
     pub(crate) fn forged(&self, admission: &Admission, names: Vec<String>, facts: &RequestFacts) {

@@ -8,6 +8,7 @@ use passeur_core::site::{Gate, Site};
 
 use crate::bearer::OpenGate;
 use crate::edits::Edits;
+use crate::names::Names;
 use crate::target::{self, Route, Target};
 
 /// A published edition with its number, ready for the data path.
@@ -17,6 +18,8 @@ pub struct Edition {
     pub site: Site,
     hosts: HashMap<String, usize>,
     routes: Vec<Route>,
+    /// None for a gate whose names cannot be written: nobody is let in there.
+    names: Vec<Option<Arc<Names>>>,
     open: Vec<Arc<OpenGate>>,
     edits: Vec<Edits>,
     prepared: Vec<Prepared>,
@@ -27,10 +30,11 @@ impl Edition {
     pub fn new(number: i32, site: Site, before: Option<&Edition>) -> Edition {
         let known: Vec<Arc<Target>> = before.map(|e| e.targets().cloned().collect()).unwrap_or_default();
         let routes = site.gates.iter().map(|g| Route::new(g, &known)).collect();
-        let open = site.gates.iter().map(|g| Arc::new(OpenGate::new(&site, g))).collect();
+        let names: Vec<_> = site.gates.iter().map(|g| Names::of(&site, g).map(Arc::new)).collect();
+        let open = names.iter().map(|n| Arc::new(OpenGate::new(n.clone().unwrap_or_default()))).collect();
         let edits = site.gates.iter().map(Edits::new).collect();
         let prepared = site.gates.iter().map(Prepared::new).collect();
-        Edition { number, open, edits, prepared, hosts: target::hosts(&site.gates), routes, site }
+        Edition { number, names, open, edits, prepared, hosts: target::hosts(&site.gates), routes, site }
     }
 
     /// The gate whose public address a `Host` means, in lower case, with the way to its upstreams.
@@ -44,6 +48,11 @@ impl Edition {
             prepared: self.prepared.get(i)?,
             index: i,
         })
+    }
+
+    /// The names of what a gate delivers.
+    pub(crate) fn names(&self, gate: &str) -> Option<&Arc<Names>> {
+        self.site.gates.iter().position(|g| g.name == gate).and_then(|i| self.names.get(i)?.as_ref())
     }
 
     /// The way to a gate's upstreams.

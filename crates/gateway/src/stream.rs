@@ -12,13 +12,13 @@ use bytes::Bytes;
 use http_body::{Body as HttpBody, Frame, SizeHint};
 use hyper::body::Incoming;
 use tokio::sync::futures::OwnedNotified;
-use tokio::time::Sleep;
 
 use crate::bearer::Bearer;
 use crate::body::{Body, BoxError};
 use crate::conn::Runs;
 use crate::edits::html::Turned;
 use crate::upstream::pool::Lease;
+use crate::waits::Wait;
 
 /// How long a body may stand still.
 const STILL_LIMIT: Duration = Duration::from_secs(600);
@@ -121,7 +121,7 @@ impl HttpBody for Upload {
 /// What waits while nothing comes from the upstream; made only for bodies that have to wait.
 struct Waiting {
     ended: Option<Pin<Box<OwnedNotified>>>,
-    still: Pin<Box<Sleep>>,
+    still: Wait,
 }
 
 /// An upstream's body on its way to a person.
@@ -156,14 +156,14 @@ impl Download {
         let bearer = &self.bearer;
         let waiting = self.waiting.get_or_insert_with(|| Waiting {
             ended: bearer.when_ended().map(Box::pin),
-            still: Box::pin(tokio::time::sleep(STILL_LIMIT)),
+            still: self.lease.waits().begin(STILL_LIMIT),
         });
         let ended = waiting.ended.as_mut().is_some_and(|e| e.as_mut().poll(cx).is_ready());
         // The flag is read after the listener stands: an end in between is not missed.
         if ended || bearer.is_ended() {
             return Some(Cut::Ended);
         }
-        waiting.still.as_mut().poll(cx).is_ready().then_some(Cut::Still)
+        waiting.still.is_over(cx).then_some(Cut::Still)
     }
 }
 
@@ -197,8 +197,8 @@ impl HttpBody for Download {
                 if let Some(data) = frame.data_ref() {
                     me.bearer.counters().sent(data.len() as u64);
                 }
-                if let Some(w) = &mut me.waiting {
-                    w.still.as_mut().reset(tokio::time::Instant::now() + STILL_LIMIT);
+                if let Some(w) = &me.waiting {
+                    w.still.again();
                 }
                 // The server stops asking once the last byte of a known length is there.
                 if me.body.is_end_stream() {

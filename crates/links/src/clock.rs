@@ -1,7 +1,7 @@
 //! The one clock that the service is started with.
 //!
-//! Progress is the later of wall and monotonic time, so a wall clock that is stepped back extends nothing. Tests move it
-//! forward; nothing moves it back.
+//! Progress is the later of wall and monotonic time, so a wall clock that is stepped back extends nothing. It
+//! is moved forward at start, when others have known a later moment, and by tests; nothing moves it back.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
@@ -17,7 +17,7 @@ pub struct Clock(Arc<Inner>);
 struct Inner {
     began: Instant,
     began_wall: DateTime<Utc>,
-    /// Milliseconds by which tests moved it.
+    /// Milliseconds by which it was moved.
     moved: AtomicI64,
 }
 
@@ -33,7 +33,7 @@ impl Clock {
         Utc::now().max(monotonic) + Duration::milliseconds(self.0.moved.load(Ordering::Relaxed))
     }
 
-    /// Moves the clock forward, for tests.
+    /// Moves the clock forward.
     pub fn advance(&self, by: Duration) {
         self.0.moved.fetch_add(by.num_milliseconds().max(0), Ordering::Relaxed);
     }

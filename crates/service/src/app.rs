@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicI64, Ordering};
-use std::sync::{Arc, OnceLock, RwLock};
+use std::sync::{Arc, Mutex, OnceLock, RwLock};
 
 use aws_lc_rs::rand;
 use passeur_core::Moment;
@@ -23,6 +23,9 @@ use crate::recorder::Recorder;
 /// Before the revocation counter was read for the first time.
 const NOTHING_SEEN: i64 = i64::MAX;
 
+/// How often a node tells that it runs, in milliseconds.
+const TELL_EVERY_MS: i64 = 1_000;
+
 /// The shared state of the service. Cheap to clone.
 #[derive(Clone)]
 pub struct App(Arc<Inner>);
@@ -36,6 +39,8 @@ pub struct Inner {
     pub node_id: Uuid,
     /// Up to where this node has acted on revocations.
     revocation: AtomicI64,
+    /// When this node last told the others that it runs, in milliseconds, and up to where it was then.
+    told: Mutex<(i64, i64)>,
     pub clock: Clock,
     pub live: Live,
     pub table: Arc<Table>,
@@ -76,6 +81,7 @@ impl App {
             node,
             node_id: uuid::Builder::from_random_bytes(random()).into_uuid(),
             revocation: AtomicI64::new(NOTHING_SEEN),
+            told: Mutex::new((0, -1)),
             clock,
             live: Live::default(),
             table: Arc::default(),
@@ -103,7 +109,14 @@ impl App {
             }
             _ => self.revocation.fetch_max(counter, Ordering::AcqRel).max(counter),
         };
-        self.store.node_seen(self.node_id, &self.node, self.now(), so_far).await
+        // Whoever ends a session waits for the counter; that this node still runs is news once a second.
+        let now = self.now();
+        let (told_at, told) = *self.told.lock().unwrap_or_else(|e| e.into_inner());
+        if told < so_far || now.timestamp_millis() - told_at >= TELL_EVERY_MS {
+            self.store.node_seen(self.node_id, &self.node, now, so_far).await?;
+            *self.told.lock().unwrap_or_else(|e| e.into_inner()) = (now.timestamp_millis(), so_far);
+        }
+        Ok(())
     }
 
     pub fn new_crossing(&self) -> CrossingId {

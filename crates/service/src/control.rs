@@ -180,7 +180,7 @@ impl Control for Service {
     }
 
     fn forged(&self, admission: &Admission, names: Vec<String>, facts: &RequestFacts) {
-        let mut attempt = self.attempt_of(admission.admitted.gate(), Some(admission), facts);
+        let mut attempt = self.attempt_of(admission.entry.gate(), Some(admission), facts);
         attempt.step(|| Step::new(StepCode::HeadersStripped).with("names", names));
         attempt.record_anonymous(Outcome::Admitted);
     }
@@ -267,7 +267,7 @@ impl Service {
     fn attempt_of(&self, gate: &str, admission: Option<&Admission>, facts: &RequestFacts) -> Attempt {
         let mut attempt = Attempt::begin(&self.app, gate, facts);
         if let Some(a) = admission {
-            let person = a.admitted.person();
+            let person = a.entry.person();
             attempt.who =
                 Some(Who { provider: person.provider.clone(), subject: person.subject.clone(), name: person.subject.clone() });
             attempt.session = Some(a.session.id);
@@ -339,7 +339,7 @@ impl Service {
         match decision {
             Decision::Admitted(admitted) => {
                 let live = self.app.table.session(row.id, row.began, row.last_seen);
-                let Some(admission) = Admission::new(live, edition.number, admitted, site.delivery(gate), crossing) else {
+                let Some(admission) = Admission::new(live, edition, admitted, crossing) else {
                     return Ok(Presented::No(NoSession::Unknown));
                 };
                 let admission = Arc::new(admission);

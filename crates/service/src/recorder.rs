@@ -73,7 +73,7 @@ impl Recorder {
         if u.all >= total {
             return false;
         }
-        let n = u.by_address.entry(address).or_default();
+        let n = u.by_address.entry(passeur_core::address::neighbourhood(address)).or_default();
         if *n >= per_address {
             return false;
         }

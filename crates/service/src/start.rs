@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::sync::Arc;
 
+use chrono::Duration;
 use passeur_gateway::tls::{BadCertificates, Certificates};
 use passeur_gateway::{Cores, Listener, Parts};
 use passeur_links::clock::Clock;
@@ -60,6 +61,7 @@ impl Running {
 /// Starts the service: store, edition, upkeep, listener.
 pub async fn start(config: Config) -> Result<Running, StartError> {
     let store = Store::open(&config.database_url, 16).await?;
+    not_before(&store, &config.clock).await?;
     let app = App::new(store, config.ring, config.node, config.clock.clone());
     app.store.make_partitions(app.now().date_naive()).await?;
     if let Some(token) = config.first_token {
@@ -90,4 +92,22 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
         tracing::info!(%address, "listening, with TLS");
     }
     Ok(Running { address, tls_address, clock: config.clock, app, stop, cores, tasks })
+}
+
+/// The furthest a clock that stands behind what was known is moved forward.
+const BEHIND_MAX: Duration = Duration::days(1);
+
+/// A clock that was stepped back while nothing ran extends nothing: time goes on from the latest moment any node has known.
+/// Where that lies more than a day ahead, one of the two clocks was badly wrong, and no session can be judged: all end.
+async fn not_before(store: &Store, clock: &Clock) -> Result<(), StoreError> {
+    let Some(latest) = store.latest_moment().await? else { return Ok(()) };
+    let behind = latest - clock.now();
+    if behind > BEHIND_MAX {
+        let ended = store.begin_again(clock.now(), "the clock").await?;
+        tracing::error!(%latest, ended, "this clock is more than a day behind what was known; every session is ended");
+    } else if behind > Duration::zero() {
+        tracing::warn!(%latest, behind_ms = behind.num_milliseconds(), "this clock is behind what was known; time goes on from there");
+        clock.advance(behind);
+    }
+    Ok(())
 }

@@ -6,12 +6,16 @@ use passeur_core::Moment;
 use uuid::Uuid;
 
 use crate::pool::{Store, StoreError};
-use crate::schema::nodes;
+use crate::schema::{latest, nodes, sessions};
 
 impl Store {
-    /// Notes that a node runs and has acted on every revocation up to a counter.
+    /// Notes that a node runs and has acted on every revocation up to a counter, and how late it is.
     pub async fn node_seen(&self, id: Uuid, name: &str, at: Moment, revocation: i64) -> Result<(), StoreError> {
         let mut conn = self.conn().await?;
+        let later = diesel::update(latest::table.filter(latest::moment.lt(at))).set(latest::moment.eq(at));
+        if later.execute(&mut conn).await? == 0 {
+            diesel::insert_into(latest::table).values(latest::moment.eq(at)).on_conflict_do_nothing().execute(&mut conn).await?;
+        }
         let row = (nodes::id.eq(id), nodes::name.eq(name), nodes::seen_at.eq(at), nodes::revocation.eq(revocation));
         diesel::insert_into(nodes::table)
             .values(row)
@@ -21,6 +25,24 @@ impl Store {
             .execute(&mut conn)
             .await?;
         Ok(())
+    }
+
+    /// The latest moment that any node has known.
+    pub async fn latest_moment(&self) -> Result<Option<Moment>, StoreError> {
+        let mut conn = self.conn().await?;
+        Ok(latest::table.select(latest::moment).first(&mut conn).await.optional()?)
+    }
+
+    /// Ends every session and forgets how late it was, when the clock that said so cannot be believed. Returns how many
+    /// sessions were ended.
+    pub async fn begin_again(&self, at: Moment, by: &str) -> Result<usize, StoreError> {
+        let mut conn = self.conn().await?;
+        let live: Vec<Uuid> = sessions::table.filter(sessions::ended_at.is_null()).select(sessions::id).load(&mut conn).await?;
+        drop(conn);
+        let (ended, _) = self.end_sessions(&live, at, by).await?;
+        let mut conn = self.conn().await?;
+        diesel::update(latest::table).set(latest::moment.eq(at)).execute(&mut conn).await?;
+        Ok(ended.len())
     }
 
     /// Names of nodes seen since a moment that have not acted on every revocation up to a counter.

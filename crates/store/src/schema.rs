@@ -33,6 +33,7 @@ diesel::table! {
 diesel::table! {
     nodes (id) { id -> Uuid, name -> Text, seen_at -> Timestamptz, revocation -> BigInt, }
 }
+diesel::table! { latest (single) { single -> Bool, moment -> Timestamptz, } }
 diesel::table! { answered (flow) { flow -> Binary, expires_at -> Timestamptz, } }
 diesel::table! { revocations (single) { single -> Bool, counter -> BigInt, } }
 diesel::table! {

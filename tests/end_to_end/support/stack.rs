@@ -72,11 +72,15 @@ impl Stack {
 
     /// The same, speaking TLS as well with the certificates of a folder; `change` is told the TLS port.
     pub async fn with_tls(certificates: Option<PathBuf>, change: impl FnOnce(String, u16) -> String) -> Stack {
+        Stack::on(Database::new().await, certificates, change).await
+    }
+
+    /// The same on a given database.
+    pub async fn on(database: Database, certificates: Option<PathBuf>, change: impl FnOnce(String, u16) -> String) -> Stack {
         static TLS: Once = Once::new();
         TLS.call_once(|| {
             let _ = rustls::crypto::aws_lc_rs::default_provider().install_default();
         });
-        let database = Database::new().await;
         let clock = Clock::system();
         let token = Token::from_random([9; 32]).reveal().to_owned();
         let any: SocketAddr = "127.0.0.1:0".parse().unwrap();

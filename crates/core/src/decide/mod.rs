@@ -6,8 +6,6 @@
 
 mod account;
 
-use std::sync::Arc;
-
 use crate::condition::Truth;
 use crate::crossing::Outcome;
 use crate::delivery::{self, Delivered};
@@ -16,42 +14,55 @@ use crate::identity::{Identity, Person, identify};
 use crate::site::{Access, Effect, Gate, Rule, Section, SectionAccess, Site, Standing, standing};
 use crate::step::{Phrase, Step, StepCode, Witness};
 
-/// Proof that the rules of a gate admit a person, with what is to be delivered. Only [`fold`] makes one; the upstream
-/// pool takes no request without it.
+/// That the rules of a gate admit a person, with what is to be delivered. Only [`fold`] makes one.
 #[derive(Clone, Debug)]
-pub struct Admitted(Arc<Inner>);
-
-#[derive(Debug)]
-struct Inner {
-    gate: String,
-    person: Person,
-    roles: Vec<String>,
+pub struct Admitted {
+    entry: Entry,
     headers: Vec<Delivered>,
-    /// For each section of the gate, whether it lets this person in.
-    sections: Vec<bool>,
 }
 
-impl Admitted {
+/// Proof that the rules of a gate admit a person, without the values: it is kept as long as a session is. The upstream pool
+/// takes no request without it.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    gate: String,
+    person: Person,
+    roles: Box<[String]>,
+    /// For each section of the gate, whether it lets this person in.
+    sections: Box<[bool]>,
+}
+
+impl Entry {
     /// The gate that admits.
     pub fn gate(&self) -> &str {
-        &self.0.gate
+        &self.gate
     }
     /// Who is admitted.
     pub fn person(&self) -> &Person {
-        &self.0.person
+        &self.person
     }
     /// Roles the rules give.
     pub fn roles(&self) -> &[String] {
-        &self.0.roles
+        &self.roles
+    }
+    /// Whether a section of the gate, by index, lets this person in.
+    pub fn section(&self, index: usize) -> bool {
+        self.sections.get(index).copied().unwrap_or(false)
+    }
+}
+
+impl Admitted {
+    /// Who is admitted where.
+    pub fn entry(&self) -> &Entry {
+        &self.entry
     }
     /// Headers to deliver, ready to be sent.
     pub fn headers(&self) -> &[Delivered] {
-        &self.0.headers
+        &self.headers
     }
-
-    /// Whether a section of the gate, by index, lets this person in.
-    pub fn section(&self, index: usize) -> bool {
-        self.0.sections.get(index).copied().unwrap_or(false)
+    /// The proof and the values, apart.
+    pub fn into_parts(self) -> (Entry, Vec<Delivered>) {
+        (self.entry, self.headers)
     }
 
     /// A digest of all that the decision gives: a new one is a new decision worth recording.
@@ -61,15 +72,15 @@ impl Admitted {
             bytes.extend((b.len() as u64).to_be_bytes());
             bytes.extend(b);
         };
-        put(self.0.gate.as_bytes());
-        self.0.roles.iter().for_each(|r| put(r.as_bytes()));
+        put(self.entry.gate.as_bytes());
+        self.entry.roles.iter().for_each(|r| put(r.as_bytes()));
         put(b"headers");
-        for h in &self.0.headers {
+        for h in &self.headers {
             put(h.name.as_bytes());
             put(&h.value);
         }
         put(b"sections");
-        put(&self.0.sections.iter().map(|s| u8::from(*s)).collect::<Vec<_>>());
+        put(&self.entry.sections.iter().map(|s| u8::from(*s)).collect::<Vec<_>>());
         crate::id::sha256(&bytes)
     }
 }
@@ -121,7 +132,8 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, witness: &mut impl Wi
         },
     };
     let sections = gate.sections.iter().map(|s| lets_in(s, &who)).collect();
-    Decision::Admitted(Admitted(Arc::new(Inner { gate: gate.name.clone(), person: who.person, roles, headers, sections })))
+    let entry = Entry { gate: gate.name.clone(), person: who.person, roles: roles.into(), sections };
+    Decision::Admitted(Admitted { entry, headers })
 }
 
 /// Whether a section lets in somebody who may enter the gate. What cannot be known does not.
@@ -147,7 +159,7 @@ pub fn tell_section(site: &Site, gate: &Gate, index: usize, evidence: &Evidence,
 }
 
 /// Proof that a request goes to a section that is open to anybody: nothing is known of who sent it, and nothing is
-/// delivered. Only [`opened`] makes one; the upstream pool takes no request without this or [`Admitted`].
+/// delivered. Only [`opened`] makes one; the upstream pool takes no request without this or an [`Entry`].
 #[derive(Clone, Copy, Debug)]
 pub struct Opened(());
 

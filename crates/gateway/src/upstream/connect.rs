@@ -4,11 +4,12 @@ use std::io;
 use std::time::Duration;
 
 use hyper::client::conn::http1;
-use hyper::rt::{Read, Write};
 use hyper_util::rt::TokioIo;
 use passeur_links::resolve::resolve;
+use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
 
+use super::budget::{Bounded, Budget};
 use super::pool::Sender;
 use crate::control::{FailureKind, UpstreamFailure};
 use crate::target::Target;
@@ -46,10 +47,10 @@ async fn open(target: &Target, on: On) -> Result<Sender, UpstreamFailure> {
     let tcp = TcpStream::connect(addresses.as_slice()).await.map_err(refused)?;
     let _ = tcp.set_nodelay(true);
     match tls {
-        None => handshake(target, TokioIo::new(tcp), on).await,
+        None => handshake(target, tcp, on).await,
         Some(tls) => {
             let stream = tls.connector.connect(tls.name.clone(), tcp).await.map_err(|e| tls_failure(target, &e))?;
-            handshake(target, TokioIo::new(stream), on).await
+            handshake(target, stream, on).await
         }
     }
 }
@@ -65,10 +66,14 @@ fn tls_failure(target: &Target, e: &io::Error) -> UpstreamFailure {
     failure(target, kind, format!("TLS failed: {e}"))
 }
 
-async fn handshake<T: Read + Write + Unpin + Send + 'static>(target: &Target, io: T, on: On) -> Result<Sender, UpstreamFailure> {
-    let (sender, connection) = http1::Builder::new()
+async fn handshake<T>(target: &Target, io: T, on: On) -> Result<Sender, UpstreamFailure>
+where
+    T: AsyncRead + AsyncWrite + Unpin + Send + 'static,
+{
+    let budget = Budget::default();
+    let (requests, connection) = http1::Builder::new()
         .max_buf_size(HEAD_MAX)
-        .handshake(io)
+        .handshake(TokioIo::new(Bounded::new(io, budget.clone())))
         .await
         .map_err(|e| failure(target, FailureKind::Protocol, e.to_string()))?;
     let drive = async move {
@@ -81,5 +86,5 @@ async fn handshake<T: Read + Write + Unpin + Send + 'static>(target: &Target, io
         On::Core => drop(tokio::task::spawn_local(drive)),
         On::Runtime => drop(tokio::spawn(drive)),
     }
-    Ok(sender)
+    Ok(Sender { requests, budget })
 }

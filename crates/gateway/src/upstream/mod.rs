@@ -1,12 +1,15 @@
 //! The upstreams of a core: which address, over which connection, and what to do when one is lost. Takes an [`Outgoing`]
 //! and nothing else.
 
+mod budget;
 mod connect;
 pub(crate) mod pool;
 pub(crate) mod tls;
 
+use std::future::Future;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::task::Poll;
 use std::time::Duration;
 
 use http::Response;
@@ -21,6 +24,7 @@ use crate::control::{FailureKind, UpstreamFailure};
 use crate::outgoing::Outgoing;
 use crate::stream::{Progress, Upload};
 use crate::target::{Route, Target};
+use crate::waits::Wait;
 
 /// How long an upstream may take to begin its answer, from the last byte of the request that moved.
 const ANSWER_LIMIT: Duration = Duration::from_secs(60);
@@ -48,7 +52,7 @@ impl Upstreams {
         Upstreams { pool: Arc::default() }
     }
 
-    /// Drops connections that were idle for too long.
+    /// Drops connections that were idle for too long, and ends what has waited for too long.
     pub(crate) fn sweep(&self) {
         self.pool.sweep();
     }
@@ -69,7 +73,8 @@ impl Upstreams {
             loop {
                 let (mut sender, used) = match self.pool.take(target) {
                     Some(s) => (s, true),
-                    None => match connect(target, On::Core).await {
+                    // Boxed, since it is rare and large, and the future of every request has its size.
+                    None => match Box::pin(connect(target, On::Core)).await {
                         Ok(s) => (s, false),
                         Err(e) => {
                             target.failed(&e.to_string());
@@ -82,7 +87,7 @@ impl Upstreams {
                     return Err(last.unwrap_or_else(|| lost(target, "it was lost before the answer".into())));
                 };
                 target.requests.fetch_add(1, Ordering::Relaxed);
-                match attempt(&mut sender, r, target, progress).await {
+                match attempt(&mut sender, r, target, progress, self.pool.waits().begin(ANSWER_LIMIT)).await {
                     Tried::Answered(answer) => {
                         let mut lease = Lease::new(sender, self.pool.clone(), target.clone());
                         if asks_for_connection_auth(&answer) {
@@ -92,7 +97,7 @@ impl Upstreams {
                         return Ok((answer, lease));
                     }
                     Tried::NotSent(r) => {
-                        request = Some(*r);
+                        request = Some(r);
                         if !used {
                             last = Some(lost(target, "it closed the connection at once".into()));
                             target.failed("it closed the connection at once");
@@ -133,8 +138,11 @@ pub(crate) async fn ask(target: &Target, path: &str) -> Result<(), String> {
         let mut sender = connect(target, On::Runtime).await.map_err(|e| e.to_string())?;
         let host = format!("{}:{}", target.address.host, target.address.port);
         let request = http::Request::get(path).header("host", host).header("user-agent", "passeur-health").body(Upload::None);
-        let answer =
-            sender.send_request(request.map_err(|e| e.to_string())?).await.map_err(|e| explain(target, &e).to_string())?;
+        let answer = sender
+            .requests
+            .send_request(request.map_err(|e| e.to_string())?)
+            .await
+            .map_err(|e| explain(target, &e).to_string())?;
         match answer.status() {
             s if s.is_success() => Ok(()),
             s => Err(format!("{path} answers {}", s.as_u16())),
@@ -149,27 +157,44 @@ fn lost(target: &Target, detail: String) -> UpstreamFailure {
     failure(target, FailureKind::Protocol, detail)
 }
 
-async fn attempt(sender: &mut Sender, request: http::Request<Upload>, target: &Target, progress: Option<&Progress>) -> Tried {
-    let mut answer = std::pin::pin!(sender.try_send_request(request));
+async fn attempt(
+    sender: &mut Sender,
+    request: Box<http::Request<Upload>>,
+    target: &Target,
+    progress: Option<&Progress>,
+    wait: Wait,
+) -> Tried {
+    sender.budget.head();
+    let mut answer = std::pin::pin!(sender.requests.try_send_request(*request));
     let mut moved = 0;
-    loop {
-        match tokio::time::timeout(ANSWER_LIMIT, answer.as_mut()).await {
-            Ok(Ok(answer)) => return Tried::Answered(answer),
-            Ok(Err(mut e)) => {
-                return match e.take_message() {
-                    Some(request) => Tried::NotSent(Box::new(request)),
-                    None => Tried::Lost(explain(target, e.error())),
-                };
+    let came = std::future::poll_fn(|cx| {
+        if let Poll::Ready(answer) = answer.as_mut().poll(cx) {
+            return Poll::Ready(Some(answer));
+        }
+        while wait.is_over(cx) {
+            // An upload may take as long as it likes while it moves.
+            let now = progress.map_or(0, Progress::moved);
+            if now == moved {
+                return Poll::Ready(None);
             }
-            Err(_) => {
-                // An upload may take as long as it likes while it moves.
-                let now = progress.map_or(0, Progress::moved);
-                if now == moved {
-                    let detail = format!("no answer within {} s", ANSWER_LIMIT.as_secs());
-                    return Tried::TimedOut(failure(target, FailureKind::TimeOut, detail));
-                }
-                moved = now;
-            }
+            moved = now;
+            wait.again();
+        }
+        Poll::Pending
+    })
+    .await;
+    match came {
+        Some(Ok(answer)) => {
+            sender.budget.body();
+            Tried::Answered(answer)
+        }
+        Some(Err(mut e)) => match e.take_message() {
+            Some(request) => Tried::NotSent(Box::new(request)),
+            None => Tried::Lost(explain(target, e.error())),
+        },
+        None => {
+            let detail = format!("no answer within {} s", ANSWER_LIMIT.as_secs());
+            Tried::TimedOut(failure(target, FailureKind::TimeOut, detail))
         }
     }
 }

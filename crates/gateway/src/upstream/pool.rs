@@ -6,15 +6,21 @@ use std::sync::{Arc, Mutex, MutexGuard};
 
 use hyper::client::conn::http1::SendRequest;
 
+use super::budget::Budget;
 use crate::stream::Upload;
 use crate::target::{Target, ticks};
+use crate::waits::Waits;
 
 /// The most idle connections to one address on a core.
 const IDLE_MAX: usize = 128;
 /// How long an idle connection is kept, in milliseconds.
 const IDLE_MS: i64 = 30_000;
 
-pub(crate) type Sender = SendRequest<Upload>;
+/// A connection that takes requests.
+pub(crate) struct Sender {
+    pub(super) requests: SendRequest<Upload>,
+    pub(super) budget: Budget,
+}
 
 struct Idle {
     sender: Sender,
@@ -23,11 +29,19 @@ struct Idle {
 
 /// The pool of a core. The lock is never contended: it only lets a connection come back from wherever its body ended.
 #[derive(Default)]
-pub(crate) struct Pool(Mutex<HashMap<u64, Vec<Idle>>>);
+pub(crate) struct Pool {
+    idle: Mutex<HashMap<u64, Vec<Idle>>>,
+    /// What waits for an answer, or for more of one.
+    waits: Arc<Waits>,
+}
 
 impl Pool {
     fn idle(&self) -> MutexGuard<'_, HashMap<u64, Vec<Idle>>> {
-        self.0.lock().unwrap_or_else(|e| e.into_inner())
+        self.idle.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    pub(super) fn waits(&self) -> &Arc<Waits> {
+        &self.waits
     }
 
     /// The idle connection to a target that was used last; closed ones are dropped on the way.
@@ -37,9 +51,9 @@ impl Pool {
         let mut i = kept.len();
         while i > 0 {
             i -= 1;
-            if kept[i].sender.is_closed() {
+            if kept[i].sender.requests.is_closed() {
                 kept.remove(i);
-            } else if kept[i].sender.is_ready() {
+            } else if kept[i].sender.requests.is_ready() {
                 return Some(kept.remove(i).sender);
             }
         }
@@ -47,7 +61,7 @@ impl Pool {
     }
 
     pub(crate) fn put(&self, target: &Target, sender: Sender) {
-        if sender.is_closed() {
+        if sender.requests.is_closed() {
             return;
         }
         let mut all = self.idle();
@@ -62,11 +76,12 @@ impl Pool {
         self.idle().remove(&target.id);
     }
 
-    /// Drops what was idle for too long.
+    /// Drops what was idle for too long, and wakes what has waited for too long.
     pub(crate) fn sweep(&self) {
+        self.waits.sweep();
         let oldest = ticks() - IDLE_MS;
         self.idle().retain(|_, kept| {
-            kept.retain(|i| i.since >= oldest && !i.sender.is_closed());
+            kept.retain(|i| i.since >= oldest && !i.sender.requests.is_closed());
             !kept.is_empty()
         });
     }
@@ -89,6 +104,11 @@ impl Lease {
         if let Some(sender) = self.sender.take() {
             self.pool.put(&self.target, sender);
         }
+    }
+
+    /// What waits for more of the answer.
+    pub(crate) fn waits(&self) -> &Arc<Waits> {
+        self.pool.waits()
     }
 
     /// The connection is not used again. What runs on it ends with its bodies.

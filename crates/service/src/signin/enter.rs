@@ -61,7 +61,8 @@ async fn new_session(
     id_token: &str,
 ) -> Result<(SessionRow, String), StoreError> {
     if let Some(old) = session::of_browser(app, edition, &visit.headers).await? {
-        end(app, &[old.row.id], "signed in anew").await?;
+        // Nobody waits for other nodes here: whoever signs in anew holds both.
+        end_here(app, &[old.row.id], "signed in anew").await?;
     }
     let (id, token, now) = (Uuid::from_bytes(uuid_bytes()), app.new_token(), app.now());
     let name = attempt.who.as_ref().map_or_else(|| evidence.subject.clone(), |w| w.name.clone());
@@ -124,8 +125,7 @@ pub struct Ended {
 /// Ends sessions everywhere: in the store under the revocation counter, in this node's memory at once, and returns when
 /// every live node has acknowledged, or after two seconds with the names of those that have not.
 pub async fn end(app: &App, ids: &[Uuid], by: &str) -> Result<Ended, StoreError> {
-    let (sessions, counter) = app.store.end_sessions(ids, app.now(), by).await?;
-    app.table.end(ids);
+    let (sessions, counter) = end_here(app, ids, by).await?;
     app.catch_up().await?;
     let began = std::time::Instant::now();
     loop {
@@ -138,6 +138,13 @@ pub async fn end(app: &App, ids: &[Uuid], by: &str) -> Result<Ended, StoreError>
         }
         tokio::time::sleep(ACKNOWLEDGE_EVERY).await;
     }
+}
+
+/// Ends sessions in the store and in this node's memory; the others see it within moments.
+async fn end_here(app: &App, ids: &[Uuid], by: &str) -> Result<(Vec<Uuid>, i64), StoreError> {
+    let done = app.store.end_sessions(ids, app.now(), by).await?;
+    app.table.end(ids);
+    Ok(done)
 }
 
 /// Goes on with a live session.

@@ -1,0 +1,37 @@
+//! The names of what a gate delivers, once per edition: those to set, and in whatever spelling, those to take from what a
+//! client sent.
+
+use http::HeaderName;
+use passeur_core::delivery::{fold_name, folds_to};
+use passeur_core::site::{Gate, Site};
+
+/// See the module.
+#[derive(Debug, Default)]
+pub(crate) struct Names {
+    set: Vec<HeaderName>,
+    strip: Vec<String>,
+}
+
+impl Names {
+    /// Of a gate. None where a name is no HTTP field name; the site file's check lets none through.
+    pub(crate) fn of(site: &Site, gate: &Gate) -> Option<Names> {
+        let Some(delivery) = site.delivery(gate) else { return Some(Names::default()) };
+        let set = delivery.headers.iter().map(|h| HeaderName::from_bytes(h.name.as_bytes()).ok()).collect::<Option<_>>()?;
+        Some(Names { set, strip: delivery.headers.iter().map(|h| fold_name(&h.name)).collect() })
+    }
+
+    /// Names to set, in the order of the site file.
+    pub(crate) fn set(&self) -> &[HeaderName] {
+        &self.set
+    }
+
+    /// The place of a name among those to set.
+    pub(crate) fn index(&self, name: &str) -> Option<usize> {
+        self.set.iter().position(|n| n.as_str().eq_ignore_ascii_case(name))
+    }
+
+    /// Whether a client's header of this name could be taken for a delivered one.
+    pub(crate) fn strips(&self, name: &HeaderName) -> bool {
+        self.strip.iter().any(|s| folds_to(name.as_str(), s))
+    }
+}
