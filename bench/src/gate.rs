@@ -94,6 +94,7 @@ pub fn evidence(i: usize) -> Evidence {
             at: chrono::Utc::now(),
             millis: 1,
             cached: false,
+            asked: None,
             state: LookUpState::Answered {
                 entry: Entry { dn: format!("uid=user{i},dc=x"), groups: groups.collect(), ..Entry::default() },
             },
@@ -125,7 +126,7 @@ impl Control for Nobody {
     async fn gate_pages(&self, _: Arc<Edition>, _: &str, _: Request<Body>, _: IpAddr) -> Response<Body> {
         nothing()
     }
-    async fn unknown_host(&self, _: Request<Body>) -> Response<Body> {
+    async fn unknown_host(&self, _: Request<Body>, _: IpAddr) -> Response<Body> {
         nothing()
     }
     async fn present(&self, _: Arc<Edition>, _: &str, _: &Token, _: &RequestFacts) -> Presented {

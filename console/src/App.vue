@@ -1,10 +1,13 @@
 <script setup lang="ts">
 // The frame: who I am, which edition is live, where I can go. Without a role, the page that says so.
-import { mdiAccountMultiple, mdiBoomGate, mdiFerry, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
+import { mdiAccountMultiple, mdiBoomGate, mdiBookOpenPageVariantOutline, mdiFerry, mdiHistory, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
 import { onMounted, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
+import { useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
 import { api, ApiProblem, got, type Me } from './api'
+import { moment } from './look/shape'
+import Mark from './parts/Mark.vue'
 import { speak } from './words'
 
 const mark = import.meta.env.BASE_URL + 'mark.svg'
@@ -12,6 +15,8 @@ const { t, locale } = useI18n()
 const theme = useTheme()
 const me = ref<Me>()
 const problem = ref<ApiProblem>()
+const unconfirmed = ref('')
+const router = useRouter()
 
 async function who() {
   problem.value = undefined
@@ -23,6 +28,18 @@ async function who() {
   }
 }
 onMounted(who)
+// Another engineer may publish meanwhile, and an edition may go back by itself.
+setInterval(() => me.value && who(), 15_000)
+router.afterEach(() => me.value && who())
+
+async function confirm() {
+  try {
+    await got(api.POST('/site/confirm'))
+    await who()
+  } catch (e) {
+    unconfirmed.value = (e as ApiProblem).message
+  }
+}
 
 function colours() {
   const next = theme.global.current.value.dark ? 'light' : 'dark'
@@ -34,6 +51,8 @@ const places = [
   { to: '/crossings', icon: mdiFerry, word: 'crossings' },
   { to: '/gates', icon: mdiBoomGate, word: 'gates' },
   { to: '/sessions', icon: mdiAccountMultiple, word: 'sessions' },
+  { to: '/editions', icon: mdiBookOpenPageVariantOutline, word: 'editions' },
+  { to: '/acts', icon: mdiHistory, word: 'acts' },
 ]
 </script>
 
@@ -56,6 +75,13 @@ const places = [
       <a class="out" href="/.passeur/sign-out">{{ t('signOut') }}</a>
     </header>
     <v-main id="content" tabindex="-1">
+      <div v-if="me?.trouble" class="band stop" role="alert"><Mark tone="stop" /> {{ me.trouble }}</div>
+      <div v-if="me?.by === 'emergency'" class="band notice" role="status"><Mark tone="notice" /> {{ t('emergencyIn') }} <a href="/.passeur/emergency">{{ t('emergencyEnd') }}</a></div>
+      <div v-else-if="me?.emergency" class="band notice" role="status"><Mark tone="notice" /> <span>{{ t('emergencyUsed', { at: moment(me.emergency, locale) }) }} <router-link to="/acts">{{ t('acts') }}</router-link></span></div>
+      <div v-if="me?.confirm_by" class="band notice" role="status" data-test="confirm">
+        <Mark tone="notice" /> <span>{{ unconfirmed || t('confirmAsk', { n: me.edition, at: moment(me.confirm_by, locale) }) }}</span>
+        <v-btn v-if="me.role === 'configure'" size="small" color="primary" @click="confirm">{{ t('confirm') }}</v-btn>
+      </div>
       <router-view v-if="me" :role="me.role" />
       <section v-else-if="problem" class="page gatehouse">
         <h1>{{ t('signIn.title') }}</h1>
@@ -68,6 +94,7 @@ const places = [
           <v-btn v-if="problem.status === 401" color="primary" href="/.passeur/sign-in?for=console">{{ t('signIn.button') }}</v-btn>
           <v-btn v-else color="primary" @click="who">{{ t('again') }}</v-btn>
           <a href="/">{{ t('quay') }}</a>
+          <a v-if="problem.emergency" :href="problem.emergency">{{ t('emergency') }}</a>
         </p>
       </section>
       <p v-else class="page quiet">{{ t('loading') }}</p>
@@ -84,6 +111,10 @@ const places = [
 .spring { flex: 1; }
 .me b { font-weight: 560; color: rgb(var(--v-theme-on-surface)); }
 .out { font-size: 0.93rem; }
+
+.band { display: flex; gap: 10px; align-items: center; padding: 8px 24px; background: rgb(var(--v-theme-surface)); border-bottom: 1px solid rgb(var(--v-theme-line)); border-inline-start: 4px solid rgb(var(--v-theme-notice)); }
+.band.stop { border-inline-start-color: rgb(var(--v-theme-stop)); }
+.band .v-btn { margin-inline-start: auto; }
 .gatehouse { max-width: 560px; padding-top: 10vh; }
 .gatehouse h1 { font-size: 1.5rem; margin-bottom: 10px; }
 .gatehouse p { margin-bottom: 8px; }

@@ -3,17 +3,7 @@
 use reqwest::Method;
 use serde_json::{Value, json};
 
-use crate::support::{Person, Stack};
-
-/// Signs somebody in to the console.
-async fn engineer(stack: &Stack, user: &str) -> Person {
-    let mut person = Person::new();
-    let page = person.open(&stack.pass("/.passeur/sign-in?for=console")).await;
-    let back = person.prove(page, user).await;
-    person.follow(back).await;
-    person.accept = "application/json";
-    person
-}
+use crate::support::{Person, Stack, engineer};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_role_comes_from_a_group_and_decides_how_far_one_goes() {

@@ -4,6 +4,7 @@
 
 mod support;
 
+mod acts;
 mod api;
 mod battery;
 mod browser;
@@ -11,7 +12,9 @@ mod cli;
 mod crossings;
 mod data_path;
 mod directories;
+mod editions;
 mod edits;
+mod emergency;
 mod flows;
 mod forging;
 mod forms;

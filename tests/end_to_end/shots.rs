@@ -17,6 +17,7 @@ async fn a_day_at_the_harbour() {
     for user in ["anouk", "elodie", "farid", "hugo", "ines", "jonas", "klara", "nadia", "benoit"] {
         Person::new().sign_in(&format!("{GATE}/"), user).await;
     }
+    Person::new().sign_in("http://cranes.havrelune.localhost:8640/", "farid").await;
     for mode in ["wrong-nonce", "one-factor"] {
         behave(mode).await;
         Person::new().sign_in(&format!("{GATE}/"), "anouk").await;
@@ -39,6 +40,33 @@ async fn end_sessions(subject: &str) {
     let order = serde_json::json!({"sessions": ids});
     let ended = client.post(format!("{PASS}/api/v1/sessions/end")).bearer_auth(&token).json(&order).send().await.unwrap();
     assert_eq!(ended.status(), 200);
+}
+
+/// A draft that would lock out the fitters and others: what it would change, for whom, and what publishing asks. It is
+/// discarded in the end.
+async fn a_draft(b: &Browser, draft: &Path, publish: &Path) {
+    b.open(&format!("{PASS}/console/editions/draft")).await;
+    b.find("[data-test=document]").await;
+    let edit = "const a = document.querySelector('[data-test=document]'); \
+                a.value = a.value.replace('when = { group = \"fitters\" }', 'when = { group = \"crane-crew\" }'); \
+                a.dispatchEvent(new Event('input'))";
+    b.driver.execute(edit, vec![]).await.unwrap();
+    b.click("[data-test=save]").await;
+    b.shows("would no longer admit").await;
+    b.click("[data-test=rehearse]").await;
+    b.shows("would be refused").await;
+    b.driver.execute("document.querySelector('[data-test=save]').scrollIntoView()", vec![]).await.unwrap();
+    b.picture(draft).await;
+    b.type_in("input[name=note]", "The fitters' group has another name now").await;
+    b.click("[data-test=publish]").await;
+    // An expectation is broken as well: that is asked first.
+    b.shows("break expectations").await;
+    b.click("[data-test=anyway]").await;
+    b.shows("refuse them").await;
+    b.find("[data-test=anyway]").await.scroll_into_view().await.unwrap();
+    b.picture(publish).await;
+    b.click_at("//*[text()='Discard draft']/ancestor::button").await;
+    b.shows("There is no draft.").await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -91,6 +119,13 @@ async fn pictures_of_the_demo() {
             b.open(&format!("{PASS}/console/sessions")).await;
             b.shows("Lucie Morvan").await;
             b.picture(&shot("sessions.png")).await;
+            a_draft(&b, &shot("draft.png"), &shot("publish.png")).await;
+            b.open(&format!("{PASS}/console/editions")).await;
+            b.shows("live").await;
+            b.picture(&shot("editions.png")).await;
+            b.open(&format!("{PASS}/console/acts")).await;
+            b.shows("holds").await;
+            b.picture(&shot("acts.png")).await;
         }
         b.close().await;
     }

@@ -10,6 +10,16 @@ export type Gate = components['schemas']['Gate']
 export type Provider = components['schemas']['Provider']
 export type Session = components['schemas']['Session']
 export type Me = components['schemas']['Me']
+export type Act = components['schemas']['Act']
+export type ActsCheck = components['schemas']['ActsCheck']
+export type Affected = components['schemas']['Affected']
+export type Comparison = components['schemas']['Comparison']
+export type Draft = components['schemas']['Draft']
+export type Edition = components['schemas']['Edition']
+export type EditionLine = components['schemas']['EditionLine']
+export type Finding = components['schemas']['Finding']
+export type Rehearsal = components['schemas']['Rehearsal']
+export type Source = components['schemas']['Source']
 export type Problem = components['schemas']['Problem']
 
 /** The language sentences are asked for in. */
@@ -27,10 +37,20 @@ api.use({
 export class ApiProblem extends Error {
   readonly status: number
   readonly title: string
+  readonly findings: Finding[]
+  readonly refuses: Affected[]
+  /** The word that overrides a refusal. */
+  readonly anyway?: string
+  /** Where the emergency account signs in, if it is offered here. */
+  readonly emergency?: string
   constructor(problem: Partial<Problem> | undefined, status: number) {
     super(problem?.detail ?? 'The service does not answer.')
     this.title = problem?.title ?? 'No answer'
     this.status = status
+    this.findings = problem?.findings ?? []
+    this.refuses = problem?.refuses ?? []
+    this.anyway = problem?.anyway ?? undefined
+    this.emergency = problem?.emergency ?? undefined
   }
 }
 
@@ -44,6 +64,7 @@ export async function got<T>(call: Promise<Answer<T>>): Promise<T> {
   } catch {
     throw new ApiProblem(undefined, 0)
   }
+  if (answer.response.status === 204) return undefined as T
   if (answer.data === undefined) throw new ApiProblem(answer.error as Partial<Problem>, answer.response.status)
   return answer.data
 }

@@ -2,6 +2,16 @@
 //!
 //! Moments are RFC 3339 in UTC. Errors are problem documents (RFC 9457).
 
+mod acts;
+mod rehearsal;
+mod secrets;
+mod site;
+
+pub use acts::*;
+pub use rehearsal::*;
+pub use secrets::*;
+pub use site::*;
+
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -51,6 +61,15 @@ pub struct Problem {
     /// Mistakes of a site file.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub findings: Vec<Finding>,
+    /// People who came in of late and no longer would.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub refuses: Vec<Affected>,
+    /// Where the emergency account signs in, if it is offered to whoever asks.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub emergency: Option<String>,
+    /// The word with which the same call goes through all the same.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub anyway: Option<String>,
 }
 
 /// Who is asking.
@@ -58,62 +77,18 @@ pub struct Problem {
 pub struct Me {
     pub name: String,
     pub role: Role,
-    /// `session` or `token`.
+    /// `session`, `token` or `emergency`.
     pub by: String,
     pub site: String,
     /// The live edition; 0 before the first.
     pub edition: i32,
+    /// Until when the live edition must be confirmed; it goes back by itself then.
+    pub confirm_by: Option<DateTime<Utc>>,
+    /// What is wrong with the node that answers: an edition it cannot load.
+    pub trouble: Option<String>,
+    /// When the emergency account was last used, within seven days.
+    pub emergency: Option<DateTime<Utc>>,
     pub version: String,
-}
-
-/// A mistake in a site file, or something worth a second look.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Finding {
-    /// `error` or `warning`.
-    pub severity: String,
-    /// From 1; 0 where no line can be named.
-    pub line: usize,
-    pub place: String,
-    pub what: String,
-    pub remedy: String,
-}
-
-/// A site file to check.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct CheckRequest {
-    pub document: String,
-}
-
-/// What a check found.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct CheckAnswer {
-    /// Whether it could be published.
-    pub sound: bool,
-    pub findings: Vec<Finding>,
-}
-
-/// A site file to publish.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct PublishRequest {
-    pub document: String,
-    /// Why, for those who read the history.
-    pub note: String,
-    /// The edition the change was made on; publishing is refused when another is live. None does not check.
-    #[serde(default)]
-    pub based_on: Option<i32>,
-}
-
-/// A published edition.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Edition {
-    pub number: i32,
-    pub note: String,
-    pub author: String,
-    pub published_at: DateTime<Utc>,
-    /// The site file.
-    pub document: String,
-    /// Warnings only.
-    pub findings: Vec<Finding>,
 }
 
 /// One gate with what it did of late.
@@ -335,31 +310,6 @@ pub struct LookUpGroup {
     pub name: String,
     pub dn: String,
     pub via: Option<String>,
-}
-
-/// A secret's metadata; its value is never told.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Secret {
-    pub name: String,
-    /// 0 when it is named by the site and not stored yet.
-    pub version: i32,
-    pub changed_at: Option<DateTime<Utc>>,
-    pub changed_by: Option<String>,
-    /// What needs it.
-    pub needed_by: Vec<String>,
-}
-
-/// A secret to store.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
-pub struct SecretValue {
-    pub value: String,
-}
-
-impl std::fmt::Debug for SecretValue {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let SecretValue { value: _ } = self;
-        f.write_str("SecretValue(…)")
-    }
 }
 
 /// All that the identity provider's team must enter, and what is needed back.

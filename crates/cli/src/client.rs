@@ -69,6 +69,21 @@ impl Client {
         self.send(self.request(Method::PUT, path).json(body)).await
     }
 
+    /// PUT over the version that was read, or as the first (RFC 9110 13.1).
+    pub async fn put_over<T: DeserializeOwned>(&self, path: &str, over: Option<i64>, body: &impl Serialize) -> Result<T, Exit> {
+        let request = self.request(Method::PUT, path).json(body);
+        let request = match over {
+            Some(version) => request.header("if-match", format!("\"{version}\"")),
+            None => request.header("if-none-match", "*"),
+        };
+        self.send(request).await
+    }
+
+    /// DELETE of the version that was read.
+    pub async fn delete_over(&self, path: &str, over: i64) -> Result<(), Exit> {
+        self.send::<Option<()>>(self.request(Method::DELETE, path).header("if-match", format!("\"{over}\""))).await.map(|_| ())
+    }
+
     async fn send<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, Exit> {
         let no_service = |e: &reqwest::Error| {
             let mut cause: &dyn std::error::Error = e;
@@ -81,7 +96,8 @@ impl Client {
         let status = answer.status();
         let body = answer.bytes().await.map_err(|e| no_service(&e))?;
         if status.is_success() {
-            return serde_json::from_slice(&body)
+            let body = if body.is_empty() { &b"null"[..] } else { &body };
+            return serde_json::from_slice(body)
                 .map_err(|e| Exit::Failed(format!("the answer cannot be read ({e}): is this the same version?")));
         }
         match serde_json::from_slice::<Problem>(&body) {

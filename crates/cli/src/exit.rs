@@ -48,6 +48,12 @@ impl Exit {
         for f in &p.findings {
             words.push_str(&format!("\n  line {}: {}: {}: {}\n      {}", f.line, f.severity, f.place, f.what, f.remedy));
         }
+        for a in &p.refuses {
+            words.push_str(&format!("\n  {} at {}: {}", a.person, a.gate, a.then));
+        }
+        if let Some(word) = &p.anyway {
+            words.push_str(&format!("\n  To do it all the same: --anyway {word}"));
+        }
         match p.status {
             401 | 403 => Exit::NotAllowed(words),
             404 => Exit::NotFound(words),

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use crate::Moment;
+use crate::site::Directory;
 
 /// The current format of a stored [`Evidence`]; readers refuse a higher one.
 pub const FORMAT: u16 = 1;
@@ -77,7 +78,40 @@ pub struct LookUp {
     pub millis: u32,
     /// Whether a cached answer was used.
     pub cached: bool,
+    /// What was asked for; none in evidence of a time when that was not written down.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub asked: Option<Asked>,
     pub state: LookUpState,
+}
+
+/// What a look-up asked for: anything else was not there because nobody asked.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Asked {
+    /// Names of the directory's attributes, in lower case.
+    pub attributes: Vec<String>,
+    /// Whether groups were looked for.
+    pub groups: bool,
+}
+
+impl Asked {
+    /// What a gate asks of a directory.
+    pub fn of(directory: &Directory) -> Asked {
+        let attributes = directory.attributes.iter().map(|(_, name)| name.to_ascii_lowercase()).collect();
+        Asked { attributes, groups: directory.groups.is_some() }
+    }
+}
+
+impl LookUp {
+    /// Whether an attribute was asked for.
+    pub fn asked_for(&self, name: &str) -> bool {
+        self.asked.as_ref().is_none_or(|a| a.attributes.iter().any(|n| n.eq_ignore_ascii_case(name)))
+    }
+
+    /// Whether all that a directory is asked for now was asked for then.
+    pub fn covers(&self, directory: &Directory) -> bool {
+        let groups = self.asked.as_ref().is_none_or(|a| a.groups) || directory.groups.is_none();
+        groups && directory.attributes.iter().all(|(_, name)| self.asked_for(name))
+    }
 }
 
 /// How a look-up ended. Each has its own words and its own remedy.
@@ -155,6 +189,20 @@ impl Evidence {
         crate::id::sha256(&self.canonical())
     }
 
+    /// A digest of all that a decision can depend on: when and how fast a directory answered is left out, so that sign-ins
+    /// of the same person are mostly alike.
+    pub fn facts(&self) -> [u8; 32] {
+        let mut same = self.clone();
+        for l in &mut same.look_ups {
+            (l.at, l.millis, l.cached) = (Moment::default(), 0, false);
+        }
+        for changing in ["iat", "exp", "nbf", "auth_time", "nonce", "at_hash", "jti", "sid"] {
+            same.claims.remove(changing);
+        }
+        same.factors.auth_time = None;
+        same.hash()
+    }
+
     /// The look-up made in a directory, if it was asked.
     pub fn look_up(&self, directory: &str) -> Option<&LookUp> {
         self.look_ups.iter().find(|l| l.directory == directory)
@@ -163,7 +211,7 @@ impl Evidence {
 
 /// Sorts object keys at every level. Whether a JSON object keeps the order of insertion depends on how the program was
 /// built; inserting in order is right either way.
-fn sorted(value: Value) -> Value {
+pub(crate) fn sorted(value: Value) -> Value {
     match value {
         Value::Object(map) => {
             let by_name: BTreeMap<String, Value> = map.into_iter().collect();

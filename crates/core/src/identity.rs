@@ -180,13 +180,17 @@ fn from_directory(evidence: &Evidence, directory: &str, name: &str) -> Attribute
     if entry.binary.iter().any(|b| b.eq_ignore_ascii_case(name)) {
         return Attribute::Absent { absence: Absence::Unsafe { why: "not-text".to_owned() }, origin };
     }
+    if !look_up.asked_for(name) {
+        return Attribute::Absent { absence: Absence::NotRecorded, origin };
+    }
     let values = entry.attributes.get(&name.to_ascii_lowercase()).cloned().unwrap_or_default();
     non_blank(values, origin, Absence::NotInEntry)
 }
 
 fn groups_from(evidence: &Evidence, directory: &str) -> Groups {
     let origin = Origin::Directory { directory: directory.to_owned(), attribute: "groups".to_owned() };
-    match evidence.look_up(directory).map(|l| &l.state) {
+    let look_up = evidence.look_up(directory).filter(|l| l.asked.as_ref().is_none_or(|a| a.groups));
+    match look_up.map(|l| &l.state) {
         None => Groups::Unknown { absence: Absence::NotRecorded, origin },
         Some(state) => match state.entry() {
             None => Groups::Unknown { absence: Absence::LookUpFailed { how: state.code().to_owned() }, origin },

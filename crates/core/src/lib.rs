@@ -9,21 +9,27 @@
 //! * [`identity`]: evidence seen through one edition;
 //! * [`condition`] and [`decide`]: rules folded into a decision and a proof of admission;
 //! * [`delivery`]: the values handed to an upstream;
+//! * [`compare`], [`rehearse`] and [`expect`]: what a change of edition means, for whom, and what must stay so;
 //! * [`step`] and [`crossing`]: what happened, kept as data and told in words;
+//! * [`acts`]: the chained record of what engineers do;
 //! * [`seal`], [`session`], [`id`], [`address`], [`path`], [`recorder`]: the small certain parts the rest stands on.
 
+pub mod acts;
 pub mod address;
 pub mod attribute;
+pub mod compare;
 pub mod condition;
 pub mod crossing;
 pub mod decide;
 pub mod delivery;
 pub mod evidence;
+pub mod expect;
 pub mod forwarded;
 pub mod id;
 pub mod identity;
 pub mod path;
 pub mod recorder;
+pub mod rehearse;
 pub mod seal;
 pub mod session;
 pub mod site;

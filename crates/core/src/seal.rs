@@ -172,6 +172,18 @@ impl Ring {
         self.open(purpose, b"", &sealed)
     }
 
+    /// The number of the key that seals.
+    pub fn newest(&self) -> u16 {
+        self.keys[0].number // parse() leaves at least one
+    }
+
+    /// HMAC-SHA-256 under one key of the ring; none when it is not there.
+    pub fn mac_under(&self, number: u16, label: &str, bytes: &[u8]) -> Option<[u8; 32]> {
+        let key = self.keys.iter().find(|k| k.number == number)?;
+        let key = hmac::Key::new(hmac::HMAC_SHA256, &key.derive(label.as_bytes()));
+        hmac::sign(&key, bytes).as_ref().try_into().ok()
+    }
+
     /// HMAC-SHA-256 under the ring, for values too short to be stored as a bare digest.
     pub fn mac(&self, label: &str, bytes: &[u8]) -> [u8; 32] {
         let key = hmac::Key::new(hmac::HMAC_SHA256, &self.keys[0].derive(label.as_bytes()));

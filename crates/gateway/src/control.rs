@@ -143,7 +143,7 @@ pub trait Control: Send + Sync + 'static {
     /// Answers a request under `/.passeur/` on a gate's own host.
     async fn gate_pages(&self, edition: Arc<Edition>, gate: &str, request: Request<Body>, address: IpAddr) -> Response<Body>;
     /// Answers a request to a host that is no gate's.
-    async fn unknown_host(&self, request: Request<Body>) -> Response<Body>;
+    async fn unknown_host(&self, request: Request<Body>, address: IpAddr) -> Response<Body>;
     /// Turns a token that is not in memory into an admission, or decides anew under a new edition.
     async fn present(&self, edition: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented;
     /// Answers a request without a usable session: to sign-in, or 401.

@@ -80,8 +80,11 @@ impl Gateway {
         }
         let address = edition.as_ref().map_or(conn.peer, |e| conn.way(e, request.headers()).client());
         let is_ours = edition.as_ref().is_none_or(|e| e.site.address.is_host(&host));
-        let answer =
-            if is_ours { self.control.pages(inward(*request), address) } else { self.control.unknown_host(inward(*request)) };
+        let answer = if is_ours {
+            self.control.pages(inward(*request), address)
+        } else {
+            self.control.unknown_host(inward(*request), address)
+        };
         page(answer.await)
     }
 

@@ -61,9 +61,9 @@ impl Remote {
         self.run(async move { c.gate_pages(e, &gate, request, address).await }, broken)
     }
 
-    pub(crate) fn unknown_host(&self, request: Request<Body>) -> Away<Response<Body>> {
+    pub(crate) fn unknown_host(&self, request: Request<Body>, address: IpAddr) -> Away<Response<Body>> {
         let c = self.control.clone();
-        self.run(async move { c.unknown_host(request).await }, broken)
+        self.run(async move { c.unknown_host(request, address).await }, broken)
     }
 
     pub(crate) fn present(&self, e: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Away<Presented> {

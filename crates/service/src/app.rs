@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex, OnceLock, RwLock};
 
 use aws_lc_rs::rand;
 use passeur_core::Moment;
+use passeur_core::acts::{Act, Personal};
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::{Purpose, Ring};
 use passeur_core::site::{Finding, Severity, Site, compile};
@@ -14,9 +15,10 @@ use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
 use passeur_links::clock::Clock;
 use passeur_links::ldap::DirectoryLink;
-use passeur_store::{Store, StoreError};
+use passeur_store::{Recorded, Store, StoreError};
 use uuid::Uuid;
 
+use crate::emergency::Emergency;
 use crate::providers::ProviderLink;
 use crate::recorder::Recorder;
 
@@ -48,6 +50,14 @@ pub struct Inner {
     /// What the data path accepted and turned away; set once it runs.
     pub floods: OnceLock<Arc<FloodCounters>>,
     links: RwLock<Links>,
+    /// The account that works when everything else is broken, if there is one.
+    pub emergency: Option<Arc<Emergency>>,
+    /// Held while past crossings are rehearsed.
+    pub rehearsing: tokio::sync::Mutex<()>,
+    /// Why this node does not use the edition it should.
+    trouble: Mutex<Option<String>>,
+    /// The live edition's number and until when it must be confirmed; none where it need not.
+    unconfirmed: Mutex<Option<(i32, Moment)>>,
 }
 
 /// Connections of the live edition.
@@ -73,7 +83,7 @@ pub fn random<const N: usize>() -> [u8; N] {
 }
 
 impl App {
-    pub fn new(store: Store, ring: Ring, node: String, clock: Clock) -> App {
+    pub fn new(store: Store, ring: Ring, node: String, clock: Clock, emergency: Option<Arc<Emergency>>) -> App {
         let recorder = Recorder::new(store.clone());
         App(Arc::new(Inner {
             store,
@@ -88,6 +98,10 @@ impl App {
             recorder,
             floods: OnceLock::new(),
             links: RwLock::default(),
+            emergency,
+            rehearsing: tokio::sync::Mutex::default(),
+            trouble: Mutex::default(),
+            unconfirmed: Mutex::default(),
         }))
     }
 
@@ -117,6 +131,17 @@ impl App {
             *self.told.lock().unwrap_or_else(|e| e.into_inner()) = (now.timestamp_millis(), so_far);
         }
         Ok(())
+    }
+
+    /// An act to record in the transaction that makes it.
+    pub fn act(&self, what: &str, about: serde_json::Value, personal: Personal) -> Recorded<'_> {
+        Recorded { act: Act { at: self.now(), what: what.to_owned(), about, personal }, ring: &self.ring }
+    }
+
+    /// An act of the service itself.
+    pub fn own_act(&self, what: &str, about: serde_json::Value) -> Recorded<'_> {
+        let personal = Personal { who: format!("node {}", self.node), by: "service".into(), people: vec![] };
+        self.act(what, about, personal)
     }
 
     pub fn new_crossing(&self) -> CrossingId {
@@ -160,12 +185,21 @@ impl App {
         let Some(row) = self.store.live_edition().await? else {
             return Ok(());
         };
+        *self.unconfirmed.lock().unwrap_or_else(|e| e.into_inner()) =
+            row.confirm_by.filter(|_| row.confirmed_by.is_none()).map(|by| (row.number, by));
         let (site, findings) = compile(&row.document);
         let Some(site) = site else {
             let first = findings.iter().find(|f| f.severity == Severity::Error).map(Finding::to_string).unwrap_or_default();
-            tracing::error!(edition = row.number, first, "the live edition cannot be loaded; the last good one stays in use");
+            let words =
+                format!("edition {} cannot be loaded on node {}; edition {current} stays in use: {first}", row.number, self.node);
+            let mut known = self.trouble.lock().unwrap_or_else(|e| e.into_inner());
+            if known.as_ref() != Some(&words) {
+                tracing::error!(edition = row.number, first, "the live edition cannot be loaded; the last good one stays in use");
+            }
+            *known = Some(words);
             return Ok(());
         };
+        *self.trouble.lock().unwrap_or_else(|e| e.into_inner()) = None;
         let secrets = self.secrets().await?;
         let links = self.build_links(&site, &secrets);
         *self.links.write().unwrap_or_else(|e| e.into_inner()) = links;
@@ -175,6 +209,31 @@ impl App {
             self.live.set(Edition::new(row.number, site, before.as_deref()));
         }
         Ok(())
+    }
+
+    /// What engineers must know of this node: an edition it cannot load.
+    pub fn trouble(&self) -> Option<String> {
+        self.trouble.lock().unwrap_or_else(|e| e.into_inner()).clone()
+    }
+
+    /// Until when the live edition must be confirmed.
+    pub fn waits_for_confirmation(&self) -> Option<Moment> {
+        self.unconfirmed.lock().unwrap_or_else(|e| e.into_inner()).map(|(_, by)| by)
+    }
+
+    /// Puts the edition before the live one back when nobody confirmed it in time.
+    pub async fn go_back(&self) -> Result<(), StoreError> {
+        let Some((number, by)) = *self.unconfirmed.lock().unwrap_or_else(|e| e.into_inner()) else { return Ok(()) };
+        if self.now() < by {
+            return Ok(());
+        }
+        let note = format!("edition {number} was not confirmed");
+        let act = self.own_act("go back", serde_json::json!({"edition": number + 1, "unconfirmed": number}));
+        if let Some(back) = self.store.go_back(number, &note, act).await? {
+            tracing::warn!(edition = back, unconfirmed = number, "the edition before is put back: nobody confirmed in time");
+        }
+        // Whoever did it, or confirmed meanwhile: this node looks again.
+        self.load_edition(true).await
     }
 
     fn build_links(&self, site: &Site, secrets: &HashMap<String, String>) -> Links {

@@ -7,6 +7,8 @@ use passeur_core::id::Token;
 use passeur_core::seal::Ring;
 use passeur_links::clock::Clock;
 
+use crate::emergency::{BadEmergency, Emergency};
+
 /// A TLS listener.
 #[derive(Clone, Debug)]
 pub struct Tls {
@@ -29,12 +31,14 @@ pub struct Config {
     pub clock: Clock,
     /// An API token with the configure role, registered at start, for setting the site up.
     pub first_token: Option<Token>,
+    /// The account that works when everything else is broken.
+    pub emergency: Option<Emergency>,
 }
 
 impl std::fmt::Debug for Config {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Config { listen, tls, database_url: _, ring, node, clock: _, first_token: _ } = self;
-        write!(f, "Config({listen} {tls:?} {node} {ring:?})")
+        let Config { listen, tls, database_url: _, ring, node, clock: _, first_token: _, emergency } = self;
+        write!(f, "Config({listen} {tls:?} {node} {ring:?} {emergency:?})")
     }
 }
 
@@ -49,10 +53,12 @@ pub enum ConfigError {
     Ring { path: PathBuf, why: passeur_core::seal::BadRing },
     #[error("token file {path} holds no token; make one with `passeur key-ring token {path}`")]
     Token { path: PathBuf },
+    #[error("emergency file {path}: {why}")]
+    Emergency { path: PathBuf, why: BadEmergency },
 }
 
 /// Reads a file that holds secrets and must be its owner's alone.
-fn read_private(what: &'static str, path: &Path) -> Result<String, ConfigError> {
+pub(crate) fn read_private(what: &'static str, path: &Path) -> Result<String, ConfigError> {
     use std::os::unix::fs::PermissionsExt;
     let bad = |why| ConfigError::Read { what, path: path.to_owned(), why };
     let mode = std::fs::metadata(path).map_err(bad)?.permissions().mode() & 0o777;

@@ -25,6 +25,7 @@ use tower::ServiceExt;
 use crate::api::problem;
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
+use crate::emergency;
 use crate::pages::{self, redirect};
 use crate::signin::ask::{Ask, cookie_digest};
 use crate::signin::{ClientAddress, Visit, arrive, browser_binding, evidence, forget, forms, session};
@@ -84,7 +85,14 @@ impl Control for Service {
         })
     }
 
-    async fn unknown_host(&self, request: Request<Body>) -> Response<Body> {
+    async fn unknown_host(&self, mut request: Request<Body>, address: IpAddr) -> Response<Body> {
+        let trusted = self.app.live.get().is_some_and(|e| !e.site.trusted_proxies.is_empty());
+        let direct = trusted || !emergency::came_through_a_proxy(request.headers());
+        let offered = self.app.emergency.as_ref().is_some_and(|e| e.is_offered_to(address));
+        if direct && offered && emergency::serves(request.uri().path()) {
+            request.extensions_mut().insert(emergency::AnyHost);
+            return self.pages(request, address).await;
+        }
         plain(match request.uri().path() {
             "/healthz" => crate::router::healthz().await.into_response(),
             "/readyz" => crate::router::readyz(axum::extract::State(self.app.clone())).await.into_response(),
@@ -296,7 +304,7 @@ impl Service {
             // The edition now wants another provider: the person signs in there.
             return Ok(Presented::No(NoSession::Unknown));
         }
-        if evidence::lacks(&gate.access, &known) {
+        if evidence::lacks(&edition.site, &gate.access, &known) {
             evidence::complete(&self.app, &edition.site, &gate.access, &mut known).await;
             self.app.store.set_evidence(row.id, serde_json::to_value(&known).unwrap_or_default()).await?;
         }

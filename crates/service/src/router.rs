@@ -15,7 +15,7 @@ use crate::api::problem;
 use crate::app::App;
 use crate::pages::{self, QuayGate};
 use crate::signin::{LiveEdition, Visit, answer, evidence, out, session, start};
-use crate::{api, console, guard};
+use crate::{api, console, emergency, guard};
 
 /// The largest body of a request of our own: a site file is the largest thing anybody sends.
 const BODY_MAX: usize = 5 << 20;
@@ -28,6 +28,7 @@ pub fn router(app: &App) -> Router {
         .route("/.passeur/oidc/{provider}/answer", get(answer::answer))
         .route("/.passeur/sign-out", get(out::ask).post(out::sign_out))
         .route("/.passeur/signed-out", get(out::signed_out))
+        .route("/.passeur/emergency", get(emergency::show).post(emergency::sign_in))
         .route("/.passeur/page.css", get(style))
         .route("/healthz", get(healthz))
         .route("/readyz", get(readyz))
@@ -74,7 +75,7 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
     };
     let wanted: Vec<&Access> = site.gates.iter().map(|g| &g.access).filter(|a| a.provider == session.evidence.provider).collect();
     for access in &wanted {
-        if evidence::lacks(access, &session.evidence) {
+        if evidence::lacks(site, access, &session.evidence) {
             evidence::complete(&app, site, access, &mut session.evidence).await;
         }
     }

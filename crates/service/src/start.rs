@@ -62,10 +62,11 @@ impl Running {
 pub async fn start(config: Config) -> Result<Running, StartError> {
     let store = Store::open(&config.database_url, 16).await?;
     not_before(&store, &config.clock).await?;
-    let app = App::new(store, config.ring, config.node, config.clock.clone());
+    let app = App::new(store, config.ring, config.node, config.clock.clone(), config.emergency.map(Arc::new));
     app.store.make_partitions(app.now().date_naive()).await?;
     if let Some(token) = config.first_token {
-        app.store.set_token("first token", "configure", &token.digest(), app.now()).await?;
+        let act = app.own_act("set token", serde_json::json!({"token": "first token", "role": "configure"}));
+        app.store.set_token("first token", "configure", &token.digest(), act).await?;
     }
     app.load_edition(false).await?;
     let listen = |at: SocketAddr| move |e| StartError::Listen(at, e);

@@ -38,6 +38,7 @@ pub async fn run(app: App, mut stop: watch::Receiver<bool>) {
     }
     write(&app).await;
     app.recorder.settle().await;
+    note_acts(&app).await;
     // A node that stops is not waited for.
     if let Err(e) = app.store.forget_nodes(Some(app.node_id), app.now() - Duration::hours(1)).await {
         tracing::warn!(error = %e, "the node could not be taken off the list");
@@ -51,6 +52,9 @@ async fn see(app: &App) {
     }
     if let Err(e) = app.load_edition(false).await {
         tracing::warn!(error = %e, "the live edition cannot be read");
+    }
+    if let Err(e) = app.go_back().await {
+        tracing::warn!(error = %e, "an unconfirmed edition could not be put back");
     }
 }
 
@@ -73,8 +77,20 @@ pub async fn write(app: &App) {
     app.recorder.flush_counts(app.now());
 }
 
+/// Notes count and head of the record of acts in the log, where whoever can write to the database does not reach.
+async fn note_acts(app: &App) {
+    match app.store.acts_head().await {
+        Ok((number, head)) => {
+            let head: String = head.iter().map(|b| format!("{b:02x}")).collect();
+            tracing::info!(number, head, "acts so far");
+        }
+        Err(e) => tracing::warn!(error = %e, "the head of the acts cannot be read"),
+    }
+}
+
 /// Partitions ahead and behind, rows that have run out, memory of sessions that can no longer be used.
 pub async fn clean(app: &App) {
+    note_acts(app).await;
     let now = app.now();
     let Some(edition) = app.live.get() else {
         if let Err(e) = app.store.make_partitions(now.date_naive()).await {

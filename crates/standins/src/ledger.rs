@@ -38,11 +38,13 @@ pub fn router() -> Router {
         .with_state(Arc::new(Mutex::new(berths)))
 }
 
-fn said<'a>(headers: &'a HeaderMap, name: &str) -> &'a str {
+/// What a header says, believed as it is.
+pub(crate) fn said<'a>(headers: &'a HeaderMap, name: &str) -> &'a str {
     headers.get(name).and_then(|v| std::str::from_utf8(v.as_bytes()).ok()).unwrap_or_default()
 }
 
-fn page(title: &str, content: Markup) -> Html<String> {
+/// A page in the style of its time.
+pub(crate) fn page(title: &str, content: Markup) -> Html<String> {
     let style = "body{font:16px/1.5 serif;margin:2rem auto;max-width:52rem;padding:0 1rem;color:#223;background:#fffdf5}table{border-collapse:collapse;width:100%}td,th{border:1px solid #cc9;padding:.3rem .6rem;text-align:left;overflow-wrap:anywhere}";
     Html(html! { (DOCTYPE) html lang="en" { head { meta charset="utf-8"; title { (title) } style { (maud::PreEscaped(style)) } } body { (content) } } }.into_string())
 }
@@ -92,7 +94,7 @@ async fn assign(State(ledger): State<Ledger>, headers: HeaderMap, Form(a): Form<
 }
 
 /// The request as it arrived, as a page or as JSON.
-async fn received(request: Request<Body>) -> Response {
+pub(crate) async fn received(request: Request<Body>) -> Response {
     let (parts, body) = request.into_parts();
     let text = |v: &http::HeaderValue| String::from_utf8_lossy(v.as_bytes()).into_owned();
     let headers: Vec<(String, String)> = parts.headers.iter().map(|(n, v)| (n.as_str().to_owned(), text(v))).collect();

@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use passeur_standins::{ledger, provider, serve};
+use passeur_standins::{cranes, ledger, provider, serve};
 
 #[derive(Parser)]
-#[command(about = "The demo's stand-ins: an identity provider and a legacy application")]
+#[command(about = "The demo's stand-ins: an identity provider and legacy applications")]
 struct Args {
     #[command(subcommand)]
     what: What,
@@ -31,6 +31,11 @@ enum What {
         #[arg(long)]
         listen: SocketAddr,
     },
+    /// The crane logbook.
+    Cranes {
+        #[arg(long)]
+        listen: SocketAddr,
+    },
 }
 
 #[tokio::main]
@@ -47,6 +52,7 @@ async fn main() -> ExitCode {
             }
         }
         What::Ledger { listen } => serve(listen, ledger::router()).await,
+        What::Cranes { listen } => serve(listen, cranes::router()).await,
     };
     match started {
         Ok((address, task)) => {

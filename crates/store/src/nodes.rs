@@ -39,7 +39,7 @@ impl Store {
         let mut conn = self.conn().await?;
         let live: Vec<Uuid> = sessions::table.filter(sessions::ended_at.is_null()).select(sessions::id).load(&mut conn).await?;
         drop(conn);
-        let (ended, _) = self.end_sessions(&live, at, by).await?;
+        let (ended, _) = self.end_sessions(&live, at, by, None).await?;
         let mut conn = self.conn().await?;
         diesel::update(latest::table).set(latest::moment.eq(at)).execute(&mut conn).await?;
         Ok(ended.len())

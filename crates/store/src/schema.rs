@@ -1,7 +1,16 @@
 //! The tables as Diesel sees them. A test compares them with the migrated database.
 
 diesel::table! {
-    editions (number) { number -> Integer, document -> Text, note -> Text, author -> Text, published_at -> Timestamptz, }
+    editions (number) {
+        number -> Integer, document -> Text, note -> Text, author -> Text, published_at -> Timestamptz,
+        copy_of -> Nullable<Integer>, confirm_by -> Nullable<Timestamptz>, confirmed_by -> Nullable<Text>,
+        secrets -> Nullable<Jsonb>,
+    }
+}
+diesel::table! {
+    drafts (single) {
+        single -> Bool, version -> BigInt, document -> Text, based_on -> Integer, author -> Text, changed_at -> Timestamptz,
+    }
 }
 diesel::table! {
     secrets (name) { name -> Text, version -> Integer, sealed -> Binary, changed_at -> Timestamptz, changed_by -> Text, }
@@ -33,6 +42,9 @@ diesel::table! {
 diesel::table! {
     nodes (id) { id -> Uuid, name -> Text, seen_at -> Timestamptz, revocation -> BigInt, }
 }
+diesel::table! {
+    emergency_sessions (digest) { digest -> Binary, address -> Text, began -> Timestamptz, until -> Timestamptz, }
+}
 diesel::table! { latest (single) { single -> Bool, moment -> Timestamptz, } }
 diesel::table! { answered (flow) { flow -> Binary, expires_at -> Timestamptz, } }
 diesel::table! { revocations (single) { single -> Bool, counter -> BigInt, } }
@@ -50,7 +62,13 @@ diesel::table! {
     provider_flows (provider, minute) { provider -> Text, minute -> Timestamptz, sent -> BigInt, answered -> BigInt, }
 }
 diesel::table! { unrecorded (minute) { minute -> Timestamptz, attempts -> BigInt, } }
-diesel::table! { acts (number) { number -> BigInt, at -> Timestamptz, who -> Text, what -> Text, detail -> Text, } }
+diesel::table! {
+    acts (number) {
+        number -> BigInt, at -> Timestamptz, what -> Text, about -> Jsonb, personal -> Nullable<Jsonb>, personal_digest -> Binary,
+        key -> Integer, mac -> Binary,
+    }
+}
+diesel::table! { acts_head (single) { single -> Bool, number -> BigInt, mac -> Binary, } }
 diesel::joinable!(gate_tokens -> sessions (session_id));
 diesel::joinable!(codes -> sessions (session_id));
 diesel::allow_tables_to_appear_in_same_query!(gate_tokens, sessions, codes);

@@ -3,8 +3,9 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use passeur_core::Moment;
+use serde_json::json;
 
-use crate::editions::record_act;
+use crate::acts::{Recorded, append};
 use crate::pool::{Store, StoreError};
 use crate::schema::secrets;
 
@@ -50,7 +51,8 @@ impl Store {
         Ok(rows)
     }
 
-    /// Stores a secret under its next version. `seal` is called with that version, to which the seal is bound.
+    /// Stores a secret under its next version. `seal` is called with that version, to which the seal is bound; the act
+    /// is told of it.
     ///
     /// # Errors
     /// [`StoreError::Conflict`] when it was changed meanwhile.
@@ -58,8 +60,7 @@ impl Store {
         &self,
         name: &str,
         seal: impl FnOnce(i32) -> Vec<u8> + Send,
-        at: Moment,
-        who: &str,
+        mut act: Recorded<'_>,
     ) -> Result<i32, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
@@ -69,14 +70,15 @@ impl Store {
             let change = (
                 secrets::version.eq(version),
                 secrets::sealed.eq(seal(version)),
-                secrets::changed_at.eq(at),
-                secrets::changed_by.eq(who),
+                secrets::changed_at.eq(act.act.at),
+                secrets::changed_by.eq(act.act.personal.who.clone()),
             );
             match old {
                 Some(_) => diesel::update(secrets::table.find(name)).set(change).execute(conn).await?,
                 None => diesel::insert_into(secrets::table).values((secrets::name.eq(name), change)).execute(conn).await?,
             };
-            record_act(conn, at, who, "set secret", &format!("{name}, version {version}")).await?;
+            act.act.about = json!({"secret": name, "version": version});
+            append(conn, act).await?;
             Ok(version)
         })
         .await

@@ -3,9 +3,10 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use passeur_core::Moment;
-use serde_json::Value;
+use serde_json::{Value, json};
 use uuid::Uuid;
 
+use crate::acts::{Recorded, append};
 use crate::pool::{Store, StoreError};
 use crate::schema::{answered, codes, gate_tokens, revocations, sessions};
 
@@ -186,8 +187,14 @@ impl Store {
     }
 
     /// Ends sessions: raises the revocation counter under its row lock and marks them with it. Returns those that were
-    /// live until now, and the counter that says so.
-    pub async fn end_sessions(&self, ids: &[Uuid], at: Moment, by: &str) -> Result<(Vec<Uuid>, i64), StoreError> {
+    /// live until now, and the counter that says so. An engineer's act is told whose they were.
+    pub async fn end_sessions(
+        &self,
+        ids: &[Uuid],
+        at: Moment,
+        by: &str,
+        act: Option<Recorded<'_>>,
+    ) -> Result<(Vec<Uuid>, i64), StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
             let counter: i64 = diesel::update(revocations::table)
@@ -202,9 +209,15 @@ impl Store {
                     sessions::revocation.eq(counter),
                     sessions::hint.eq(None::<Vec<u8>>),
                 ))
-                .returning(sessions::id)
-                .get_results(conn)
+                .returning((sessions::id, sessions::name))
+                .get_results::<(Uuid, String)>(conn)
                 .await?;
+            let (ended, names): (Vec<Uuid>, Vec<String>) = ended.into_iter().unzip();
+            if let Some(mut act) = act {
+                act.act.about = json!({"sessions": ended});
+                act.act.personal.people = names;
+                append(conn, act).await?;
+            }
             Ok((ended, counter))
         })
         .await

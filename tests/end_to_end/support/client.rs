@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use passeur_links::resolve::Resolver;
-use reqwest::{Client, Method, StatusCode};
+use reqwest::{Client, Method, RequestBuilder, StatusCode};
 use url::Url;
 
 /// What came back.
@@ -72,6 +72,22 @@ impl Person {
 
     /// One request, no redirect followed.
     pub async fn send(&mut self, method: Method, url: &str, form: Option<&[(&str, &str)]>) -> Page {
+        self.exchange(method, url, |request| match form {
+            None => request,
+            Some(form) => {
+                let origin = Url::parse(url).unwrap().origin().ascii_serialization();
+                request.header("origin", origin).form(form)
+            }
+        })
+        .await
+    }
+
+    /// One request with a body as it is.
+    pub async fn send_body(&mut self, method: Method, url: &str, body: String) -> Page {
+        self.exchange(method, url, |request| request.body(body)).await
+    }
+
+    async fn exchange(&mut self, method: Method, url: &str, with: impl FnOnce(RequestBuilder) -> RequestBuilder) -> Page {
         let host = Url::parse(url).unwrap().host_str().unwrap().to_owned();
         let mut request = self.http.request(method, url).header("accept", self.accept).header("user-agent", "end-to-end");
         if self.cookies.get(&host).is_some_and(|jar| !jar.is_empty()) {
@@ -80,11 +96,7 @@ impl Person {
         for (n, v) in &self.extra {
             request = request.header(*n, v);
         }
-        if let Some(form) = form {
-            let origin = Url::parse(url).unwrap().origin().ascii_serialization();
-            request = request.header("origin", origin).form(form);
-        }
-        let answer = request.send().await.unwrap();
+        let answer = with(request).send().await.unwrap();
         let (status, headers) = (answer.status(), answer.headers().clone());
         let jar = self.cookies.entry(host).or_default();
         for set in headers.get_all("set-cookie") {

@@ -14,4 +14,4 @@ pub use client::{Page, Person};
 pub use database::Database;
 pub use raw::{RawUpstream, raw};
 pub use scripted::{OK, Scripted, eventually, read_request};
-pub use stack::{Stack, binary, env};
+pub use stack::{Stack, binary, engineer, env};

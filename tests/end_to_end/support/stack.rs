@@ -8,9 +8,9 @@ use passeur_core::id::Token;
 use passeur_core::seal::Ring;
 use passeur_links::clock::Clock;
 use passeur_service::config::Tls;
-use passeur_service::{Config, Running, start};
+use passeur_service::{Config, Emergency, Running, start};
 use passeur_standins::provider::{Mode, Provider, Register};
-use passeur_standins::{ledger, serve, serve_on};
+use passeur_standins::{cranes, ledger, serve, serve_on};
 use serde_json::{Value, json};
 use tokio::net::TcpListener;
 
@@ -56,6 +56,7 @@ fn config(database: &Database, clock: &Clock, token: &str, listen: SocketAddr, t
         node: "test".into(),
         clock: clock.clone(),
         first_token: Token::parse(token),
+        emergency: Emergency::parse(include_str!("../../../demo/emergency.toml")).ok(),
     }
 }
 
@@ -94,11 +95,13 @@ impl Stack {
         let issuer = format!("http://bureau-pilotage.localhost:{}", provider_address.port());
         let provider = Provider::new(issuer, Register::parse(&people).unwrap());
         let provider_task = serve_on(listener, provider.router());
+        let (cranes_address, cranes_task) = serve("127.0.0.1:0".parse().unwrap(), cranes::router()).await.unwrap();
         let (ledger_address, ledger_task) = serve("127.0.0.1:0".parse().unwrap(), ledger::router()).await.unwrap();
         let site = include_str!("../../../demo/site.toml")
             .replace(":8640", &format!(":{}", address.port()))
             .replace(":8641", &format!(":{}", provider_address.port()))
             .replace(":8642", &format!(":{}", ledger_address.port()))
+            .replace(":8643", &format!(":{}", cranes_address.port()))
             .replace("ldap://127.0.0.1:8645", &env("PASSEUR_TEST_LDAP"));
         let stack = Stack {
             service: Some(service),
@@ -109,7 +112,7 @@ impl Stack {
             token,
             site: change(site, tls_port),
             provider_address,
-            tasks: vec![provider_task, ledger_task],
+            tasks: vec![provider_task, ledger_task, cranes_task],
             http: reqwest::Client::builder().no_proxy().build().unwrap(),
         };
         stack.put("/secrets/pilotage-client", json!({"value": "ebb-and-flow-of-the-demo"})).await;
@@ -119,9 +122,10 @@ impl Stack {
         stack
     }
 
-    /// Publishes a site file.
+    /// Publishes a site file, whatever it does to people.
     pub async fn publish(&self, document: &str) -> (u16, Value) {
-        self.post("/site/publish", json!({"document": document, "note": "a test"})).await
+        let anyway = ["refuses-people", "locked-out", "expectations"];
+        self.post("/site/publish", json!({"document": document, "note": "a test", "anyway": anyway})).await
     }
 
     async fn call(&self, request: reqwest::RequestBuilder) -> (u16, Value) {
@@ -152,6 +156,16 @@ impl Stack {
 
     pub async fn put(&self, path: &str, body: Value) -> (u16, Value) {
         self.call(self.http.put(self.api(path)).header("host", self.host()).json(&body)).await
+    }
+
+    /// PUT with one more header.
+    pub async fn put_with(&self, path: &str, body: Value, header: (&'static str, String)) -> (u16, Value) {
+        self.call(self.http.put(self.api(path)).header("host", self.host()).header(header.0, header.1).json(&body)).await
+    }
+
+    /// The status of a GET.
+    pub async fn status(&self, path: &str) -> u16 {
+        self.call(self.http.get(self.api(path)).header("host", self.host())).await.0
     }
 
     /// An address on the first gate.
@@ -232,6 +246,16 @@ impl Stack {
     pub fn provider_port(&self) -> u16 {
         self.provider_address.port()
     }
+}
+
+/// Signs somebody in to the console.
+pub async fn engineer(stack: &Stack, user: &str) -> Person {
+    let mut person = Person::new();
+    let page = person.open(&stack.pass("/.passeur/sign-in?for=console")).await;
+    let back = person.prove(page, user).await;
+    person.follow(back).await;
+    person.accept = "application/json";
+    person
 }
 
 impl Drop for Stack {

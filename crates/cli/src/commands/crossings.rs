@@ -171,7 +171,8 @@ pub fn story(s: &Screen, x: &Crossing) -> String {
     out
 }
 
-fn step_lines(s: &Screen, step: &Step) -> String {
+/// One step, as stories show it.
+pub fn step_lines(s: &Screen, step: &Step) -> String {
     let (mark, tone) = match (step.decided, step.bearing.as_str()) {
         (true, "stop") => (">✗", Tone::Bad),
         (true, _) => (">✓", Tone::Good),

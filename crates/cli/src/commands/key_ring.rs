@@ -19,7 +19,8 @@ fn random() -> Result<[u8; 32], Exit> {
     Ok(bytes)
 }
 
-fn write_new(path: &Path, text: &str) -> Result<(), Exit> {
+/// Writes a file that only its owner may read; an existing one is never overwritten.
+pub fn write_new(path: &Path, text: &str) -> Result<(), Exit> {
     let failed = |e: std::io::Error| Exit::Failed(format!("{}: {e}", path.display()));
     let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(failed)?;
     file.write_all(text.as_bytes()).map_err(failed)

@@ -1,9 +1,12 @@
 //! One file a command.
 
+mod acts;
 mod crossings;
+mod emergency;
 mod handover;
 mod key_ring;
 mod people;
+mod rehearse;
 mod serve;
 mod site;
 mod trial;
@@ -23,8 +26,11 @@ pub async fn run(args: Args) -> Result<(), Exit> {
     let c = &args.client;
     match args.command {
         Command::Serve(a) => serve::run(a).await,
+        Command::Emergency(a) => emergency::run(a),
         Command::KeyRing(a) => key_ring::run(a),
         Command::Site(a) => site::run(a, c).await,
+        Command::Rehearse(a) => rehearse::run(a, c).await,
+        Command::Acts(a) => acts::run(a, c).await,
         Command::Secret(a) => site::secret(a, c).await,
         Command::Handover { provider } => handover::run(&provider, c).await,
         Command::Trial(a) => trial::run(a, c).await,

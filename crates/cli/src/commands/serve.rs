@@ -24,6 +24,7 @@ pub async fn run(args: Serve) -> Result<(), Exit> {
         ring: read_ring(&args.key_ring).map_err(|e| failed(&e))?,
         node: args.node,
         clock: Clock::system(),
+        emergency: args.emergency_file.as_deref().map(passeur_service::Emergency::read).transpose().map_err(|e| failed(&e))?,
         first_token: args.first_token_file.as_deref().map(read_token).transpose().map_err(|e| failed(&e))?,
     };
     let running = passeur_service::start(config).await.map_err(|e| failed(&e))?;

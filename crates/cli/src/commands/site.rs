@@ -1,13 +1,18 @@
 //! `passeur site` and `passeur secret`.
 
-use passeur_api::{CheckAnswer, CheckRequest, Edition, Finding, PublishRequest, Secret as ApiSecret, SecretValue};
+use passeur_api::{
+    CheckAnswer, CheckRequest, CompareRequest, Comparison, Draft as ApiDraft, DraftRequest, Edition, EditionLine, Finding,
+    PublishRequest, Secret as ApiSecret, SecretValue, Source,
+};
+use passeur_core::expect::{self, Broken};
 use passeur_core::site::{Severity, compile};
+use passeur_core::step::Lang;
 
 use super::{list, no_csv, read_secret};
-use crate::args::{ClientArgs, Output, Secret, Site};
+use crate::args::{ClientArgs, Draft, Language, Output, Secret, Site, SourceArgs};
 use crate::client::{Client, segment};
 use crate::exit::Exit;
-use crate::output::{Cell, Screen, Tone, fixed, json, moment, rest};
+use crate::output::{Cell, Screen, Tone, fixed, json, moment, rest, wrap};
 
 fn read(path: &std::path::Path) -> Result<String, Exit> {
     std::fs::read_to_string(path).map_err(|e| Exit::Failed(format!("{}: {e}", path.display())))
@@ -16,7 +21,7 @@ fn read(path: &std::path::Path) -> Result<String, Exit> {
 fn print_findings(file: &str, findings: &[Finding]) {
     let s = Screen::of_stdout();
     for f in findings {
-        let tone = if f.severity == "error" { Tone::Bad } else { Tone::Strong };
+        let tone = if f.severity == "warning" { Tone::Strong } else { Tone::Bad };
         say!(
             "{file}:{}: {}: {}: {}",
             f.line,
@@ -33,31 +38,63 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
     match args {
         Site::Check { file, online } => {
             let document = read(&file)?;
-            let answer =
-                if online { Client::new(c)?.post("/site/check", &CheckRequest { document }).await? } else { offline(&document) };
+            let answer = if online {
+                Client::new(c)?.post("/site/check", &CheckRequest { document }).await?
+            } else {
+                offline(&document, c)
+            };
             if c.output == Output::Json {
                 json(&answer)?;
             } else {
                 print_findings(&file.display().to_string(), &answer.findings);
                 let errors = answer.findings.iter().filter(|f| f.severity == "error").count();
-                let warnings = answer.findings.len() - errors;
+                let untrue = answer.findings.iter().filter(|f| f.severity == "expectation").count();
+                let warnings = answer.findings.len() - errors - untrue;
                 let verdict = if answer.sound { "can be published" } else { "cannot be published" };
-                say!("{}: {verdict}; mistakes: {errors}, warnings: {warnings}", file.display());
+                let untold = if untrue > 0 { format!(", expectations that do not hold: {untrue}") } else { String::new() };
+                say!("{}: {verdict}; mistakes: {errors}, warnings: {warnings}{untold}", file.display());
             }
-            if answer.sound { Ok(()) } else { Err(Exit::No) }
+            if answer.sound && !answer.findings.iter().any(|f| f.severity == "expectation") { Ok(()) } else { Err(Exit::No) }
         }
-        Site::Publish { file, note, based_on } => {
-            let ask = PublishRequest { document: read(&file)?, note, based_on };
-            let edition: Edition = Client::new(c)?.post("/site/publish", &ask).await?;
+        Site::Expect { source: of } => {
+            let (name, document) = match &of {
+                SourceArgs { file: Some(file), .. } => (file.display().to_string(), read(file)?),
+                SourceArgs { draft: true, .. } => {
+                    let draft: ApiDraft = Client::new(c)?.get("/site/draft", &[]).await?;
+                    ("the draft".to_owned(), draft.document)
+                }
+                SourceArgs { edition, .. } => {
+                    let path = edition.map_or_else(|| "/site".to_owned(), |n| format!("/site/editions/{n}"));
+                    let edition: Edition = Client::new(c)?.get(&path, &[]).await?;
+                    (format!("edition {}", edition.number), edition.document)
+                }
+            };
+            expectations(&name, &document, c)
+        }
+        Site::Compare { after, with } => {
+            let before = Source { edition: with, ..Source::default() };
+            let ask = CompareRequest { before, after: source(&after)? };
+            let answer: Comparison = Client::new(c)?.post("/site/compare", &ask).await?;
             if c.output == Output::Json {
-                return json(&edition);
+                return json(&answer);
             }
-            print_findings(&file.display().to_string(), &edition.findings);
-            say!("edition {} is live", edition.number);
+            print_comparison(&answer);
             Ok(())
         }
-        Site::Show => {
-            let edition: Edition = Client::new(c)?.get("/site", &[]).await?;
+        Site::Publish { source: of, note, based_on, anyway, confirm_within } => {
+            if of.file.is_none() && !of.draft && of.edition.is_none() {
+                return Err(Exit::Failed("publish what? Give a file, or --draft".into()));
+            }
+            let ask = PublishRequest { source: source(&of)?, note, based_on, anyway, confirm_within };
+            publish(&ask, of.file.as_deref(), c).await
+        }
+        Site::RollBack { edition, note, anyway } => {
+            let source = Source { edition: Some(edition), ..Source::default() };
+            publish(&PublishRequest { source, note, anyway, ..PublishRequest::default() }, None, c).await
+        }
+        Site::Show { edition } => {
+            let path = edition.map_or_else(|| "/site".to_owned(), |n| format!("/site/editions/{n}"));
+            let edition: Edition = Client::new(c)?.get(&path, &[]).await?;
             if c.output == Output::Json {
                 return json(&edition);
             }
@@ -66,11 +103,175 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
             tell!("{}", edition.document);
             Ok(())
         }
+        Site::Editions { limit } => {
+            let editions: Vec<EditionLine> = Client::new(c)?.get("/site/editions", &[("limit", limit.to_string())]).await?;
+            let columns = [fixed("edition"), fixed("published"), fixed("by"), fixed("state"), rest("note")];
+            let rows: Vec<Vec<Cell>> = editions.iter().map(edition_row).collect();
+            list(c, &editions, &columns, &rows, "Nothing is published.")
+        }
+        Site::Draft(d) => draft(d, c).await,
     }
 }
 
-fn offline(document: &str) -> CheckAnswer {
+fn edition_row(e: &EditionLine) -> Vec<Cell> {
+    let state = match (e.live, e.confirm_by, &e.confirmed_by) {
+        (true, Some(by), None) => Cell(format!("live, to confirm by {}", moment(by)), Tone::Bad),
+        (true, ..) => Cell("live".into(), Tone::Good),
+        (false, Some(_), None) => Cell("not confirmed".into(), Tone::Quiet),
+        (false, ..) => Cell(String::new(), Tone::Quiet),
+    };
+    let note = match e.copy_of {
+        Some(n) => format!("(edition {n} again) {}", e.note),
+        None => e.note.clone(),
+    };
+    vec![e.number.to_string().into(), moment(e.published_at).into(), e.author.clone().into(), state, note.into()]
+}
+
+/// What a request names.
+pub fn source(of: &SourceArgs) -> Result<Source, Exit> {
+    let document = of.file.as_deref().map(read).transpose()?;
+    Ok(Source { document, draft: of.draft, edition: of.edition })
+}
+
+fn print_comparison(answer: &Comparison) {
+    let s = Screen::of_stdout();
+    say!("from {} to {}", s.paint(&answer.before, Tone::Plain), s.paint(&answer.after, Tone::Strong));
+    if answer.difference.is_empty() {
+        say!("no difference");
+        return;
+    }
+    if answer.changes.is_empty() {
+        say!("nothing changes but comments and writing");
+    }
+    for change in &answer.changes {
+        let (mark, tone) = match change.bearing.as_str() {
+            "narrower" => ("−", Tone::Bad),
+            "wider" => ("+", Tone::Good),
+            _ => ("·", Tone::Quiet),
+        };
+        say!("{} {}", s.paint(mark, tone), wrap(&s.paint(&change.words, Tone::Plain), s.width, 2));
+    }
+    say!();
+    for line in answer.difference.lines() {
+        let tone = match line.as_bytes().first() {
+            Some(b'-') => Tone::Bad,
+            Some(b'+') => Tone::Good,
+            Some(b'@') => Tone::Quiet,
+            _ => Tone::Plain,
+        };
+        say!("{}", s.paint(line, tone));
+    }
+}
+
+async fn publish(ask: &PublishRequest, file: Option<&std::path::Path>, c: &ClientArgs) -> Result<(), Exit> {
+    let edition: Edition = Client::new(c)?.post("/site/publish", ask).await?;
+    if c.output == Output::Json {
+        return json(&edition);
+    }
+    print_findings(&file.map_or_else(|| "the draft".to_owned(), |f| f.display().to_string()), &edition.findings);
+    let again = edition.copy_of.map(|n| format!(", edition {n} again")).unwrap_or_default();
+    say!("edition {} is live{again}", edition.number);
+    for secret in edition.secrets.iter().filter(|_| edition.copy_of.is_some()) {
+        say!("  it uses secret {} version {}", secret.name, secret.version);
+    }
+    if let Some(by) = edition.confirm_by {
+        say!("sign in to the console and confirm it by {}; otherwise the one before is put back", moment(by));
+    }
+    Ok(())
+}
+
+async fn draft(args: Draft, c: &ClientArgs) -> Result<(), Exit> {
+    let client = Client::new(c)?;
+    match args {
+        Draft::Show => {
+            let draft: ApiDraft = client.get("/site/draft", &[]).await?;
+            if c.output == Output::Json {
+                return json(&draft);
+            }
+            let at = draft.changed_at.format("%Y-%m-%d %H:%M UTC");
+            eprintln!("# draft, version {}, on edition {}, {at}, {}", draft.version, draft.based_on, draft.author);
+            tell!("{}", draft.document);
+            Ok(())
+        }
+        Draft::Put { file, over, based_on } => {
+            let based_on = match based_on {
+                Some(n) => n,
+                None => client.get::<passeur_api::Me>("/me", &[]).await?.edition,
+            };
+            let ask = DraftRequest { document: read(&file)?, based_on };
+            let draft: ApiDraft = client.put_over("/site/draft", over, &ask).await?;
+            if c.output == Output::Json {
+                return json(&draft);
+            }
+            print_findings(&file.display().to_string(), &draft.findings);
+            say!(
+                "the draft is kept as version {}{}",
+                draft.version,
+                if draft.sound { "" } else { "; it cannot be published yet" }
+            );
+            Ok(())
+        }
+        Draft::Discard { over } => {
+            client.delete_over("/site/draft", over).await?;
+            if c.output == Output::Text {
+                say!("the draft is discarded");
+            }
+            Ok(())
+        }
+    }
+}
+
+fn lang(c: &ClientArgs) -> Lang {
+    match c.language {
+        Language::En => Lang::En,
+        Language::Fr => Lang::Fr,
+    }
+}
+
+/// Tries every expectation of a document, here.
+fn expectations(name: &str, document: &str, c: &ClientArgs) -> Result<(), Exit> {
+    let (Some(site), _) = compile(document) else {
+        return Err(Exit::Failed(format!("{name} holds mistakes: passeur site check lists them")));
+    };
+    let found = expect::broken(&site, chrono::Utc::now(), lang(c));
+    let s = Screen::of_stdout();
+    if c.output == Output::Json {
+        json(&found.iter().map(broken).collect::<Vec<_>>())?;
+    } else {
+        for e in &site.expectations {
+            match found.iter().find(|b| b.name == e.name) {
+                None => say!("{} {}", s.paint("✓", Tone::Good), s.paint(&e.name, Tone::Plain)),
+                Some(b) => {
+                    say!(
+                        "{} {}, at {}: {}",
+                        s.paint("✗", Tone::Bad),
+                        s.paint(&b.name, Tone::Strong),
+                        b.gate,
+                        s.paint(&b.what.join("; "), Tone::Plain)
+                    );
+                    say!("  {}", wrap(&s.paint(&b.because, Tone::Plain), s.width, 2));
+                }
+            }
+        }
+        say!("{name}: {} expectations, {} do not hold", site.expectations.len(), found.len());
+    }
+    if found.is_empty() { Ok(()) } else { Err(Exit::No) }
+}
+
+fn broken(b: &Broken) -> Finding {
+    Finding {
+        severity: "expectation".into(),
+        line: b.line,
+        place: format!("{}, at {}", b.name, b.gate),
+        what: b.what.join("; "),
+        remedy: b.because.clone(),
+    }
+}
+
+fn offline(document: &str, c: &ClientArgs) -> CheckAnswer {
     let (site, findings) = compile(document);
+    let untrue: Vec<Finding> =
+        site.iter().flat_map(|s| expect::broken(s, chrono::Utc::now(), lang(c))).map(|b| broken(&b)).collect();
     let findings = findings.into_iter().map(|f| Finding {
         severity: if f.severity == Severity::Error { "error" } else { "warning" }.to_owned(),
         line: f.line,
@@ -78,7 +279,7 @@ fn offline(document: &str) -> CheckAnswer {
         what: f.what,
         remedy: f.remedy,
     });
-    CheckAnswer { sound: site.is_some(), findings: findings.collect() }
+    CheckAnswer { sound: site.is_some(), findings: findings.chain(untrue).collect() }
 }
 
 pub async fn secret(args: Secret, c: &ClientArgs) -> Result<(), Exit> {

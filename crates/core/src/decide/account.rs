@@ -43,6 +43,7 @@ pub(super) fn directory(site: &Site, access: &Access, evidence: &Evidence, witne
                 at: evidence.factors.auth_time.unwrap_or_default(),
                 millis: 0,
                 cached: false,
+                asked: None,
                 state: LookUpState::Dead { detail: "it was not asked in this session".to_owned() },
             };
             &missing

@@ -8,7 +8,7 @@ use super::access::{Names, read_access, refer};
 use super::finding::{Finding, Severity};
 use super::parts::{self, name_of, read_address};
 use super::read::{DOCUMENT_MAX, Fields, Report};
-use super::{AttributeId, BUILT_IN, Site};
+use super::{AttributeId, BUILT_IN, Site, expectation};
 use crate::address::PublicAddress;
 use crate::delivery;
 use crate::session::Lifetimes;
@@ -110,6 +110,9 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         f.finish();
         access
     });
+    let mut expected_at: Vec<(String, String)> = gates.iter().map(|g| (g.name.clone(), g.access.provider.clone())).collect();
+    expected_at.extend(engineers.iter().map(|e| (crate::rehearse::CONSOLE.to_owned(), e.provider.clone())));
+    let expectations = expectation::read(root, &expected_at, &provider_names);
     warn_unused(root, &deliveries, &gates);
     Some(Site {
         name,
@@ -122,6 +125,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         deliveries,
         gates,
         engineers,
+        expectations,
         attributes,
     })
 }

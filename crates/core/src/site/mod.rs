@@ -5,15 +5,18 @@
 
 pub(crate) mod access;
 mod compile;
+mod expectation;
 mod finding;
 mod parts;
 pub(crate) mod read;
 mod response;
 mod section;
+mod sentence;
 mod upstream;
 
 pub use access::{Access, Disabled, Effect, Rule, Rules};
 pub use compile::compile;
+pub use expectation::{Described, Expectation};
 pub use finding::{Finding, Severity};
 pub use parts::{Directory, DirectorySecurity, Gate, GateKind, GroupSearch, Provider, check_issuer};
 pub use response::{CookieFlags, ResponseEdits, SameSite};
@@ -50,6 +53,8 @@ pub struct Site {
     pub gates: Vec<Gate>,
     /// Who may use the console, and how far; none means nobody by sign-in.
     pub engineers: Option<Access>,
+    /// What must be so, whatever the rules say.
+    pub expectations: Vec<Expectation>,
     /// Names of attributes; [`AttributeId`] points here.
     pub attributes: Vec<String>,
 }

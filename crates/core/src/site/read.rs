@@ -261,6 +261,32 @@ impl<'r, 'd> Fields<'r, 'd> {
         out
     }
 
+    /// A table of free keys with text or a list of texts each.
+    pub(crate) fn values(&self, key: &'static str) -> Vec<(String, Vec<String>)> {
+        let Some(value) = self.value(key) else { return vec![] };
+        let DeValue::Table(table) = value.get_ref() else {
+            self.wrong_type(key, value.get_ref(), &format!("a table, {key} = {{ … }}"));
+            return vec![];
+        };
+        let text = |v: &DeValue<'_>| v.as_str().map(str::to_owned);
+        let mut out = vec![];
+        for (k, v) in table.iter() {
+            let values = match v.get_ref() {
+                DeValue::Array(items) => items.iter().map(|i| text(i.get_ref())).collect::<Option<Vec<_>>>(),
+                one => text(one).map(|t| vec![t]),
+            };
+            match values {
+                Some(values) => out.push((k.get_ref().to_string(), values)),
+                None => {
+                    let line = self.report.line_at(k.span().start);
+                    let what = format!("{} is {}", k.get_ref(), type_word(v.get_ref()));
+                    self.report.error(line, &join(&self.place, key), what, "Write text, or a list of texts.");
+                }
+            }
+        }
+        out
+    }
+
     /// Names every key that was not asked for.
     pub(crate) fn finish(&self) {
         let asked = self.asked.borrow();

@@ -57,6 +57,7 @@ pub fn look_up(state: LookUpState) -> LookUp {
         at: moment(),
         millis: 4,
         cached: false,
+        asked: None,
         state,
     }
 }

@@ -1,10 +1,13 @@
 //! The core through its public face, on the demo's own site file: what is compiled, decided, delivered and told.
 #![allow(clippy::unwrap_used)] // A test that cannot go on should say where.
 
+mod comparing;
 mod conditions;
 mod deciding;
 mod delivering;
+mod expecting;
 mod harbour;
 mod identities;
+mod rehearsing;
 mod site_file;
 mod steps;

@@ -12,7 +12,7 @@ mod trial;
 use std::sync::Arc;
 use std::time::Instant;
 
-use passeur_core::evidence::{LookUp, LookUpState};
+use passeur_core::evidence::{Asked, LookUp, LookUpState};
 use passeur_core::site::Directory;
 use tokio::sync::Mutex;
 
@@ -54,6 +54,7 @@ impl DirectoryLink {
             at: now,
             millis: 0,
             cached: false,
+            asked: Some(Asked::of(&self.directory)),
             state: LookUpState::NoEntry,
         };
         if let Some((state, at)) = self.cache.get(value, now) {

@@ -57,7 +57,7 @@ fn overdue_after(app: &App) -> Duration {
 }
 
 /// Lists crossings, latest first.
-#[utoipa::path(get, path = "/crossings", params(ListQuery), responses((status = 200, body = CrossingList), (status = 400, body = Problem)))]
+#[utoipa::path(get, operation_id = "crossings", path = "/crossings", params(ListQuery), responses((status = 200, body = CrossingList), (status = 400, body = Problem)))]
 pub async fn list(State(app): State<App>, who: Engineer, Query(q): Query<ListQuery>) -> Result<Json<CrossingList>, ApiError> {
     who.may(Role::View)?;
     let limit = q.limit.unwrap_or(50);
@@ -146,7 +146,7 @@ fn never_came_back(sent: &Step, row: &RecordedCrossing, limit: Duration) -> Step
 }
 
 /// The whole story of a crossing.
-#[utoipa::path(get, path = "/crossings/{id}", params(("id" = String, Path, description = "The short id, in any case, with or without hyphens")),
+#[utoipa::path(get, operation_id = "crossing", path = "/crossings/{id}", params(("id" = String, Path, description = "The short id, in any case, with or without hyphens")),
     responses((status = 200, body = Crossing), (status = 404, body = Problem)))]
 pub async fn one(State(app): State<App>, who: Engineer, Path(id): Path<String>) -> Result<Json<Crossing>, ApiError> {
     who.may(Role::View)?;
@@ -180,7 +180,8 @@ pub async fn one(State(app): State<App>, who: Engineer, Path(id): Path<String>) 
     }))
 }
 
-fn show(i: usize, step: &Step, decided: bool, lang: Lang) -> ApiStep {
+/// A step as the API tells it.
+pub fn show(i: usize, step: &Step, decided: bool, lang: Lang) -> ApiStep {
     let spec = step.code.spec();
     let bearing = match spec.bearing {
         Bearing::Fact => "fact",

@@ -5,45 +5,13 @@ use chrono::Duration;
 use passeur_api::{Counter, Gate, Node, OutcomeCount, Provider, Role, Upstream};
 use passeur_core::crossing::Outcome;
 use passeur_core::delivery::ValueOf;
-use passeur_core::site::{Effect, Rule, Section, SectionAccess, Site};
-use passeur_core::step::Lang;
+use passeur_core::site::Site;
 use passeur_gateway::target::TargetState;
 
 use super::ApiError;
 use super::auth::Engineer;
 use super::extract::Json;
 use crate::app::App;
-
-/// A rule in one sentence.
-fn rule_sentence(site: &Site, rule: &Rule, lang: Lang) -> String {
-    let (name, wanted, fr) = (&rule.name, rule.when.wanted(site).words(lang), lang == Lang::Fr);
-    match &rule.effect {
-        Effect::Enter { roles } if roles.is_empty() && fr => {
-            format!("{name} : {wanted} peut entrer")
-        }
-        Effect::Enter { roles } if roles.is_empty() => format!("{name}: {wanted} may enter"),
-        Effect::Enter { roles } if fr => {
-            format!("{name} : {wanted} peut entrer, rôles {}", roles.join(", "))
-        }
-        Effect::Enter { roles } => {
-            format!("{name}: {wanted} may enter, roles {}", roles.join(", "))
-        }
-        Effect::Refuse { words } if fr => format!("{name} : {wanted} est refusé (« {words} »)"),
-        Effect::Refuse { words } => format!("{name}: {wanted} is refused (“{words}”)"),
-    }
-}
-
-/// A section in one sentence.
-fn section_sentence(site: &Site, section: &Section, lang: Lang) -> String {
-    match &section.access {
-        SectionAccess::Open if lang == Lang::Fr => format!("{} : ouverte à tous", section.path),
-        SectionAccess::Open => format!("{}: open to anybody", section.path),
-        SectionAccess::More { when, .. } if lang == Lang::Fr => {
-            format!("{} : demande {}", section.path, when.wanted(site).words(lang))
-        }
-        SectionAccess::More { when, .. } => format!("{}: asks for {}", section.path, when.wanted(site).words(lang)),
-    }
-}
 
 fn upstream(t: TargetState) -> Upstream {
     let finding = t.connection_auth.then(|| {
@@ -101,10 +69,10 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         kind: "web".into(),
         address: g.address.origin(),
         upstreams: edition.route(&g.name).map(|r| r.states().into_iter().map(upstream).collect()).unwrap_or_default(),
-        sections: g.sections.iter().map(|s| section_sentence(site, s, who.lang)).collect(),
+        sections: g.sections.iter().map(|s| s.sentence(site, who.lang)).collect(),
         provider: g.access.provider.clone(),
         directory: g.access.directory.clone(),
-        rules: g.access.rules.iter().map(|r| rule_sentence(site, r, who.lang)).collect(),
+        rules: g.access.rules.iter().map(|r| r.sentence(site, who.lang)).collect(),
         headers: site
             .delivery(g)
             .map(|d| d.headers.iter().map(|h| format!("{} ← {}", h.name, source(site, &h.value))).collect())

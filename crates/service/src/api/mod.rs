@@ -1,11 +1,13 @@
 //! The management API. Engineers come in by their sign-in session or by a bearer token; a role decides how far they go.
 
+mod acts;
 mod auth;
 mod crossings;
 mod extract;
 mod gates;
 mod handover;
 mod people;
+mod rehearse;
 mod secrets;
 mod sites;
 
@@ -35,12 +37,32 @@ pub fn problem(status: StatusCode, kind: &str, title: &str, detail: &str) -> Api
         detail: detail.to_owned(),
         crossing: None,
         findings: vec![],
+        refuses: vec![],
+        emergency: None,
+        anyway: None,
     }))
 }
 
 impl ApiError {
     pub fn with_crossing(mut self, id: CrossingId) -> ApiError {
         self.0.crossing = Some(id.to_string());
+        self
+    }
+
+    /// The word that overrides this refusal.
+    pub fn with_anyway(mut self, word: &str) -> ApiError {
+        self.0.anyway = Some(word.to_owned());
+        self
+    }
+
+    /// Says where the emergency account signs in.
+    pub fn with_emergency(mut self) -> ApiError {
+        self.0.emergency = Some("/.passeur/emergency".to_owned());
+        self
+    }
+
+    pub fn with_refused(mut self, people: Vec<passeur_api::Affected>) -> ApiError {
+        self.0.refuses = people;
         self
     }
 
@@ -106,7 +128,17 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(auth::me))
         .routes(routes!(sites::live))
         .routes(routes!(sites::check))
+        .routes(routes!(sites::compare))
         .routes(routes!(sites::publish))
+        .routes(routes!(sites::confirm))
+        .routes(routes!(sites::editions))
+        .routes(routes!(sites::edition))
+        .routes(routes!(sites::read_draft, sites::write_draft, sites::discard_draft))
+        .routes(routes!(rehearse::past))
+        .routes(routes!(rehearse::person))
+        .routes(routes!(acts::list))
+        .routes(routes!(acts::check))
+        .routes(routes!(acts::erase))
         .routes(routes!(gates::gates))
         .routes(routes!(gates::providers))
         .routes(routes!(gates::node))

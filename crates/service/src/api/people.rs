@@ -75,7 +75,8 @@ pub async fn end(
     if ask.sessions.len() > 1_000 {
         return Err(problem(StatusCode::BAD_REQUEST, "query", "Too many", "At most 1000 sessions at once."));
     }
-    let ended = enter::end(&app, &ask.sessions, &who.name).await?;
+    let act = who.act(&app, "end sessions", serde_json::Value::Null);
+    let ended = enter::end(&app, &ask.sessions, &who.name, Some(act)).await?;
     for id in &ended.sessions {
         let Some(row) = app.store.session(*id).await? else {
             continue;
@@ -89,8 +90,6 @@ pub async fn end(
         attempt.witness().step(|| Step::new(StepCode::SignedOut).with("by", by).with("who", name));
         attempt.record(Outcome::SignedOut).await?;
     }
-    let detail = ended.sessions.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-    app.store.record_act(app.now(), &who.name, "end sessions", &detail).await?;
     Ok(Json(EndAnswer { ended: ended.sessions, behind: ended.behind }))
 }
 

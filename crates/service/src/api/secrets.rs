@@ -35,15 +35,18 @@ async fn all(app: &App) -> Result<Vec<Secret>, ApiError> {
     Ok(out)
 }
 
-/// Secrets that are stored or needed.
-#[utoipa::path(get, path = "/secrets", responses((status = 200, body = Vec<Secret>)))]
+/// Secrets that are stored or needed. Reading this is itself recorded.
+#[utoipa::path(get, operation_id = "secrets", path = "/secrets", responses((status = 200, body = Vec<Secret>)))]
 pub async fn list(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Secret>>, ApiError> {
     who.may(Role::View)?;
-    Ok(Json(all(&app).await?))
+    let all = all(&app).await?;
+    let names: Vec<&str> = all.iter().map(|s| s.name.as_str()).collect();
+    app.store.record_act(who.act(&app, "list secrets", serde_json::json!({"secrets": names}))).await?;
+    Ok(Json(all))
 }
 
 /// Stores a secret under its next version; it is in use at once.
-#[utoipa::path(put, path = "/secrets/{name}", request_body = SecretValue, params(("name" = String, Path)),
+#[utoipa::path(put, operation_id = "set_secret", path = "/secrets/{name}", request_body = SecretValue, params(("name" = String, Path)),
     responses((status = 200, body = Secret), (status = 400, body = Problem)))]
 pub async fn set(
     State(app): State<App>,
@@ -66,7 +69,7 @@ pub async fn set(
         return Err(problem(StatusCode::BAD_REQUEST, "secret", "Not stored", "A secret holds 1 to 16384 bytes."));
     }
     let seal = |version| app.ring.seal(Purpose::Secret, &secret_binding(&name, version), random(), ask.value.as_bytes());
-    app.store.set_secret(&name, seal, app.now(), &who.name).await?;
+    app.store.set_secret(&name, seal, who.act(&app, "set secret", serde_json::Value::Null)).await?;
     app.load_edition(true).await?;
     let lost =
         || problem(StatusCode::INTERNAL_SERVER_ERROR, "store", "Not found again", "The secret was stored and is not there.");

@@ -163,6 +163,40 @@ pub fn not_set_up(lang: Lang) -> Page {
     Page { status: StatusCode::SERVICE_UNAVAILABLE, markup: page("Passeur", lang, say(Word::NotSetUp, lang), "stop", content) }
 }
 
+/// What the emergency account's page says beside its form.
+#[derive(Clone, Copy)]
+pub enum EmergencyTrouble {
+    Wrong,
+    Wait,
+}
+
+/// Where the emergency account signs in, or ends its session.
+pub fn emergency(site: Option<&Site>, lang: Lang, signed_in: bool, trouble: Option<EmergencyTrouble>) -> Page {
+    let content = html! {
+        p.lead { (say(if signed_in { Word::EmergencyIn } else { Word::EmergencyWords }, lang)) }
+        @match trouble {
+            Some(EmergencyTrouble::Wrong) => { blockquote role="alert" { (say(Word::EmergencyWrong, lang)) } }
+            Some(EmergencyTrouble::Wait) => { blockquote role="alert" { (say(Word::EmergencyWait, lang)) } }
+            None => {}
+        }
+        form method="post" action="/.passeur/emergency" {
+            @if signed_in {
+                nav.ways {
+                    a.button href="/console/" { (say(Word::Console, lang)) }
+                    button type="submit" name="end" value="1" { (say(Word::SignOut, lang)) }
+                }
+            } @else {
+                label { (say(Word::EmergencyName, lang)) input name="name" autocomplete="username" required maxlength="60"; }
+                label { (say(Word::EmergencyPassword, lang)) input type="password" name="password" autocomplete="current-password" required maxlength="1024"; }
+                nav.ways { button type="submit" { (say(Word::SignIn, lang)) } }
+            }
+        }
+    };
+    let name = site.map_or("Passeur", |s| s.name.as_str());
+    let tone = if trouble.is_some() { "stop" } else { "calm" };
+    Page { status: StatusCode::OK, markup: page(name, lang, say(Word::EmergencyTitle, lang), tone, content) }
+}
+
 /// The store did not answer, so nobody is let in.
 pub fn store_failed(site: &Site, lang: Lang, e: &StoreError) -> Page {
     tracing::error!(error = %e, "refused because the store did not answer");

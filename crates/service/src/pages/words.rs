@@ -41,11 +41,31 @@ pub enum Word {
     FormGone,
     SendNow,
     Discard,
+    EmergencyTitle,
+    EmergencyWords,
+    EmergencyIn,
+    EmergencyName,
+    EmergencyPassword,
+    EmergencyWrong,
+    EmergencyWait,
 }
 
 /// The words.
 pub fn say(word: Word, lang: Lang) -> &'static str {
     let (en, fr) = match word {
+        Word::EmergencyTitle => ("Emergency account", "Compte de secours"),
+        Word::EmergencyWords => (
+            "For when nobody can sign in as usual. Every use is recorded and shown to all engineers.",
+            "Pour quand personne ne peut se connecter comme d'habitude. Chaque usage est enregistré et montré à tous les ingénieurs.",
+        ),
+        Word::EmergencyIn => (
+            "You are signed in with the emergency account, for an hour.",
+            "Vous êtes connecté avec le compte de secours, pour une heure.",
+        ),
+        Word::EmergencyName => ("Name", "Nom"),
+        Word::EmergencyPassword => ("Password", "Mot de passe"),
+        Word::EmergencyWrong => ("Name and password do not belong together.", "Le nom et le mot de passe ne vont pas ensemble."),
+        Word::EmergencyWait => ("Too many tries failed. Wait five minutes.", "Trop d'essais ont échoué. Attendez cinq minutes."),
         Word::Place => ("Application", "Application"),
         Word::SignInFirst => ("Sign in first", "Connectez-vous d'abord"),
         Word::FormInterrupted => (

@@ -11,7 +11,7 @@ use passeur_core::site::Gate;
 use passeur_core::step::{Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
-use passeur_store::{NewCode, NewSession, SessionRow, StoreError};
+use passeur_store::{NewCode, NewSession, Recorded, SessionRow, StoreError};
 use uuid::Uuid;
 
 use super::ask::{Ask, Purposed};
@@ -62,7 +62,7 @@ async fn new_session(
 ) -> Result<(SessionRow, String), StoreError> {
     if let Some(old) = session::of_browser(app, edition, &visit.headers).await? {
         // Nobody waits for other nodes here: whoever signs in anew holds both.
-        end_here(app, &[old.row.id], "signed in anew").await?;
+        end_here(app, &[old.row.id], "signed in anew", None).await?;
     }
     let (id, token, now) = (Uuid::from_bytes(uuid_bytes()), app.new_token(), app.now());
     let name = attempt.who.as_ref().map_or_else(|| evidence.subject.clone(), |w| w.name.clone());
@@ -124,8 +124,8 @@ pub struct Ended {
 
 /// Ends sessions everywhere: in the store under the revocation counter, in this node's memory at once, and returns when
 /// every live node has acknowledged, or after two seconds with the names of those that have not.
-pub async fn end(app: &App, ids: &[Uuid], by: &str) -> Result<Ended, StoreError> {
-    let (sessions, counter) = end_here(app, ids, by).await?;
+pub async fn end(app: &App, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -> Result<Ended, StoreError> {
+    let (sessions, counter) = end_here(app, ids, by, act).await?;
     app.catch_up().await?;
     let began = std::time::Instant::now();
     loop {
@@ -141,8 +141,8 @@ pub async fn end(app: &App, ids: &[Uuid], by: &str) -> Result<Ended, StoreError>
 }
 
 /// Ends sessions in the store and in this node's memory; the others see it within moments.
-async fn end_here(app: &App, ids: &[Uuid], by: &str) -> Result<(Vec<Uuid>, i64), StoreError> {
-    let done = app.store.end_sessions(ids, app.now(), by).await?;
+async fn end_here(app: &App, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -> Result<(Vec<Uuid>, i64), StoreError> {
+    let done = app.store.end_sessions(ids, app.now(), by, act).await?;
     app.table.end(ids);
     Ok(done)
 }

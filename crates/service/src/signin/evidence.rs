@@ -28,6 +28,7 @@ pub async fn complete(app: &App, site: &Site, access: &Access, evidence: &mut Ev
             at: app.now(),
             millis: 0,
             cached: false,
+            asked: None,
             state: match (key, link) {
                 (Err(absence), _) => LookUpState::NoKey { absence },
                 (Ok(_), _) => LookUpState::Dead { detail: "the directory is not in use on this node".into() },
@@ -38,7 +39,8 @@ pub async fn complete(app: &App, site: &Site, access: &Access, evidence: &mut Ev
     evidence.look_ups.push(look_up);
 }
 
-/// Whether the evidence lacks a look-up that the gate needs.
-pub fn lacks(access: &Access, evidence: &Evidence) -> bool {
-    access.directory.as_ref().is_some_and(|d| evidence.look_up(d).is_none())
+/// Whether the evidence lacks a look-up that the gate needs, or the look-up lacks what is asked for by now.
+pub fn lacks(site: &Site, access: &Access, evidence: &Evidence) -> bool {
+    let directory = access.directory.as_ref().and_then(|d| site.directory(d));
+    directory.is_some_and(|d| !evidence.look_up(&d.name).is_some_and(|l| l.covers(d)))
 }

@@ -46,7 +46,7 @@ pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visi
         // Ended first and recorded second: a store that fails in between leaves nobody signed in.
         let done = async {
             opened = app.store.gates_of_session(s.row.id).await?;
-            enter::end(&app, &[s.row.id], "person").await?;
+            enter::end(&app, &[s.row.id], "person", None).await?;
             attempt.record(Outcome::SignedOut).await
         };
         if let Err(e) = done.await {

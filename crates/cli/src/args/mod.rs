@@ -3,6 +3,10 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+mod site;
+
+pub use site::{Acts, ActsCommand, Draft, Rehearse, Site, SourceArgs};
+
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
 use crate::exit;
@@ -54,12 +58,20 @@ pub enum Language {
 pub enum Command {
     /// Run the service
     Serve(Serve),
+    /// Make the file of the account that works when everything else is broken
+    #[command(subcommand)]
+    Emergency(Emergency),
     /// Make a key ring or a first token
     #[command(subcommand)]
     KeyRing(KeyRing),
-    /// Check, publish or show the site file
+    /// Check, compare, publish, show or roll back the site file
     #[command(subcommand)]
     Site(Site),
+    /// Try an edition on past crossings, or on one person; nothing is changed
+    #[command(subcommand)]
+    Rehearse(Rehearse),
+    /// What engineers did; whether that record holds
+    Acts(Acts),
     /// Store a secret, or list what is stored
     #[command(subcommand)]
     Secret(Secret),
@@ -130,12 +142,32 @@ pub struct Serve {
     /// A file (mode 600) with an API token of the configure role, for setting up
     #[arg(long, env = "PASSEUR_FIRST_TOKEN_FILE")]
     pub first_token_file: Option<PathBuf>,
+    /// The emergency account's file (mode 600); make one with `passeur emergency new`
+    #[arg(long, env = "PASSEUR_EMERGENCY_FILE")]
+    pub emergency_file: Option<PathBuf>,
     /// This node's name in crossings
     #[arg(long, env = "PASSEUR_NODE", default_value = "node-1")]
     pub node: String,
     /// Log as JSON lines
     #[arg(long)]
     pub log_json: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Emergency {
+    /// Write a new file, and print the password once
+    New {
+        file: PathBuf,
+        /// The account's name
+        #[arg(long)]
+        name: String,
+        /// A network it is offered to, such as 10.20.0.0/24; may stand several times
+        #[arg(long, required = true)]
+        network: Vec<String>,
+        /// A file that holds the password; otherwise one is made
+        #[arg(long)]
+        password_file: Option<PathBuf>,
+    },
 }
 
 #[derive(Debug, Subcommand)]
@@ -146,29 +178,6 @@ pub enum KeyRing {
     Add { file: PathBuf },
     /// Write a new API token to a file
     Token { file: PathBuf },
-}
-
-#[derive(Debug, Subcommand)]
-pub enum Site {
-    /// List every mistake of a site file
-    Check {
-        file: PathBuf,
-        /// Ask the service too: which secrets are missing
-        #[arg(long)]
-        online: bool,
-    },
-    /// Publish a site file as the next edition
-    Publish {
-        file: PathBuf,
-        /// Why, for those who read the history
-        #[arg(long)]
-        note: String,
-        /// Refuse when another edition than this is live
-        #[arg(long)]
-        based_on: Option<i32>,
-    },
-    /// Print the live edition's site file
-    Show,
 }
 
 #[derive(Debug, Subcommand)]

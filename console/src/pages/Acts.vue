@@ -1,0 +1,71 @@
+<script setup lang="ts">
+// What engineers did, and whether that record holds.
+import { ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { api, ApiProblem, got, language, type Act, type ActsCheck } from '../api'
+import { moment, visible } from '../look/shape'
+import Mark from '../parts/Mark.vue'
+import Trouble from '../parts/Trouble.vue'
+
+const { t, locale } = useI18n()
+const rows = ref<Act[]>()
+const next = ref<number>()
+const check = ref<ActsCheck>()
+const problem = ref<ApiProblem>()
+
+async function read(before?: number) {
+  problem.value = undefined
+  try {
+    const list = await got(api.GET('/acts', { params: { query: { before, limit: 100 } } }))
+    rows.value = before ? [...(rows.value ?? []), ...list.acts] : list.acts
+    next.value = list.next ?? undefined
+    if (!before) check.value = await got(api.GET('/acts/check'))
+  } catch (e) {
+    problem.value = e as ApiProblem
+  }
+}
+watch(language, () => read(), { immediate: true })
+
+function about(a: Act): string {
+  const parts = Object.entries(a.about as Record<string, unknown>)
+    .filter(([, v]) => v !== null && !(Array.isArray(v) && !v.length))
+    .map(([k, v]) => `${k.replaceAll('_', ' ')} ${Array.isArray(v) ? v.join(', ') : String(v)}`)
+  if (a.people.length) parts.push(a.people.join(', '))
+  return parts.join('; ')
+}
+</script>
+
+<template>
+  <section class="page">
+    <div class="page-head"><h1>{{ t('acts') }}</h1></div>
+    <Trouble v-if="problem" :problem="problem" @again="read()" />
+    <p v-if="check" class="check" :class="check.holds ? 'pass' : 'stop'" data-test="check">
+      <Mark :tone="check.holds ? 'pass' : 'stop'" />
+      <span v-if="check.holds">{{ t('actsHold', { n: check.acts }, check.acts) }} <span class="mono quiet" :title="check.head">{{ check.head.slice(0, 16) }}…</span></span>
+      <span v-else>{{ t('actsBroken', { n: check.broken_at ?? 0 }) }} {{ check.why }}</span>
+    </p>
+    <div class="scroll">
+      <table class="ledger">
+        <thead><tr><th>{{ t('act') }}</th><th>{{ t('time') }}</th><th>{{ t('by') }}</th><th>{{ t('how') }}</th><th>{{ t('what') }}</th><th>{{ t('about') }}</th></tr></thead>
+        <tbody>
+          <tr v-for="a in rows" :key="a.number">
+            <td class="fixed">{{ a.number }}</td>
+            <td class="fixed">{{ moment(a.at, locale) }}</td>
+            <td class="fixed"><span v-if="a.who">{{ visible(a.who) }}</span><span v-else class="quiet">{{ t('erased') }}</span></td>
+            <td class="fixed quiet">{{ a.by ? t(`way.${a.by}`) : '' }}</td>
+            <td class="fixed">{{ t(`did.${a.what}`) }}</td>
+            <td class="wide">{{ visible(about(a)) }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <p class="more"><v-btn v-if="next" variant="outlined" @click="read(next)">{{ t('moreActs') }}</v-btn></p>
+  </section>
+</template>
+
+<style scoped>
+.check { display: flex; gap: 9px; align-items: baseline; margin-bottom: 12px; }
+.check.pass { color: rgb(var(--v-theme-pass)); }
+.check.stop { color: rgb(var(--v-theme-stop)); font-weight: 560; }
+.more { margin-top: 12px; }
+</style>

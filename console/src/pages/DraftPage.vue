@@ -1,0 +1,153 @@
+<script setup lang="ts">
+// The draft: written here, kept on the version that was read, compared, rehearsed, published.
+import { computed, ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { onBeforeRouteLeave, useRouter } from 'vue-router'
+import { api, ApiProblem, got, language, type Comparison as Compared, type Draft, type Rehearsal } from '../api'
+import { moment, visible } from '../look/shape'
+import Comparison from '../parts/Comparison.vue'
+import Mark from '../parts/Mark.vue'
+import Publish from '../parts/Publish.vue'
+import Rehearsed from '../parts/Rehearsed.vue'
+import Trouble from '../parts/Trouble.vue'
+
+const props = defineProps<{ role: string }>()
+const { t, locale } = useI18n()
+const router = useRouter()
+const draft = ref<Draft>()
+const text = ref('')
+const basedOn = ref(0)
+const kept = ref('')
+const comparison = ref<Compared>()
+const rehearsal = ref<Rehearsal>()
+const problem = ref<ApiProblem>()
+const busy = ref(false)
+const ready = ref(false)
+const changed = computed(() => text.value !== kept.value)
+const mayWrite = computed(() => props.role === 'configure')
+
+function take(d: Draft) {
+  draft.value = d
+  text.value = kept.value = d.document
+  basedOn.value = d.based_on
+}
+
+async function read() {
+  problem.value = undefined
+  try {
+    take(await got(api.GET('/site/draft')))
+    await compare()
+  } catch (e) {
+    if ((e as ApiProblem).status !== 404) {
+      problem.value = e as ApiProblem
+      return
+    }
+    const live = await got(api.GET('/site'))
+    text.value = kept.value = live.document
+    basedOn.value = live.number
+  }
+  ready.value = true
+}
+read()
+watch(language, () => draft.value && compare())
+
+async function compare() {
+  comparison.value = undefined
+  if (draft.value?.sound) comparison.value = await got(api.POST('/site/compare', { body: { after: { draft: true } } }))
+}
+
+async function act(what: () => Promise<void>) {
+  problem.value = undefined
+  busy.value = true
+  try {
+    await what()
+  } catch (e) {
+    problem.value = e as ApiProblem
+  } finally {
+    busy.value = false
+  }
+}
+
+const save = () =>
+  act(async () => {
+    const header = draft.value ? { 'If-Match': `"${draft.value.version}"` } : { 'If-None-Match': '*' }
+    take(await got(api.PUT('/site/draft', { body: { document: text.value, based_on: basedOn.value }, params: { header } })))
+    rehearsal.value = undefined
+    await compare()
+  })
+const discard = () =>
+  act(async () => {
+    if (!draft.value) return
+    await got(api.DELETE('/site/draft', { params: { header: { 'If-Match': `"${draft.value.version}"` } } }))
+    kept.value = text.value
+    await router.push('/editions')
+  })
+const rehearse = () =>
+  act(async () => {
+    rehearsal.value = await got(api.POST('/rehearse', { body: { source: { draft: true }, days: 7 } }))
+  })
+
+function toLine(line: number) {
+  const area = document.querySelector<HTMLTextAreaElement>('.editor textarea')
+  if (!area || !line) return
+  const lines = text.value.split('\n')
+  const from = lines.slice(0, line - 1).join('\n').length + (line > 1 ? 1 : 0)
+  area.focus()
+  area.setSelectionRange(from, from + (lines[line - 1]?.length ?? 0))
+  area.scrollTop = (area.scrollHeight * (line - 4)) / lines.length
+}
+onBeforeRouteLeave(() => !changed.value || window.confirm(t('leave')))
+</script>
+
+<template>
+  <section class="page">
+    <div class="page-head">
+      <h1>{{ t('draft') }}</h1>
+      <span v-if="ready" class="quiet">{{ draft ? t('draftOf', { who: visible(draft.author), n: basedOn, at: moment(draft.changed_at, locale) }) : t('draftFrom', { n: basedOn }) }}</span>
+    </div>
+    <Trouble v-if="problem" :problem="problem" @again="read" />
+    <template v-if="ready">
+      <label class="editor">
+        <span class="quiet">{{ t('siteFile') }}</span>
+        <textarea v-model="text" class="mono" spellcheck="false" autocomplete="off" :readonly="!mayWrite" rows="22" data-test="document" />
+      </label>
+      <p class="buttons">
+        <v-btn v-if="mayWrite" color="primary" :disabled="!changed && !!draft" :loading="busy" data-test="save" @click="save">{{ t('draftSave') }}</v-btn>
+        <v-btn variant="outlined" :disabled="!draft?.sound || changed" :loading="busy" data-test="rehearse" @click="rehearse">{{ t('rehearse') }}</v-btn>
+        <v-btn v-if="mayWrite && draft" variant="text" color="stop" @click="discard">{{ t('draftDiscard') }}</v-btn>
+        <span v-if="changed" class="notice"><Mark tone="notice" /> {{ t('unsaved') }}</span>
+      </p>
+      <ul v-if="draft?.findings.length" class="findings" data-test="findings">
+        <li v-for="f in draft.findings" :key="f.line + f.what">
+          <Mark :tone="f.severity === 'warning' ? 'notice' : 'stop'" />
+          <button v-if="f.line" type="button" class="mono" @click="toLine(f.line)">{{ t('line', { n: f.line }) }}</button>
+          <span>{{ visible(f.place) }}: {{ visible(f.what) }}. <span class="quiet">{{ visible(f.remedy) }}</span></span>
+        </li>
+      </ul>
+      <template v-if="comparison && !changed">
+        <h2>{{ t('would') }}</h2>
+        <Comparison :comparison="comparison" />
+      </template>
+      <template v-if="rehearsal">
+        <h2>{{ t('rehearsed.title') }}</h2>
+        <Rehearsed :rehearsal="rehearsal" />
+      </template>
+      <template v-if="mayWrite && draft?.sound && !changed">
+        <h2>{{ t('publish') }}</h2>
+        <Publish :source="{ draft: true }" :button="t('publish')" @published="router.push('/editions')" />
+      </template>
+    </template>
+    <p v-else-if="!problem" class="quiet">{{ t('loading') }}</p>
+  </section>
+</template>
+
+<style scoped>
+.editor { display: block; }
+textarea { display: block; width: 100%; margin-top: 4px; padding: 12px 14px; resize: vertical; line-height: 1.5; color: inherit; background: rgb(var(--v-theme-surface)); border: 1px solid rgb(var(--v-theme-line)); white-space: pre; overflow: auto; tab-size: 2; }
+.buttons { display: flex; flex-wrap: wrap; gap: 10px; align-items: center; margin: 10px 0; }
+.notice { color: rgb(var(--v-theme-notice)); display: inline-flex; gap: 7px; align-items: center; }
+.findings { list-style: none; padding: 0; margin: 6px 0; }
+.findings li { display: flex; gap: 9px; align-items: baseline; padding: 2px 0; }
+.findings button { color: rgb(var(--v-theme-primary)); text-decoration: underline; white-space: nowrap; }
+h2 { font-size: 1.08rem; font-weight: 600; margin: 20px 0 8px; }
+</style>

@@ -1,0 +1,183 @@
+//! Arguments about editions.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+
+/// Which document: a file, the draft, or an edition.
+#[derive(Debug, Default, Args)]
+#[group(multiple = false)]
+pub struct SourceArgs {
+    /// A site file
+    pub file: Option<PathBuf>,
+    /// The draft that is kept by the service
+    #[arg(long)]
+    pub draft: bool,
+    /// An edition by number
+    #[arg(long, value_name = "NUMBER")]
+    pub edition: Option<i32>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Site {
+    /// List every mistake of a site file
+    Check {
+        file: PathBuf,
+        /// Ask the service too: which secrets are missing
+        #[arg(long)]
+        online: bool,
+    },
+    /// Try the expectations of a site file, the draft, an edition, or the live edition
+    Expect {
+        #[command(flatten)]
+        source: SourceArgs,
+    },
+    /// Say what a change means for people, then show the plain difference
+    Compare {
+        #[command(flatten)]
+        after: SourceArgs,
+        /// Compare with this edition instead of the live one
+        #[arg(long, value_name = "NUMBER")]
+        with: Option<i32>,
+    },
+    /// Publish a site file, or the draft, as the next edition
+    Publish {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// Why, for those who read the history
+        #[arg(long)]
+        note: String,
+        /// Refuse when another edition than this is live
+        #[arg(long, value_name = "NUMBER")]
+        based_on: Option<i32>,
+        /// Accept by name what the service asks about: refuses-people, locked-out, expectations
+        #[arg(long, value_delimiter = ',', value_name = "WORD")]
+        anyway: Vec<String>,
+        /// Go back by itself unless it is confirmed in the console within so many minutes
+        #[arg(long, value_name = "MINUTES", value_parser = clap::value_parser!(u32).range(1..=60))]
+        confirm_within: Option<u32>,
+    },
+    /// Publish an earlier edition again
+    RollBack {
+        edition: i32,
+        /// Why, for those who read the history
+        #[arg(long)]
+        note: String,
+        /// Accept by name what the service asks about: refuses-people, locked-out, expectations
+        #[arg(long, value_delimiter = ',', value_name = "WORD")]
+        anyway: Vec<String>,
+    },
+    /// Print the live edition's site file, or that of an earlier one
+    Show { edition: Option<i32> },
+    /// The history of editions
+    Editions {
+        /// At most so many
+        #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(i64).range(1..=500))]
+        limit: i64,
+    },
+    /// The next edition while it is written, kept by the service
+    #[command(subcommand)]
+    Draft(Draft),
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Draft {
+    /// Print the draft; its version is told on standard error
+    Show,
+    /// Begin the draft from a file, or change the version that was read
+    Put {
+        file: PathBuf,
+        /// The version that was read; without it a draft is begun
+        #[arg(long, value_name = "VERSION")]
+        over: Option<i64>,
+        /// The edition it is begun on; the live one unless said
+        #[arg(long, value_name = "NUMBER")]
+        based_on: Option<i32>,
+    },
+    /// Discard the version that was read
+    Discard {
+        #[arg(long, value_name = "VERSION")]
+        over: i64,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Rehearse {
+    /// Who of the last days would be refused, who would come in, whose values would differ
+    Past {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// How many days back
+        #[arg(long, default_value_t = 7, value_parser = clap::value_parser!(u16).range(1..=90))]
+        days: u16,
+        /// Only this gate; "console" for the console
+        #[arg(long)]
+        gate: Option<String>,
+    },
+    /// How one person fares at each gate, now and then
+    Person {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// The provider's name in the site
+        #[arg(long)]
+        provider: String,
+        /// Somebody who came before, by the provider's identifier
+        #[arg(long, conflicts_with_all = ["claim", "group", "attribute", "amr", "acr"])]
+        subject: Option<String>,
+        /// Ask the directories anew instead of believing what they said then
+        #[arg(long, requires = "subject")]
+        fresh: bool,
+        /// Described by hand: a claim, NAME=VALUE
+        #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+        claim: Vec<(String, String)>,
+        /// Described by hand: a group, instead of asking a directory
+        #[arg(long)]
+        group: Vec<String>,
+        /// Described by hand: an attribute of the directory entry, NAME=VALUE
+        #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+        attribute: Vec<(String, String)>,
+        /// Described by hand: an authentication method
+        #[arg(long)]
+        amr: Vec<String>,
+        /// Described by hand: the authentication context
+        #[arg(long)]
+        acr: Option<String>,
+        /// Only this gate
+        #[arg(long)]
+        gate: Option<String>,
+        /// Tell every step
+        #[arg(long)]
+        story: bool,
+    },
+}
+
+fn pair(text: &str) -> Result<(String, String), String> {
+    match text.split_once('=') {
+        Some((name, value)) if !name.is_empty() => Ok((name.to_owned(), value.to_owned())),
+        _ => Err("write NAME=VALUE".to_owned()),
+    }
+}
+
+#[derive(Debug, Args)]
+pub struct Acts {
+    #[command(subcommand)]
+    pub what: Option<ActsCommand>,
+    /// At most so many
+    #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(i64).range(1..=500))]
+    pub limit: i64,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum ActsCommand {
+    /// Walk the whole record and name the first act that does not hold
+    Check {
+        /// A count from the log, to compare on the way
+        #[arg(long, requires = "head")]
+        number: Option<i64>,
+        /// The head that the log shows with that count
+        #[arg(long, requires = "number")]
+        head: Option<String>,
+    },
+    /// Erase somebody's name from every act; the record still holds
+    Erase { person: String },
+}

@@ -1,0 +1,152 @@
+//! Trying expectations: somebody described by hand, at a gate, by the code that decides live.
+
+use serde_json::{Map, Value};
+
+use crate::Moment;
+use crate::decide::{Decision, fold};
+use crate::evidence::{Entry, Evidence, FORMAT, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
+use crate::rehearse::{CONSOLE, Given, Verdict, because, try_at};
+use crate::site::{Described, Expectation, Site, Standing, standing};
+use crate::step::{Lang, Silent};
+
+/// An expectation that does not hold.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Broken {
+    pub name: String,
+    pub line: usize,
+    pub gate: String,
+    /// What is not as it must be, in words.
+    pub what: Vec<String>,
+    /// What decided: the rule, or else the reason.
+    pub because: String,
+}
+
+/// Evidence of somebody described by hand, as if every directory of the site had answered. None when the provider is not
+/// in the site.
+pub fn described(site: &Site, who: &Described, at: Moment) -> Option<Evidence> {
+    let provider = site.provider(&who.provider)?;
+    let mut claims: Map<String, Value> = who
+        .claims
+        .iter()
+        .map(|(name, values)| {
+            let value = match values.as_slice() {
+                [one] => Value::from(one.clone()),
+                several => Value::from(several.to_vec()),
+            };
+            (name.clone(), value)
+        })
+        .collect();
+    let subject = claims.get("sub").and_then(Value::as_str).unwrap_or("described-by-hand").to_owned();
+    claims.insert("sub".into(), subject.clone().into());
+    let factors = Factors {
+        acr: who.acr.clone().or_else(|| provider.require_acr.first().cloned()),
+        amr: who.amr.clone().unwrap_or_else(|| provider.require_amr.clone()),
+        auth_time: Some(at),
+    };
+    let groups = who.groups.iter().map(|g| GroupFound { name: g.clone(), dn: String::new(), via: None }).collect();
+    let attributes = who.attributes.iter().map(|(k, v)| (k.to_ascii_lowercase(), v.clone())).collect();
+    let entry = Entry { dn: "described by hand".into(), attributes, binary: vec![], groups };
+    let look_ups = site.directories.iter().map(|d| LookUp {
+        directory: d.name.clone(),
+        key: d.key.clone(),
+        value: None,
+        at,
+        millis: 0,
+        cached: false,
+        asked: None,
+        state: LookUpState::Answered { entry: entry.clone() },
+    });
+    Some(Evidence {
+        format: FORMAT,
+        way_in: WayIn::Oidc,
+        provider: provider.name.clone(),
+        subject,
+        issuer: provider.issuer.clone(),
+        claims,
+        userinfo: UserInfo::NotAsked,
+        factors,
+        look_ups: look_ups.collect(),
+    })
+}
+
+/// Tries every expectation of a site; those that hold are left out.
+pub fn broken(site: &Site, at: Moment, lang: Lang) -> Vec<Broken> {
+    site.expectations.iter().filter_map(|e| try_one(site, e, at, lang)).collect()
+}
+
+fn try_one(site: &Site, e: &Expectation, at: Moment, lang: Lang) -> Option<Broken> {
+    let fr = lang == Lang::Fr;
+    let evidence = described(site, &e.person, at)?;
+    let mut what = vec![];
+    match (try_at(site, &e.gate, &evidence).verdict, e.enter) {
+        (Verdict::In(given), true) => {
+            given_as_expected(e, &given, fr, &mut what);
+            paths(site, e, &evidence, fr, &mut what);
+        }
+        (Verdict::In(_), false) if fr => what.push("devait être refusé, et entre".to_owned()),
+        (Verdict::In(_), false) => what.push("must be refused, and comes in".to_owned()),
+        (_, true) if fr => what.push("devait entrer, et est refusé".to_owned()),
+        (_, true) => what.push("must come in, and is refused".to_owned()),
+        (_, false) => {}
+    }
+    (!what.is_empty()).then(|| Broken {
+        name: e.name.clone(),
+        line: e.line,
+        gate: e.gate.clone(),
+        what,
+        because: because(site, &e.gate, &evidence, lang),
+    })
+}
+
+fn given_as_expected(e: &Expectation, given: &Given, fr: bool, what: &mut Vec<String>) {
+    if let Some(wanted) = &e.roles {
+        let sorted = |l: &[String]| {
+            let mut l = l.to_vec();
+            l.sort();
+            l.join(", ")
+        };
+        let (wanted, got) = (sorted(wanted), sorted(&given.roles));
+        if wanted != got {
+            let none = if fr { "aucun" } else { "none" };
+            let or = |s: String| if s.is_empty() { none.to_owned() } else { s };
+            let (wanted, got) = (or(wanted), or(got));
+            what.push(if fr {
+                format!("rôles : {got} au lieu de {wanted}")
+            } else {
+                format!("roles are {got} instead of {wanted}")
+            });
+        }
+    }
+    for (name, wanted) in &e.headers {
+        let got = given.values.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str()).unwrap_or_default();
+        if got != wanted {
+            let show = |v: &str| match (v.is_empty(), fr) {
+                (true, true) => "rien".to_owned(),
+                (true, false) => "nothing".to_owned(),
+                (false, _) => format!("“{v}”"),
+            };
+            let (got, wanted) = (show(got), show(wanted));
+            what.push(if fr {
+                format!("{name} : {got} au lieu de {wanted}")
+            } else {
+                format!("{name} is {got} instead of {wanted}")
+            });
+        }
+    }
+}
+
+/// Sections, by the paths a request would have.
+fn paths(site: &Site, e: &Expectation, evidence: &Evidence, fr: bool, what: &mut Vec<String>) {
+    let Some(gate) = site.gate(&e.gate).filter(|_| e.gate != CONSOLE) else { return };
+    let Decision::Admitted(admitted) = fold(site, gate, evidence, &mut Silent) else { return };
+    let reached = |path: &str| match standing(&gate.sections, path) {
+        Standing::Open | Standing::Entry => true,
+        Standing::More(sections) => sections.into_iter().all(|i| admitted.entry().section(i)),
+    };
+    for path in e.reaches.iter().filter(|p| !reached(p)) {
+        what.push(if fr { format!("{path} devait être atteint") } else { format!("{path} must be reached, and is closed") });
+    }
+    for path in e.closed.iter().filter(|p| reached(p)) {
+        what.push(if fr { format!("{path} devait rester fermé") } else { format!("{path} must stay closed, and is reached") });
+    }
+}

@@ -1,0 +1,281 @@
+//! Rehearsal: how somebody would fare at a gate under an edition, with nothing changed.
+//!
+//! The same [`fold`] that decides live decides here. What an edition needs and the evidence does not hold is told as not
+//! known, apart from refusals: nobody fetched it then.
+
+use crate::attribute::Absence;
+use crate::condition::{Condition, Truth};
+use crate::crossing::deciding;
+use crate::decide::{Decision, console_roles, fold};
+use crate::delivery::{Piece, ValueOf};
+use crate::evidence::Evidence;
+use crate::identity::{Identity, identify};
+use crate::site::{Access, AttributeId, Effect, Gate, SectionAccess, Site};
+use crate::step::{Lang, Silent, Step, Story, sentence};
+
+/// The console, among the gates.
+pub const CONSOLE: &str = "console";
+
+/// How somebody fares at a gate.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    /// Comes in.
+    In(Given),
+    /// Is refused.
+    Out,
+    /// The edition has no such gate.
+    NoGate,
+    /// It cannot be known: what is missing.
+    NotKnown(Vec<Missing>),
+}
+
+/// What comes with entry.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Given {
+    pub roles: Vec<String>,
+    /// Delivered headers: name and value.
+    pub values: Vec<(String, String)>,
+    /// Paths of sections that stay closed.
+    pub closed: Vec<String>,
+}
+
+/// What an edition needs and the evidence does not hold.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Missing {
+    /// An attribute that was not fetched then.
+    Attribute(String),
+    /// Groups that were not looked for then.
+    Groups(String),
+    /// A directory that was not asked then.
+    Directory(String),
+    /// A provider through which the person did not sign in.
+    Provider(String),
+}
+
+impl Missing {
+    /// In words.
+    pub fn words(&self, lang: Lang) -> String {
+        match (self, lang) {
+            (Missing::Attribute(a), Lang::En) => format!("attribute {a} was not fetched then"),
+            (Missing::Attribute(a), Lang::Fr) => format!("l'attribut {a} n'a pas été demandé alors"),
+            (Missing::Groups(d), Lang::En) => format!("groups in directory {d} were not looked for then"),
+            (Missing::Groups(d), Lang::Fr) => format!("les groupes de l'annuaire {d} n'ont pas été cherchés alors"),
+            (Missing::Directory(d), Lang::En) => format!("directory {d} was not asked then"),
+            (Missing::Directory(d), Lang::Fr) => format!("l'annuaire {d} n'a pas été consulté alors"),
+            (Missing::Provider(p), Lang::En) => format!("the sign-in was not through provider {p}"),
+            (Missing::Provider(p), Lang::Fr) => format!("la connexion n'est pas passée par le fournisseur {p}"),
+        }
+    }
+}
+
+/// A verdict, with a digest of all that the decision gives.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Tried {
+    pub verdict: Verdict,
+    digest: [u8; 32],
+}
+
+/// Tries somebody at a gate, or at the console.
+pub fn try_at(site: &Site, gate: &str, evidence: &Evidence) -> Tried {
+    let out = |verdict| Tried { verdict, digest: [0; 32] };
+    if gate == CONSOLE {
+        let Some(access) = &site.engineers else { return out(Verdict::NoGate) };
+        if let Some(missing) = sources(site, access, evidence) {
+            return out(Verdict::NotKnown(missing));
+        }
+        let roles = console_roles(site, evidence, &mut Silent);
+        let missing = unrecorded(site, access, None, evidence);
+        let digest = crate::id::sha256(roles.join("\n").as_bytes());
+        return match (missing.is_empty(), roles.is_empty()) {
+            (false, _) => out(Verdict::NotKnown(missing)),
+            (true, true) => Tried { verdict: Verdict::Out, digest },
+            (true, false) => Tried { verdict: Verdict::In(Given { roles, ..Given::default() }), digest },
+        };
+    }
+    let Some(gate) = site.gate(gate) else { return out(Verdict::NoGate) };
+    if let Some(missing) = sources(site, &gate.access, evidence) {
+        return out(Verdict::NotKnown(missing));
+    }
+    let decision = fold(site, gate, evidence, &mut Silent);
+    let missing = unrecorded(site, &gate.access, Some(gate), evidence);
+    if !missing.is_empty() {
+        return out(Verdict::NotKnown(missing));
+    }
+    let digest = decision.digest();
+    match decision {
+        Decision::Refused(_) => Tried { verdict: Verdict::Out, digest },
+        Decision::Admitted(a) => {
+            let values = a.headers().iter().map(|h| (h.name.clone(), String::from_utf8_lossy(&h.value).into_owned())).collect();
+            let closed =
+                gate.sections.iter().enumerate().filter(|(i, _)| !a.entry().section(*i)).map(|(_, s)| s.path.clone()).collect();
+            Tried { verdict: Verdict::In(Given { roles: a.entry().roles().to_vec(), values, closed }), digest }
+        }
+    }
+}
+
+/// Tells the story of the same decision, and the step that decided.
+pub fn tell_at(site: &Site, gate: &str, evidence: &Evidence) -> (Vec<Step>, Option<Step>) {
+    let mut story = Story::default();
+    if gate == CONSOLE {
+        console_roles(site, evidence, &mut story);
+    } else if let Some(gate) = site.gate(gate) {
+        fold(site, gate, evidence, &mut story);
+    }
+    let decided = deciding(&story.steps).and_then(|i| story.steps.get(i).cloned());
+    (story.steps, decided)
+}
+
+/// The rule, or else the sentence, that made a decision.
+pub fn because(site: &Site, gate: &str, evidence: &Evidence, lang: Lang) -> String {
+    tell_at(site, gate, evidence).1.map(|s| sentence(&s, lang)).unwrap_or_default()
+}
+
+/// What a source that is needed would have had to be asked.
+fn sources(site: &Site, access: &Access, evidence: &Evidence) -> Option<Vec<Missing>> {
+    if access.rules.is_empty() {
+        return None;
+    }
+    if evidence.provider != access.provider {
+        return Some(vec![Missing::Provider(access.provider.clone())]);
+    }
+    let directory = access.directory.as_ref().and_then(|d| site.directory(d))?;
+    evidence.look_up(&directory.name).is_none().then(|| vec![Missing::Directory(directory.name.clone())])
+}
+
+/// What was not recorded and matters: to a rule that cannot be judged, to a section, or to a delivered value.
+fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evidence) -> Vec<Missing> {
+    let directory = access.directory.as_ref().and_then(|d| Some((site.directory(d)?, evidence.look_up(d)?)));
+    if directory.is_none_or(|(d, l)| l.covers(d) || l.state.entry().is_none()) {
+        return vec![];
+    }
+    let who = identify(site, access, evidence, &mut Silent);
+    let mut out = vec![];
+    let mut entered = false;
+    for rule in access.rules.iter() {
+        match (rule.when.judge(&who), &rule.effect) {
+            (Truth::Yes, Effect::Refuse { .. }) => return vec![],
+            (Truth::Yes, Effect::Enter { .. }) => entered = true,
+            (Truth::Unknown, _) => lacking(site, &rule.when, &who, &mut out),
+            (Truth::No, _) => {}
+        }
+    }
+    // Nobody who is refused either way needs sections or values.
+    if let Some(gate) = gate.filter(|_| entered) {
+        for section in &gate.sections {
+            if let SectionAccess::More { when, .. } = &section.access
+                && when.judge(&who) == Truth::Unknown
+            {
+                lacking(site, when, &who, &mut out);
+            }
+        }
+        for header in site.delivery(gate).iter().flat_map(|d| &d.headers) {
+            let used: Vec<AttributeId> = match &header.value {
+                ValueOf::Attribute(id) => vec![*id],
+                ValueOf::Template(pieces) => {
+                    pieces.iter().filter_map(|p| if let Piece::Attribute(id) = p { Some(*id) } else { None }).collect()
+                }
+                ValueOf::Groups => {
+                    groups_lacking(&who, &mut out);
+                    vec![]
+                }
+                ValueOf::Roles | ValueOf::Constant(_) => vec![],
+            };
+            used.into_iter().for_each(|id| attribute_lacking(site, id, &who, &mut out));
+        }
+    }
+    out
+}
+
+fn add(out: &mut Vec<Missing>, missing: Missing) {
+    if !out.contains(&missing) {
+        out.push(missing);
+    }
+}
+
+fn attribute_lacking(site: &Site, id: AttributeId, who: &Identity, out: &mut Vec<Missing>) {
+    if who.attribute(id).values() == Err(&Absence::NotRecorded) {
+        add(out, Missing::Attribute(site.attribute_name(id).to_owned()));
+    }
+}
+
+fn groups_lacking(who: &Identity, out: &mut Vec<Missing>) {
+    if let crate::identity::Groups::Unknown { absence: Absence::NotRecorded, origin } = &who.groups {
+        let directory = match origin {
+            crate::attribute::Origin::Directory { directory, .. } => directory.clone(),
+            _ => String::new(),
+        };
+        add(out, Missing::Groups(directory));
+    }
+}
+
+fn lacking(site: &Site, when: &Condition, who: &Identity, out: &mut Vec<Missing>) {
+    match when {
+        Condition::Group(_) => groups_lacking(who, out),
+        Condition::OneOf(id, _) | Condition::Present(id, _) => attribute_lacking(site, *id, who, out),
+        Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().for_each(|c| lacking(site, c, who, out)),
+        Condition::Everyone => {}
+    }
+}
+
+/// What becomes different for somebody.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Effects {
+    Same,
+    /// Comes in now and would be refused.
+    Refused,
+    /// Is refused now and would come in.
+    Admitted,
+    /// Comes in either way, with something else: what, in words.
+    Differs(Vec<String>),
+    NotKnown(Vec<Missing>),
+}
+
+/// Compares how somebody fares under two editions.
+pub fn effects(before: &Tried, after: &Tried, lang: Lang) -> Effects {
+    use Verdict::{In, NoGate, NotKnown, Out};
+    match (&before.verdict, &after.verdict) {
+        (_, NotKnown(missing)) => Effects::NotKnown(missing.clone()),
+        (In(_), Out | NoGate) => Effects::Refused,
+        (Out | NoGate, In(_)) => Effects::Admitted,
+        (Out, Out | NoGate) | (NoGate, Out | NoGate) => Effects::Same,
+        // What the live edition cannot know, it refuses.
+        (NotKnown(_), In(_)) => Effects::Admitted,
+        (NotKnown(_), Out | NoGate) => Effects::Same,
+        (In(a), In(b)) => {
+            let told = differences(a, b, lang);
+            if told.is_empty() || before.digest == after.digest { Effects::Same } else { Effects::Differs(told) }
+        }
+    }
+}
+
+fn differences(a: &Given, b: &Given, lang: Lang) -> Vec<String> {
+    let fr = lang == Lang::Fr;
+    let mut out = vec![];
+    let lost = |of: &[String], from: &[String]| of.iter().filter(|x| !from.contains(x)).cloned().collect::<Vec<_>>();
+    for (all, en, fr_words) in [
+        (lost(&a.roles, &b.roles), "loses role", "perd le rôle"),
+        (lost(&b.roles, &a.roles), "gains role", "gagne le rôle"),
+        (lost(&b.closed, &a.closed), "no longer reaches", "n'atteint plus"),
+        (lost(&a.closed, &b.closed), "reaches", "atteint"),
+    ] {
+        out.extend(all.into_iter().map(|x| format!("{} {x}", if fr { fr_words } else { en })));
+    }
+    let find = |of: &Given, name: &str| of.values.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.clone());
+    for (name, value) in &a.values {
+        match find(b, name) {
+            None if fr => out.push(format!("{name} manquerait ; aujourd'hui {value}")),
+            None => out.push(format!("{name} would be missing; now {value}")),
+            Some(new) if new != *value && fr => out.push(format!("{name} serait {new} ; aujourd'hui {value}")),
+            Some(new) if new != *value => out.push(format!("{name} would be {new}; now {value}")),
+            Some(_) => {}
+        }
+    }
+    for (name, value) in b.values.iter().filter(|(n, _)| find(a, n).is_none()) {
+        out.push(if fr {
+            format!("{name} serait {value} ; absent aujourd'hui")
+        } else {
+            format!("{name} would be {value}; missing now")
+        });
+    }
+    out
+}

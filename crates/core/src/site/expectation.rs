@@ -1,0 +1,117 @@
+//! Expectations: who must come in where, with which values, and who must not. They stand in the site file beside the rules
+//! they guard, and are tried by the same code that decides live ([`crate::expect`]).
+
+use std::collections::BTreeMap;
+
+use super::access::refer;
+use super::read::Fields;
+
+/// Somebody described by hand.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Described {
+    /// The provider's name in the site.
+    pub provider: String,
+    /// Claims as the provider would release them.
+    pub claims: BTreeMap<String, Vec<String>>,
+    /// Authentication methods; none means what the provider's part requires.
+    pub amr: Option<Vec<String>>,
+    pub acr: Option<String>,
+    /// Groups in the directory.
+    pub groups: Vec<String>,
+    /// Attributes of the directory entry, under the directory's names.
+    pub attributes: BTreeMap<String, Vec<String>>,
+}
+
+/// One expectation.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Expectation {
+    pub name: String,
+    /// The line it stands at, from 1.
+    pub line: usize,
+    /// The gate's name, or `console`.
+    pub gate: String,
+    pub person: Described,
+    pub enter: bool,
+    /// Exactly these, in any order; none is not looked at.
+    pub roles: Option<Vec<String>>,
+    /// Delivered headers with their values; an empty value means not delivered.
+    pub headers: Vec<(String, String)>,
+    /// Paths that are reached, and paths that stay closed.
+    pub reaches: Vec<String>,
+    pub closed: Vec<String>,
+}
+
+/// Reads `[[expectation]]`. `gates` are names with the provider of each.
+pub(crate) fn read(root: &Fields<'_, '_>, gates: &[(String, String)], providers: &[String]) -> Vec<Expectation> {
+    let mut out: Vec<Expectation> = vec![];
+    let known: Vec<String> = gates.iter().map(|(n, _)| n.clone()).collect();
+    for f in root.tables("expectation") {
+        let name = f.need("name", "\"pilots come in\"").unwrap_or_default();
+        if out.iter().any(|o| o.name == name) && !name.is_empty() {
+            f.error("name", format!("two expectations are named \"{name}\""), "Give each its own name.");
+        }
+        if !f.has("gate") {
+            f.error("gate", "gate is missing".into(), "Name the gate, or \"console\".");
+        }
+        let gate = refer(&f, "gate", "gate", &known);
+        if !f.has("enter") {
+            f.error("enter", "enter is missing".into(), "Say what must happen: enter = true, or enter = false.");
+        }
+        let enter = f.flag("enter", false);
+        let person = read_person(&f, gate.as_deref(), gates, providers);
+        let paths = |key: &'static str| {
+            let all = f.texts(key).unwrap_or_default();
+            for p in all.iter().filter(|p| !p.starts_with('/')) {
+                f.error(key, format!("\"{p}\" is no path"), "Begin it with /.");
+            }
+            all
+        };
+        let made = Expectation {
+            name,
+            line: f.line,
+            gate: gate.clone().unwrap_or_default(),
+            person,
+            enter,
+            roles: f.texts("roles"),
+            headers: f.values("headers").into_iter().map(|(n, v)| (n, v.join(","))).collect(),
+            reaches: paths("reaches"),
+            closed: paths("closed"),
+        };
+        for key in ["roles", "headers", "reaches", "closed"] {
+            if !enter && f.has(key) {
+                f.error(key, format!("who does not enter has no {key}"), "Take it away, or write enter = true.");
+            }
+        }
+        if gate.as_deref() == Some(crate::rehearse::CONSOLE) {
+            for key in ["headers", "reaches", "closed"].into_iter().filter(|k| f.has(k)) {
+                f.error(key, format!("the console has no {key}"), "Expect roles there.");
+            }
+        }
+        f.finish();
+        if gate.is_some() {
+            out.push(made);
+        }
+    }
+    out
+}
+
+fn read_person(f: &Fields<'_, '_>, gate: Option<&str>, gates: &[(String, String)], providers: &[String]) -> Described {
+    let default = gates.iter().find(|(n, _)| Some(n.as_str()) == gate).map(|(_, p)| p.clone()).unwrap_or_default();
+    let Some(p) = f.table("person") else {
+        if !f.has("person") {
+            f.error("person", "person is missing".into(), "Describe somebody: person = { groups = [\"…\"], claims = { … } }.");
+        }
+        return Described::default();
+    };
+    let provider = if p.has("provider") { refer(&p, "provider", "provider", providers) } else { None };
+    let out = Described {
+        provider: provider.unwrap_or(default),
+        claims: p.values("claims").into_iter().collect(),
+        amr: p.texts("amr"),
+        acr: p.text("acr"),
+        groups: p.texts("groups").unwrap_or_default(),
+        attributes: p.values("attributes").into_iter().collect(),
+    };
+    p.finish();
+    out
+}

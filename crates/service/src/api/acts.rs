@@ -1,0 +1,120 @@
+//! The record of what engineers do: read, check, erase names.
+
+use axum::extract::State;
+use http::StatusCode;
+use passeur_api::{Act, ActList, ActsCheck, EraseAnswer, EraseRequest, Problem, Role};
+use passeur_core::acts::{Linked, Walk};
+use serde::Deserialize;
+use serde_json::json;
+use utoipa::IntoParams;
+
+use super::auth::Engineer;
+use super::extract::{Json, Query};
+use super::{ApiError, problem};
+use crate::app::App;
+
+/// How many acts are walked at a time.
+const WALKED: i64 = 2_000;
+
+/// Which acts.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ActQuery {
+    /// Only those below this number.
+    before: Option<i64>,
+    /// At most so many, 1 to 500; 50 unless said.
+    limit: Option<i64>,
+}
+
+fn shown(l: Linked) -> Act {
+    let (who, by, people) = l.personal.map(|p| (Some(p.who), Some(p.by), p.people)).unwrap_or_default();
+    Act { number: l.number, at: l.at, who, by, what: l.what, about: l.about, people }
+}
+
+/// Acts, latest first.
+#[utoipa::path(get, operation_id = "acts", path = "/acts", params(ActQuery), responses((status = 200, body = ActList)))]
+pub async fn list(State(app): State<App>, who: Engineer, Query(q): Query<ActQuery>) -> Result<Json<ActList>, ApiError> {
+    who.may(Role::View)?;
+    let limit = q.limit.unwrap_or(50).clamp(1, 500);
+    let acts: Vec<Act> = app.store.acts_before(q.before, limit).await?.into_iter().map(shown).collect();
+    let next = acts.last().map(|a| a.number).filter(|n| *n > 1);
+    Ok(Json(ActList { acts, next }))
+}
+
+/// A count and a head that were noted elsewhere, such as in a log.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct CheckQuery {
+    /// The count.
+    number: Option<i64>,
+    /// The head, in hexadecimal.
+    head: Option<String>,
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+fn unhex(text: &str) -> Option<[u8; 32]> {
+    let bytes: Vec<u8> =
+        (0..text.len()).step_by(2).map(|i| u8::from_str_radix(text.get(i..i + 2)?, 16).ok()).collect::<Option<_>>()?;
+    bytes.try_into().ok()
+}
+
+/// Walks the whole chain and names the first act that does not hold.
+#[utoipa::path(get, operation_id = "check_acts", path = "/acts/check", params(CheckQuery), responses((status = 200, body = ActsCheck), (status = 400, body = Problem)))]
+pub async fn check(State(app): State<App>, who: Engineer, Query(q): Query<CheckQuery>) -> Result<Json<ActsCheck>, ApiError> {
+    who.may(Role::View)?;
+    let wrong = || {
+        let words = "Give number and head together, as the log shows them; the head has 64 hexadecimal digits.";
+        problem(StatusCode::BAD_REQUEST, "query", "Not understood", words)
+    };
+    let noted = match (q.number, q.head) {
+        (None, None) => None,
+        (Some(n), Some(head)) if n > 0 => Some((n, unhex(&head).ok_or_else(wrong)?)),
+        _ => return Err(wrong()),
+    };
+    let mut walk = Walk::new(noted);
+    let mut after = 0;
+    let broken = loop {
+        let page = app.store.acts_after(after, WALKED).await?;
+        if let Some(broken) = page.iter().find_map(|a| walk.step(&app.ring, a).err()) {
+            break Some(broken);
+        }
+        match page.last() {
+            Some(last) if page.len() as i64 == WALKED => after = last.number,
+            _ => break None,
+        }
+    };
+    let end = match broken {
+        Some(b) => Err(b),
+        None => {
+            // Acts that were appended while the chain was walked lie between its end and the head.
+            let (number, head) = app.store.acts_head().await?;
+            let more = app.store.acts_after(walk.number(), WALKED).await?;
+            match more.iter().filter(|a| a.number <= number).find_map(|a| walk.step(&app.ring, a).err()) {
+                Some(b) => Err(b),
+                None => walk.end(number, &head).map(|found| (found, head)),
+            }
+        }
+    };
+    Ok(Json(match end {
+        Ok(((acts, erased), head)) => ActsCheck { holds: true, acts, erased, head: hex(&head), broken_at: None, why: None },
+        Err(b) => ActsCheck {
+            holds: false,
+            acts: b.number - 1,
+            erased: 0,
+            head: String::new(),
+            broken_at: Some(b.number),
+            why: Some(b.why.words().to_owned()),
+        },
+    }))
+}
+
+/// Erases somebody's name from every act; the chain still holds.
+#[utoipa::path(post, operation_id = "erase_names", path = "/acts/erase", request_body = EraseRequest, responses((status = 200, body = EraseAnswer)))]
+pub async fn erase(State(app): State<App>, who: Engineer, Json(ask): Json<EraseRequest>) -> Result<Json<EraseAnswer>, ApiError> {
+    who.may(Role::Configure)?;
+    let acts = app.store.erase_from_acts(ask.person.trim(), who.act(&app, "erase names", json!({}))).await?;
+    Ok(Json(EraseAnswer { acts }))
+}

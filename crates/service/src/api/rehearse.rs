@@ -1,0 +1,173 @@
+//! Rehearsal: past crossings, or one person, against an edition, with nothing changed.
+
+use std::sync::Arc;
+
+use axum::extract::State;
+use chrono::Duration;
+use http::StatusCode;
+use passeur_api::{Fare, GateRehearsal, PersonRehearsal, PersonRequest, Problem, Rehearsal, RehearseRequest, Role};
+use passeur_core::evidence::{Evidence, FORMAT};
+use passeur_core::expect;
+use passeur_core::rehearse::{CONSOLE, Effects, Tried, Verdict, effects, tell_at, try_at};
+use passeur_core::site::{Access, Described, Site};
+use passeur_core::step::{Lang, sentence};
+
+use super::auth::Engineer;
+use super::crossings::show;
+use super::extract::Json;
+use super::sites::{document, sound};
+use super::{ApiError, problem};
+use crate::app::App;
+use crate::rehearsal::{Pair, past as rehearse};
+use crate::signin::evidence as asking;
+
+/// The longest look back, in days; as long as crossings are kept by default.
+const DAYS_MAX: u16 = 90;
+
+/// Rehearses the crossings of the last days.
+#[utoipa::path(post, operation_id = "rehearse", path = "/rehearse", request_body = RehearseRequest,
+    responses((status = 200, body = Rehearsal), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn past(State(app): State<App>, who: Engineer, Json(ask): Json<RehearseRequest>) -> Result<Json<Rehearsal>, ApiError> {
+    who.may(Role::View)?;
+    let days = ask.days.unwrap_or(7);
+    if !(1..=DAYS_MAX).contains(&days) {
+        let words = format!("days is a number from 1 to {DAYS_MAX}.");
+        return Err(problem(StatusCode::BAD_REQUEST, "query", "Not understood", &words));
+    }
+    let (before, after) = (document(&app, Default::default()).await?, document(&app, ask.source).await?);
+    let pair = Pair { before: sound(&before)?, after: sound(&after)?, lang: who.lang };
+    let since = app.now() - Duration::days(i64::from(days));
+    let sums = rehearse(&app, pair, since, ask.gate.as_deref()).await?;
+    Ok(Json(Rehearsal {
+        before: before.name,
+        after: after.name,
+        since,
+        crossings: sums.crossings,
+        distinct: sums.distinct,
+        millis: sums.millis,
+        same: sums.same,
+        refused: sums.refused.crossings,
+        admitted: sums.admitted.crossings,
+        differing: sums.differs.crossings,
+        not_known: sums.not_known.crossings,
+        refuses: sums.refused.shown(),
+        admits: sums.admitted.shown(),
+        differs: sums.differs.shown(),
+        cannot_be_known: sums.not_known.shown(),
+    }))
+}
+
+/// Evidence of somebody described by hand. Without groups or attributes the directories are left to be asked.
+fn described(app: &App, site: &Site, ask: &PersonRequest) -> Result<Evidence, ApiError> {
+    let who = Described {
+        provider: ask.provider.clone(),
+        amr: Some(ask.amr.clone()),
+        acr: ask.acr.clone(),
+        groups: ask.groups.clone().unwrap_or_default(),
+        attributes: ask.attributes.clone(),
+        ..Described::default()
+    };
+    let mut evidence = expect::described(site, &who, app.now()).ok_or_else(|| {
+        let words = format!("There is no provider \"{}\".", ask.provider);
+        problem(StatusCode::NOT_FOUND, "no-provider", "No such provider", &words)
+    })?;
+    // Claims may be of any shape here, as a provider's may.
+    for (name, value) in ask.claims.iter().flatten() {
+        evidence.claims.insert(name.clone(), value.clone());
+    }
+    if let Some(subject) = evidence.claims.get("sub").and_then(|v| v.as_str()) {
+        evidence.subject = subject.to_owned();
+    }
+    if ask.groups.is_none() && ask.attributes.is_empty() {
+        evidence.look_ups.clear();
+    }
+    Ok(evidence)
+}
+
+fn accesses(site: &Site) -> impl Iterator<Item = &Access> {
+    site.gates.iter().map(|g| &g.access).chain(&site.engineers)
+}
+
+/// What is known of the person: recorded, described, and where asked for, looked up now.
+async fn evidence_of(app: &App, before: &Site, after: &Site, ask: &PersonRequest) -> Result<Evidence, ApiError> {
+    let mut evidence = match &ask.subject {
+        None => described(app, if before.provider(&ask.provider).is_some() { before } else { after }, ask)?,
+        Some(subject) => {
+            let none = || {
+                let words = format!(
+                    "Nobody with subject \"{subject}\" came through provider \"{}\" while crossings were kept. Describe them by hand.",
+                    ask.provider
+                );
+                problem(StatusCode::NOT_FOUND, "no-person", "Nobody known", &words)
+            };
+            let body = app.store.latest_evidence(&ask.provider, subject).await?.ok_or_else(none)?;
+            let read = serde_json::from_value::<Evidence>(body).ok().filter(|e| e.format == FORMAT);
+            read.ok_or_else(none)?
+        }
+    };
+    let by_hand = ask.groups.is_some() || !ask.attributes.is_empty();
+    for (site, access) in accesses(before).map(|a| (before, a)).chain(accesses(after).map(|a| (after, a))) {
+        let Some(directory) = access.directory.as_ref().filter(|d| app.directory(d).is_some()) else { continue };
+        let known = evidence.look_up(directory).is_some();
+        if access.provider == evidence.provider && !by_hand && (!known || ask.fresh) {
+            asking::complete(app, site, access, &mut evidence).await;
+        }
+    }
+    Ok(evidence)
+}
+
+fn fare(site: &Site, gate: &str, evidence: &Evidence, tried: &Tried, lang: Lang) -> Fare {
+    let (steps, decided) = tell_at(site, gate, evidence);
+    let place = decided.as_ref().and_then(|d| steps.iter().position(|s| s == d));
+    let (verdict, given) = match &tried.verdict {
+        Verdict::In(given) => ("in", given.clone()),
+        Verdict::Out => ("out", Default::default()),
+        Verdict::NoGate => ("no-gate", Default::default()),
+        Verdict::NotKnown(_) => ("not-known", Default::default()),
+    };
+    Fare {
+        verdict: verdict.to_owned(),
+        because: decided.map(|s| sentence(&s, lang)).unwrap_or_default(),
+        roles: given.roles,
+        headers: given.values.into_iter().map(|(n, v)| format!("{n}: {v}")).collect(),
+        steps: steps.iter().enumerate().map(|(i, s)| show(i, s, place == Some(i), lang)).collect(),
+    }
+}
+
+/// Rehearses one person at every gate: known from their crossings, or described by hand.
+#[utoipa::path(post, operation_id = "rehearse_person", path = "/rehearse/person", request_body = PersonRequest,
+    responses((status = 200, body = PersonRehearsal), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn person(
+    State(app): State<App>,
+    who: Engineer,
+    Json(ask): Json<PersonRequest>,
+) -> Result<Json<PersonRehearsal>, ApiError> {
+    who.may(Role::View)?;
+    let (before, after) = (document(&app, Default::default()).await?, document(&app, ask.source.clone()).await?);
+    let (a, b): (Arc<Site>, Arc<Site>) = (sound(&before)?, sound(&after)?);
+    let evidence = evidence_of(&app, &a, &b, &ask).await?;
+    let mut names: Vec<&str> = a.gates.iter().chain(&b.gates).map(|g| g.name.as_str()).collect();
+    names.push(CONSOLE);
+    let mut gates: Vec<GateRehearsal> = vec![];
+    for name in names {
+        if gates.iter().any(|g| g.gate == name) || ask.gate.as_deref().is_some_and(|g| g != name) {
+            continue;
+        }
+        let (now, then) = (try_at(&a, name, &evidence), try_at(&b, name, &evidence));
+        let (effect, what) = match effects(&now, &then, who.lang) {
+            Effects::Same => ("same", vec![]),
+            Effects::Refused => ("refused", vec![]),
+            Effects::Admitted => ("admitted", vec![]),
+            Effects::Differs(what) => ("differs", what),
+            Effects::NotKnown(missing) => ("not-known", missing.iter().map(|m| m.words(who.lang)).collect()),
+        };
+        gates.push(GateRehearsal {
+            gate: name.to_owned(),
+            effect: effect.to_owned(),
+            now: fare(&a, name, &evidence, &now, who.lang),
+            then: fare(&b, name, &evidence, &then, who.lang),
+            what,
+        });
+    }
+    Ok(Json(PersonRehearsal { before: before.name, after: after.name, gates }))
+}

@@ -1,0 +1,252 @@
+//! The site file and its editions: read, check, compare.
+
+mod draft;
+mod publish;
+
+pub use draft::*;
+pub use publish::*;
+
+use std::sync::Arc;
+
+use axum::extract::State;
+use http::StatusCode;
+use passeur_api::{
+    Change, CheckAnswer, CheckRequest, CompareRequest, Comparison, Edition, EditionLine, Finding, Problem, Role, SecretUse,
+    Source,
+};
+use passeur_core::compare::{Bearing, Side, compare as compare_sides, difference};
+use passeur_core::expect::{self, Broken};
+use passeur_core::site::{self, Severity, Site};
+use passeur_core::step::Lang;
+use passeur_store::EditionRow;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use super::auth::Engineer;
+use super::extract::{Json, Path, Query};
+use super::{ApiError, problem};
+use crate::app::App;
+
+fn shown(f: &site::Finding) -> Finding {
+    let severity = match f.severity {
+        Severity::Error => "error",
+        Severity::Warning => "warning",
+    };
+    Finding {
+        severity: severity.to_owned(),
+        line: f.line,
+        place: f.place.clone(),
+        what: f.what.clone(),
+        remedy: f.remedy.clone(),
+    }
+}
+
+fn broken(b: Broken) -> Finding {
+    Finding {
+        severity: BROKEN.to_owned(),
+        line: b.line,
+        place: format!("{}, at {}", b.name, b.gate),
+        what: b.what.join("; "),
+        remedy: b.because,
+    }
+}
+
+/// The severity of an expectation that does not hold.
+const BROKEN: &str = "expectation";
+
+/// Compiles a document, tries its expectations, and adds what only the store can say: secrets that are named and not
+/// stored.
+async fn examine(app: &App, lang: Lang, document: &str) -> Result<(Option<Site>, Vec<Finding>), ApiError> {
+    let (site, findings) = site::compile(document);
+    let mut findings: Vec<Finding> = findings.iter().map(shown).collect();
+    if let Some(site) = &site {
+        findings.extend(expect::broken(site, app.now(), lang).into_iter().map(broken));
+        let stored = app.store.secret_list().await?;
+        for (name, needed_by) in site.secrets() {
+            if !stored.iter().any(|s| s.name == name) {
+                findings.push(Finding {
+                    severity: "warning".into(),
+                    line: 0,
+                    place: needed_by,
+                    what: format!("the secret \"{name}\" is not stored yet"),
+                    remedy: format!("Store it: passeur secret set {name}"),
+                });
+            }
+        }
+    }
+    Ok((site, findings))
+}
+
+/// A document with what it is called.
+pub struct Document {
+    /// Such as `edition 3`.
+    pub name: String,
+    pub text: String,
+    pub edition: Option<i32>,
+    /// The version of the draft it was read from.
+    pub draft: Option<i64>,
+}
+
+fn no_edition() -> ApiError {
+    problem(StatusCode::NOT_FOUND, "no-edition", "Nothing published", "Publish a site file first: passeur site publish FILE")
+}
+
+/// The document that a request means.
+pub async fn document(app: &App, source: Source) -> Result<Document, ApiError> {
+    let of = |row: EditionRow| Document {
+        name: format!("edition {}", row.number),
+        text: row.document,
+        edition: Some(row.number),
+        draft: None,
+    };
+    match source {
+        Source { document: None, draft: false, edition: None } => app.store.live_edition().await?.map(of).ok_or_else(no_edition),
+        Source { document: Some(text), draft: false, edition: None } => {
+            Ok(Document { name: "the site file".into(), text, edition: None, draft: None })
+        }
+        Source { document: None, draft: true, edition: None } => {
+            let row = app.store.draft().await?.ok_or_else(no_draft)?;
+            Ok(Document { name: "the draft".into(), text: row.document, edition: None, draft: Some(row.version) })
+        }
+        Source { document: None, draft: false, edition: Some(n) } => {
+            let none = || {
+                problem(
+                    StatusCode::NOT_FOUND,
+                    "no-edition",
+                    "No such edition",
+                    &format!("There is no edition {n}; see passeur site editions."),
+                )
+            };
+            app.store.edition(n).await?.map(of).ok_or_else(none)
+        }
+        _ => Err(problem(StatusCode::BAD_REQUEST, "query", "Not understood", "Name one of document, draft and edition.")),
+    }
+}
+
+/// The site that a document compiles to, for calls that need a sound one.
+pub fn sound(document: &Document) -> Result<Arc<Site>, ApiError> {
+    let (site, findings) = site::compile(&document.text);
+    site.map(Arc::new).ok_or_else(|| {
+        let n = findings.iter().filter(|f| f.severity == Severity::Error).count();
+        let detail = format!("{} has {n} mistakes.", document.name);
+        problem(StatusCode::UNPROCESSABLE_ENTITY, "site-file", "Not a sound site file", &detail)
+            .with_findings(findings.iter().map(shown).collect())
+    })
+}
+
+/// Shows an edition with its warnings and its secrets.
+async fn whole(app: &App, lang: Lang, row: EditionRow) -> Result<Edition, ApiError> {
+    let (site, findings) = examine(app, lang, &row.document).await?;
+    let stored = app.store.secret_list().await?;
+    let mut names: Vec<String> = site.map(|s| s.secrets().into_iter().map(|(n, _)| n).collect()).unwrap_or_default();
+    names.sort();
+    names.dedup();
+    let then = |name: &str| row.secrets.as_ref()?.get(name)?.as_i64().and_then(|v| i32::try_from(v).ok());
+    let secrets = names.into_iter().map(|name| SecretUse {
+        version: stored.iter().find(|s| s.name == name).map_or(0, |s| s.version),
+        version_then: then(&name),
+        name,
+    });
+    Ok(Edition {
+        secrets: secrets.collect(),
+        number: row.number,
+        note: row.note,
+        author: row.author,
+        published_at: row.published_at,
+        document: row.document,
+        findings,
+        copy_of: row.copy_of,
+        confirm_by: row.confirm_by,
+        confirmed_by: row.confirmed_by,
+    })
+}
+
+/// The live edition.
+#[utoipa::path(get, path = "/site", responses((status = 200, body = Edition), (status = 404, body = Problem)))]
+pub async fn live(State(app): State<App>, who: Engineer) -> Result<Json<Edition>, ApiError> {
+    who.may(Role::View)?;
+    let row = app.store.live_edition().await?.ok_or_else(no_edition)?;
+    Ok(Json(whole(&app, who.lang, row).await?))
+}
+
+/// An edition by number.
+#[utoipa::path(get, path = "/site/editions/{number}", params(("number" = i32, Path)),
+    responses((status = 200, body = Edition), (status = 404, body = Problem)))]
+pub async fn edition(State(app): State<App>, who: Engineer, Path(number): Path<i32>) -> Result<Json<Edition>, ApiError> {
+    who.may(Role::View)?;
+    let none = || problem(StatusCode::NOT_FOUND, "no-edition", "No such edition", &format!("There is no edition {number}."));
+    let row = app.store.edition(number).await?.ok_or_else(none)?;
+    Ok(Json(whole(&app, who.lang, row).await?))
+}
+
+/// Which editions.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct HistoryQuery {
+    /// Only those below this number.
+    before: Option<i32>,
+    /// At most so many, 1 to 500; 50 unless said.
+    limit: Option<i64>,
+}
+
+/// The history, latest first.
+#[utoipa::path(get, path = "/site/editions", params(HistoryQuery), responses((status = 200, body = Vec<EditionLine>)))]
+pub async fn editions(
+    State(app): State<App>,
+    who: Engineer,
+    Query(q): Query<HistoryQuery>,
+) -> Result<Json<Vec<EditionLine>>, ApiError> {
+    who.may(Role::View)?;
+    let live = app.store.live_edition_number().await?;
+    let rows = app.store.edition_heads(q.before, q.limit.unwrap_or(50).clamp(1, 500)).await?;
+    let lines = rows.into_iter().map(|r| EditionLine {
+        live: r.number == live,
+        number: r.number,
+        note: r.note,
+        author: r.author,
+        published_at: r.published_at,
+        copy_of: r.copy_of,
+        confirm_by: r.confirm_by,
+        confirmed_by: r.confirmed_by,
+    });
+    Ok(Json(lines.collect()))
+}
+
+/// Checks a site file as a whole; nothing is changed.
+#[utoipa::path(post, path = "/site/check", request_body = CheckRequest, responses((status = 200, body = CheckAnswer)))]
+pub async fn check(State(app): State<App>, who: Engineer, Json(ask): Json<CheckRequest>) -> Result<Json<CheckAnswer>, ApiError> {
+    who.may(Role::View)?;
+    let (site, findings) = examine(&app, who.lang, &ask.document).await?;
+    Ok(Json(CheckAnswer { sound: site.is_some(), findings }))
+}
+
+/// Says what a change means: what people would lose, what they would gain, every other key, and the plain difference.
+#[utoipa::path(post, path = "/site/compare", request_body = CompareRequest,
+    responses((status = 200, body = Comparison), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn compare(
+    State(app): State<App>,
+    who: Engineer,
+    Json(ask): Json<CompareRequest>,
+) -> Result<Json<Comparison>, ApiError> {
+    who.may(Role::View)?;
+    let (before, after) = (document(&app, ask.before).await?, document(&app, ask.after).await?);
+    let (a, b) = (sound(&before)?, sound(&after)?);
+    let changes = compare_sides(Side { text: &before.text, site: &a }, Side { text: &after.text, site: &b });
+    let changes = changes.iter().map(|c| Change {
+        bearing: match c.bearing {
+            Bearing::Narrower => "narrower",
+            Bearing::Wider => "wider",
+            Bearing::Other => "other",
+        }
+        .to_owned(),
+        place: c.place.clone(),
+        code: c.code().to_owned(),
+        words: c.words(who.lang),
+    });
+    Ok(Json(Comparison {
+        changes: changes.collect(),
+        difference: difference(&before.text, &after.text),
+        before: before.name,
+        after: after.name,
+    }))
+}

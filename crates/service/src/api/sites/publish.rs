@@ -1,0 +1,156 @@
+//! Publishing, rolling back and confirming. What a change would do to people is looked at first, and asked about.
+
+use axum::extract::State;
+use chrono::Duration;
+use http::StatusCode;
+use passeur_api::{Affected, Edition, Problem, PublishRequest, Role};
+use passeur_core::rehearse::CONSOLE;
+use passeur_core::site::Site;
+use passeur_store::EditionRow;
+use serde_json::json;
+use std::sync::Arc;
+
+use super::super::auth::Engineer;
+use super::super::extract::Json;
+use super::super::{ApiError, problem};
+use super::{BROKEN, Document, document, examine, whole};
+use crate::app::App;
+use crate::lockout;
+use crate::rehearsal::{self, Pair};
+
+/// How far back it is looked who came in.
+const LOOK_BACK_DAYS: i64 = 7;
+/// How many are named in words; the list holds more.
+const NAMED: usize = 8;
+
+/// A refusal that the word in `anyway` overrides.
+fn unless_named(status: StatusCode, word: &str, title: &str, detail: &str) -> ApiError {
+    problem(status, word, title, detail).with_anyway(word)
+}
+
+fn count(n: usize, one: &str, more: &str) -> String {
+    format!("{n} {}", if n == 1 { one } else { more })
+}
+
+/// The people in words: the first few by name.
+fn names(people: &[Affected]) -> String {
+    let mut told: Vec<String> = people.iter().take(NAMED).map(|p| format!("{} at {}", p.person, p.gate)).collect();
+    if people.len() > NAMED {
+        told.push(format!("and {} more", people.len() - NAMED));
+    }
+    told.join(", ")
+}
+
+/// Whether somebody who came in this week would be refused: the publisher is asked first.
+async fn ask_about_people(app: &App, who: &Engineer, site: &Arc<Site>) -> Result<(), ApiError> {
+    let Some(live) = app.live.get() else { return Ok(()) };
+    let pair = Pair { before: Arc::new(live.site.clone()), after: site.clone(), lang: who.lang };
+    let sums = rehearsal::past(app, pair, app.now() - Duration::days(LOOK_BACK_DAYS), None).await?;
+    let refused = sums.refused.shown();
+    if refused.is_empty() {
+        return Ok(());
+    }
+    let people = count(refused.len(), "person who came in this week", "people who came in this week");
+    let detail = format!("It would refuse {people}: {}. Nothing was changed.", names(&refused));
+    Err(unless_named(StatusCode::CONFLICT, "refuses-people", "It would refuse people", &detail).with_refused(refused))
+}
+
+/// Whether every engineer would lose the console.
+async fn ask_about_engineers(app: &App, who: &Engineer, site: &Site) -> Result<(), ApiError> {
+    let Some(found) = lockout::check(app, who.evidence.as_ref(), site).await? else { return Ok(()) };
+    Err(unless_named(StatusCode::CONFLICT, "locked-out", "It would lock engineers out", &found))
+}
+
+/// Publishes a site file, the draft, or an earlier edition, as the next edition.
+#[utoipa::path(post, path = "/site/publish", request_body = PublishRequest,
+    responses((status = 200, body = Edition), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<PublishRequest>) -> Result<Json<Edition>, ApiError> {
+    who.may(Role::Configure)?;
+    let live = app.store.live_edition_number().await?;
+    let based_on = match (&ask.based_on, ask.source.draft) {
+        (None, true) => app.store.draft().await?.map(|d| d.based_on),
+        (given, _) => *given,
+    };
+    if based_on.is_some_and(|n| n != live) {
+        let detail = format!(
+            "Edition {live} is live; the change was made on another. Compare with it (passeur site compare), put your change in, publish again."
+        );
+        return Err(problem(StatusCode::CONFLICT, "conflict", "Another edition is live", &detail));
+    }
+    if ask.confirm_within.is_some_and(|m| !(1..=60).contains(&m)) {
+        return Err(problem(
+            StatusCode::BAD_REQUEST,
+            "query",
+            "Not understood",
+            "confirm_within is a number of minutes from 1 to 60.",
+        ));
+    }
+    if ask.confirm_within.is_some() && live == 0 {
+        let words = "There is no earlier edition to go back to. Publish the first one without confirm_within.";
+        return Err(problem(StatusCode::BAD_REQUEST, "query", "Nothing to go back to", words));
+    }
+    let Document { text, edition: copy_of, draft, .. } = document(&app, ask.source).await?;
+    let (site, findings) = examine(&app, who.lang, &text).await?;
+    let Some(site) = site.map(Arc::new) else {
+        let n = findings.iter().filter(|f| f.severity == "error").count();
+        let detail = format!("The site file has {}; nothing was changed.", count(n, "mistake", "mistakes"));
+        return Err(problem(StatusCode::UNPROCESSABLE_ENTITY, "site-file", "Not published", &detail).with_findings(findings));
+    };
+    let accepts = |word: &str| ask.anyway.iter().any(|a| a == word);
+    let broken: Vec<_> = findings.iter().filter(|f| f.severity == BROKEN).cloned().collect();
+    if !accepts("expectations") && !broken.is_empty() {
+        let detail = format!("{} would not hold. Nothing was changed.", count(broken.len(), "expectation", "expectations"));
+        let status = StatusCode::CONFLICT;
+        return Err(unless_named(status, "expectations", "Expectations would not hold", &detail).with_findings(broken));
+    }
+    if !accepts("locked-out") {
+        ask_about_engineers(&app, &who, &site).await?;
+    }
+    if !accepts("refuses-people") {
+        ask_about_people(&app, &who, &site).await?;
+    }
+    let versions: serde_json::Map<_, _> =
+        app.store.secret_list().await?.into_iter().map(|s| (s.name, serde_json::Value::from(s.version))).collect();
+    let row = EditionRow {
+        number: live + 1,
+        document: text,
+        note: passeur_core::text::shorten(ask.note.trim(), 500),
+        author: who.name.clone(),
+        published_at: app.now(),
+        copy_of,
+        confirm_by: ask.confirm_within.map(|m| app.now() + Duration::minutes(i64::from(m))),
+        confirmed_by: None,
+        secrets: Some(versions.into()),
+    };
+    let about = json!({"edition": row.number, "note": row.note, "copy_of": copy_of, "anyway": ask.anyway, "confirm_within": ask.confirm_within});
+    app.store.publish(row.clone(), draft, who.act(&app, "publish", about)).await?;
+    app.load_edition(false).await?;
+    tracing::info!(edition = row.number, author = row.author, note = row.note, "published");
+    Ok(Json(whole(&app, who.lang, row).await?))
+}
+
+/// Confirms the live edition, so that it does not go back by itself. Only somebody who signed in under it can.
+#[utoipa::path(post, path = "/site/confirm", responses((status = 200, body = Edition), (status = 409, body = Problem)))]
+pub async fn confirm(State(app): State<App>, who: Engineer) -> Result<Json<Edition>, ApiError> {
+    who.may(Role::Configure)?;
+    let conflict = |detail: &str| problem(StatusCode::CONFLICT, "confirm", "Not confirmed", detail);
+    let row = app.store.live_edition().await?.ok_or_else(|| conflict("Nothing is published."))?;
+    if row.confirm_by.is_none() || row.confirmed_by.is_some() {
+        return Err(conflict(&format!("Edition {} waits for no confirmation.", row.number)));
+    }
+    // The emergency account shows nothing of whether anybody could sign in under it.
+    if who.evidence.is_none() || who.began.is_none_or(|began| began <= row.published_at) {
+        let words = format!(
+            "Edition {} is confirmed from a sign-in made under it: sign out, sign in to the {CONSOLE} again, and confirm there.",
+            row.number
+        );
+        return Err(conflict(&words));
+    }
+    let act = who.act(&app, "confirm", json!({"edition": row.number}));
+    if !app.store.confirm(row.number, &who.name, act).await? {
+        return Err(conflict("Another edition is live by now, or it was confirmed just before."));
+    }
+    app.load_edition(true).await?;
+    let row = app.store.edition(row.number).await?.ok_or_else(|| conflict("The edition is gone."))?;
+    Ok(Json(whole(&app, who.lang, row).await?))
+}

@@ -1,0 +1,51 @@
+//! Whether anybody could still configure the service under a draft: those known to be engineers are tried on it.
+
+use chrono::Duration;
+use passeur_core::evidence::Evidence;
+use passeur_core::rehearse::{CONSOLE, Verdict, because, try_at};
+use passeur_core::site::Site;
+use passeur_core::step::Lang;
+use passeur_store::StoreError;
+
+use crate::app::App;
+
+/// How far back engineers are looked for.
+const LOOK_BACK_DAYS: i64 = 30;
+
+fn configures(site: &Site, evidence: &Evidence) -> bool {
+    matches!(try_at(site, CONSOLE, evidence).verdict, Verdict::In(given) if given.roles.iter().any(|r| r == "configure"))
+}
+
+/// Why engineers would be locked out, in words; none when the publisher, if they signed in, and at least one other known
+/// engineer could still configure. Where no engineer ever signed in, nothing can be said, and nothing is refused.
+pub async fn check(app: &App, publisher: Option<&Evidence>, site: &Site) -> Result<Option<String>, StoreError> {
+    let live = app.live.get();
+    if let Some(evidence) = publisher
+        && !configures(site, evidence)
+    {
+        let why = because(site, CONSOLE, evidence, Lang::En);
+        return Ok(Some(format!("You could not configure Passeur any more under it. {why} Nothing was changed.")));
+    }
+    if publisher.is_some() {
+        return Ok(None);
+    }
+    let rows = app.store.past_crossings(app.now() - Duration::days(LOOK_BACK_DAYS), Some(CONSOLE), None).await?;
+    let mut engineers: Vec<(String, Evidence)> = vec![];
+    for row in rows.into_iter().rev() {
+        let Ok(evidence) = serde_json::from_str::<Evidence>(&row.evidence) else { continue };
+        let known = engineers.iter().any(|(_, e)| (&e.provider, &e.subject) == (&evidence.provider, &evidence.subject));
+        // Only who may configure today can lose it.
+        if !known && live.as_ref().is_some_and(|l| configures(&l.site, &evidence)) {
+            engineers.push((row.person, evidence));
+        }
+    }
+    if engineers.is_empty() || engineers.iter().any(|(_, e)| configures(site, e)) {
+        return Ok(None);
+    }
+    let names: Vec<&str> = engineers.iter().take(8).map(|(n, _)| n.as_str()).collect();
+    let why = engineers.first().map(|(_, e)| because(site, CONSOLE, e, Lang::En)).unwrap_or_default();
+    Ok(Some(format!(
+        "No engineer who signed in within {LOOK_BACK_DAYS} days could configure Passeur under it: {}. {why} Nothing was changed.",
+        names.join(", ")
+    )))
+}

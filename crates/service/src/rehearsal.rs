@@ -1,0 +1,203 @@
+//! Past crossings and people against an edition: facts from the store, verdicts from core, nothing changed.
+//!
+//! Crossings are read page by page. Equal facts at the same gate are evaluated once; what became of them is added up by
+//! person. The evaluating is done off the async threads, one rehearsal at a time.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Instant;
+
+use chrono::{DateTime, Utc};
+use passeur_api::Affected;
+use passeur_core::Moment;
+use passeur_core::evidence::{Evidence, FORMAT};
+use passeur_core::rehearse::{Effects, because, effects, try_at};
+use passeur_core::site::Site;
+use passeur_core::step::Lang;
+use passeur_store::{PAGE, PastCrossing, StoreError};
+
+use crate::app::App;
+
+/// The most crossings of one rehearsal.
+const CROSSINGS_MAX: i64 = 1_000_000;
+/// The most people kept of one kind, and shown of it.
+const PEOPLE_MAX: usize = 20_000;
+const SHOWN_MAX: usize = 500;
+
+/// The editions that are tried against each other.
+#[derive(Clone)]
+pub struct Pair {
+    pub before: Arc<Site>,
+    pub after: Arc<Site>,
+    pub lang: Lang,
+}
+
+/// What would happen to a crossing, by its place in [`Sums`].
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+enum Kind {
+    Same,
+    Refused,
+    Admitted,
+    Differs,
+    NotKnown,
+}
+
+/// What becomes of equal facts at a gate: found out once.
+#[derive(Clone)]
+struct Fate {
+    kind: Kind,
+    now: String,
+    then: String,
+    what: Vec<String>,
+}
+
+/// What was found, added up.
+#[derive(Default)]
+pub struct Sums {
+    pub crossings: i64,
+    pub distinct: i64,
+    pub millis: u64,
+    pub same: i64,
+    pub refused: People,
+    pub admitted: People,
+    pub differs: People,
+    pub not_known: People,
+}
+
+/// People of one kind.
+#[derive(Default)]
+pub struct People {
+    pub crossings: i64,
+    all: HashMap<(String, String, String), Affected>,
+}
+
+impl People {
+    fn add(&mut self, of: &Past, fate: &Fate) {
+        self.crossings += 1;
+        let key = (of.gate.clone(), of.provider.clone(), of.subject.clone());
+        if self.all.len() >= PEOPLE_MAX && !self.all.contains_key(&key) {
+            return;
+        }
+        let person = self.all.entry(key).or_insert_with(|| Affected {
+            gate: of.gate.clone(),
+            person: of.person.clone(),
+            provider: of.provider.clone(),
+            subject: of.subject.clone(),
+            crossings: 0,
+            last: DateTime::<Utc>::MIN_UTC,
+            crossing: String::new(),
+            now: String::new(),
+            then: String::new(),
+            what: vec![],
+        });
+        person.crossings += 1;
+        if of.at >= person.last {
+            (person.last, person.crossing) = (of.at, of.id.clone());
+            (person.now, person.then, person.what) = (fate.now.clone(), fate.then.clone(), fate.what.clone());
+        }
+    }
+
+    /// Those with the most crossings first.
+    pub fn shown(self) -> Vec<Affected> {
+        let mut all: Vec<Affected> = self.all.into_values().collect();
+        all.sort_by(|a, b| b.crossings.cmp(&a.crossings).then_with(|| (&a.person, &a.gate).cmp(&(&b.person, &b.gate))));
+        all.truncate(SHOWN_MAX);
+        all
+    }
+}
+
+/// One past crossing, read.
+struct Past {
+    id: String,
+    at: Moment,
+    gate: String,
+    person: String,
+    provider: String,
+    subject: String,
+}
+
+/// Fates by gate and facts.
+#[derive(Default)]
+struct Known {
+    fates: HashMap<(String, [u8; 32]), Arc<Fate>>,
+    sums: Sums,
+}
+
+impl Known {
+    fn take(&mut self, pair: &Pair, page: Vec<PastCrossing>) {
+        for row in page {
+            // Evidence of a format that this binary does not know is passed over, as everywhere.
+            let Ok(evidence) = serde_json::from_str::<Evidence>(&row.evidence) else { continue };
+            if evidence.format != FORMAT {
+                continue;
+            }
+            let fate = self.fates.entry((row.gate.clone(), evidence.facts())).or_insert_with(|| {
+                self.sums.distinct += 1;
+                Arc::new(fate(pair, &row.gate, &evidence))
+            });
+            let fate = fate.clone();
+            let past = Past {
+                id: row.id,
+                at: row.at,
+                gate: row.gate,
+                person: row.person,
+                provider: evidence.provider,
+                subject: evidence.subject,
+            };
+            self.sums.crossings += 1;
+            match fate.kind {
+                Kind::Same => self.sums.same += 1,
+                Kind::Refused => self.sums.refused.add(&past, &fate),
+                Kind::Admitted => self.sums.admitted.add(&past, &fate),
+                Kind::Differs => self.sums.differs.add(&past, &fate),
+                Kind::NotKnown => self.sums.not_known.add(&past, &fate),
+            }
+        }
+    }
+}
+
+fn fate(pair: &Pair, gate: &str, evidence: &Evidence) -> Fate {
+    let Pair { before, after, lang } = pair;
+    let found = effects(&try_at(before, gate, evidence), &try_at(after, gate, evidence), *lang);
+    let told = |kind, what| Fate {
+        kind,
+        now: because(before, gate, evidence, *lang),
+        then: because(after, gate, evidence, *lang),
+        what,
+    };
+    match found {
+        Effects::Same => Fate { kind: Kind::Same, now: String::new(), then: String::new(), what: vec![] },
+        Effects::Refused => told(Kind::Refused, vec![]),
+        Effects::Admitted => told(Kind::Admitted, vec![]),
+        Effects::Differs(what) => told(Kind::Differs, what),
+        Effects::NotKnown(missing) => told(Kind::NotKnown, missing.iter().map(|m| m.words(*lang)).collect()),
+    }
+}
+
+/// Rehearses every crossing since a moment on which rules decided.
+pub async fn past(app: &App, pair: Pair, since: Moment, gate: Option<&str>) -> Result<Sums, StoreError> {
+    // One at a time: it may take a core for a while, and people who sign in come first.
+    let _one = app.rehearsing.lock().await;
+    let began = Instant::now();
+    let mut known = Known::default();
+    let mut after: Option<(chrono::NaiveDate, String)> = None;
+    let mut read = 0;
+    loop {
+        let page = app.store.past_crossings(since, gate, after.as_ref().map(|(d, id)| (*d, id.as_str()))).await?;
+        let full = page.len() as i64 == PAGE;
+        read += page.len() as i64;
+        after = page.last().map(|r| (r.day, r.id.clone()));
+        let (pair, mut so_far) = (pair.clone(), std::mem::take(&mut known));
+        known = tokio::task::spawn_blocking(move || {
+            so_far.take(&pair, page);
+            so_far
+        })
+        .await
+        .map_err(|e| StoreError::Query(e.to_string()))?;
+        if !full || read >= CROSSINGS_MAX {
+            break;
+        }
+    }
+    known.sums.millis = began.elapsed().as_millis() as u64;
+    Ok(known.sums)
+}

@@ -1,0 +1,77 @@
+//! Past crossings with the evidence they were decided on, page by page, for rehearsal.
+
+use chrono::NaiveDate;
+use diesel::prelude::*;
+use diesel::sql_types::{BigInt, Date, Nullable, Text, Timestamptz};
+use diesel_async::RunQueryDsl;
+use passeur_core::Moment;
+
+use crate::pool::{Store, StoreError};
+
+/// One past decision and what it was made on.
+#[derive(Clone, Debug, QueryableByName)]
+pub struct PastCrossing {
+    #[diesel(sql_type = Date)]
+    pub day: NaiveDate,
+    #[diesel(sql_type = Text)]
+    pub id: String,
+    #[diesel(sql_type = Timestamptz)]
+    pub at: Moment,
+    #[diesel(sql_type = Text)]
+    pub gate: String,
+    #[diesel(sql_type = Text)]
+    pub person: String,
+    /// The evidence as JSON text: it is read where there is time for it.
+    #[diesel(sql_type = Text)]
+    pub evidence: String,
+}
+
+/// The most crossings of one page.
+pub const PAGE: i64 = 5_000;
+
+impl Store {
+    /// Crossings since a moment on which a gate's rules decided, in the order of day and id, strictly after a crossing.
+    pub async fn past_crossings(
+        &self,
+        since: Moment,
+        gate: Option<&str>,
+        after: Option<(NaiveDate, &str)>,
+    ) -> Result<Vec<PastCrossing>, StoreError> {
+        let mut conn = self.conn().await?;
+        let (day, id) = after.unwrap_or((since.date_naive(), ""));
+        let rows = diesel::sql_query(
+            "SELECT c.day, c.id, c.at, c.gate, coalesce(c.person, c.subject, '') AS person, e.body::text AS evidence \
+             FROM crossings c JOIN evidence e ON e.day = c.day AND e.hash = c.evidence \
+             WHERE c.day >= $1 AND (c.day, c.id) > ($1, $2) AND c.at >= $3 AND c.outcome IN ('admitted', 'refused', 'failed', 'check-failed') \
+             AND ($4 IS NULL OR c.gate = $4) ORDER BY c.day, c.id LIMIT $5",
+        )
+        .bind::<Date, _>(day)
+        .bind::<Text, _>(id)
+        .bind::<Timestamptz, _>(since)
+        .bind::<Nullable<Text>, _>(gate)
+        .bind::<BigInt, _>(PAGE)
+        .load(&mut conn)
+        .await?;
+        Ok(rows)
+    }
+
+    /// The latest evidence of a person, as JSON.
+    pub async fn latest_evidence(&self, provider: &str, subject: &str) -> Result<Option<serde_json::Value>, StoreError> {
+        #[derive(QueryableByName)]
+        struct Body {
+            #[diesel(sql_type = diesel::sql_types::Jsonb)]
+            body: serde_json::Value,
+        }
+        let mut conn = self.conn().await?;
+        let row: Option<Body> = diesel::sql_query(
+            "SELECT e.body FROM crossings c JOIN evidence e ON e.day = c.day AND e.hash = c.evidence \
+             WHERE c.subject = $2 AND c.provider = $1 ORDER BY c.at DESC LIMIT 1",
+        )
+        .bind::<Text, _>(provider)
+        .bind::<Text, _>(subject)
+        .get_result(&mut conn)
+        .await
+        .optional()?;
+        Ok(row.map(|b| b.body))
+    }
+}
