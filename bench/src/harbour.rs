@@ -30,7 +30,42 @@ pub fn measure(seconds: u64) -> String {
     }
     text.push_str(&swaps(&runtime, seconds * 3));
     text.push_str(&runtime.block_on(stored()));
+    text.push_str(&runtime.block_on(rehearsed()));
     text
+}
+
+/// Past sign-ins that are rehearsed, and how many of them differ in what they were decided on.
+const PAST: i64 = 100_000;
+const DISTINCT: i64 = 20_000;
+
+/// A draft against a week of sign-ins.
+async fn rehearsed() -> String {
+    let mut stack = Stack::new().await;
+    stack.site = full(&stack.site, stack.address.port());
+    assert_eq!(stack.publish(&stack.site).await.0, 200);
+    let _anouk = stack.signed_in("anouk").await;
+    stack.settle().await;
+    let db = stack.database.look().await;
+    // The same sign-in again and again, by other people: each with evidence and a crossing of its own.
+    let fill = format!(
+        "CREATE TABLE one AS SELECT c.*, e.body FROM crossings c JOIN evidence e ON e.day = c.day AND e.hash = c.evidence WHERE c.gate = 'berths' LIMIT 1; \
+         INSERT INTO evidence SELECT day, sha256(i::text::bytea), jsonb_set(jsonb_set(body, '{{subject}}', to_jsonb('x' || i % {DISTINCT})), \
+           '{{look_ups,0,millis}}', to_jsonb(i % 1000)) FROM one, generate_series(1, {PAST}) i; \
+         INSERT INTO crossings (day, id, at, ended_at, gate, edition, node, outcome, provider, subject, person, address, method, target, steps, evidence) \
+         SELECT day, 'B' || lpad(i::text, 12, '0'), at, ended_at, gate, edition, node, outcome, provider, 'x' || i % {DISTINCT}, 'Person ' || i % {DISTINCT}, \
+           address, method, target, '[]', sha256(i::text::bytea) FROM one, generate_series(1, {PAST}) i; ANALYZE"
+    );
+    db.batch_execute(&fill).await.expect("past sign-ins");
+    let draft = stack.site.replace("when = { group = \"berth-access\" }", "when = { group = \"crane-crew\" }");
+    let began = Instant::now();
+    let (status, answer) = stack.post("/rehearse", json!({"source": {"document": draft}})).await;
+    let took = began.elapsed().as_secs_f64();
+    assert_eq!(status, 200, "{answer}");
+    assert_eq!(answer["refused"].as_i64(), Some(PAST + 1), "all of them would be refused");
+    format!(
+        "\n{} past sign-ins ({} of them distinct) were rehearsed against a draft in {took:.1} s, with 101 gates and 1,000 rules.\n",
+        answer["crossings"], answer["distinct"]
+    )
 }
 
 /// Sorted, the value below which so many of a hundred lie.

@@ -36,6 +36,7 @@ const router = createRouter({
     { path: '/editions', component: () => import('./pages/Editions.vue') },
     { path: '/editions/draft', component: () => import('./pages/DraftPage.vue') },
     { path: '/editions/:number(\\d+)', component: () => import('./pages/Edition.vue'), props: true },
+    { path: '/secrets', component: () => import('./pages/Secrets.vue') },
     { path: '/acts', component: () => import('./pages/Acts.vue') },
     { path: '/sessions', component: () => import('./pages/Sessions.vue') },
     { path: '/:rest(.*)', redirect: '/crossings' },

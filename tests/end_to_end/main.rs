@@ -21,6 +21,7 @@ mod forms;
 mod kept;
 mod nodes;
 mod rooms;
+mod secrets;
 mod sections;
 mod sessions;
 mod shots;

@@ -123,6 +123,9 @@ async fn pictures_of_the_demo() {
             b.open(&format!("{PASS}/console/editions")).await;
             b.shows("live").await;
             b.picture(&shot("editions.png")).await;
+            b.open(&format!("{PASS}/console/secrets")).await;
+            b.shows("harbour-account").await;
+            b.picture(&shot("secrets.png")).await;
             b.open(&format!("{PASS}/console/acts")).await;
             b.shows("holds").await;
             b.picture(&shot("acts.png")).await;

@@ -25,15 +25,19 @@ pub fn at(port: u16) -> String {
 async fn an_address_that_is_gone_is_passed_over_and_told_of() {
     let (address, task) = serve("127.0.0.1:0".parse().unwrap(), ledger::router()).await.unwrap();
     let stack = Stack::with(|s| instead(s, &format!("upstreams = [\"http://127.0.0.1:1\", \"http://{address}\"]"))).await;
-    for user in ["anouk", "benoit", "elodie", "jonas", "klara"] {
+    // Which address a session meets first is chosen by its random id: soon one meets the one that is gone.
+    for user in ["anouk", "benoit", "elodie", "jonas", "klara"].into_iter().cycle().take(60) {
         let mut person = Person::new();
         let page = person.sign_in(&stack.gate("/received"), user).await;
         assert_eq!(page.status, 200, "{user}: {}", page.body);
         let posted = person.send(Method::POST, &stack.gate("/received"), Some(&[("a", "b")])).await;
         assert_eq!(posted.status, 200, "nothing was written to the one that is gone: a form may go elsewhere");
+        if stack.get("/gates").await[0]["upstreams"][0]["failures"] != 0 {
+            break;
+        }
     }
     let upstreams = stack.get("/gates").await[0]["upstreams"].clone();
-    assert!(upstreams[0]["failures"].as_u64().unwrap() > 0, "of five sessions one at least meets it first: {upstreams}");
+    assert!(upstreams[0]["failures"].as_u64().unwrap() > 0, "of many sessions one at least meets it first: {upstreams}");
     assert!(upstreams[0]["last_failure"].as_str().unwrap().contains("refused"), "{upstreams}");
     assert_eq!(upstreams[1]["failures"], 0);
     task.abort();

@@ -351,19 +351,30 @@ pub struct ProviderTrial {
     /// A secret not stored yet; without it the stored one is used.
     #[serde(default)]
     pub secret: Option<String>,
+    /// The stored version to try, instead of the one in use.
+    #[serde(default)]
+    pub secret_version: Option<i32>,
     #[serde(default)]
     pub ca_file: Option<String>,
 }
 
+impl ProviderTrial {
+    /// The live edition's values with a stored version of the secret.
+    pub fn stored(name: &str, version: i32) -> ProviderTrial {
+        let secret_version = Some(version);
+        ProviderTrial { name: name.to_owned(), issuer: None, client_id: None, secret: None, secret_version, ca_file: None }
+    }
+}
+
 impl std::fmt::Debug for ProviderTrial {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let ProviderTrial { name, issuer, client_id, secret: _, ca_file } = self;
+        let ProviderTrial { name, issuer, client_id, secret: _, secret_version: _, ca_file } = self;
         write!(f, "ProviderTrial({name} {issuer:?} {client_id:?} {ca_file:?})")
     }
 }
 
 /// Values of a directory to try. Nothing is saved. What is left out is taken from the live edition's directory `name`.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct DirectoryTrial {
     pub name: String,
     #[serde(default)]
@@ -374,6 +385,9 @@ pub struct DirectoryTrial {
     pub account: Option<String>,
     #[serde(default)]
     pub password: Option<String>,
+    /// The stored version of the password to try, instead of the one in use.
+    #[serde(default)]
+    pub secret_version: Option<i32>,
     #[serde(default)]
     pub base: Option<String>,
     #[serde(default)]
@@ -387,9 +401,28 @@ pub struct DirectoryTrial {
     pub ca_file: Option<String>,
 }
 
+impl DirectoryTrial {
+    /// The live edition's values with a stored version of the password.
+    pub fn stored(name: &str, version: i32) -> DirectoryTrial {
+        DirectoryTrial { name: name.to_owned(), secret_version: Some(version), ..DirectoryTrial::default() }
+    }
+}
+
 impl std::fmt::Debug for DirectoryTrial {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let DirectoryTrial { name, url, start_tls: _, account, password: _, base, key, group_base: _, sample, ca_file: _ } = self;
+        let DirectoryTrial {
+            name,
+            url,
+            start_tls: _,
+            account,
+            password: _,
+            secret_version: _,
+            base,
+            key,
+            group_base: _,
+            sample,
+            ca_file: _,
+        } = self;
         write!(f, "DirectoryTrial({name} {url:?} {account:?} {base:?} {key:?} {sample:?})")
     }
 }

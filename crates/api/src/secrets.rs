@@ -8,23 +8,47 @@ use utoipa::ToSchema;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Secret {
     pub name: String,
-    /// 0 when it is named by the site and not stored yet.
+    /// The version in use; 0 when it is named by the site and not stored yet.
     pub version: i32,
     pub changed_at: Option<DateTime<Utc>>,
     pub changed_by: Option<String>,
+    /// The version that stands beside it: used where the one in use is refused.
+    pub next: Option<i32>,
+    /// Every version that is kept, the highest first.
+    pub versions: Vec<SecretVersion>,
     /// What needs it.
     pub needed_by: Vec<String>,
+}
+
+/// A kept version of a secret.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SecretVersion {
+    pub version: i32,
+    pub changed_at: DateTime<Utc>,
+    pub changed_by: String,
+}
+
+/// A version to put into use.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct UseSecret {
+    pub version: i32,
+    /// `untried` uses it although a trial with it failed.
+    #[serde(default)]
+    pub anyway: Vec<String>,
 }
 
 /// A secret to store.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct SecretValue {
     pub value: String,
+    /// Stands beside the one in use instead of taking its place.
+    #[serde(default)]
+    pub stand_by: bool,
 }
 
 impl std::fmt::Debug for SecretValue {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let SecretValue { value: _ } = self;
+        let SecretValue { value: _, stand_by: _ } = self;
         f.write_str("SecretValue(…)")
     }
 }

@@ -79,6 +79,10 @@ impl Client {
         self.send(request).await
     }
 
+    pub async fn delete<T: DeserializeOwned>(&self, path: &str) -> Result<T, Exit> {
+        self.send(self.request(Method::DELETE, path)).await
+    }
+
     /// DELETE of the version that was read.
     pub async fn delete_over(&self, path: &str, over: i64) -> Result<(), Exit> {
         self.send::<Option<()>>(self.request(Method::DELETE, path).header("if-match", format!("\"{over}\""))).await.map(|_| ())

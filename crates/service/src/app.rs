@@ -15,7 +15,7 @@ use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
 use passeur_links::clock::Clock;
 use passeur_links::ldap::DirectoryLink;
-use passeur_store::{Recorded, Store, StoreError};
+use passeur_store::{Recorded, SealedSecret, Store, StoreError};
 use uuid::Uuid;
 
 use crate::emergency::Emergency;
@@ -160,19 +160,32 @@ impl App {
         self.links.read().unwrap_or_else(|e| e.into_inner()).directories.get(name).cloned()
     }
 
-    /// Every stored secret, opened, by name.
-    pub async fn secrets(&self) -> Result<HashMap<String, String>, StoreError> {
-        let mut out = HashMap::new();
+    /// Every stored secret, opened, by name: the version in use, then the one that stands beside it.
+    pub async fn secrets(&self) -> Result<HashMap<String, Vec<String>>, StoreError> {
+        let mut out = HashMap::<String, Vec<String>>::new();
         for s in self.store.sealed_secrets().await? {
-            let bound = secret_binding(&s.name, s.version);
-            match self.ring.open(Purpose::Secret, &bound, &s.sealed).ok().and_then(|b| String::from_utf8(b).ok()) {
-                Some(value) => {
-                    out.insert(s.name, value);
-                }
-                None => tracing::error!(secret = s.name, version = s.version, "a secret cannot be opened with this key ring"),
+            if let Some(value) = self.open_secret(&s) {
+                out.entry(s.name).or_default().push(value);
             }
         }
         Ok(out)
+    }
+
+    /// A secret, opened: a given version, or the one in use.
+    pub async fn secret(&self, name: &str, version: Option<i32>) -> Result<Option<String>, StoreError> {
+        match version {
+            None => Ok(self.secrets().await?.remove(name).and_then(|all| all.into_iter().next())),
+            Some(v) => Ok(self.store.sealed_version(name, v).await?.and_then(|s| self.open_secret(&s))),
+        }
+    }
+
+    fn open_secret(&self, s: &SealedSecret) -> Option<String> {
+        let bound = secret_binding(&s.name, s.version);
+        let opened = self.ring.open(Purpose::Secret, &bound, &s.sealed).ok().and_then(|b| String::from_utf8(b).ok());
+        if opened.is_none() {
+            tracing::error!(secret = s.name, version = s.version, "a secret cannot be opened with this key ring");
+        }
+        opened
     }
 
     /// Loads the live edition when it is newer than the one in use, or always when `anew` (a secret changed). A node
@@ -236,8 +249,8 @@ impl App {
         self.load_edition(true).await
     }
 
-    fn build_links(&self, site: &Site, secrets: &HashMap<String, String>) -> Links {
-        let secret = |name: &Option<String>| name.as_ref().and_then(|n| secrets.get(n).cloned());
+    fn build_links(&self, site: &Site, secrets: &HashMap<String, Vec<String>>) -> Links {
+        let secret = |name: &Option<String>| name.as_ref().and_then(|n| secrets.get(n).cloned()).unwrap_or_default();
         let providers =
             site.providers.iter().map(|p| (p.name.clone(), ProviderLink::new(p.clone(), secret(&p.secret), self.clock.clone())));
         let directories = site

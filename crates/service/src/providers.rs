@@ -65,19 +65,20 @@ impl Cache {
 /// A provider of the live edition.
 pub struct ProviderLink {
     pub provider: Provider,
-    secret: Option<String>,
+    /// The version in use, then the one that stands beside it.
+    secrets: Vec<String>,
     clock: Clock,
     cache: Mutex<Cache>,
 }
 
 impl ProviderLink {
-    pub fn new(provider: Provider, secret: Option<String>, clock: Clock) -> Arc<ProviderLink> {
-        Arc::new(ProviderLink { provider, secret, clock, cache: Mutex::default() })
+    pub fn new(provider: Provider, secrets: Vec<String>, clock: Clock) -> Arc<ProviderLink> {
+        Arc::new(ProviderLink { provider, secrets, clock, cache: Mutex::default() })
     }
 
     /// Whether what the edition names as this provider's secret is stored.
     pub fn has_secret(&self) -> bool {
-        self.provider.secret.is_none() || self.secret.is_some()
+        self.provider.secret.is_none() || !self.secrets.is_empty()
     }
 
     pub fn client(&self) -> Result<Client, HttpError> {
@@ -132,8 +133,8 @@ impl ProviderLink {
         Ok((keys, for_unknown))
     }
 
-    fn auth(&self, metadata: &Metadata) -> ClientAuth {
-        match &self.secret {
+    fn auth(&self, metadata: &Metadata, secret: Option<&String>) -> ClientAuth {
+        match secret {
             None => ClientAuth::None,
             Some(s) if metadata.basic_auth => ClientAuth::Basic { secret: s.clone() },
             Some(s) => ClientAuth::Post { secret: s.clone() },
@@ -142,10 +143,11 @@ impl ProviderLink {
 
     /// How the client proves itself at the token endpoint, for the story.
     pub fn auth_method(&self, metadata: &Metadata) -> &'static str {
-        self.auth(metadata).method()
+        self.auth(metadata, self.secrets.first()).method()
     }
 
-    /// Exchanges a code. Returns the tokens and how long it took.
+    /// Exchanges a code. Returns the tokens and how long it took. Where the provider does not know the client by the secret
+    /// in use (RFC 6749 5.2, `invalid_client`), the one that stands beside it is tried: the other side changed first.
     pub async fn exchange(
         &self,
         metadata: &Metadata,
@@ -153,7 +155,31 @@ impl ProviderLink {
         redirect_uri: &str,
         pkce: &Pkce,
     ) -> Result<(Tokens, u32), ExchangeError> {
-        let auth = self.auth(metadata);
+        let mut done = self.exchange_with(self.secrets.first(), metadata, code, redirect_uri, pkce).await;
+        for secret in self.secrets.iter().skip(1) {
+            if !matches!(&done, Err(ExchangeError::Refused { error, .. }) if error == "invalid_client") {
+                break;
+            }
+            done = self.exchange_with(Some(secret), metadata, code, redirect_uri, pkce).await;
+            if done.is_ok() {
+                tracing::warn!(
+                    provider = self.provider.name,
+                    "the secret in use is refused, and the one beside it is taken: use it"
+                );
+            }
+        }
+        done
+    }
+
+    async fn exchange_with(
+        &self,
+        secret: Option<&String>,
+        metadata: &Metadata,
+        code: &str,
+        redirect_uri: &str,
+        pkce: &Pkce,
+    ) -> Result<(Tokens, u32), ExchangeError> {
+        let auth = self.auth(metadata, secret);
         let request = TokenRequest { code, redirect_uri, client_id: &self.provider.client_id, pkce, auth: &auth };
         let authorization = match &auth {
             ClientAuth::Basic { secret } => Some(basic_credentials(&self.provider.client_id, secret)),

@@ -86,10 +86,10 @@ pub async fn provider(app: &App, site: &Site, ask: &ProviderTrial) -> Result<Tri
         (None, Some(_)) if elsewhere => {
             return Err(Lacking("another issuer needs its own secret: give it with the trial".into()));
         }
-        (None, Some(name)) => app.secrets().await.ok().and_then(|s| s.get(name).cloned()),
+        (None, Some(name)) => app.secret(name, ask.secret_version).await.ok().flatten(),
         (None, None) => None,
     };
-    let link = ProviderLink::new(provider.clone(), stored, app.clock.clone());
+    let link = ProviderLink::new(provider.clone(), stored.into_iter().collect(), app.clock.clone());
     let Some(metadata) = discover(app, &link, &mut c).await else {
         return Ok(c.answer());
     };
@@ -301,7 +301,7 @@ pub async fn directory(app: &App, site: &Site, ask: &DirectoryTrial) -> Result<T
         (None, Some(_)) if elsewhere => {
             return Err(Lacking("another address or account needs its own password: give it with the trial".into()));
         }
-        (None, Some(name)) => app.secrets().await.ok().and_then(|s| s.get(name).cloned()),
+        (None, Some(name)) => app.secret(name, ask.secret_version).await.ok().flatten(),
         (None, None) => None,
     };
     let mut c = Checks(vec![]);

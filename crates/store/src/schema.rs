@@ -13,7 +13,12 @@ diesel::table! {
     }
 }
 diesel::table! {
-    secrets (name) { name -> Text, version -> Integer, sealed -> Binary, changed_at -> Timestamptz, changed_by -> Text, }
+    secrets (name) { name -> Text, version -> Integer, next -> Nullable<Integer>, latest -> Integer, }
+}
+diesel::table! {
+    secret_versions (name, version) {
+        name -> Text, version -> Integer, sealed -> Binary, changed_at -> Timestamptz, changed_by -> Text,
+    }
 }
 diesel::table! {
     tokens (digest) { digest -> Binary, name -> Text, role -> Text, created_at -> Timestamptz, revoked_at -> Nullable<Timestamptz>, }
@@ -71,4 +76,5 @@ diesel::table! {
 diesel::table! { acts_head (single) { single -> Bool, number -> BigInt, mac -> Binary, } }
 diesel::joinable!(gate_tokens -> sessions (session_id));
 diesel::joinable!(codes -> sessions (session_id));
+diesel::allow_tables_to_appear_in_same_query!(secrets, secret_versions);
 diesel::allow_tables_to_appear_in_same_query!(gate_tokens, sessions, codes);

@@ -1,4 +1,4 @@
-//! Sealed secrets. What is inside is never seen here.
+//! Sealed secrets and their versions. What is inside is never seen here.
 
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
@@ -7,15 +7,26 @@ use serde_json::json;
 
 use crate::acts::{Recorded, append};
 use crate::pool::{Store, StoreError};
-use crate::schema::secrets;
+use crate::schema::{secret_versions, secrets};
 
-/// What may be told of a secret.
+/// What may be told of a version of a secret.
 #[derive(Clone, Debug, PartialEq, Eq, Queryable)]
-pub struct SecretMeta {
-    pub name: String,
+pub struct SecretVersion {
     pub version: i32,
     pub changed_at: Moment,
     pub changed_by: String,
+}
+
+/// What may be told of a secret.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SecretMeta {
+    pub name: String,
+    /// The version in use.
+    pub version: i32,
+    /// The version that stands beside it.
+    pub next: Option<i32>,
+    /// Every version that is kept, the highest first.
+    pub versions: Vec<SecretVersion>,
 }
 
 /// A secret as stored.
@@ -34,52 +45,131 @@ impl std::fmt::Debug for SealedSecret {
 }
 
 impl Store {
-    /// Every secret, sealed.
+    /// Every secret, sealed: the version in use first, then the one that stands beside it.
     pub async fn sealed_secrets(&self) -> Result<Vec<SealedSecret>, StoreError> {
         let mut conn = self.conn().await?;
-        Ok(secrets::table.select((secrets::name, secrets::version, secrets::sealed)).load(&mut conn).await?)
+        let wanted = secret_versions::version.eq(secrets::version).or(secret_versions::version.nullable().eq(secrets::next));
+        let q = secret_versions::table
+            .inner_join(secrets::table.on(secrets::name.eq(secret_versions::name)))
+            .filter(wanted.assume_not_null())
+            .select((secret_versions::name, secret_versions::version, secret_versions::sealed, secrets::version));
+        let mut rows: Vec<(String, i32, Vec<u8>, i32)> = q.load(&mut conn).await?;
+        rows.sort_by_key(|(_, version, _, live)| version != live);
+        Ok(rows.into_iter().map(|(name, version, sealed, _)| SealedSecret { name, version, sealed }).collect())
+    }
+
+    /// One version of a secret, sealed.
+    pub async fn sealed_version(&self, name: &str, version: i32) -> Result<Option<SealedSecret>, StoreError> {
+        let mut conn = self.conn().await?;
+        let q = secret_versions::table.find((name, version));
+        let row = q.select((secret_versions::name, secret_versions::version, secret_versions::sealed)).first(&mut conn).await;
+        Ok(row.optional()?)
     }
 
     /// Names, versions and changes of all secrets.
     pub async fn secret_list(&self) -> Result<Vec<SecretMeta>, StoreError> {
         let mut conn = self.conn().await?;
-        let rows = secrets::table
-            .select((secrets::name, secrets::version, secrets::changed_at, secrets::changed_by))
-            .order(secrets::name)
+        let heads: Vec<(String, i32, Option<i32>)> =
+            secrets::table.select((secrets::name, secrets::version, secrets::next)).order(secrets::name).load(&mut conn).await?;
+        let rows: Vec<(String, i32, Moment, String)> = secret_versions::table
+            .select((secret_versions::name, secret_versions::version, secret_versions::changed_at, secret_versions::changed_by))
+            .order(secret_versions::version.desc())
             .load(&mut conn)
             .await?;
-        Ok(rows)
+        let of = |name: &str| {
+            let mine = rows.iter().filter(|(n, ..)| n == name);
+            mine.map(|(_, version, at, by)| SecretVersion { version: *version, changed_at: *at, changed_by: by.clone() })
+                .collect()
+        };
+        Ok(heads.into_iter().map(|(name, version, next)| SecretMeta { versions: of(&name), name, version, next }).collect())
     }
 
-    /// Stores a secret under its next version. `seal` is called with that version, to which the seal is bound; the act
-    /// is told of it.
+    /// Stores a secret under its next version: in use at once, or beside the one in use. `seal` is called with that
+    /// version, to which the seal is bound; the act is told of it. Of the versions before, the one that was in use is kept.
     ///
     /// # Errors
     /// [`StoreError::Conflict`] when it was changed meanwhile.
     pub async fn set_secret(
         &self,
         name: &str,
+        stand_by: bool,
         seal: impl FnOnce(i32) -> Vec<u8> + Send,
         mut act: Recorded<'_>,
     ) -> Result<i32, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
-            let old: Option<i32> =
-                secrets::table.find(name).select(secrets::version).for_update().first(conn).await.optional()?;
-            let version = old.unwrap_or(0) + 1;
-            let change = (
-                secrets::version.eq(version),
-                secrets::sealed.eq(seal(version)),
-                secrets::changed_at.eq(act.act.at),
-                secrets::changed_by.eq(act.act.personal.who.clone()),
+            let old: Option<(i32, i32)> = secrets::table
+                .find(name)
+                .select((secrets::version, secrets::latest))
+                .for_update()
+                .first(conn)
+                .await
+                .optional()?;
+            let version = old.map_or(0, |(_, latest)| latest) + 1;
+            // The first one has nothing to stand beside.
+            let stand_by = stand_by && old.is_some();
+            let row = (
+                secret_versions::name.eq(name),
+                secret_versions::version.eq(version),
+                secret_versions::sealed.eq(seal(version)),
+                secret_versions::changed_at.eq(act.act.at),
+                secret_versions::changed_by.eq(act.act.personal.who.clone()),
             );
+            diesel::insert_into(secret_versions::table).values(row).execute(conn).await?;
             match old {
-                Some(_) => diesel::update(secrets::table.find(name)).set(change).execute(conn).await?,
-                None => diesel::insert_into(secrets::table).values((secrets::name.eq(name), change)).execute(conn).await?,
-            };
-            act.act.about = json!({"secret": name, "version": version});
+                None => {
+                    let head = (secrets::name.eq(name), secrets::version.eq(version), secrets::latest.eq(version));
+                    diesel::insert_into(secrets::table).values(head).execute(conn).await?;
+                }
+                Some(_) if stand_by => {
+                    let change = (secrets::next.eq(version), secrets::latest.eq(version));
+                    diesel::update(secrets::table.find(name)).set(change).execute(conn).await?;
+                }
+                Some(_) => {
+                    let change = (secrets::version.eq(version), secrets::next.eq(None::<i32>), secrets::latest.eq(version));
+                    diesel::update(secrets::table.find(name)).set(change).execute(conn).await?;
+                }
+            }
+            let kept = [Some(version), old.map(|(live, _)| live)].into_iter().flatten().collect::<Vec<_>>();
+            let others =
+                secret_versions::table.filter(secret_versions::name.eq(name)).filter(secret_versions::version.ne_all(kept));
+            diesel::delete(others).execute(conn).await?;
+            act.act.about = json!({"secret": name, "version": version, "in_use": !stand_by});
             append(conn, act).await?;
             Ok(version)
+        })
+        .await
+    }
+
+    /// Puts a kept version into use. False when it is not kept.
+    pub async fn use_secret(&self, name: &str, version: i32, act: Recorded<'_>) -> Result<bool, StoreError> {
+        let mut conn = self.conn().await?;
+        conn.transaction(async |conn| {
+            let head: Option<(i32, Option<i32>)> =
+                secrets::table.find(name).select((secrets::version, secrets::next)).for_update().first(conn).await.optional()?;
+            let there: i64 = secret_versions::table.find((name, version)).count().get_result(conn).await?;
+            let Some((_, next)) = head.filter(|_| there == 1) else { return Ok(false) };
+            let change = (secrets::version.eq(version), secrets::next.eq(next.filter(|n| *n != version)));
+            diesel::update(secrets::table.find(name)).set(change).execute(conn).await?;
+            append(conn, act).await?;
+            Ok(true)
+        })
+        .await
+    }
+
+    /// Forgets a version that is not in use. False when it is, or is not kept.
+    pub async fn forget_secret(&self, name: &str, version: i32, act: Recorded<'_>) -> Result<bool, StoreError> {
+        let mut conn = self.conn().await?;
+        conn.transaction(async |conn| {
+            let live: Option<i32> =
+                secrets::table.find(name).select(secrets::version).for_update().first(conn).await.optional()?;
+            if live == Some(version) || diesel::delete(secret_versions::table.find((name, version))).execute(conn).await? == 0 {
+                return Ok(false);
+            }
+            let standing = secrets::table.find(name).filter(secrets::next.eq(version));
+            diesel::update(standing).set(secrets::next.eq(None::<i32>)).execute(conn).await?;
+            append(conn, act).await?;
+            Ok(true)
         })
         .await
     }

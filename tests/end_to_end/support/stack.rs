@@ -158,6 +158,10 @@ impl Stack {
         self.call(self.http.put(self.api(path)).header("host", self.host()).json(&body)).await
     }
 
+    pub async fn delete(&self, path: &str) -> (u16, Value) {
+        self.call(self.http.delete(self.api(path)).header("host", self.host())).await
+    }
+
     /// PUT with one more header.
     pub async fn put_with(&self, path: &str, body: Value, header: (&'static str, String)) -> (u16, Value) {
         self.call(self.http.put(self.api(path)).header("host", self.host()).header(header.0, header.1).json(&body)).await

@@ -187,7 +187,20 @@ pub enum Secret {
         name: String,
         #[arg(long)]
         file: Option<PathBuf>,
+        /// Let it stand beside the one in use while the other side changes
+        #[arg(long)]
+        stand_by: bool,
     },
+    /// Put a kept version into use, after a trial with it
+    Use {
+        name: String,
+        version: i32,
+        /// Use it although the trial failed: untried
+        #[arg(long, value_name = "WORD")]
+        anyway: Vec<String>,
+    },
+    /// Forget a version that is not in use
+    Forget { name: String, version: i32 },
     /// What is stored, and what is needed and missing
     List,
 }
@@ -202,8 +215,11 @@ pub enum Trial {
         #[arg(long)]
         client: Option<String>,
         /// A file that holds a client secret not stored yet
-        #[arg(long)]
+        #[arg(long, conflicts_with = "secret_version")]
         secret_file: Option<PathBuf>,
+        /// A stored version of the secret, instead of the one in use
+        #[arg(long, value_name = "VERSION")]
+        secret_version: Option<i32>,
         #[arg(long)]
         ca_file: Option<String>,
     },
@@ -217,8 +233,11 @@ pub enum Trial {
         #[arg(long)]
         account: Option<String>,
         /// A file that holds the account's password
-        #[arg(long)]
+        #[arg(long, conflicts_with = "secret_version")]
         password_file: Option<PathBuf>,
+        /// A stored version of the password, instead of the one in use
+        #[arg(long, value_name = "VERSION")]
+        secret_version: Option<i32>,
         #[arg(long)]
         base: Option<String>,
         #[arg(long)]

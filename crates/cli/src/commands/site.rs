@@ -2,7 +2,7 @@
 
 use passeur_api::{
     CheckAnswer, CheckRequest, CompareRequest, Comparison, Draft as ApiDraft, DraftRequest, Edition, EditionLine, Finding,
-    PublishRequest, Secret as ApiSecret, SecretValue, Source,
+    PublishRequest, Secret as ApiSecret, SecretValue, Source, UseSecret,
 };
 use passeur_core::expect::{self, Broken};
 use passeur_core::site::{Severity, compile};
@@ -285,19 +285,42 @@ fn offline(document: &str, c: &ClientArgs) -> CheckAnswer {
 pub async fn secret(args: Secret, c: &ClientArgs) -> Result<(), Exit> {
     let client = Client::new(c)?;
     match args {
-        Secret::Set { name, file } => {
+        Secret::Set { name, file, stand_by } => {
             no_csv(c)?;
             let value = read_secret(file.as_deref())?;
-            let secret: ApiSecret = client.put(&format!("/secrets/{}", segment(&name)), &SecretValue { value }).await?;
+            let secret: ApiSecret = client.put(&format!("/secrets/{}", segment(&name)), &SecretValue { value, stand_by }).await?;
             if c.output == Output::Json {
                 return json(&secret);
             }
-            say!("{} version {} is stored and in use", secret.name, secret.version);
+            match secret.next {
+                Some(next) if stand_by => say!("{} version {next} stands beside version {}", secret.name, secret.version),
+                _ => say!("{} version {} is stored and in use", secret.name, secret.version),
+            }
+            Ok(())
+        }
+        Secret::Use { name, version, anyway } => {
+            no_csv(c)?;
+            let secret: ApiSecret =
+                client.post(&format!("/secrets/{}/use", segment(&name)), &UseSecret { version, anyway }).await?;
+            if c.output == Output::Json {
+                return json(&secret);
+            }
+            say!("{} version {} is in use", secret.name, secret.version);
+            Ok(())
+        }
+        Secret::Forget { name, version } => {
+            no_csv(c)?;
+            let secret: ApiSecret = client.delete(&format!("/secrets/{}/versions/{version}", segment(&name))).await?;
+            if c.output == Output::Json {
+                return json(&secret);
+            }
+            say!("{} version {version} is forgotten", secret.name);
             Ok(())
         }
         Secret::List => {
             let secrets: Vec<ApiSecret> = client.get("/secrets", &[]).await?;
-            let columns = [fixed("secret"), fixed("version"), fixed("changed"), fixed("by"), rest("needed by")];
+            let columns =
+                [fixed("secret"), fixed("version"), fixed("beside it"), fixed("changed"), fixed("by"), rest("needed by")];
             let rows: Vec<Vec<Cell>> = secrets
                 .iter()
                 .map(|s| {
@@ -306,6 +329,7 @@ pub async fn secret(args: Secret, c: &ClientArgs) -> Result<(), Exit> {
                     vec![
                         s.name.clone().into(),
                         version,
+                        s.next.map(|n| n.to_string()).unwrap_or_default().into(),
                         changed.into(),
                         s.changed_by.clone().unwrap_or_default().into(),
                         s.needed_by.join(", ").into(),

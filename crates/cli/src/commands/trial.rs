@@ -12,15 +12,38 @@ pub async fn run(args: Trial, c: &ClientArgs) -> Result<(), Exit> {
     no_csv(c)?;
     let client = Client::new(c)?;
     let answer: TrialAnswer = match args {
-        Trial::Provider { name, issuer, client: client_id, secret_file, ca_file } => {
+        Trial::Provider { name, issuer, client: client_id, secret_file, secret_version, ca_file } => {
             let secret = secret_file.as_deref().map(|f| read_secret(Some(f))).transpose()?;
-            client.post("/trials/provider", &ProviderTrial { name, issuer, client_id, secret, ca_file }).await?
+            client.post("/trials/provider", &ProviderTrial { name, issuer, client_id, secret, secret_version, ca_file }).await?
         }
-        Trial::Directory { name, directory_url, start_tls, account, password_file, base, key, group_base, sample, ca_file } => {
+        Trial::Directory {
+            name,
+            directory_url,
+            start_tls,
+            account,
+            password_file,
+            secret_version,
+            base,
+            key,
+            group_base,
+            sample,
+            ca_file,
+        } => {
             let password = password_file.as_deref().map(|f| read_secret(Some(f))).transpose()?;
             let start_tls = start_tls.then_some(true);
-            let ask =
-                DirectoryTrial { name, url: directory_url, start_tls, account, password, base, key, group_base, sample, ca_file };
+            let ask = DirectoryTrial {
+                name,
+                url: directory_url,
+                start_tls,
+                account,
+                password,
+                secret_version,
+                base,
+                key,
+                group_base,
+                sample,
+                ca_file,
+            };
             client.post("/trials/directory", &ask).await?
         }
     };

@@ -23,7 +23,7 @@ pub use trial::{DirectoryCheck, DirectoryTrial, try_directory};
 /// A directory as one edition describes it, with its connection and its cache.
 pub struct DirectoryLink {
     directory: Directory,
-    password: Option<String>,
+    passwords: Vec<String>,
     connection: Mutex<Option<ldap3::Ldap>>,
     cache: cache::Cache,
     clock: Clock,
@@ -31,16 +31,16 @@ pub struct DirectoryLink {
 
 impl std::fmt::Debug for DirectoryLink {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let DirectoryLink { directory, password: _, connection: _, cache: _, clock: _ } = self;
+        let DirectoryLink { directory, passwords: _, connection: _, cache: _, clock: _ } = self;
         write!(f, "DirectoryLink({})", directory.name)
     }
 }
 
 impl DirectoryLink {
-    /// For a directory and the password of its service account. Connects at the first look-up.
-    pub fn new(directory: Directory, password: Option<String>, clock: Clock) -> Arc<DirectoryLink> {
+    /// For a directory and the passwords of its service account: the one in use, then one that stands beside it. Connects at the first look-up.
+    pub fn new(directory: Directory, passwords: Vec<String>, clock: Clock) -> Arc<DirectoryLink> {
         let cache = cache::Cache::new(directory.cache);
-        Arc::new(DirectoryLink { directory, password, connection: Mutex::new(None), cache, clock })
+        Arc::new(DirectoryLink { directory, passwords, connection: Mutex::new(None), cache, clock })
     }
 
     /// Looks a person up, exactly as every gate does. Never fails: each way it can go wrong is a state.
@@ -112,7 +112,20 @@ impl DirectoryLink {
     }
 
     async fn connect(&self) -> Result<ldap3::Ldap, LinkError> {
-        let ldap = connect::connect(&self.directory, self.password.as_deref()).await?;
+        let mut found = connect::connect(&self.directory, self.passwords.first().map(String::as_str)).await;
+        for password in self.passwords.iter().skip(1) {
+            if !matches!(found, Err(LinkError::BindRefused(_))) {
+                break;
+            }
+            found = connect::connect(&self.directory, Some(password)).await;
+            if found.is_ok() {
+                tracing::warn!(
+                    directory = self.directory.name,
+                    "the password in use is refused, and the one beside it is taken: use it"
+                );
+            }
+        }
+        let ldap = found?;
         *self.connection.lock().await = Some(ldap.clone());
         Ok(ldap)
     }

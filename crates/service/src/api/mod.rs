@@ -149,6 +149,8 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(people::look_up))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set))
+        .routes(routes!(secrets::use_version))
+        .routes(routes!(secrets::forget))
         .routes(routes!(handover::sheet))
         .routes(routes!(handover::try_provider))
         .routes(routes!(handover::try_directory))

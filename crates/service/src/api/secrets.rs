@@ -2,13 +2,15 @@
 
 use axum::extract::State;
 use http::StatusCode;
-use passeur_api::{Problem, Role, Secret, SecretValue};
+use passeur_api::{DirectoryTrial, Problem, ProviderTrial, Role, Secret, SecretValue, SecretVersion, UseSecret};
 use passeur_core::seal::Purpose;
+use passeur_store::SecretVersion as StoredVersion;
 
 use super::auth::Engineer;
 use super::extract::{Json, Path};
 use super::{ApiError, problem};
 use crate::app::{App, random, secret_binding};
+use crate::trials;
 
 /// The longest secret stored, in bytes.
 const SECRET_MAX: usize = 16 * 1024;
@@ -19,17 +21,35 @@ async fn all(app: &App) -> Result<Vec<Secret>, ApiError> {
     let stored = app.store.secret_list().await?;
     let mut out: Vec<Secret> = stored
         .into_iter()
-        .map(|s| Secret {
-            needed_by: by(&s.name),
-            name: s.name,
-            version: s.version,
-            changed_at: Some(s.changed_at),
-            changed_by: Some(s.changed_by),
+        .map(|s| {
+            let live = s.versions.iter().find(|v| v.version == s.version);
+            let shown = |v: &StoredVersion| SecretVersion {
+                version: v.version,
+                changed_at: v.changed_at,
+                changed_by: v.changed_by.clone(),
+            };
+            Secret {
+                needed_by: by(&s.name),
+                changed_at: live.map(|v| v.changed_at),
+                changed_by: live.map(|v| v.changed_by.clone()),
+                versions: s.versions.iter().map(shown).collect(),
+                next: s.next,
+                version: s.version,
+                name: s.name,
+            }
         })
         .collect();
     for (name, _) in &needed {
         if !out.iter().any(|s| s.name == *name) {
-            out.push(Secret { needed_by: by(name), name: name.clone(), version: 0, changed_at: None, changed_by: None });
+            out.push(Secret {
+                needed_by: by(name),
+                name: name.clone(),
+                version: 0,
+                changed_at: None,
+                changed_by: None,
+                next: None,
+                versions: vec![],
+            });
         }
     }
     Ok(out)
@@ -45,7 +65,7 @@ pub async fn list(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Secr
     Ok(Json(all))
 }
 
-/// Stores a secret under its next version; it is in use at once.
+/// Stores a secret under its next version: in use at once, or beside the one in use.
 #[utoipa::path(put, operation_id = "set_secret", path = "/secrets/{name}", request_body = SecretValue, params(("name" = String, Path)),
     responses((status = 200, body = Secret), (status = 400, body = Problem)))]
 pub async fn set(
@@ -69,9 +89,87 @@ pub async fn set(
         return Err(problem(StatusCode::BAD_REQUEST, "secret", "Not stored", "A secret holds 1 to 16384 bytes."));
     }
     let seal = |version| app.ring.seal(Purpose::Secret, &secret_binding(&name, version), random(), ask.value.as_bytes());
-    app.store.set_secret(&name, seal, who.act(&app, "set secret", serde_json::Value::Null)).await?;
+    app.store.set_secret(&name, ask.stand_by, seal, who.act(&app, "set secret", serde_json::Value::Null)).await?;
     app.load_edition(true).await?;
-    let lost =
-        || problem(StatusCode::INTERNAL_SERVER_ERROR, "store", "Not found again", "The secret was stored and is not there.");
-    Ok(Json(all(&app).await?.into_iter().find(|s| s.name == name).ok_or_else(lost)?))
+    one(&app, &name).await
+}
+
+async fn one(app: &App, name: &str) -> Result<Json<Secret>, ApiError> {
+    let lost = || problem(StatusCode::NOT_FOUND, "no-secret", "No such secret", &format!("No secret \"{name}\" is stored."));
+    Ok(Json(all(app).await?.into_iter().find(|s| s.name == name && s.version > 0).ok_or_else(lost)?))
+}
+
+/// What a trial with a version finds wrong, in words, for everything of the live edition that needs the secret.
+async fn untried(app: &App, name: &str, version: i32) -> Vec<String> {
+    let Some(edition) = app.live.get() else { return vec![] };
+    let site = &edition.site;
+    let mut out = vec![];
+    let wrong = |part: String, checks: Vec<passeur_api::TrialCheck>| {
+        // Only what the secret has a part in; an address that does not answer says nothing of it.
+        let about = checks.into_iter().filter(|c| c.verdict == "wrong" && matches!(c.value.as_str(), "client" | "account"));
+        about.map(|c| format!("{part}: {}", c.words)).collect::<Vec<_>>()
+    };
+    for p in site.providers.iter().filter(|p| p.secret.as_deref() == Some(name)) {
+        let ask = ProviderTrial::stored(&p.name, version);
+        if let Ok(found) = trials::provider(app, site, &ask).await {
+            out.extend(wrong(format!("provider {}", p.name), found.checks));
+        }
+    }
+    for d in site.directories.iter().filter(|d| d.secret.as_deref() == Some(name)) {
+        let ask = DirectoryTrial::stored(&d.name, version);
+        if let Ok(found) = trials::directory(app, site, &ask).await {
+            out.extend(wrong(format!("directory {}", d.name), found.checks));
+        }
+    }
+    out
+}
+
+/// Puts a kept version into use, after a trial with it.
+#[utoipa::path(post, operation_id = "use_secret", path = "/secrets/{name}/use", request_body = UseSecret, params(("name" = String, Path)),
+    responses((status = 200, body = Secret), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn use_version(
+    State(app): State<App>,
+    who: Engineer,
+    Path(name): Path<String>,
+    Json(ask): Json<UseSecret>,
+) -> Result<Json<Secret>, ApiError> {
+    who.may(Role::Configure)?;
+    let known =
+        app.store.secret_list().await?.into_iter().any(|s| s.name == name && s.versions.iter().any(|v| v.version == ask.version));
+    let none =
+        || problem(StatusCode::NOT_FOUND, "no-secret", "No such version", "That version is not kept; see passeur secret list.");
+    if !known {
+        return Err(none());
+    }
+    if !ask.anyway.iter().any(|w| w == "untried") {
+        let wrong = untried(&app, &name, ask.version).await;
+        if !wrong.is_empty() {
+            let detail = format!("A trial with version {} failed: {}. Nothing was changed.", ask.version, wrong.join("; "));
+            return Err(problem(StatusCode::CONFLICT, "untried", "It does not work yet", &detail).with_anyway("untried"));
+        }
+    }
+    let act = who.act(&app, "use secret", serde_json::json!({"secret": name, "version": ask.version, "anyway": ask.anyway}));
+    if !app.store.use_secret(&name, ask.version, act).await? {
+        return Err(none());
+    }
+    app.load_edition(true).await?;
+    one(&app, &name).await
+}
+
+/// Forgets a version that is not in use.
+#[utoipa::path(delete, operation_id = "forget_secret", path = "/secrets/{name}/versions/{version}", params(("name" = String, Path), ("version" = i32, Path)),
+    responses((status = 200, body = Secret), (status = 409, body = Problem)))]
+pub async fn forget(
+    State(app): State<App>,
+    who: Engineer,
+    Path((name, version)): Path<(String, i32)>,
+) -> Result<Json<Secret>, ApiError> {
+    who.may(Role::Configure)?;
+    let act = who.act(&app, "forget secret", serde_json::json!({"secret": name, "version": version}));
+    if !app.store.forget_secret(&name, version, act).await? {
+        let words = "That version is in use, or is not kept; see passeur secret list.";
+        return Err(problem(StatusCode::CONFLICT, "secret", "Not forgotten", words));
+    }
+    app.load_edition(true).await?;
+    one(&app, &name).await
 }

@@ -1,0 +1,117 @@
+<script setup lang="ts">
+// Secrets: versions and what needs them. A value goes in and never comes out.
+import { ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { api, ApiProblem, got, language, type Secret } from '../api'
+import { moment, visible } from '../look/shape'
+import Mark from '../parts/Mark.vue'
+import Trouble from '../parts/Trouble.vue'
+
+const { t, locale } = useI18n()
+defineProps<{ role: string }>()
+const rows = ref<Secret[]>()
+const problem = ref<ApiProblem>()
+const setting = ref<Secret>()
+const value = ref('')
+const standBy = ref(true)
+const trouble = ref<{ secret: Secret; version: number; problem: ApiProblem }>()
+
+async function read() {
+  problem.value = undefined
+  try {
+    rows.value = await got(api.GET('/secrets'))
+  } catch (e) {
+    problem.value = e as ApiProblem
+  }
+}
+watch(language, read, { immediate: true })
+
+async function act(what: () => Promise<unknown>) {
+  problem.value = undefined
+  try {
+    await what()
+    await read()
+  } catch (e) {
+    problem.value = e as ApiProblem
+  }
+}
+const store = () =>
+  act(async () => {
+    const s = setting.value
+    if (!s) return
+    await got(api.PUT('/secrets/{name}', { params: { path: { name: s.name } }, body: { value: value.value, stand_by: standBy.value && s.version > 0 } }))
+    setting.value = undefined
+    value.value = ''
+  })
+async function use(secret: Secret, version: number, anyway: string[] = []) {
+  trouble.value = undefined
+  try {
+    await got(api.POST('/secrets/{name}/use', { params: { path: { name: secret.name } }, body: { version, anyway } }))
+    await read()
+  } catch (e) {
+    trouble.value = { secret, version, problem: e as ApiProblem }
+  }
+}
+const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secrets/{name}/versions/{version}', { params: { path: { name: s.name, version } } })))
+</script>
+
+<template>
+  <section class="page">
+    <div class="page-head"><h1>{{ t('secrets') }}</h1><span class="quiet">{{ t('secretsWords') }}</span></div>
+    <Trouble v-if="problem" :problem="problem" @again="read" />
+    <div v-if="trouble" class="asks" role="alert">
+      <p><Mark tone="stop" /> <b>{{ trouble.problem.title }}</b> {{ visible(trouble.problem.message) }}</p>
+      <v-btn v-if="trouble.problem.anyway" size="small" color="stop" @click="use(trouble.secret, trouble.version, [trouble.problem.anyway])">{{ t('useAnyway') }}</v-btn>
+    </div>
+    <div class="scroll">
+      <table class="ledger">
+        <thead><tr><th>{{ t('name') }}</th><th>{{ t('neededBy') }}</th><th>{{ t('versions') }}</th><th /></tr></thead>
+        <tbody>
+          <tr v-for="s in rows" :key="s.name">
+            <td class="mono fixed">{{ s.name }}</td>
+            <td class="needed">{{ s.needed_by.join(', ') || '—' }}</td>
+            <td class="wide">
+              <span v-if="!s.version" class="bad"><Mark tone="notice" /> {{ t('secretMissing') }}</span>
+              <div v-for="v in s.versions" :key="v.version" class="version">
+                <span>{{ t('secretVersion', { n: v.version }) }}</span>
+                <b v-if="v.version === s.version" class="pass">{{ t('inUse') }}</b>
+                <b v-else-if="v.version === s.next" class="notice">{{ t('standsBy') }}</b>
+                <span v-else class="quiet">{{ t('usedBefore') }}</span>
+                <span class="quiet">{{ moment(v.changed_at, locale) }}, {{ visible(v.changed_by) }}</span>
+                <template v-if="role === 'configure' && v.version !== s.version">
+                  <v-btn size="x-small" variant="outlined" @click="use(s, v.version)">{{ t('useIt') }}</v-btn>
+                  <v-btn size="x-small" variant="text" @click="forget(s, v.version)">{{ t('forget') }}</v-btn>
+                </template>
+              </div>
+            </td>
+            <td class="fixed"><v-btn v-if="role === 'configure'" size="small" variant="outlined" @click="setting = s">{{ t('setSecret') }}</v-btn></td>
+          </tr>
+          <tr v-if="rows && !rows.length"><td colspan="4" class="quiet">{{ t('none.secrets') }}</td></tr>
+        </tbody>
+      </table>
+    </div>
+    <v-dialog :model-value="!!setting" max-width="480" @update:model-value="setting = undefined">
+      <v-card v-if="setting" rounded="2">
+        <form @submit.prevent="store">
+          <v-card-text>
+            <p class="mono">{{ setting.name }}</p>
+            <v-text-field v-model="value" type="password" name="secret" autocomplete="off" :label="t('newValue')" class="value" />
+            <v-checkbox v-if="setting.version" v-model="standBy" density="compact" hide-details :label="t('standBy')" />
+          </v-card-text>
+          <v-card-actions><v-spacer /><v-btn variant="text" @click="setting = undefined">{{ t('cancel') }}</v-btn><v-btn type="submit" color="primary" variant="flat" :disabled="!value">{{ t('store') }}</v-btn></v-card-actions>
+        </form>
+      </v-card>
+    </v-dialog>
+  </section>
+</template>
+
+<style scoped>
+.version { display: flex; flex-wrap: wrap; gap: 4px 12px; align-items: center; padding: 2px 0; }
+.pass { color: rgb(var(--v-theme-pass)); font-weight: 560; }
+.notice { color: rgb(var(--v-theme-notice)); font-weight: 560; }
+.bad { color: rgb(var(--v-theme-notice)); }
+.needed { min-width: 160px; }
+.value { margin-top: 12px; }
+.asks { padding: 12px 14px; margin-bottom: 12px; background: rgb(var(--v-theme-surface)); border-inline-start: 4px solid rgb(var(--v-theme-stop)); }
+.asks p { margin-bottom: 8px; }
+</style>
