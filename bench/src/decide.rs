@@ -3,6 +3,7 @@
 use std::fmt::Write;
 use std::time::Instant;
 
+use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::{Decision, fold};
 use passeur_core::site::Site;
 use passeur_core::step::Silent;
@@ -18,11 +19,12 @@ pub fn measure(rules: usize, concern: usize) -> (f64, f64) {
         let _ = writeln!(text, "[[gate.rule]]\nname = \"x{r}\"\nwhen = {{ group = \"{group}\" }}\nenter = true");
     }
     let site: Site = compiled(&text);
+    let at = Circumstances::at(chrono::Utc::now());
     let (gate, who) = (&site.gates[0], evidence(1));
     let mut all: Vec<u128> = (0..2_000)
         .map(|_| {
             let began = Instant::now();
-            let decision = fold(&site, gate, &who, &mut Silent);
+            let decision = fold(&site, gate, &who, &at, &mut Silent);
             assert!(matches!(decision, Decision::Admitted(_)), "the person is admitted");
             began.elapsed().as_nanos()
         })

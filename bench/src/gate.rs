@@ -8,6 +8,7 @@ use std::sync::Arc;
 
 use async_trait::async_trait;
 use http::{HeaderMap, Request, Response, StatusCode};
+use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::{Entry, Evidence, FORMAT, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
 use passeur_core::id::{CrossingId, Token};
@@ -175,17 +176,18 @@ pub fn run(upstream: SocketAddr, folder: Option<PathBuf>, sessions: usize) {
             listeners.push(l);
         }
         // The load names the gate by the clear port on both listeners.
-        let edition = Edition::new(1, compiled(&site(clear.port(), upstream, GATES, RULES)), None);
-        let table = Arc::new(Table::default());
         let now = chrono::Utc::now();
+        let edition = Edition::new(1, now, compiled(&site(clear.port(), upstream, GATES, RULES)), None);
+        let table = Arc::new(Table::default());
         for i in 0..sessions {
             let gate = &edition.site.gates[i % GATES];
-            let Decision::Admitted(admitted) = fold(&edition.site, gate, &evidence(i), &mut Silent) else {
+            let Decision::Admitted(admitted) = fold(&edition.site, gate, &evidence(i), &Circumstances::at(now), &mut Silent)
+            else {
                 panic!("not admitted")
             };
             let session = table.session(Uuid::from_u128(i as u128), now, now);
             let crossing = CrossingId::new(now, [0, 0, 0, (i >> 8) as u8, i as u8]);
-            let admission = Admission::new(session, &edition, admitted, crossing).expect("headers");
+            let admission = Admission::new(session, &edition, 0, admitted, crossing).expect("headers");
             table.put(token(i).digest(), Arc::new(admission));
         }
         let live = Live::default();

@@ -44,7 +44,7 @@ async fn the_console_shows_the_step_that_decided_and_breaks_no_policy() {
     b.shows("edition 1").await;
     b.click(&format!("a[href='/console/crossings/{refused}']")).await;
     let decided = b.find("[data-test=decided]").await.text().await.unwrap();
-    assert!(decided.contains("None of the 3 rules of gate berths grants entry"), "{decided}");
+    assert!(decided.contains("None of the 4 rules of gate berths grants entry"), "{decided}");
     assert!(decided.contains("What to do"), "{decided}");
     b.click("a[href='/console/gates']").await;
     b.shows("berth access: group berth-access may enter").await;

@@ -70,7 +70,7 @@ async fn a_draft_that_refuses_people_asks_first_and_names_them() {
     assert_eq!((count("crossings"), count("same"), count("refused"), count("admitted")), (2, 1, 1, 0), "{r}");
     let affected = &r["refuses"][0];
     assert_eq!((affected["person"].as_str(), affected["gate"].as_str()), (Some("Anouk Tregarec"), Some("berths")));
-    assert!(affected["then"].as_str().unwrap().starts_with("None of the 3 rules"), "{affected}");
+    assert!(affected["then"].as_str().unwrap().starts_with("None of the 4 rules"), "{affected}");
     let (status, problem) = publish(&stack, &stricter, json!({})).await;
     assert_eq!((status, problem["anyway"].as_str()), (409, Some("refuses-people")));
     assert!(

@@ -21,6 +21,7 @@ mod forms;
 mod kept;
 mod nodes;
 mod rooms;
+mod rules;
 mod secrets;
 mod sections;
 mod sessions;

@@ -148,6 +148,6 @@ textarea { display: block; width: 100%; margin-top: 4px; padding: 12px 14px; res
 .notice { color: rgb(var(--v-theme-notice)); display: inline-flex; gap: 7px; align-items: center; }
 .findings { list-style: none; padding: 0; margin: 6px 0; }
 .findings li { display: flex; gap: 9px; align-items: baseline; padding: 2px 0; }
-.findings button { color: rgb(var(--v-theme-primary)); text-decoration: underline; white-space: nowrap; }
+.findings button { border: 0; padding: 0; background: none; cursor: pointer; color: rgb(var(--v-theme-primary)); text-decoration: underline; white-space: nowrap; }
 h2 { font-size: 1.08rem; font-weight: 600; margin: 20px 0 8px; }
 </style>

@@ -48,6 +48,7 @@ const kinds = computed(() => {
 h3 { display: flex; gap: 8px; align-items: center; font-size: 1rem; font-weight: 600; margin: 14px 0 6px; }
 h3 .quiet { font-weight: 400; font-size: 0.9rem; }
 .none { display: flex; gap: 8px; align-items: center; margin-top: 6px; }
+.person .mono { white-space: nowrap; }
 .person { min-width: 150px; overflow-wrap: anywhere; }
 .half { width: 40%; overflow-wrap: anywhere; }
 .line { display: block; }

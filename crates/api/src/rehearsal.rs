@@ -96,6 +96,16 @@ pub struct PersonRequest {
     /// Only this gate.
     #[serde(default)]
     pub gate: Option<String>,
+    /// The request they would come with: from this address, at this moment, with this method, for this path. Otherwise from
+    /// nowhere known, now, with GET, for the first page.
+    #[serde(default)]
+    pub address: Option<String>,
+    #[serde(default)]
+    pub at: Option<DateTime<Utc>>,
+    #[serde(default)]
+    pub method: Option<String>,
+    #[serde(default)]
+    pub path: Option<String>,
 }
 
 /// How somebody would fare at each gate.
@@ -126,6 +136,8 @@ pub struct Fare {
     /// What decided, in one sentence.
     pub because: String,
     pub roles: Vec<String>,
+    /// What else comes with entry.
+    pub terms: Vec<String>,
     /// Delivered headers, `Name: value`.
     pub headers: Vec<String>,
     pub steps: Vec<Step>,

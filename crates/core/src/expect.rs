@@ -3,6 +3,7 @@
 use serde_json::{Map, Value};
 
 use crate::Moment;
+use crate::circumstances::Circumstances;
 use crate::decide::{Decision, fold};
 use crate::evidence::{Entry, Evidence, FORMAT, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
 use crate::rehearse::{CONSOLE, Given, Verdict, because, try_at};
@@ -76,12 +77,14 @@ pub fn broken(site: &Site, at: Moment, lang: Lang) -> Vec<Broken> {
 
 fn try_one(site: &Site, e: &Expectation, at: Moment, lang: Lang) -> Option<Broken> {
     let fr = lang == Lang::Fr;
+    let at = e.at.unwrap_or(at);
     let evidence = described(site, &e.person, at)?;
+    let circumstances = Circumstances { now: at, address: e.from, method: e.method.as_deref().unwrap_or("GET"), path: "/" };
     let mut what = vec![];
-    match (try_at(site, &e.gate, &evidence).verdict, e.enter) {
+    match (try_at(site, &e.gate, &evidence, &circumstances).verdict, e.enter) {
         (Verdict::In(given), true) => {
             given_as_expected(e, &given, fr, &mut what);
-            paths(site, e, &evidence, fr, &mut what);
+            paths(site, e, &evidence, &circumstances, fr, &mut what);
         }
         (Verdict::In(_), false) if fr => what.push("devait être refusé, et entre".to_owned()),
         (Verdict::In(_), false) => what.push("must be refused, and comes in".to_owned()),
@@ -94,7 +97,7 @@ fn try_one(site: &Site, e: &Expectation, at: Moment, lang: Lang) -> Option<Broke
         line: e.line,
         gate: e.gate.clone(),
         what,
-        because: because(site, &e.gate, &evidence, lang),
+        because: because(site, &e.gate, &evidence, &circumstances, lang),
     })
 }
 
@@ -136,12 +139,18 @@ fn given_as_expected(e: &Expectation, given: &Given, fr: bool, what: &mut Vec<St
 }
 
 /// Sections, by the paths a request would have.
-fn paths(site: &Site, e: &Expectation, evidence: &Evidence, fr: bool, what: &mut Vec<String>) {
+fn paths(site: &Site, e: &Expectation, evidence: &Evidence, at: &Circumstances<'_>, fr: bool, what: &mut Vec<String>) {
     let Some(gate) = site.gate(&e.gate).filter(|_| e.gate != CONSOLE) else { return };
-    let Decision::Admitted(admitted) = fold(site, gate, evidence, &mut Silent) else { return };
-    let reached = |path: &str| match standing(&gate.sections, path) {
-        Standing::Open | Standing::Entry => true,
-        Standing::More(sections) => sections.into_iter().all(|i| admitted.entry().section(i)),
+    // Rules may look at the path as well, so each is decided for itself.
+    let reached = |path: &str| {
+        let at = Circumstances { path, ..*at };
+        let decision = fold(site, gate, evidence, &at, &mut Silent);
+        match (standing(&gate.sections, path), decision) {
+            (Standing::Open, _) => true,
+            (Standing::Entry, Decision::Admitted(_)) => true,
+            (Standing::More(sections), Decision::Admitted(a)) => sections.into_iter().all(|i| a.entry().section(i)),
+            (_, Decision::Refused(_)) => false,
+        }
     };
     for path in e.reaches.iter().filter(|p| !reached(p)) {
         what.push(if fr { format!("{path} devait être atteint") } else { format!("{path} must be reached, and is closed") });

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde_json::Value;
 
 use crate::attribute::{Absence, Attribute, Origin};
-use crate::evidence::{Evidence, GroupFound, UserInfo};
+use crate::evidence::{Evidence, Factors, GroupFound, UserInfo};
 use crate::site::{Access, AttributeId, BUILT_IN, Site};
 use crate::step::{Phrase, Step, StepCode, Witness};
 
@@ -67,6 +67,8 @@ pub struct Identity {
     pub person: Person,
     attributes: Vec<Attribute>,
     pub groups: Groups,
+    /// How and when the person proved who they are.
+    pub factors: Factors,
 }
 
 static NOT_MAPPED: Attribute = Attribute::Absent { absence: Absence::NotMapped, origin: Origin::SignIn };
@@ -105,7 +107,7 @@ pub fn identify(site: &Site, access: &Access, evidence: &Evidence, witness: &mut
         tell(site, AttributeId(i as u16), attribute, witness);
     }
     let person = Person { provider: evidence.provider.clone(), subject: evidence.subject.clone() };
-    Identity { person, attributes, groups }
+    Identity { person, attributes, groups, factors: evidence.factors.clone() }
 }
 
 fn tell(site: &Site, id: AttributeId, attribute: &Attribute, witness: &mut impl Witness) {

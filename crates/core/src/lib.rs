@@ -17,6 +17,7 @@
 pub mod acts;
 pub mod address;
 pub mod attribute;
+pub mod circumstances;
 pub mod compare;
 pub mod condition;
 pub mod crossing;

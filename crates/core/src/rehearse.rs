@@ -4,9 +4,10 @@
 //! known, apart from refusals: nobody fetched it then.
 
 use crate::attribute::Absence;
+use crate::circumstances::Circumstances;
 use crate::condition::{Condition, Truth};
 use crate::crossing::deciding;
-use crate::decide::{Decision, console_roles, fold};
+use crate::decide::{Decision, Terms, console_roles, fold};
 use crate::delivery::{Piece, ValueOf};
 use crate::evidence::Evidence;
 use crate::identity::{Identity, identify};
@@ -37,6 +38,8 @@ pub struct Given {
     pub values: Vec<(String, String)>,
     /// Paths of sections that stay closed.
     pub closed: Vec<String>,
+    /// What else comes with entry: messages, lifetimes, networks, flows.
+    pub terms: Vec<String>,
 }
 
 /// What an edition needs and the evidence does not hold.
@@ -76,15 +79,15 @@ pub struct Tried {
 }
 
 /// Tries somebody at a gate, or at the console.
-pub fn try_at(site: &Site, gate: &str, evidence: &Evidence) -> Tried {
+pub fn try_at(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>) -> Tried {
     let out = |verdict| Tried { verdict, digest: [0; 32] };
     if gate == CONSOLE {
         let Some(access) = &site.engineers else { return out(Verdict::NoGate) };
         if let Some(missing) = sources(site, access, evidence) {
             return out(Verdict::NotKnown(missing));
         }
-        let roles = console_roles(site, evidence, &mut Silent);
-        let missing = unrecorded(site, access, None, evidence);
+        let roles = console_roles(site, evidence, at, &mut Silent);
+        let missing = unrecorded(site, access, None, evidence, at);
         let digest = crate::id::sha256(roles.join("\n").as_bytes());
         return match (missing.is_empty(), roles.is_empty()) {
             (false, _) => out(Verdict::NotKnown(missing)),
@@ -96,8 +99,8 @@ pub fn try_at(site: &Site, gate: &str, evidence: &Evidence) -> Tried {
     if let Some(missing) = sources(site, &gate.access, evidence) {
         return out(Verdict::NotKnown(missing));
     }
-    let decision = fold(site, gate, evidence, &mut Silent);
-    let missing = unrecorded(site, &gate.access, Some(gate), evidence);
+    let decision = fold(site, gate, evidence, at, &mut Silent);
+    let missing = unrecorded(site, &gate.access, Some(gate), evidence, at);
     if !missing.is_empty() {
         return out(Verdict::NotKnown(missing));
     }
@@ -108,26 +111,27 @@ pub fn try_at(site: &Site, gate: &str, evidence: &Evidence) -> Tried {
             let values = a.headers().iter().map(|h| (h.name.clone(), String::from_utf8_lossy(&h.value).into_owned())).collect();
             let closed =
                 gate.sections.iter().enumerate().filter(|(i, _)| !a.entry().section(*i)).map(|(_, s)| s.path.clone()).collect();
-            Tried { verdict: Verdict::In(Given { roles: a.entry().roles().to_vec(), values, closed }), digest }
+            let terms = a.entry().terms().map(Terms::words).unwrap_or_default();
+            Tried { verdict: Verdict::In(Given { roles: a.entry().roles().to_vec(), values, closed, terms }), digest }
         }
     }
 }
 
 /// Tells the story of the same decision, and the step that decided.
-pub fn tell_at(site: &Site, gate: &str, evidence: &Evidence) -> (Vec<Step>, Option<Step>) {
+pub fn tell_at(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>) -> (Vec<Step>, Option<Step>) {
     let mut story = Story::default();
     if gate == CONSOLE {
-        console_roles(site, evidence, &mut story);
+        console_roles(site, evidence, at, &mut story);
     } else if let Some(gate) = site.gate(gate) {
-        fold(site, gate, evidence, &mut story);
+        fold(site, gate, evidence, at, &mut story);
     }
     let decided = deciding(&story.steps).and_then(|i| story.steps.get(i).cloned());
     (story.steps, decided)
 }
 
 /// The rule, or else the sentence, that made a decision.
-pub fn because(site: &Site, gate: &str, evidence: &Evidence, lang: Lang) -> String {
-    tell_at(site, gate, evidence).1.map(|s| sentence(&s, lang)).unwrap_or_default()
+pub fn because(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>, lang: Lang) -> String {
+    tell_at(site, gate, evidence, at).1.map(|s| sentence(&s, lang)).unwrap_or_default()
 }
 
 /// What a source that is needed would have had to be asked.
@@ -143,7 +147,8 @@ fn sources(site: &Site, access: &Access, evidence: &Evidence) -> Option<Vec<Miss
 }
 
 /// What was not recorded and matters: to a rule that cannot be judged, to a section, or to a delivered value.
-fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evidence) -> Vec<Missing> {
+fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evidence, at: &Circumstances<'_>) -> Vec<Missing> {
+    let name = gate.map_or(CONSOLE, |g| g.name.as_str());
     let directory = access.directory.as_ref().and_then(|d| Some((site.directory(d)?, evidence.look_up(d)?)));
     if directory.is_none_or(|(d, l)| l.covers(d) || l.state.entry().is_none()) {
         return vec![];
@@ -152,9 +157,9 @@ fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evid
     let mut out = vec![];
     let mut entered = false;
     for rule in access.rules.iter() {
-        match (rule.when.judge(&who), &rule.effect) {
+        match (rule.when.judge(&who, at, name), &rule.effect) {
             (Truth::Yes, Effect::Refuse { .. }) => return vec![],
-            (Truth::Yes, Effect::Enter { .. }) => entered = true,
+            (Truth::Yes, effect) => entered |= effect.enters(),
             (Truth::Unknown, _) => lacking(site, &rule.when, &who, &mut out),
             (Truth::No, _) => {}
         }
@@ -163,7 +168,7 @@ fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evid
     if let Some(gate) = gate.filter(|_| entered) {
         for section in &gate.sections {
             if let SectionAccess::More { when, .. } = &section.access
-                && when.judge(&who) == Truth::Unknown
+                && when.judge(&who, at, name) == Truth::Unknown
             {
                 lacking(site, when, &who, &mut out);
             }
@@ -178,7 +183,7 @@ fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evid
                     groups_lacking(&who, &mut out);
                     vec![]
                 }
-                ValueOf::Roles | ValueOf::Constant(_) => vec![],
+                ValueOf::Roles | ValueOf::Given(_) | ValueOf::Constant(_) => vec![],
             };
             used.into_iter().for_each(|id| attribute_lacking(site, id, &who, &mut out));
         }
@@ -209,12 +214,10 @@ fn groups_lacking(who: &Identity, out: &mut Vec<Missing>) {
 }
 
 fn lacking(site: &Site, when: &Condition, who: &Identity, out: &mut Vec<Missing>) {
-    match when {
-        Condition::Group(_) => groups_lacking(who, out),
-        Condition::OneOf(id, _) | Condition::Present(id, _) => attribute_lacking(site, *id, who, out),
-        Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().for_each(|c| lacking(site, c, who, out)),
-        Condition::Everyone => {}
+    if !when.groups().is_empty() {
+        groups_lacking(who, out);
     }
+    when.attributes().into_iter().for_each(|id| attribute_lacking(site, id, who, out));
 }
 
 /// What becomes different for somebody.
@@ -255,6 +258,8 @@ fn differences(a: &Given, b: &Given, lang: Lang) -> Vec<String> {
     for (all, en, fr_words) in [
         (lost(&a.roles, &b.roles), "loses role", "perd le rôle"),
         (lost(&b.roles, &a.roles), "gains role", "gagne le rôle"),
+        (lost(&a.terms, &b.terms), "loses", "perd"),
+        (lost(&b.terms, &a.terms), "gains", "gagne"),
         (lost(&b.closed, &a.closed), "no longer reaches", "n'atteint plus"),
         (lost(&a.closed, &b.closed), "reaches", "atteint"),
     ] {

@@ -26,7 +26,12 @@ pub struct SessionLive {
     flushed_ms: AtomicI64,
     ended: AtomicBool,
     end: Arc<Notify>,
+    /// Decisions at gates that are recorded, by their digest: each is told once.
+    told: Mutex<Vec<(String, [u8; 32], CrossingId)>>,
 }
+
+/// The most decisions of a session that are remembered; the oldest is told again after that.
+const TOLD_MAX: usize = 32;
 
 impl SessionLive {
     /// From what the store says.
@@ -39,6 +44,7 @@ impl SessionLive {
             flushed_ms: AtomicI64::new(ms),
             ended: AtomicBool::new(false),
             end: Arc::default(),
+            told: Mutex::default(),
         }
     }
 
@@ -52,6 +58,22 @@ impl SessionLive {
     /// Notes a request.
     pub fn touch(&self, now: Moment) {
         self.last_seen_ms.fetch_max(now.timestamp_millis(), Ordering::Relaxed);
+    }
+
+    /// The crossing in which a decision was told, if it was.
+    pub fn told(&self, gate: &str, decision: &[u8; 32]) -> Option<CrossingId> {
+        let told = self.told.lock().unwrap_or_else(|e| e.into_inner());
+        told.iter().find(|(g, d, _)| g == gate && d == decision).map(|(_, _, id)| *id)
+    }
+
+    /// Notes in which crossing a decision was told.
+    pub fn tell(&self, gate: &str, decision: [u8; 32], crossing: CrossingId) {
+        let mut told = self.told.lock().unwrap_or_else(|e| e.into_inner());
+        told.retain(|(g, d, _)| !(g == gate && *d == decision));
+        if told.len() >= TOLD_MAX {
+            told.remove(0);
+        }
+        told.push((gate.to_owned(), decision, crossing));
     }
 
     /// Ends it for every holder, streams included.
@@ -126,6 +148,10 @@ impl Counters {
 pub struct Admission {
     pub session: Arc<SessionLive>,
     pub edition: i32,
+    /// How the requests look that it was decided for.
+    pub look: u64,
+    /// The moment from which time alone may have changed the decision.
+    pub good_until: Option<Moment>,
     pub entry: Entry,
     /// The crossing in which this decision is recorded.
     pub crossing: CrossingId,
@@ -141,7 +167,14 @@ pub struct Admission {
 impl Admission {
     /// Prepares the delivered values. None when one of them is no HTTP header after all, or the edition has no such gate:
     /// fails closed.
-    pub fn new(session: Arc<SessionLive>, edition: &Edition, admitted: Admitted, crossing: CrossingId) -> Option<Admission> {
+    pub fn new(
+        session: Arc<SessionLive>,
+        edition: &Edition,
+        look: u64,
+        admitted: Admitted,
+        crossing: CrossingId,
+    ) -> Option<Admission> {
+        let good_until = admitted.good_until();
         let (entry, delivered) = admitted.into_parts();
         let names = edition.names(entry.gate())?.clone();
         let mut values = Vec::with_capacity(delivered.iter().map(|d| d.value.len()).sum());
@@ -154,6 +187,8 @@ impl Admission {
         Some(Admission {
             session,
             edition: edition.number,
+            look,
+            good_until,
             entry,
             crossing,
             counters: Counters::default(),
@@ -162,6 +197,11 @@ impl Admission {
             ends: ends.into(),
             told: Mutex::default(),
         })
+    }
+
+    /// Whether it was decided for requests that look like this, and time has not changed it.
+    pub(crate) fn fits(&self, look: u64, now: Moment) -> bool {
+        self.look == look && self.good_until.is_none_or(|until| now < until)
     }
 
     /// Headers to insert: written when a request asks, so that an idle session keeps nothing but the bytes.

@@ -6,6 +6,8 @@ use std::sync::Arc;
 use async_trait::async_trait;
 use bytes::Bytes;
 use http::{HeaderMap, Method, Request, Response, Uri, header};
+use passeur_core::Moment;
+use passeur_core::circumstances::Circumstances;
 use passeur_core::id::Token;
 use passeur_core::step::{Lang, Step};
 
@@ -41,6 +43,12 @@ pub(crate) fn is_navigation(headers: &HeaderMap) -> bool {
 }
 
 impl RequestFacts {
+    /// What conditions may ask of it.
+    pub fn circumstances(&self, now: Moment) -> Circumstances<'_> {
+        let path = self.target.split('?').next().unwrap_or("/");
+        Circumstances { now, address: Some(self.address), method: self.method.as_str(), path }
+    }
+
     /// Reads a request head.
     pub fn of(method: &Method, uri: &Uri, headers: &HeaderMap, address: IpAddr) -> RequestFacts {
         let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();

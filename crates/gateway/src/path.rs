@@ -6,6 +6,8 @@ use std::time::Duration;
 use http::{Request, Response, StatusCode};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
+use passeur_core::Moment;
+use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::opened;
 use passeur_core::id::Token;
 use passeur_core::path;
@@ -152,7 +154,12 @@ impl Gateway {
         conn: &Conn,
     ) -> Result<Arc<Admission>, Away> {
         let gate = place.gate;
-        let admission = match conn.admission(edition, &place, request.headers()) {
+        let now = self.clock.now();
+        let view = &place.prepared.view;
+        // Most gates ask nothing of single requests.
+        let look = if view.is_blind() { 0 } else { view.look(&circumstances(edition, conn, request, now)) };
+        let remembered = conn.admission(edition, &place, request.headers()).filter(|a| a.fits(look, now));
+        let admission = match remembered {
             Some(a) => a,
             None => {
                 let token = match cookies::find(request.headers(), &place.prepared.cookie) {
@@ -161,7 +168,8 @@ impl Gateway {
                     Found::One(text) => Token::parse(&text).ok_or(Away::Without(NoSession::Unknown))?,
                 };
                 let digest = token.digest();
-                let kept = self.table.get(&digest).filter(|a| a.edition == edition.number && a.entry.gate() == gate.name);
+                let good = |a: &Arc<Admission>| a.edition == edition.number && a.entry.gate() == gate.name && a.fits(look, now);
+                let kept = self.table.get(&digest, look).filter(good);
                 let admission = match kept {
                     Some(a) => a,
                     None => {
@@ -177,8 +185,7 @@ impl Gateway {
                 admission
             }
         };
-        let now = self.clock.now();
-        let why = match admission.session.state(&edition.site.lifetimes, now) {
+        let why = match admission.session.state(&admission.entry.lifetimes(&edition.site.lifetimes), now) {
             State::Live => None,
             State::Ended => Some(NoSession::Ended),
             State::IdleTooLong => Some(NoSession::IdleTooLong),
@@ -256,6 +263,12 @@ impl Gateway {
             }
         }
     }
+}
+
+/// What conditions may ask of a request.
+fn circumstances<'a>(edition: &Edition, conn: &Conn, request: &'a Request<Incoming>, now: Moment) -> Circumstances<'a> {
+    let address = Some(conn.way(edition, request.headers()).client());
+    Circumstances { now, address, method: request.method().as_str(), path: request.uri().path() }
 }
 
 /// What the rest of the service is told of a request; made only where it is asked.

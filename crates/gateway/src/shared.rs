@@ -4,6 +4,9 @@ use std::collections::HashMap;
 use std::sync::{Arc, RwLock};
 
 use http::HeaderValue;
+use passeur_core::Moment;
+use passeur_core::circumstances::Circumstances;
+use passeur_core::decide::RequestView;
 use passeur_core::site::{Gate, Site};
 
 use crate::bearer::OpenGate;
@@ -15,6 +18,8 @@ use crate::target::{self, Route, Target};
 #[derive(Debug)]
 pub struct Edition {
     pub number: i32,
+    /// When it was published.
+    pub since: Moment,
     pub site: Site,
     hosts: HashMap<String, usize>,
     routes: Vec<Route>,
@@ -27,14 +32,14 @@ pub struct Edition {
 
 impl Edition {
     /// Prepares an edition; upstreams that the one before had keep their connections and their health.
-    pub fn new(number: i32, site: Site, before: Option<&Edition>) -> Edition {
+    pub fn new(number: i32, since: Moment, site: Site, before: Option<&Edition>) -> Edition {
         let known: Vec<Arc<Target>> = before.map(|e| e.targets().cloned().collect()).unwrap_or_default();
         let routes = site.gates.iter().map(|g| Route::new(g, &known)).collect();
         let names: Vec<_> = site.gates.iter().map(|g| Names::of(&site, g).map(Arc::new)).collect();
         let open = names.iter().map(|n| Arc::new(OpenGate::new(n.clone().unwrap_or_default()))).collect();
         let edits = site.gates.iter().map(Edits::new).collect();
         let prepared = site.gates.iter().map(Prepared::new).collect();
-        Edition { number, names, open, edits, prepared, hosts: target::hosts(&site.gates), routes, site }
+        Edition { number, since, names, open, edits, prepared, hosts: target::hosts(&site.gates), routes, site }
     }
 
     /// The gate whose public address a `Host` means, in lower case, with the way to its upstreams.
@@ -53,6 +58,12 @@ impl Edition {
     /// The names of what a gate delivers.
     pub(crate) fn names(&self, gate: &str) -> Option<&Arc<Names>> {
         self.site.gates.iter().position(|g| g.name == gate).and_then(|i| self.names.get(i)?.as_ref())
+    }
+
+    /// How a request looks to a gate's conditions.
+    pub fn look(&self, gate: &str, at: &Circumstances<'_>) -> u64 {
+        let i = self.site.gates.iter().position(|g| g.name == gate);
+        i.and_then(|i| self.prepared.get(i)).map_or(0, |p| p.view.look(at))
     }
 
     /// The way to a gate's upstreams.
@@ -75,6 +86,8 @@ pub(crate) struct Prepared {
     /// None where the address is no header value; then nothing is forwarded.
     pub(crate) host: Option<HeaderValue>,
     pub(crate) proto: HeaderValue,
+    /// What its conditions ask of single requests.
+    pub(crate) view: RequestView,
 }
 
 impl Prepared {
@@ -84,6 +97,7 @@ impl Prepared {
             cookie: gate.address.cookie("gate").0,
             host: HeaderValue::from_str(&gate.address.host).ok(),
             proto: HeaderValue::from_static(if gate.address.https { "https" } else { "http" }),
+            view: RequestView::of(gate),
         }
     }
 }

@@ -14,7 +14,8 @@ const SHARDS: usize = 16;
 /// The most admissions kept in memory on a node; more are loaded again from the store when they are next used.
 const ADMISSIONS_MAX: usize = 200_000;
 
-type Shard = HashMap<[u8; 32], Arc<Admission>>;
+/// By a token's digest, and how the request looks to the gate's conditions.
+type Shard = HashMap<([u8; 32], u64), Arc<Admission>>;
 
 /// The session table of a node.
 pub struct Table {
@@ -45,9 +46,9 @@ impl Table {
         self.sessions.lock().unwrap_or_else(|e| e.into_inner())
     }
 
-    /// The admission of a token.
-    pub fn get(&self, digest: &[u8; 32]) -> Option<Arc<Admission>> {
-        self.shard(digest).read().unwrap_or_else(|e| e.into_inner()).get(digest).cloned()
+    /// The admission of a token, for requests that look like this.
+    pub fn get(&self, digest: &[u8; 32], look: u64) -> Option<Arc<Admission>> {
+        self.shard(digest).read().unwrap_or_else(|e| e.into_inner()).get(&(*digest, look)).cloned()
     }
 
     /// Keeps an admission.
@@ -57,7 +58,7 @@ impl Table {
             shard.retain(|_, a| !a.session.is_ended());
         }
         if shard.len() < ADMISSIONS_MAX / SHARDS {
-            shard.insert(digest, admission);
+            shard.insert((digest, admission.look), admission);
         }
     }
 

@@ -219,7 +219,7 @@ impl App {
         if row.number > current {
             tracing::info!(edition = row.number, "edition in use");
             let before = self.live.get();
-            self.live.set(Edition::new(row.number, site, before.as_deref()));
+            self.live.set(Edition::new(row.number, row.published_at, site, before.as_deref()));
         }
         Ok(())
     }

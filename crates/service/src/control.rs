@@ -9,7 +9,7 @@ use http::{HeaderMap, HeaderValue, Request, Response, StatusCode, header};
 use http_body_util::BodyExt;
 use passeur_core::address::ReturnPath;
 use passeur_core::crossing::Outcome;
-use passeur_core::decide::{Decision, fold, tell_section};
+use passeur_core::decide::{Decision, RequestView, fold, tell_section};
 use passeur_core::evidence::Evidence;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::session::State;
@@ -211,7 +211,7 @@ impl Control for Service {
         };
         let words = evidence.as_ref().and_then(|e| {
             attempt.set_evidence(e);
-            tell_section(&edition.site, gate, section, e, attempt.witness())
+            tell_section(&edition.site, gate, section, e, &facts.circumstances(self.app.now()), attempt.witness())
         });
         // Kept once for each session and section; a page loaded again names the same crossing.
         let id = match admission.told(section) {
@@ -323,17 +323,23 @@ impl Service {
         known: Evidence,
     ) -> Result<Presented, StoreError> {
         let site = &edition.site;
-        let decision = fold(site, gate, &known, &mut Silent);
+        let at = facts.circumstances(self.app.now());
+        let decision = fold(site, gate, &known, &at, &mut Silent);
         let mut crossing = held.crossing.parse::<CrossingId>().map_err(|e| StoreError::Query(e.to_string()))?;
-        let is_new = decision.digest().as_slice() != held.decision.as_slice();
+        let digest = decision.digest();
+        let live = self.app.table.session(row.id, row.began, row.last_seen);
+        // A session that goes to and fro between requests that are decided otherwise tells of each decision once.
+        let told = live.told(&gate.name, &digest);
+        let is_new = digest.as_slice() != held.decision.as_slice() && told.is_none();
+        crossing = told.unwrap_or(crossing);
         let mut attempt = Attempt::begin(&self.app, &gate.name, facts);
         attempt.who = Some(Who { provider: row.provider.clone(), subject: row.subject.clone(), name: row.name.clone() });
         attempt.session = Some(row.id);
         attempt.set_evidence(&known);
         if is_new || matches!(decision, Decision::Refused(_)) {
-            let number = i64::from(edition.number);
-            attempt.step(|| Step::new(StepCode::DecidedAgain).with("why", Phrase::Edition { number }));
-            fold(site, gate, &known, attempt.witness());
+            let why = why_again(edition, gate, &row);
+            attempt.step(|| Step::new(StepCode::DecidedAgain).with("why", why));
+            fold(site, gate, &known, &at, attempt.witness());
         }
         if is_new {
             let outcome = match &decision {
@@ -341,13 +347,17 @@ impl Service {
                 Decision::Refused(r) => r.outcome,
             };
             attempt.record(outcome).await?;
-            self.app.store.redecide(&token.digest(), &decision.digest(), &attempt.id.to_string()).await?;
+            self.app.store.redecide(&token.digest(), &digest, &attempt.id.to_string()).await?;
             crossing = attempt.id;
+        }
+        let view = RequestView::of(gate);
+        if !view.is_blind() || view.is_timed() {
+            live.tell(&gate.name, digest, crossing);
         }
         match decision {
             Decision::Admitted(admitted) => {
-                let live = self.app.table.session(row.id, row.began, row.last_seen);
-                let Some(admission) = Admission::new(live, edition, admitted, crossing) else {
+                let look = edition.look(&gate.name, &at);
+                let Some(admission) = Admission::new(live, edition, look, admitted, crossing) else {
                     return Ok(Presented::No(NoSession::Unknown));
                 };
                 let admission = Arc::new(admission);
@@ -367,5 +377,16 @@ impl Service {
                 Ok(Presented::Refused(plain(response)))
             }
         }
+    }
+}
+
+/// Why a live session is decided anew: another edition, or else what the gate's conditions ask of requests and of time.
+fn why_again(edition: &Edition, gate: &Gate, row: &SessionRow) -> Phrase {
+    let view = RequestView::of(gate);
+    match (view.is_blind(), view.is_timed()) {
+        (true, false) => Phrase::Edition { number: i64::from(edition.number) },
+        _ if row.began > edition.since && view.is_timed() && view.is_blind() => Phrase::TimePassed,
+        _ if row.began > edition.since => Phrase::OtherRequest,
+        _ => Phrase::Edition { number: i64::from(edition.number) },
     }
 }

@@ -1,6 +1,10 @@
 //! Whether anybody could still configure the service under a draft: those known to be engineers are tried on it.
 
+use std::net::IpAddr;
+
 use chrono::Duration;
+use passeur_core::Moment;
+use passeur_core::circumstances::Circumstances;
 use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::{CONSOLE, Verdict, because, try_at};
 use passeur_core::site::Site;
@@ -12,38 +16,47 @@ use crate::app::App;
 /// How far back engineers are looked for.
 const LOOK_BACK_DAYS: i64 = 30;
 
-fn configures(site: &Site, evidence: &Evidence) -> bool {
-    matches!(try_at(site, CONSOLE, evidence).verdict, Verdict::In(given) if given.roles.iter().any(|r| r == "configure"))
+fn configures(site: &Site, evidence: &Evidence, at: &Circumstances<'_>) -> bool {
+    matches!(try_at(site, CONSOLE, evidence, at).verdict, Verdict::In(given) if given.roles.iter().any(|r| r == "configure"))
 }
 
 /// Why engineers would be locked out, in words; none when the publisher, if they signed in, and at least one other known
 /// engineer could still configure. Where no engineer ever signed in, nothing can be said, and nothing is refused.
-pub async fn check(app: &App, publisher: Option<&Evidence>, site: &Site) -> Result<Option<String>, StoreError> {
+pub async fn check(
+    app: &App,
+    publisher: Option<&Evidence>,
+    at: &Circumstances<'_>,
+    site: &Site,
+) -> Result<Option<String>, StoreError> {
     let live = app.live.get();
     if let Some(evidence) = publisher
-        && !configures(site, evidence)
+        && !configures(site, evidence, at)
     {
-        let why = because(site, CONSOLE, evidence, Lang::En);
+        let why = because(site, CONSOLE, evidence, at, Lang::En);
         return Ok(Some(format!("You could not configure Passeur any more under it. {why} Nothing was changed.")));
     }
     if publisher.is_some() {
         return Ok(None);
     }
     let rows = app.store.past_crossings(app.now() - Duration::days(LOOK_BACK_DAYS), Some(CONSOLE), None).await?;
-    let mut engineers: Vec<(String, Evidence)> = vec![];
+    let mut engineers: Vec<(String, Evidence, Moment, Option<IpAddr>)> = vec![];
     for row in rows.into_iter().rev() {
         let Ok(evidence) = serde_json::from_str::<Evidence>(&row.evidence) else { continue };
-        let known = engineers.iter().any(|(_, e)| (&e.provider, &e.subject) == (&evidence.provider, &evidence.subject));
+        let then = Circumstances { address: row.address.parse().ok(), ..Circumstances::at(row.at) };
+        let known = engineers.iter().any(|(_, e, ..)| (&e.provider, &e.subject) == (&evidence.provider, &evidence.subject));
         // Only who may configure today can lose it.
-        if !known && live.as_ref().is_some_and(|l| configures(&l.site, &evidence)) {
-            engineers.push((row.person, evidence));
+        if !known && live.as_ref().is_some_and(|l| configures(&l.site, &evidence, &then)) {
+            engineers.push((row.person, evidence, row.at, row.address.parse().ok()));
         }
     }
-    if engineers.is_empty() || engineers.iter().any(|(_, e)| configures(site, e)) {
+    // As they came: from where they came, when they came.
+    let as_then = |at: &Moment, address: &Option<IpAddr>| Circumstances { address: *address, ..Circumstances::at(*at) };
+    if engineers.is_empty() || engineers.iter().any(|(_, e, at, from)| configures(site, e, &as_then(at, from))) {
         return Ok(None);
     }
-    let names: Vec<&str> = engineers.iter().take(8).map(|(n, _)| n.as_str()).collect();
-    let why = engineers.first().map(|(_, e)| because(site, CONSOLE, e, Lang::En)).unwrap_or_default();
+    let names: Vec<&str> = engineers.iter().take(8).map(|(n, ..)| n.as_str()).collect();
+    let why =
+        engineers.first().map(|(_, e, at, from)| because(site, CONSOLE, e, &as_then(at, from), Lang::En)).unwrap_or_default();
     Ok(Some(format!(
         "No engineer who signed in within {LOOK_BACK_DAYS} days could configure Passeur under it: {}. {why} Nothing was changed.",
         names.join(", ")

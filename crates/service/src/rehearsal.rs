@@ -10,6 +10,8 @@ use std::time::Instant;
 use chrono::{DateTime, Utc};
 use passeur_api::Affected;
 use passeur_core::Moment;
+use passeur_core::circumstances::Circumstances;
+use passeur_core::decide::RequestView;
 use passeur_core::evidence::{Evidence, FORMAT};
 use passeur_core::rehearse::{Effects, because, effects, try_at};
 use passeur_core::site::Site;
@@ -116,10 +118,15 @@ struct Past {
     subject: String,
 }
 
-/// Fates by gate and facts.
+/// Gate, facts, how the request looks to both editions, and the moment where time decides.
+type Alike = (String, [u8; 32], [u64; 2], i64);
+
+/// Fates by what makes crossings alike.
 #[derive(Default)]
 struct Known {
-    fates: HashMap<(String, [u8; 32]), Arc<Fate>>,
+    fates: HashMap<Alike, Arc<Fate>>,
+    /// What the two editions' conditions ask of requests, by gate.
+    views: HashMap<String, [RequestView; 2]>,
     sums: Sums,
 }
 
@@ -131,9 +138,20 @@ impl Known {
             if evidence.format != FORMAT {
                 continue;
             }
-            let fate = self.fates.entry((row.gate.clone(), evidence.facts())).or_insert_with(|| {
+            let path = row.target.trim_end_matches("?…");
+            let at = Circumstances { now: row.at, address: row.address.parse().ok(), method: &row.method, path };
+            let views = self
+                .views
+                .entry(row.gate.clone())
+                .or_insert_with(|| [&pair.before, &pair.after].map(|site| RequestView::named(site, &row.gate)));
+            // Where time decides as well, no two crossings are alike for certain.
+            let timed = views.iter().any(RequestView::is_timed);
+            let facts = if timed { evidence.hash() } else { evidence.facts() };
+            let moment = if timed { row.at.timestamp_millis() } else { 0 };
+            let key = (row.gate.clone(), facts, views.each_ref().map(|v| v.look(&at)), moment);
+            let fate = self.fates.entry(key).or_insert_with(|| {
                 self.sums.distinct += 1;
-                Arc::new(fate(pair, &row.gate, &evidence))
+                Arc::new(fate(pair, &row.gate, &evidence, &at))
             });
             let fate = fate.clone();
             let past = Past {
@@ -156,13 +174,13 @@ impl Known {
     }
 }
 
-fn fate(pair: &Pair, gate: &str, evidence: &Evidence) -> Fate {
+fn fate(pair: &Pair, gate: &str, evidence: &Evidence, at: &Circumstances<'_>) -> Fate {
     let Pair { before, after, lang } = pair;
-    let found = effects(&try_at(before, gate, evidence), &try_at(after, gate, evidence), *lang);
+    let found = effects(&try_at(before, gate, evidence, at), &try_at(after, gate, evidence, at), *lang);
     let told = |kind, what| Fate {
         kind,
-        now: because(before, gate, evidence, *lang),
-        then: because(after, gate, evidence, *lang),
+        now: because(before, gate, evidence, at, *lang),
+        then: because(after, gate, evidence, at, *lang),
         what,
     };
     match found {

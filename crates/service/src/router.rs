@@ -6,6 +6,7 @@ use axum::middleware;
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use http::{StatusCode, header};
+use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::{Decision, console_roles, fold};
 use passeur_core::identity::identify;
 use passeur_core::site::Access;
@@ -79,13 +80,16 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
             evidence::complete(&app, site, access, &mut session.evidence).await;
         }
     }
+    let at = Circumstances::at(app.now()).from(visit.facts.address);
     let gates: Vec<QuayGate> = site
         .gates
         .iter()
-        .map(|g| QuayGate {
-            title: g.title.clone(),
-            address: g.address.at("/"),
-            open: matches!(fold(site, g, &session.evidence, &mut Silent), Decision::Admitted(_)),
+        .map(|g| {
+            let (open, messages) = match fold(site, g, &session.evidence, &at, &mut Silent) {
+                Decision::Admitted(a) => (true, a.entry().terms().map(|t| t.messages.clone()).unwrap_or_default()),
+                Decision::Refused(_) => (false, vec![]),
+            };
+            QuayGate { title: g.title.clone(), address: g.address.at("/"), open, messages }
         })
         .collect();
     let nobody = Access {
@@ -97,6 +101,6 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
     };
     let seen_as = wanted.first().copied().or(site.engineers.as_ref()).unwrap_or(&nobody);
     let who = identify(site, seen_as, &session.evidence, &mut Silent);
-    let console = !console_roles(site, &session.evidence, &mut Silent).is_empty();
+    let console = !console_roles(site, &session.evidence, &at, &mut Silent).is_empty();
     pages::quay(site, lang, Some((&session, &who, &gates, console))).into_response()
 }

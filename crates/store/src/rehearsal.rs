@@ -21,6 +21,13 @@ pub struct PastCrossing {
     pub gate: String,
     #[diesel(sql_type = Text)]
     pub person: String,
+    #[diesel(sql_type = Text)]
+    pub address: String,
+    #[diesel(sql_type = Text)]
+    pub method: String,
+    /// The path; `?…` after it where there was a query.
+    #[diesel(sql_type = Text)]
+    pub target: String,
     /// The evidence as JSON text: it is read where there is time for it.
     #[diesel(sql_type = Text)]
     pub evidence: String,
@@ -40,7 +47,7 @@ impl Store {
         let mut conn = self.conn().await?;
         let (day, id) = after.unwrap_or((since.date_naive(), ""));
         let rows = diesel::sql_query(
-            "SELECT c.day, c.id, c.at, c.gate, coalesce(c.person, c.subject, '') AS person, e.body::text AS evidence \
+            "SELECT c.day, c.id, c.at, c.gate, coalesce(c.person, c.subject, '') AS person, c.address, c.method, c.target, e.body::text AS evidence \
              FROM crossings c JOIN evidence e ON e.day = c.day AND e.hash = c.evidence \
              WHERE c.day >= $1 AND (c.day, c.id) > ($1, $2) AND c.at >= $3 AND c.outcome IN ('admitted', 'refused', 'failed', 'check-failed') \
              AND ($4 IS NULL OR c.gate = $4) ORDER BY c.day, c.id LIMIT $5",

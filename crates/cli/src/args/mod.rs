@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 mod site;
 
-pub use site::{Acts, ActsCommand, Draft, Rehearse, Site, SourceArgs};
+pub use site::{Acts, ActsCommand, Draft, Rehearse, RehearsePerson, Site, SourceArgs};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 

@@ -115,40 +115,56 @@ pub enum Rehearse {
         gate: Option<String>,
     },
     /// How one person fares at each gate, now and then
-    Person {
-        #[command(flatten)]
-        source: SourceArgs,
-        /// The provider's name in the site
-        #[arg(long)]
-        provider: String,
-        /// Somebody who came before, by the provider's identifier
-        #[arg(long, conflicts_with_all = ["claim", "group", "attribute", "amr", "acr"])]
-        subject: Option<String>,
-        /// Ask the directories anew instead of believing what they said then
-        #[arg(long, requires = "subject")]
-        fresh: bool,
-        /// Described by hand: a claim, NAME=VALUE
-        #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
-        claim: Vec<(String, String)>,
-        /// Described by hand: a group, instead of asking a directory
-        #[arg(long)]
-        group: Vec<String>,
-        /// Described by hand: an attribute of the directory entry, NAME=VALUE
-        #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
-        attribute: Vec<(String, String)>,
-        /// Described by hand: an authentication method
-        #[arg(long)]
-        amr: Vec<String>,
-        /// Described by hand: the authentication context
-        #[arg(long)]
-        acr: Option<String>,
-        /// Only this gate
-        #[arg(long)]
-        gate: Option<String>,
-        /// Tell every step
-        #[arg(long)]
-        story: bool,
-    },
+    Person(Box<RehearsePerson>),
+}
+
+/// Whom to rehearse: somebody who came before, or somebody described by hand.
+#[derive(Debug, Args)]
+pub struct RehearsePerson {
+    #[command(flatten)]
+    pub source: SourceArgs,
+    /// The provider's name in the site
+    #[arg(long)]
+    pub provider: String,
+    /// Somebody who came before, by the provider's identifier
+    #[arg(long, conflicts_with_all = ["claim", "group", "attribute", "amr", "acr"])]
+    pub subject: Option<String>,
+    /// Ask the directories anew instead of believing what they said then
+    #[arg(long, requires = "subject")]
+    pub fresh: bool,
+    /// Described by hand: a claim, NAME=VALUE
+    #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+    pub claim: Vec<(String, String)>,
+    /// Described by hand: a group, instead of asking a directory
+    #[arg(long)]
+    pub group: Vec<String>,
+    /// Described by hand: an attribute of the directory entry, NAME=VALUE
+    #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+    pub attribute: Vec<(String, String)>,
+    /// Described by hand: an authentication method
+    #[arg(long)]
+    pub amr: Vec<String>,
+    /// Described by hand: the authentication context
+    #[arg(long)]
+    pub acr: Option<String>,
+    /// Only this gate
+    #[arg(long)]
+    pub gate: Option<String>,
+    /// The request they would come with: from this address
+    #[arg(long)]
+    pub address: Option<String>,
+    /// At this moment (RFC 3339); now unless said
+    #[arg(long)]
+    pub at: Option<chrono::DateTime<chrono::Utc>>,
+    /// With this method; GET unless said
+    #[arg(long)]
+    pub method: Option<String>,
+    /// For this path; the first page unless said
+    #[arg(long)]
+    pub path: Option<String>,
+    /// Tell every step
+    #[arg(long)]
+    pub story: bool,
 }
 
 fn pair(text: &str) -> Result<(String, String), String> {

@@ -6,7 +6,7 @@ use passeur_core::text::shorten;
 use super::crossings::step_lines;
 use super::no_csv;
 use super::site::source;
-use crate::args::{ClientArgs, Output, Rehearse};
+use crate::args::{ClientArgs, Output, Rehearse, RehearsePerson};
 use crate::client::Client;
 use crate::exit::Exit;
 use crate::output::{Cell, Column, Screen, Tone, fixed, json, moment, rest, table, wrap};
@@ -80,6 +80,9 @@ fn fare(s: &Screen, when: &str, f: &Fare, story: bool) {
     if !f.because.is_empty() {
         say!("    {}", wrap(&s.paint(&f.because, Tone::Plain), s.width, 4));
     }
+    for t in &f.terms {
+        say!("    {}", s.paint(t, Tone::Plain));
+    }
     for h in &f.headers {
         say!("    {}", wrap(&s.paint(h, Tone::Plain), s.width, 6));
     }
@@ -127,7 +130,24 @@ pub async fn run(args: Rehearse, c: &ClientArgs) -> Result<(), Exit> {
             show_past(&s, &answer);
             Ok(())
         }
-        Rehearse::Person { source: of, provider, subject, fresh, claim, group, attribute, amr, acr, gate, story } => {
+        Rehearse::Person(ask) => {
+            let RehearsePerson {
+                source: of,
+                provider,
+                subject,
+                fresh,
+                claim,
+                group,
+                attribute,
+                amr,
+                acr,
+                gate,
+                address,
+                at,
+                method,
+                path,
+                story,
+            } = *ask;
             let mut attributes = std::collections::BTreeMap::<String, Vec<String>>::new();
             for (name, value) in attribute {
                 attributes.entry(name).or_default().push(value);
@@ -143,6 +163,10 @@ pub async fn run(args: Rehearse, c: &ClientArgs) -> Result<(), Exit> {
                 groups: (!group.is_empty()).then_some(group),
                 attributes,
                 gate,
+                address,
+                at,
+                method,
+                path,
             };
             let answer: PersonRehearsal = client.post("/rehearse/person", &ask).await?;
             if c.output == Output::Json {

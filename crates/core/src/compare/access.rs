@@ -41,6 +41,7 @@ fn place(gate: &str) -> String {
 fn plain_groups(when: &Condition) -> Vec<&str> {
     match when {
         Condition::Group(g) => vec![g],
+        Condition::AnyGroup(list) => list.members.iter().map(String::as_str).collect(),
         Condition::Any(parts) if parts.iter().all(|p| matches!(p, Condition::Group(_))) => when.groups(),
         _ => vec![],
     }
@@ -51,8 +52,9 @@ fn groups(access: &Access) -> (BTreeMap<String, String>, BTreeMap<String, String
     let (mut enter, mut refuse) = (BTreeMap::new(), BTreeMap::new());
     for rule in access.rules.iter() {
         let into = match &rule.effect {
-            Effect::Enter { .. } => &mut enter,
+            Effect::Give(g) if g.enter => &mut enter,
             Effect::Refuse { .. } => &mut refuse,
+            Effect::Give(_) | Effect::StepUp(_) => continue,
         };
         for g in plain_groups(&rule.when) {
             into.entry(g.to_lowercase()).or_insert_with(|| g.to_owned());
@@ -89,7 +91,7 @@ fn access(before: (&Site, &Access), after: (&Site, &Access), place: &str, out: &
         let old = told(&before, rule);
         match named(&after.1.rules, &rule.name).map(|i| &after.1.rules[i]) {
             None => {
-                let narrower = matches!(rule.effect, Effect::Enter { .. });
+                let narrower = matches!(rule.effect, Effect::Give(_));
                 add(if narrower { Bearing::Narrower } else { Bearing::Wider }, What::RuleRemoved { rule: old });
             }
             Some(new) => {
@@ -101,7 +103,7 @@ fn access(before: (&Site, &Access), after: (&Site, &Access), place: &str, out: &
         }
     }
     for rule in after.1.rules.iter().filter(|r| named(&before.1.rules, &r.name).is_none()) {
-        let wider = matches!(rule.effect, Effect::Enter { .. });
+        let wider = matches!(rule.effect, Effect::Give(_));
         add(if wider { Bearing::Wider } else { Bearing::Narrower }, What::RuleAdded { rule: told(&after, rule) });
     }
     let common = |of: &Access, other: &Access| {

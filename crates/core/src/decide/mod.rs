@@ -1,24 +1,33 @@
 //! Deciding: person × edition × gate, once. Live requests, stories and, later, rehearsal call [`fold`].
 //!
-//! The first stage folds everything that does not depend on the single request into one decision. No condition depends
-//! on the request yet, so the fold is the decision; conditions on path, method, network and time will be left over here
-//! and finished per request. Whatever cannot be known refuses.
+//! A decision is made under circumstances: the moment, the network, method and path. It is used again while none of them
+//! matters: [`RequestView`] tells requests of a gate apart by nothing but what its conditions ask of them, and
+//! [`Admitted::good_until`] says when time alone may change it. Whatever cannot be known refuses.
 
 mod account;
+mod grants;
+mod view;
 
-use crate::condition::Truth;
+use crate::Moment;
+use crate::circumstances::Circumstances;
+use crate::condition::{Condition, Truth};
 use crate::crossing::Outcome;
 use crate::delivery::{self, Delivered};
 use crate::evidence::Evidence;
 use crate::identity::{Identity, Person, identify};
+use crate::session::Lifetimes;
 use crate::site::{Access, Effect, Gate, Rule, Section, SectionAccess, Site, Standing, standing};
 use crate::step::{Phrase, Step, StepCode, Witness};
+pub use grants::Joined;
+pub(crate) use view::PARTS_MAX;
+pub use view::RequestView;
 
 /// That the rules of a gate admit a person, with what is to be delivered. Only [`fold`] makes one.
 #[derive(Clone, Debug)]
 pub struct Admitted {
     entry: Entry,
     headers: Vec<Delivered>,
+    good_until: Option<Moment>,
 }
 
 /// Proof that the rules of a gate admit a person, without the values: it is kept as long as a session is. The upstream pool
@@ -28,8 +37,35 @@ pub struct Entry {
     gate: String,
     person: Person,
     roles: Box<[String]>,
+    terms: Option<Box<Terms>>,
     /// For each section of the gate, whether it lets this person in.
     sections: Box<[bool]>,
+}
+
+/// What comes with entry at times.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Terms {
+    /// Words for the person.
+    pub messages: Vec<String>,
+    /// Lifetimes of the session at this gate, where a rule shortens them.
+    pub idle: Option<chrono::Duration>,
+    pub absolute: Option<chrono::Duration>,
+    /// For gates that open them.
+    pub networks: Vec<String>,
+    pub flows: Vec<String>,
+}
+
+impl Terms {
+    /// In a few words each.
+    pub fn words(&self) -> Vec<String> {
+        let minutes = |what: &str, d: Option<chrono::Duration>| d.map(|d| format!("{what} {} min", d.num_minutes()));
+        let mut out: Vec<String> = self.messages.iter().map(|m| format!("“{m}”")).collect();
+        out.extend(minutes("idle", self.idle));
+        out.extend(minutes("absolute", self.absolute));
+        out.extend(self.networks.iter().map(|n| format!("network {n}")));
+        out.extend(self.flows.iter().map(|n| format!("flow {n}")));
+        out
+    }
 }
 
 impl Entry {
@@ -45,6 +81,18 @@ impl Entry {
     pub fn roles(&self) -> &[String] {
         &self.roles
     }
+    /// What else comes with entry.
+    pub fn terms(&self) -> Option<&Terms> {
+        self.terms.as_deref()
+    }
+    /// Lifetimes of the session at this gate: the site's, or shorter ones that a rule gives.
+    pub fn lifetimes(&self, of_site: &Lifetimes) -> Lifetimes {
+        let Some(t) = &self.terms else { return *of_site };
+        Lifetimes {
+            idle: t.idle.map_or(of_site.idle, |d| d.min(of_site.idle)),
+            absolute: t.absolute.map_or(of_site.absolute, |d| d.min(of_site.absolute)),
+        }
+    }
     /// Whether a section of the gate, by index, lets this person in.
     pub fn section(&self, index: usize) -> bool {
         self.sections.get(index).copied().unwrap_or(false)
@@ -59,6 +107,10 @@ impl Admitted {
     /// Headers to deliver, ready to be sent.
     pub fn headers(&self) -> &[Delivered] {
         &self.headers
+    }
+    /// The moment from which time alone may have changed the decision.
+    pub fn good_until(&self) -> Option<Moment> {
+        self.good_until
     }
     /// The proof and the values, apart.
     pub fn into_parts(self) -> (Entry, Vec<Delivered>) {
@@ -78,6 +130,9 @@ impl Admitted {
         for h in &self.headers {
             put(h.name.as_bytes());
             put(&h.value);
+        }
+        if let Some(t) = &self.entry.terms {
+            put(format!("{t:?}").as_bytes());
         }
         put(b"sections");
         put(&self.entry.sections.iter().map(|s| u8::from(*s)).collect::<Vec<_>>());
@@ -114,38 +169,51 @@ impl Decision {
     }
 }
 
-/// Decides whether a gate admits the person of the evidence, and prepares what it delivers.
-pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, witness: &mut impl Witness) -> Decision {
+/// Decides whether a gate admits the person of the evidence under circumstances, and prepares what it delivers.
+pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_>, witness: &mut impl Witness) -> Decision {
     if gate.access.rules.is_empty() {
         witness.step(|| Step::new(StepCode::Unprotected).with("gate", gate.name.as_str()));
         return refused(Outcome::Refused, StepCode::Unprotected);
     }
-    let (who, roles) = match enter(site, &gate.access, &gate.name, evidence, witness) {
+    let (who, joined) = match enter(site, &gate.access, &gate.name, evidence, at, witness) {
         Ok(entry) => entry,
         Err(refusal) => return Decision::Refused(refusal),
     };
     let headers = match site.delivery(gate) {
         None => vec![],
-        Some(d) => match delivery::prepare(site, d, &who, &roles, witness) {
+        Some(d) => match delivery::prepare(site, d, &who, &joined, witness) {
             Ok(headers) => headers,
             Err(_) => return refused(Outcome::Refused, StepCode::HeaderRefused),
         },
     };
-    let sections = gate.sections.iter().map(|s| lets_in(s, &who)).collect();
-    let entry = Entry { gate: gate.name.clone(), person: who.person, roles: roles.into(), sections };
-    Decision::Admitted(Admitted { entry, headers })
+    let sections = gate.sections.iter().map(|s| lets_in(s, &who, at, &gate.name)).collect();
+    let closing = gate.sections.iter().filter_map(|s| match &s.access {
+        SectionAccess::More { when, .. } => when.next_edge(&who, at.now),
+        SectionAccess::Open => None,
+    });
+    let good_until = joined.good_until.into_iter().chain(closing).min();
+    let (roles, terms) = joined.into_parts();
+    let entry = Entry { gate: gate.name.clone(), person: who.person, roles: roles.into(), terms, sections };
+    Decision::Admitted(Admitted { entry, headers, good_until })
 }
 
 /// Whether a section lets in somebody who may enter the gate. What cannot be known does not.
-fn lets_in(section: &Section, who: &Identity) -> bool {
+fn lets_in(section: &Section, who: &Identity, at: &Circumstances<'_>, gate: &str) -> bool {
     match &section.access {
         SectionAccess::Open => true,
-        SectionAccess::More { when, .. } => when.judge(who) == Truth::Yes,
+        SectionAccess::More { when, .. } => when.judge(who, at, gate) == Truth::Yes,
     }
 }
 
 /// Tells why a section does not let in somebody who may enter the gate. Returns the section's words for the person.
-pub fn tell_section(site: &Site, gate: &Gate, index: usize, evidence: &Evidence, witness: &mut impl Witness) -> Option<String> {
+pub fn tell_section(
+    site: &Site,
+    gate: &Gate,
+    index: usize,
+    evidence: &Evidence,
+    at: &Circumstances<'_>,
+    witness: &mut impl Witness,
+) -> Option<String> {
     let section = gate.sections.get(index)?;
     let SectionAccess::More { when, words } = &section.access else { return None };
     let who = identify(site, &gate.access, evidence, &mut crate::step::Silent);
@@ -153,7 +221,7 @@ pub fn tell_section(site: &Site, gate: &Gate, index: usize, evidence: &Evidence,
         Step::new(StepCode::SectionRefused)
             .with("section", section.path.as_str())
             .with("wanted", when.wanted(site))
-            .with("saw", when.saw(site, &who))
+            .with("saw", when.saw(site, &who, at, &gate.name))
     });
     words.clone()
 }
@@ -170,9 +238,9 @@ pub fn opened(gate: &Gate, path: &str) -> Option<Opened> {
 }
 
 /// Decides which console roles the person of the evidence has; empty when none.
-pub fn console_roles(site: &Site, evidence: &Evidence, witness: &mut impl Witness) -> Vec<String> {
+pub fn console_roles(site: &Site, evidence: &Evidence, at: &Circumstances<'_>, witness: &mut impl Witness) -> Vec<String> {
     let Some(access) = &site.engineers else { return vec![] };
-    enter(site, access, "console", evidence, witness).map(|(_, roles)| roles).unwrap_or_default()
+    enter(site, access, "console", evidence, at, witness).map(|(_, joined)| joined.roles).unwrap_or_default()
 }
 
 fn refused(outcome: Outcome, code: StepCode) -> Decision {
@@ -185,8 +253,9 @@ fn enter(
     access: &Access,
     name: &str,
     evidence: &Evidence,
+    at: &Circumstances<'_>,
     witness: &mut impl Witness,
-) -> Result<(Identity, Vec<String>), Refusal> {
+) -> Result<(Identity, Joined), Refusal> {
     let stop = |outcome, code| Refusal { outcome, code, words: None };
     if evidence.provider != access.provider {
         witness.step(|| {
@@ -197,80 +266,100 @@ fn enter(
     account::factors(site, evidence, witness)?;
     account::directory(site, access, evidence, witness)?;
     let who = identify(site, access, evidence, witness);
-    let roles = judge_rules(site, access, name, &who, witness)?;
-    Ok((who, roles))
+    let joined = Judging { site, access, name, who: &who, at }.judge(witness)?;
+    Ok((who, joined))
 }
 
-fn saw(site: &Site, rule: &Rule, who: &Identity) -> Vec<Phrase> {
-    rule.when.saw(site, who)
+/// The rules of a gate, judged for a person under circumstances.
+struct Judging<'a> {
+    site: &'a Site,
+    access: &'a Access,
+    name: &'a str,
+    who: &'a Identity,
+    at: &'a Circumstances<'a>,
 }
 
-/// Grants of all rules that apply are joined; a refusal wins; where nothing grants entry, the answer is no.
-fn judge_rules<W: Witness>(
-    site: &Site,
-    access: &Access,
-    name: &str,
-    who: &Identity,
-    witness: &mut W,
-) -> Result<Vec<String>, Refusal> {
-    let mut granted: Vec<&str> = vec![];
-    let mut roles: Vec<String> = vec![];
-    let mut refusal: Option<(&Rule, &str)> = None;
-    // A story tells of every rule. Where nothing is told and the groups are known, a rule that asks for a group somebody is
-    // not in decides nothing.
-    let rules: Vec<&Rule> = match who.groups.folded() {
-        Some(groups) if !W::TELLS => access.rules.concerning(groups),
-        _ => access.rules.iter().collect(),
-    };
-    for rule in rules {
-        let truth = rule.when.judge(who);
-        match (&rule.effect, truth) {
-            (Effect::Enter { roles: gives }, Truth::Yes) => {
-                granted.push(&rule.name);
-                for role in gives {
-                    if !roles.contains(role) {
-                        roles.push(role.clone());
+impl Judging<'_> {
+    /// Grants of all rules that apply are joined; a refusal wins; where nothing grants entry, the answer is no.
+    fn judge<W: Witness>(&self, witness: &mut W) -> Result<Joined, Refusal> {
+        let Judging { access, who, at, name, .. } = self;
+        let mut granted: Vec<&str> = vec![];
+        let mut joined = Joined::default();
+        let mut refusal: Option<(&Rule, &str)> = None;
+        let mut step_up: Option<(&Rule, &Condition)> = None;
+        // A story tells of every rule. Where nothing is told and the groups are known, a rule that asks for a group somebody
+        // is not in decides nothing.
+        let rules: Vec<&Rule> = match who.groups.folded() {
+            Some(groups) if !W::TELLS => access.rules.concerning(groups),
+            _ => access.rules.iter().collect(),
+        };
+        for rule in rules {
+            let truth = rule.when.judge(who, at, name);
+            joined.turns(rule.when.next_edge(who, at.now));
+            match (&rule.effect, truth) {
+                (Effect::Give(grants), Truth::Yes) => {
+                    if grants.enter {
+                        granted.push(&rule.name);
+                    }
+                    witness.step(|| {
+                        Step::new(StepCode::RuleMatched)
+                            .with("rule", rule.name.as_str())
+                            .with("gives", grants::gives(grants))
+                            .with("saw", self.saw(rule))
+                    });
+                    joined.join(&rule.name, grants, witness);
+                }
+                (Effect::Refuse { words }, Truth::Yes | Truth::Unknown) => {
+                    if truth == Truth::Unknown {
+                        witness.step(|| self.not_matched(rule, StepCode::RuleUncertain));
+                    }
+                    refusal.get_or_insert((rule, words));
+                }
+                (Effect::StepUp(need), Truth::Yes | Truth::Unknown) => {
+                    joined.turns(need.next_edge(who, at.now));
+                    if need.judge(who, at, name) != Truth::Yes {
+                        step_up.get_or_insert((rule, need));
                     }
                 }
-                witness.step(|| {
-                    let gives = Phrase::Entry { roles: gives.clone() };
-                    Step::new(StepCode::RuleMatched)
-                        .with("rule", rule.name.as_str())
-                        .with("gives", gives)
-                        .with("saw", saw(site, rule, who))
-                });
+                _ => witness.step(|| self.not_matched(rule, StepCode::RuleNotMatched)),
             }
-            (Effect::Refuse { words }, Truth::Yes | Truth::Unknown) => {
-                if truth == Truth::Unknown {
-                    witness.step(|| not_matched(site, rule, who, StepCode::RuleUncertain));
-                }
-                refusal.get_or_insert((rule, words));
-            }
-            _ => witness.step(|| not_matched(site, rule, who, StepCode::RuleNotMatched)),
         }
-    }
-    if let Some((rule, words)) = refusal {
+        if let Some((rule, words)) = refusal {
+            witness.step(|| {
+                Step::new(StepCode::RefusedByRule)
+                    .with("rule", rule.name.as_str())
+                    .with("words", words)
+                    .with("saw", self.saw(rule))
+            });
+            return Err(Refusal { outcome: Outcome::Refused, code: StepCode::RefusedByRule, words: Some(words.to_owned()) });
+        }
+        if let Some((rule, need)) = step_up {
+            witness.step(|| {
+                Step::new(StepCode::StepUpNeeded)
+                    .with("rule", rule.name.as_str())
+                    .with("wanted", need.wanted(self.site))
+                    .with("saw", need.saw(self.site, who, at, name))
+            });
+            return Err(Refusal { outcome: Outcome::Refused, code: StepCode::StepUpNeeded, words: None });
+        }
+        if granted.is_empty() {
+            witness.step(|| Step::new(StepCode::NothingGrants).with("gate", *name).with("rules", access.rules.len() as i64));
+            return Err(Refusal { outcome: Outcome::Refused, code: StepCode::NothingGrants, words: None });
+        }
         witness.step(|| {
-            Step::new(StepCode::RefusedByRule)
-                .with("rule", rule.name.as_str())
-                .with("words", words)
-                .with("saw", saw(site, rule, who))
+            Step::new(StepCode::Granted)
+                .with("gate", *name)
+                .with("rules", granted.iter().map(|r| (*r).to_owned()).collect::<Vec<_>>())
+                .with("roles", Phrase::Roles { roles: joined.roles.clone() })
         });
-        return Err(Refusal { outcome: Outcome::Refused, code: StepCode::RefusedByRule, words: Some(words.to_owned()) });
+        Ok(joined)
     }
-    if granted.is_empty() {
-        witness.step(|| Step::new(StepCode::NothingGrants).with("gate", name).with("rules", access.rules.len() as i64));
-        return Err(Refusal { outcome: Outcome::Refused, code: StepCode::NothingGrants, words: None });
-    }
-    witness.step(|| {
-        Step::new(StepCode::Granted)
-            .with("gate", name)
-            .with("rules", granted.iter().map(|r| (*r).to_owned()).collect::<Vec<_>>())
-            .with("roles", Phrase::Roles { roles: roles.clone() })
-    });
-    Ok(roles)
-}
 
-fn not_matched(site: &Site, rule: &Rule, who: &Identity, code: StepCode) -> Step {
-    Step::new(code).with("rule", rule.name.as_str()).with("wanted", rule.when.wanted(site)).with("saw", saw(site, rule, who))
+    fn saw(&self, rule: &Rule) -> Vec<Phrase> {
+        rule.when.saw(self.site, self.who, self.at, self.name)
+    }
+
+    fn not_matched(&self, rule: &Rule, code: StepCode) -> Step {
+        Step::new(code).with("rule", rule.name.as_str()).with("wanted", rule.when.wanted(self.site)).with("saw", self.saw(rule))
+    }
 }

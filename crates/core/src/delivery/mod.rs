@@ -10,6 +10,7 @@ pub use encode::{Encoding, OnSeparator, VALUE_MAX};
 pub(crate) use read::read;
 
 use crate::attribute::{Absence, Origin};
+use crate::decide::Joined;
 use crate::identity::Identity;
 use crate::site::{AttributeId, Site};
 use crate::step::{Param, Phrase, Step, StepCode, Witness};
@@ -40,6 +41,8 @@ pub enum ValueOf {
     Attribute(AttributeId),
     Groups,
     Roles,
+    /// A value that a rule gives, by its name.
+    Given(String),
     Constant(String),
     Template(Vec<Piece>),
 }
@@ -93,12 +96,12 @@ pub fn prepare(
     site: &Site,
     delivery: &Delivery,
     who: &Identity,
-    roles: &[String],
+    given: &Joined,
     witness: &mut impl Witness,
 ) -> Result<Vec<Delivered>, RequiredMissing> {
     let mut out = Vec::with_capacity(delivery.headers.len());
     for rule in &delivery.headers {
-        match value_of(site, rule, who, roles) {
+        match value_of(site, rule, who, given) {
             Ok((value, origin)) => {
                 witness.step(|| {
                     Step::new(StepCode::HeaderDelivered)
@@ -123,8 +126,8 @@ pub fn prepare(
     Ok(out)
 }
 
-fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, roles: &[String]) -> Result<(Vec<u8>, Phrase), Param> {
-    let (values, origin) = raw_values(site, &rule.value, who, roles)?;
+fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, given: &Joined) -> Result<(Vec<u8>, Phrase), Param> {
+    let (values, origin) = raw_values(site, &rule.value, who, given)?;
     let absence = |why: &str| Absence::Unsafe { why: why.to_owned() }.param();
     let joined = encode::join(&values, &rule.join, rule.on_separator).map_err(|e| absence(e.code()))?;
     let bytes = encode::encode(&joined, rule.encoding).map_err(|e| absence(e.code()))?;
@@ -132,13 +135,17 @@ fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, roles: &[String]) ->
 }
 
 /// The values before joining and encoding, with where they come from.
-fn raw_values(site: &Site, value: &ValueOf, who: &Identity, roles: &[String]) -> Result<(Vec<String>, Phrase), Param> {
+fn raw_values(site: &Site, value: &ValueOf, who: &Identity, given: &Joined) -> Result<(Vec<String>, Phrase), Param> {
     let empty = || Param::reason("empty");
     let from = |origin: &Origin| Phrase::From { origin: origin.clone() };
     match value {
         ValueOf::Constant(c) => Ok((vec![c.clone()], Phrase::FromSiteFile)),
-        ValueOf::Roles if roles.is_empty() => Err(empty()),
-        ValueOf::Roles => Ok((roles.to_vec(), Phrase::FromRules)),
+        ValueOf::Roles if given.roles.is_empty() => Err(empty()),
+        ValueOf::Roles => Ok((given.roles.clone(), Phrase::FromRules)),
+        ValueOf::Given(name) => match given.deliver.iter().find(|(n, _)| n == name) {
+            Some((_, value)) => Ok((vec![value.clone()], Phrase::FromRules)),
+            None => Err(empty()),
+        },
         ValueOf::Groups => {
             let names = who.groups.names().map_err(Absence::param)?;
             if names.is_empty() { Err(empty()) } else { Ok((names, from(who.groups.origin()))) }

@@ -103,12 +103,13 @@ fn check_name(h: &Fields<'_, '_>, header: &str, others: &[HeaderRule]) {
 }
 
 fn read_value(h: &Fields<'_, '_>, names: &Names<'_>) -> Option<ValueOf> {
-    let kinds = ["attribute", "groups", "roles", "constant", "template"];
+    let kinds = ["attribute", "groups", "roles", "given", "constant", "template"];
     let used: Vec<_> = kinds.into_iter().filter(|k| h.has(k)).collect();
     match used.as_slice() {
         ["attribute"] => attribute(h, "attribute", &h.text("attribute")?, names).map(ValueOf::Attribute),
         ["groups"] => h.flag("groups", false).then_some(ValueOf::Groups),
         ["roles"] => h.flag("roles", false).then_some(ValueOf::Roles),
+        ["given"] => h.need("given", "\"desk\"").map(ValueOf::Given),
         ["constant"] => h.text("constant").map(ValueOf::Constant),
         ["template"] => template(h, &h.text("template")?, names).map(ValueOf::Template),
         _ => {

@@ -2,6 +2,9 @@
 
 use std::collections::HashMap;
 
+use chrono::Duration;
+use chrono_tz::Tz;
+
 use super::AttributeId;
 use super::read::Fields;
 use crate::condition::{self, Condition};
@@ -27,13 +30,13 @@ pub struct Access {
     pub rules: Rules,
 }
 
-/// Rules in the order of the site file, with an index by group: most rules name one group, and of those only the ones
-/// whose group somebody is in can concern them.
+/// Rules in the order of the site file, with an index by group: most rules ask for a group, and of those only the ones whose
+/// group somebody is in can concern them.
 #[derive(Clone, Debug, Default)]
 pub struct Rules {
     all: Vec<Rule>,
     by_group: HashMap<String, Vec<usize>>,
-    /// Rules that ask for anything but one group.
+    /// Rules that may apply to somebody in no group at all.
     others: Vec<usize>,
 }
 
@@ -42,9 +45,16 @@ impl Rules {
     pub fn new(all: Vec<Rule>) -> Rules {
         let mut out = Rules { all, ..Rules::default() };
         for (i, rule) in out.all.iter().enumerate() {
-            match &rule.when {
-                Condition::Group(name) => out.by_group.entry(name.to_lowercase()).or_default().push(i),
-                _ => out.others.push(i),
+            match gathering(&rule.when) {
+                Some(groups) => {
+                    for name in groups {
+                        let list = out.by_group.entry(name.to_lowercase()).or_default();
+                        if list.last() != Some(&i) {
+                            list.push(i);
+                        }
+                    }
+                }
+                None => out.others.push(i),
             }
         }
         out
@@ -56,6 +66,7 @@ impl Rules {
         let mut found: Vec<usize> = groups.filter_map(|g| self.by_group.get(g)).flatten().copied().collect();
         found.extend(&self.others);
         found.sort_unstable();
+        found.dedup();
         found.into_iter().filter_map(|i| self.all.get(i)).collect()
     }
 }
@@ -75,13 +86,83 @@ pub struct Rule {
     pub effect: Effect,
 }
 
-/// What a rule gives.
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// Groups of which somebody must be in one for a condition to hold, or to be unknown; none where there are no such groups.
+fn gathering(when: &Condition) -> Option<Vec<&str>> {
+    match when {
+        Condition::Group(g) | Condition::DirectGroup(g) => Some(vec![g]),
+        Condition::AnyGroup(list) => Some(list.members.iter().map(String::as_str).collect()),
+        Condition::All(parts) => parts.iter().find_map(gathering),
+        Condition::Any(parts) if !parts.is_empty() => {
+            parts.iter().map(gathering).collect::<Option<Vec<_>>>().map(|all| all.into_iter().flatten().collect())
+        }
+        _ => None,
+    }
+}
+
+/// What a rule does.
+#[derive(Clone, Debug, PartialEq)]
 pub enum Effect {
-    /// Entry, with roles.
-    Enter { roles: Vec<String> },
+    /// Gives something: entry, or what comes with it.
+    Give(Box<Grants>),
     /// Refusal, with words for the person. A refusal wins over every entry.
     Refuse { words: String },
+    /// Refuses unless the sign-in was as strong and as fresh as this.
+    StepUp(Condition),
+}
+
+/// What a rule gives. Grants of all rules that apply are joined; of single values the first in order counts.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Grants {
+    pub enter: bool,
+    pub roles: Vec<String>,
+    /// Values that a delivery may hand on, by name. Single values.
+    pub deliver: Vec<(String, String)>,
+    /// Words for the person, shown at the quay.
+    pub message: Option<String>,
+    /// Lifetimes of the session at the gate; never longer than the site's. Single values.
+    pub idle: Option<Duration>,
+    pub absolute: Option<Duration>,
+    /// Networks and flows, kept for gates that open them.
+    pub networks: Vec<String>,
+    pub flows: Vec<String>,
+}
+
+impl Effect {
+    /// Whether the rule grants entry.
+    pub fn enters(&self) -> bool {
+        matches!(self, Effect::Give(g) if g.enter)
+    }
+}
+
+/// Lists that conditions may name, each with its members as written.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Lists {
+    pub(crate) networks: Vec<(String, Vec<String>)>,
+    pub(crate) groups: Vec<(String, Vec<String>)>,
+    pub(crate) people: Vec<(String, Vec<String>)>,
+}
+
+impl Lists {
+    /// Reads `[lists]`.
+    pub(crate) fn read(root: &Fields<'_, '_>) -> Lists {
+        let Some(f) = root.table("lists") else { return Lists::default() };
+        let mut out = Lists::default();
+        for (kind, into) in [("networks", &mut out.networks), ("groups", &mut out.groups), ("people", &mut out.people)] {
+            *into = f.values(kind);
+            for (name, members) in into.iter() {
+                for m in members.iter().filter(|m| !condition::check_list(kind, m)) {
+                    let example = match kind {
+                        "networks" => "Write networks such as \"10.20.0.0/16\".",
+                        "people" => "Write people as \"provider/subject\".",
+                        _ => "Write names of groups.",
+                    };
+                    f.error(kind, format!("\"{m}\" in the list {name} cannot be read"), example);
+                }
+            }
+        }
+        f.finish();
+        out
+    }
 }
 
 /// Names that later parts of the document may refer to.
@@ -90,6 +171,10 @@ pub(crate) struct Names<'a> {
     pub(crate) directories: &'a [String],
     pub(crate) attribute: &'a dyn Fn(&str) -> Option<AttributeId>,
     pub(crate) attributes: &'a [String],
+    pub(crate) gates: &'a [String],
+    pub(crate) lists: &'a Lists,
+    /// The zone of clocks, where a condition names none.
+    pub(crate) zone: Tz,
 }
 
 /// A reference to a named part; a wrong one is a finding with the nearest right one.
@@ -108,7 +193,7 @@ pub(crate) fn refer(f: &Fields<'_, '_>, key: &'static str, what: &str, known: &[
 }
 
 /// Reads provider, directory and rules from a gate or from `[engineers]`.
-pub(crate) fn read_access(f: &Fields<'_, '_>, names: &Names<'_>, allowed_roles: Option<&[&str]>) -> Access {
+pub(crate) fn read_access(f: &Fields<'_, '_>, names: &Names<'_>, allowed_roles: Option<&[&str]>, of_site: &[Rule]) -> Access {
     if !f.has("provider") {
         f.error("provider", "provider is missing".into(), "Name the provider people sign in with.");
     }
@@ -119,15 +204,33 @@ pub(crate) fn read_access(f: &Fields<'_, '_>, names: &Names<'_>, allowed_roles: 
     if directory.is_none() && without_directory {
         f.warn("without-directory", "without-directory has no meaning here".into(), "Name a directory, or take the line away.");
     }
-    let rules = read_rules(f, names, directory.is_some(), allowed_roles);
+    let mut rules = of_site.to_vec();
+    if directory.is_none() {
+        for r in rules.iter().filter(|r| !r.when.groups().is_empty()) {
+            let what = format!("the site's rule \"{}\" asks for a group, and no directory is named here", r.name);
+            f.warn(
+                "provider",
+                what,
+                "It is not known there: it lets nobody in, and refuses if it is a refusing one. Name a directory.",
+            );
+        }
+    }
+    rules.extend(read_rules(f, names, directory.is_some(), allowed_roles, of_site));
     Access { provider, directory, without_directory, disabled, rules: Rules::new(rules) }
 }
 
-fn read_rules(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, allowed_roles: Option<&[&str]>) -> Vec<Rule> {
-    let mut rules = vec![];
+/// Reads `[[rule]]` below a gate, below `[engineers]`, or of the whole site.
+pub(crate) fn read_rules(
+    f: &Fields<'_, '_>,
+    names: &Names<'_>,
+    has_directory: bool,
+    allowed_roles: Option<&[&str]>,
+    before: &[Rule],
+) -> Vec<Rule> {
+    let mut rules: Vec<Rule> = vec![];
     for r in f.tables("rule") {
         let name = r.need("name", "\"pilots may enter\"").unwrap_or_default();
-        if rules.iter().any(|o: &Rule| o.name == name) && !name.is_empty() {
+        if before.iter().chain(&rules).any(|o: &Rule| o.name == name) && !name.is_empty() {
             r.error("name", format!("two rules are named \"{name}\""), "Give each rule its own name.");
         }
         let roles = r.texts("roles").unwrap_or_default();
@@ -147,28 +250,7 @@ fn read_rules(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, allowe
                 );
             }
         }
-        let enter = r.flag("enter", false);
-        let effect = match (enter, r.text("refuse")) {
-            (true, None) => Some(Effect::Enter { roles }),
-            (false, Some(words)) if !words.trim().is_empty() => {
-                if !roles.is_empty() {
-                    r.warn("roles", "a refusing rule gives no roles".into(), "Take roles away.");
-                }
-                Some(Effect::Refuse { words })
-            }
-            (false, Some(_)) => {
-                r.error("refuse", "refuse is empty".into(), "Write the words the refused person will read.");
-                None
-            }
-            (true, Some(_)) => {
-                r.error("refuse", "the rule both enters and refuses".into(), "Keep one of enter and refuse.");
-                None
-            }
-            (false, None) => {
-                r.error("enter", "the rule gives nothing".into(), "Add enter = true, or refuse = \"words for the person\".");
-                None
-            }
-        };
+        let effect = read_effect(&r, names, has_directory, roles);
         let when = match r.table("when") {
             Some(w) => condition::read(&w, names, has_directory, 0),
             None => {
@@ -184,4 +266,67 @@ fn read_rules(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, allowe
         }
     }
     rules
+}
+
+fn read_effect(r: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, roles: Vec<String>) -> Option<Effect> {
+    let span =
+        |key: &'static str| r.has(key).then(|| r.duration(key, Duration::hours(1), Duration::minutes(1), Duration::days(90)));
+    let single = |(name, values): (String, Vec<String>)| match values.as_slice() {
+        [one] => Some((name, one.clone())),
+        _ => {
+            r.error("deliver", format!("{name} has several values"), "Give one value to each name.");
+            None
+        }
+    };
+    let grants = Grants {
+        enter: r.flag("enter", false),
+        roles,
+        deliver: r.values("deliver").into_iter().filter_map(single).collect(),
+        message: r.text("message"),
+        idle: span("idle"),
+        absolute: span("absolute"),
+        networks: r.texts("networks").unwrap_or_default(),
+        flows: r.texts("flows").unwrap_or_default(),
+    };
+    let gives = grants != Grants::default();
+    let step_up = r.table("step-up").and_then(|s| condition::read(&s, names, has_directory, 0));
+    match (gives, r.text("refuse"), step_up) {
+        (_, None, Some(need)) if !gives => {
+            let fit = matches!(need, Condition::Factor(..) | Condition::SignedIn(_) | Condition::Context(_) | Condition::All(_));
+            if !fit {
+                r.error(
+                    "step-up",
+                    "step-up asks for something a sign-in cannot give".into(),
+                    "Ask for factor, signed-in-within or context.",
+                );
+            }
+            fit.then_some(Effect::StepUp(need))
+        }
+        (true, None, None) => Some(Effect::Give(Box::new(grants))),
+        (_, Some(words), None) if !words.trim().is_empty() => {
+            if grants.enter {
+                r.error("refuse", "the rule both enters and refuses".into(), "Keep one of enter and refuse.");
+                return None;
+            }
+            if gives {
+                let what =
+                    if grants.roles.is_empty() { "a refusing rule gives nothing" } else { "a refusing rule gives no roles" };
+                r.warn("roles", what.into(), "Take away what it cannot give.");
+            }
+            Some(Effect::Refuse { words })
+        }
+        (_, Some(_), None) => {
+            r.error("refuse", "refuse is empty".into(), "Write the words the refused person will read.");
+            None
+        }
+        (false, None, None) if r.has("step-up") => None,
+        (false, None, None) => {
+            r.error("enter", "the rule gives nothing".into(), "Add enter = true, or refuse = \"words for the person\".");
+            None
+        }
+        _ => {
+            r.error("step-up", "a rule does one thing: give, refuse, or ask for more".into(), "Make several rules of it.");
+            None
+        }
+    }
 }

@@ -1,10 +1,11 @@
 //! The whole document at once: resolves names between parts and lists every mistake.
 
 use chrono::Duration;
+use chrono_tz::Tz;
 use ipnet::IpNet;
 use toml::de::DeTable;
 
-use super::access::{Names, read_access, refer};
+use super::access::{self, Lists, Names, read_access, refer};
 use super::finding::{Finding, Severity};
 use super::parts::{self, name_of, read_address};
 use super::read::{DOCUMENT_MAX, Fields, Report};
@@ -72,7 +73,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     if root.number("format", 1, 1..=1) != 1 || !root.has("format") {
         root.error("format", "format is missing".into(), "Begin the file with format = 1.");
     }
-    let Head { name, address, lifetimes, keep_days, trusted_proxies } = read_head(root);
+    let Head { name, address, lifetimes, keep_days, trusted_proxies, zone } = read_head(root);
     let mut interner = Interner { names: BUILT_IN.map(str::to_owned).to_vec() };
     let mut provider_names = vec![];
     let mut providers = vec![];
@@ -85,7 +86,19 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let (directory_names, directories) = read_directories(root, &mut interner);
     let attributes = interner.names;
     let find = |name: &str| attributes.iter().position(|a| a == name).map(|i| AttributeId(i as u16));
-    let names = Names { providers: &provider_names, directories: &directory_names, attribute: &find, attributes: &attributes };
+    let lists = Lists::read(root);
+    // Gates by name, before they are read: rules of the site may name them.
+    let all_gates: Vec<String> = root.names_in("gate");
+    let names = Names {
+        providers: &provider_names,
+        directories: &directory_names,
+        attribute: &find,
+        attributes: &attributes,
+        gates: &all_gates,
+        lists: &lists,
+        zone,
+    };
+    let of_site = access::read_rules(root, &names, !directories.is_empty(), None, &[]);
     let mut delivery_names = vec![];
     let mut deliveries = vec![];
     for f in root.tables("delivery") {
@@ -98,7 +111,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     for f in root.tables("gate") {
         let name = name_of(&f, &gate_names);
         gate_names.push(name.clone());
-        let Some(gate) = parts::read_gate(&f, name, &names, &delivery_names) else { continue };
+        let Some(gate) = parts::read_gate(&f, name, &names, &delivery_names, &of_site) else { continue };
         let taken = gates.iter().map(|g| (&g.address, g.name.as_str())).chain(address.iter().map(|a| (a, "the sign-in host")));
         if let Some((_, by)) = taken.into_iter().find(|(a, _)| a.host == gate.address.host) {
             f.error("address", format!("the address is already that of {by}"), "Give each gate its own host name.");
@@ -106,7 +119,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         gates.push(gate);
     }
     let engineers = root.table("engineers").map(|f| {
-        let access = read_access(&f, &names, Some(&["view", "operate", "configure"]));
+        let access = read_access(&f, &names, Some(&["view", "operate", "configure"]), &[]);
         f.finish();
         access
     });
@@ -137,6 +150,7 @@ struct Head {
     lifetimes: Lifetimes,
     keep_days: u16,
     trusted_proxies: Vec<IpNet>,
+    zone: Tz,
 }
 
 /// A network, or one address.
@@ -149,7 +163,14 @@ fn read_head(root: &Fields<'_, '_>) -> Head {
     let default = Lifetimes { idle: h(1), absolute: h(10) };
     let Some(f) = root.table("site") else {
         root.error("site", "[site] is missing".into(), "Add [site] with name and address.");
-        return Head { name: String::new(), address: None, lifetimes: default, keep_days: 90, trusted_proxies: vec![] };
+        return Head {
+            name: String::new(),
+            address: None,
+            lifetimes: default,
+            keep_days: 90,
+            trusted_proxies: vec![],
+            zone: Tz::UTC,
+        };
     };
     let name = f.need("name", "\"Harbour authority\"").unwrap_or_default();
     let address = read_address(&f, "address", "\"https://pass.example\"");
@@ -179,8 +200,15 @@ fn read_head(root: &Fields<'_, '_>) -> Head {
             ),
         }
     }
+    let zone = match f.text("zone") {
+        None => Tz::UTC,
+        Some(text) => text.parse().unwrap_or_else(|_| {
+            f.error("zone", format!("\"{text}\" is no time zone"), "Write one of the IANA names, such as \"Europe/Paris\".");
+            Tz::UTC
+        }),
+    };
     f.finish();
-    Head { name, address, lifetimes, keep_days, trusted_proxies }
+    Head { name, address, lifetimes, keep_days, trusted_proxies, zone }
 }
 
 fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<String>, Vec<parts::Directory>) {

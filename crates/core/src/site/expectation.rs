@@ -2,9 +2,11 @@
 //! they guard, and are tried by the same code that decides live ([`crate::expect`]).
 
 use std::collections::BTreeMap;
+use std::net::IpAddr;
 
 use super::access::refer;
 use super::read::Fields;
+use crate::Moment;
 
 /// Somebody described by hand.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -31,6 +33,10 @@ pub struct Expectation {
     /// The gate's name, or `console`.
     pub gate: String,
     pub person: Described,
+    /// Where from, when and with which method; otherwise from nowhere known, now, with GET.
+    pub from: Option<IpAddr>,
+    pub at: Option<Moment>,
+    pub method: Option<String>,
     pub enter: bool,
     /// Exactly these, in any order; none is not looked at.
     pub roles: Option<Vec<String>>,
@@ -71,6 +77,21 @@ pub(crate) fn read(root: &Fields<'_, '_>, gates: &[(String, String)], providers:
             line: f.line,
             gate: gate.clone().unwrap_or_default(),
             person,
+            from: f.text("from").and_then(|t| {
+                let found = t.parse().ok();
+                if found.is_none() {
+                    f.error("from", format!("\"{t}\" is no address"), "Write an address, such as \"10.20.0.7\".");
+                }
+                found
+            }),
+            at: f.text("at").and_then(|t| {
+                let found = chrono::DateTime::parse_from_rfc3339(&t).ok().map(|t| t.to_utc());
+                if found.is_none() {
+                    f.error("at", format!("\"{t}\" is no moment"), "Write it as \"2026-12-31T08:00:00Z\" (RFC 3339).");
+                }
+                found
+            }),
+            method: f.text("method"),
             enter,
             roles: f.texts("roles"),
             headers: f.values("headers").into_iter().map(|(n, v)| (n, v.join(","))).collect(),

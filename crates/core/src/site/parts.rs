@@ -4,12 +4,13 @@ use chrono::Duration;
 use url::Url;
 
 use super::AttributeId;
-use super::access::{self, Access, Names};
+use super::access::{self, Access, Names, Rule};
 use super::read::Fields;
 use super::response::{self, ResponseEdits};
 use super::section::{self, Section};
 use super::upstream::{self, Upstreams};
 use crate::address::{PublicAddress, is_loopback};
+use crate::decide::{PARTS_MAX, RequestView};
 
 /// An OpenID Connect provider.
 #[derive(Clone, Debug)]
@@ -269,20 +270,37 @@ pub(crate) fn read_directory(
     out
 }
 
-pub(crate) fn read_gate(f: &Fields<'_, '_>, name: String, names: &Names<'_>, deliveries: &[String]) -> Option<Gate> {
+pub(crate) fn read_gate(
+    f: &Fields<'_, '_>,
+    name: String,
+    names: &Names<'_>,
+    deliveries: &[String],
+    of_site: &[Rule],
+) -> Option<Gate> {
     let kind = f.choice("kind", GateKind::Web, &[("web", GateKind::Web)]);
     let address = read_address(f, "address", "\"https://application.example\"");
     let upstreams = upstream::read(f);
-    let access = access::read_access(f, names, None);
+    let access = access::read_access(f, names, None, of_site);
     let response = response::read(f, address.as_ref(), upstreams.as_ref());
     let sections = section::read(f, names, access.directory.is_some(), !access.rules.is_empty());
     let delivery = access::refer(f, "delivery", "delivery", deliveries);
     if access.rules.is_empty() && !f.has("rule") {
         f.warn("name", "the gate has no rule, so it admits nobody".into(), "Add a [[gate.rule]].");
+    } else if !access.rules.is_empty() && !access.rules.iter().any(|r| r.effect.enters()) {
+        f.warn("name", "no rule of the gate grants entry, so it admits nobody".into(), "Add enter = true to a [[gate.rule]].");
     }
     let title = f.text("title").unwrap_or_else(|| name.clone());
     f.finish();
-    Some(Gate { name, title, kind, address: address?, upstreams: upstreams?, access, sections, response, delivery })
+    let gate = Gate { name, title, kind, address: address?, upstreams: upstreams?, access, sections, response, delivery };
+    let parts = RequestView::of(&gate).len();
+    if parts > PARTS_MAX {
+        f.error(
+            "name",
+            format!("its conditions name {parts} different networks, paths and methods"),
+            format!("Use at most {PARTS_MAX}; join several in one condition or list."),
+        );
+    }
+    Some(gate)
 }
 
 pub(crate) fn read_address(f: &Fields<'_, '_>, key: &'static str, example: &str) -> Option<PublicAddress> {

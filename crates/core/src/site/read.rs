@@ -193,6 +193,27 @@ impl<'r, 'd> Fields<'r, 'd> {
         Some(out)
     }
 
+    /// One text, or a list of texts.
+    pub(crate) fn text_or_texts(&self, key: &'static str) -> Option<Vec<String>> {
+        match self.value(key)?.get_ref() {
+            DeValue::String(s) => Some(vec![s.to_string()]),
+            _ => self.texts(key),
+        }
+    }
+
+    /// Text, or a number as it is written.
+    pub(crate) fn text_or_number(&self, key: &'static str) -> Option<String> {
+        match self.value(key)?.get_ref() {
+            DeValue::Integer(n) => i64::from_str_radix(n.as_str(), n.radix()).ok().map(|n| n.to_string()),
+            DeValue::Float(x) => Some(x.as_str().to_owned()),
+            DeValue::String(s) => Some(s.to_string()),
+            other => {
+                self.wrong_type(key, other, "a number, or text in quotes");
+                None
+            }
+        }
+    }
+
     /// One of several words.
     pub(crate) fn choice<T: Copy>(&self, key: &'static str, default: T, options: &[(&str, T)]) -> T {
         let Some(text) = self.text(key) else { return default };
@@ -237,6 +258,15 @@ impl<'r, 'd> Fields<'r, 'd> {
             out.push(Fields::new(self.report, table, &join(&self.place, &place), line));
         }
         out
+    }
+
+    /// The names of the tables in a list, without reading them.
+    pub(crate) fn names_in(&self, key: &'static str) -> Vec<String> {
+        let Some(DeValue::Array(items)) = self.value(key).map(Spanned::get_ref) else { return vec![] };
+        let name = |t: &DeTable<'_>| {
+            t.iter().find(|(k, _)| k.get_ref().as_ref() == "name").and_then(|(_, v)| Some(v.get_ref().as_str()?.to_owned()))
+        };
+        items.iter().filter_map(|i| i.get_ref().as_table().and_then(&name)).collect()
     }
 
     /// A table of free keys with text values, such as `attribute = "claim"`.

@@ -18,7 +18,7 @@ pub struct Section {
 }
 
 /// What a section asks for.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum SectionAccess {
     /// Nothing: no identity is asked for and none is delivered.
     Open,

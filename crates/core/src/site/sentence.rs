@@ -1,6 +1,6 @@
 //! Parts of a site in one sentence, made from what was compiled and used wherever a rule is shown. Output only.
 
-use super::{Effect, Rule, Section, SectionAccess, Site};
+use super::{Effect, Grants, Rule, Section, SectionAccess, Site};
 use crate::step::Lang;
 
 impl Rule {
@@ -9,18 +9,59 @@ impl Rule {
         let (wanted, fr) = (self.when.wanted(site).words(lang), lang == Lang::Fr);
         let name = if fr { format!("{} :", self.name) } else { format!("{}:", self.name) };
         match &self.effect {
-            Effect::Enter { roles } => {
-                let roles = match (roles.is_empty(), fr) {
-                    (true, _) => String::new(),
-                    (false, true) => format!(", rôles {}", roles.join(", ")),
-                    (false, false) => format!(", roles {}", roles.join(", ")),
+            Effect::Give(grants) => {
+                let mut gives = vec![];
+                if grants.enter {
+                    gives.push(if fr { "peut entrer" } else { "may enter" }.to_owned());
+                }
+                if !grants.roles.is_empty() {
+                    gives.push(format!("{} {}", if fr { "rôles" } else { "roles" }, grants.roles.join(", ")));
+                }
+                gives.extend(grants.terms(lang));
+                let lead = if grants.enter {
+                    ""
+                } else if fr {
+                    "reçoit "
+                } else {
+                    "gets "
                 };
-                let may = if fr { "peut entrer" } else { "may enter" };
-                format!("{name} {wanted} {may}{roles}")
+                format!("{name} {wanted} {lead}{}", gives.join(", "))
+            }
+            Effect::StepUp(need) => {
+                let need = need.wanted(site).words(lang);
+                if fr {
+                    format!("{name} {wanted} doit se connecter avec {need}")
+                } else {
+                    format!("{name} {wanted} must sign in with {need}")
+                }
             }
             Effect::Refuse { words } if fr => format!("{name} {wanted} est refusé (« {words} »)"),
             Effect::Refuse { words } => format!("{name} {wanted} is refused (“{words}”)"),
         }
+    }
+}
+
+impl Grants {
+    /// What is given besides entry and roles, each in a few words.
+    pub fn terms(&self, lang: Lang) -> Vec<String> {
+        let fr = lang == Lang::Fr;
+        let minutes = |d: chrono::Duration| format!("{} min", d.num_minutes());
+        let mut out: Vec<String> = self.deliver.iter().map(|(n, v)| format!("{n} = {v}")).collect();
+        if let Some(d) = self.idle {
+            out.push(format!("{} {}", if fr { "inactif au plus" } else { "idle at most" }, minutes(d)));
+        }
+        if let Some(d) = self.absolute {
+            out.push(format!("{} {}", if fr { "au plus" } else { "for at most" }, minutes(d)));
+        }
+        for (all, en, fr_word) in [(&self.networks, "networks", "réseaux"), (&self.flows, "flows", "flux")] {
+            if !all.is_empty() {
+                out.push(format!("{} {}", if fr { fr_word } else { en }, all.join(", ")));
+            }
+        }
+        if let Some(m) = &self.message {
+            out.push(if fr { format!("« {m} »") } else { format!("“{m}”") });
+        }
+        out
     }
 }
 

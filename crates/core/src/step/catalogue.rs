@@ -195,6 +195,11 @@ catalogue! {
     NothingGrants = "rules.nothing-grants" Rules Stop ["gate", "rules"]
         "None of the {rules} rules of gate {gate} grants entry to this person." / "Aucune des {rules} règles de la porte {gate} n'admet cette personne."
         => "The steps above say what each rule wanted and saw; put the person in one of those groups, or add a rule." / "Les étapes ci-dessus disent ce que chaque règle exigeait et a vu ; ajoutez la personne à un groupe, ou une règle.";
+    RuleConflict = "rules.conflict" Rules Notice ["rule", "what", "kept", "dropped"]
+        "Rule “{rule}” gives {what} as {dropped}, and a rule before it as {kept}: the first counts." / "La règle « {rule} » donne {dropped} pour {what}, une règle avant elle {kept} : la première compte.";
+    StepUpNeeded = "rules.step-up" Rules Stop ["rule", "wanted", "saw"]
+        "Rule “{rule}” asks for a stronger or fresher sign-in: {wanted}. Seen: {saw}." / "La règle « {rule} » demande une connexion plus forte ou plus récente : {wanted}. Vu : {saw}."
+        => "Have the person sign out and sign in again with what is asked for; asking for it by itself follows in a later version." / "La personne doit se déconnecter puis se reconnecter avec ce qui est demandé ; le demander de soi-même viendra dans une version ultérieure.";
     SectionRefused = "rules.section-refused" Rules Stop ["section", "wanted", "saw"]
         "The section {section} asks for more than entry: {wanted}. Seen: {saw}." / "La section {section} demande plus que l'entrée : {wanted}. Vu : {saw}."
         => "Put the person in that group or have the attribute set, or change the section." / "Ajoutez la personne à ce groupe, faites renseigner l'attribut, ou changez la section.";

@@ -26,6 +26,94 @@ pub enum Phrase {
     NotInGroup {
         group: String,
     },
+    /// Membership of a group itself, wanted.
+    DirectGroup {
+        group: String,
+    },
+    /// Any of several groups, or of a list.
+    AnyGroup {
+        of: Vec<String>,
+    },
+    /// Seen to be in none of them.
+    NotInAnyGroup {
+        of: Vec<String>,
+    },
+    StartsWith {
+        attribute: String,
+        with: Vec<String>,
+    },
+    EndsWith {
+        attribute: String,
+        with: Vec<String>,
+    },
+    Matches {
+        attribute: String,
+        pattern: String,
+    },
+    /// An attribute compared with a value.
+    Compared {
+        attribute: String,
+        sign: String,
+        with: String,
+    },
+    /// People, or a list of them; the person that was seen.
+    OnePerson {
+        of: Vec<String>,
+    },
+    /// Ways in, wanted or seen.
+    WayIn {
+        of: Vec<String>,
+    },
+    /// Factors wanted, and how fresh.
+    Factor {
+        of: Vec<String>,
+        minutes: Option<i64>,
+    },
+    SignedInWithin {
+        minutes: i64,
+    },
+    /// Factors seen, and how long ago.
+    FactorsSeen {
+        amr: Vec<String>,
+        minutes_ago: Option<i64>,
+    },
+    /// Networks or a list of them; the address that was seen.
+    Network {
+        of: Vec<String>,
+    },
+    NetworkUnknown,
+    Hours {
+        from: String,
+        until: String,
+        days: Vec<String>,
+        zone: String,
+    },
+    Dates {
+        from: Option<String>,
+        until: Option<String>,
+        zone: String,
+    },
+    /// What the clock showed.
+    Clock {
+        at: String,
+    },
+    AtGate {
+        of: Vec<String>,
+    },
+    AtPath {
+        of: Vec<String>,
+    },
+    ByMethod {
+        of: Vec<String>,
+    },
+    /// Another request of the same session, decided otherwise.
+    OtherRequest,
+    /// The time of day, a date or the age of a sign-in has changed the decision.
+    TimePassed,
+    /// What a rule gives besides entry and roles.
+    Terms {
+        of: Vec<String>,
+    },
     /// Groups that could not be known.
     GroupsUnknown {
         absence: Absence,
@@ -107,6 +195,58 @@ impl Phrase {
                 format!("{} {group} {} {via}", say("group", "groupe"), say("through", "par"))
             }
             Phrase::NotInGroup { group } => format!("{} {group}", say("not in", "pas dans")),
+            Phrase::DirectGroup { group } => format!("{} {group}", say("directly in group", "directement dans le groupe")),
+            Phrase::AnyGroup { of } => format!("{} {}", say("any group of", "un groupe de"), of.join(", ")),
+            Phrase::NotInAnyGroup { of } => format!("{} {}", say("in no group of", "dans aucun groupe de"), of.join(", ")),
+            Phrase::StartsWith { attribute, with } => {
+                format!("{attribute} {} {}", say("starts with", "commence par"), with.join(&say(" or ", " ou ")))
+            }
+            Phrase::EndsWith { attribute, with } => {
+                format!("{attribute} {} {}", say("ends with", "finit par"), with.join(&say(" or ", " ou ")))
+            }
+            Phrase::Matches { attribute, pattern } => format!("{attribute} {} /{pattern}/", say("matches", "correspond à")),
+            Phrase::Compared { attribute, sign, with } => format!("{attribute} {sign} {with}"),
+            Phrase::OnePerson { of } => format!("{} {}", say("person", "personne"), of.join(", ")),
+            Phrase::WayIn { of } => format!("{} {}", say("signed in through", "connecté par"), of.join(&say(" or ", " ou "))),
+            Phrase::Factor { of, minutes: None } => format!("{} {}", say("factor", "facteur"), of.join(&say(" or ", " ou "))),
+            Phrase::Factor { of, minutes: Some(m) } => format!(
+                "{} {} {} {}",
+                say("factor", "facteur"),
+                of.join(&say(" or ", " ou ")),
+                say("within", "depuis moins de"),
+                minutes_words(*m)
+            ),
+            Phrase::SignedInWithin { minutes } => {
+                format!("{} {}", say("signed in within", "connecté depuis moins de"), minutes_words(*minutes))
+            }
+            Phrase::FactorsSeen { amr, minutes_ago } => {
+                let methods = if amr.is_empty() { say("no amr", "pas d'amr") } else { format!("amr {}", amr.join(" ")) };
+                let when = match minutes_ago {
+                    None => say("at a time not told", "à une heure non indiquée"),
+                    Some(m) => match lang {
+                        Lang::En => format!("{} ago", minutes_words(*m)),
+                        Lang::Fr => format!("il y a {}", minutes_words(*m)),
+                    },
+                };
+                format!("{methods}, {when}")
+            }
+            Phrase::Network { of } => format!("{} {}", say("network", "réseau"), of.join(", ")),
+            Phrase::NetworkUnknown => say("network not known", "réseau inconnu"),
+            Phrase::Hours { from, until, days, zone } => {
+                let days = if days.is_empty() { say("every day", "chaque jour") } else { days.join(" ") };
+                format!("{} {from}–{until} {days} ({zone})", say("hours", "heures"))
+            }
+            Phrase::Dates { from, until, zone } => {
+                let from = from.as_deref().unwrap_or("…");
+                format!("{} {from} – {} ({zone})", say("dates", "dates"), until.as_deref().unwrap_or("…"))
+            }
+            Phrase::Clock { at } => at.clone(),
+            Phrase::AtGate { of } => format!("{} {}", say("gate", "porte"), of.join(", ")),
+            Phrase::AtPath { of } => format!("{} {}", say("path", "chemin"), of.join(", ")),
+            Phrase::ByMethod { of } => format!("{} {}", say("method", "méthode"), of.join(", ")),
+            Phrase::OtherRequest => say("this request is decided otherwise", "cette requête est décidée autrement"),
+            Phrase::TimePassed => say("time has passed", "le temps a passé"),
+            Phrase::Terms { of } => of.join("; "),
             Phrase::GroupsUnknown { absence } => {
                 format!("{} ({})", say("groups not known", "groupes inconnus"), param_text(&absence.param(), lang))
             }
@@ -147,6 +287,15 @@ impl Phrase {
             }
             Phrase::Edition { number } => format!("{} {number}", say("edition", "édition")),
         }
+    }
+}
+
+/// Minutes for reading.
+fn minutes_words(minutes: i64) -> String {
+    match minutes {
+        m if m >= 1_440 && m % 1_440 == 0 => format!("{} d", m / 1_440),
+        m if m >= 60 && m % 60 == 0 => format!("{} h", m / 60),
+        m => format!("{m} min"),
     }
 }
 
@@ -206,6 +355,32 @@ mod tests {
             Phrase::FromRules,
             Phrase::FromTemplate { of: vec![origin] },
             Phrase::Edition { number: 4 },
+            Phrase::DirectGroup { group: "pilots".into() },
+            Phrase::AnyGroup { of: vec!["crews".into()] },
+            Phrase::NotInAnyGroup { of: vec!["crews".into()] },
+            Phrase::StartsWith { attribute: "a".into(), with: vec!["x".into(), "y".into()] },
+            Phrase::EndsWith { attribute: "a".into(), with: vec!["x".into()] },
+            Phrase::Matches { attribute: "a".into(), pattern: "x+".into() },
+            Phrase::Compared { attribute: "a".into(), sign: "≥".into(), with: "18".into() },
+            Phrase::OnePerson { of: vec!["p/1".into()] },
+            Phrase::WayIn { of: vec!["p".into(), "q".into()] },
+            Phrase::Factor { of: vec!["mfa".into()], minutes: None },
+            Phrase::Factor { of: vec!["mfa".into(), "hwk".into()], minutes: Some(90) },
+            Phrase::SignedInWithin { minutes: 120 },
+            Phrase::FactorsSeen { amr: vec![], minutes_ago: None },
+            Phrase::FactorsSeen { amr: vec!["pwd".into()], minutes_ago: Some(2_880) },
+            Phrase::Network { of: vec!["10.0.0.0/8".into()] },
+            Phrase::NetworkUnknown,
+            Phrase::Hours { from: "08:00".into(), until: "18:00".into(), days: vec!["mon".into()], zone: "UTC".into() },
+            Phrase::Hours { from: "08:00".into(), until: "18:00".into(), days: vec![], zone: "UTC".into() },
+            Phrase::Dates { from: None, until: Some("2026-12-31".into()), zone: "UTC".into() },
+            Phrase::Clock { at: "Mon 08:00 UTC".into() },
+            Phrase::AtGate { of: vec!["berths".into()] },
+            Phrase::AtPath { of: vec!["/a".into()] },
+            Phrase::ByMethod { of: vec!["POST".into()] },
+            Phrase::OtherRequest,
+            Phrase::TimePassed,
+            Phrase::Terms { of: vec!["desk = north".into()] },
         ]
     }
 

@@ -1,6 +1,6 @@
 //! Conditions have three values. What is not known never becomes a yes or a no by joining.
 
-use passeur_core::condition::{Condition, Truth};
+use passeur_core::condition::{Condition, Test, Truth};
 use passeur_core::evidence::{Evidence, LookUpState, UserInfo};
 use passeur_core::identity::{Identity, identify};
 use passeur_core::site::Site;
@@ -8,7 +8,7 @@ use passeur_core::step::Silent;
 use proptest::prelude::*;
 use serde_json::json;
 
-use crate::harbour::{anouk, found, in_groups, site};
+use crate::harbour::{anouk, found, in_groups, now, site};
 
 fn person(site: &Site, evidence: &Evidence) -> Identity {
     identify(site, &site.gate("berths").unwrap().access, evidence, &mut Silent)
@@ -22,7 +22,7 @@ fn attributes_are_compared_to_the_letter_and_absence_is_a_fact_only_when_known()
     let name = site.attribute("name").unwrap();
     let mail = site.attribute("mail").unwrap();
     let staff = site.attribute("staff-number").unwrap();
-    let is = |id, v: &str| Condition::OneOf(id, vec![v.to_owned()]);
+    let is = |id, v: &str| Condition::Attribute(id, Test::OneOf(vec![v.to_owned()]));
     let mut nameless = anouk();
     nameless.claims.insert("name".into(), json!(null));
     let mut several = anouk();
@@ -56,7 +56,7 @@ fn attributes_are_compared_to_the_letter_and_absence_is_a_fact_only_when_known()
         (Condition::All(vec![]), anouk(), Truth::Yes),
         (Condition::Any(vec![]), anouk(), Truth::No),
     ] {
-        assert_eq!(condition.judge(&person(&site, &evidence)), want, "{condition:?}");
+        assert_eq!(condition.judge(&person(&site, &evidence), &now(), "berths"), want, "{condition:?}");
     }
 }
 
@@ -81,7 +81,7 @@ fn holds(c: &Condition, groups: &[&str]) -> bool {
         Condition::All(p) => p.iter().all(|c| holds(c, groups)),
         Condition::Any(p) => p.iter().any(|c| holds(c, groups)),
         Condition::None(p) => !p.iter().any(|c| holds(c, groups)),
-        Condition::OneOf(..) | Condition::Present(..) => false,
+        _ => false,
     }
 }
 
@@ -90,17 +90,17 @@ proptest! {
     fn with_everything_known_it_is_plain_logic(condition in any_condition(), groups in prop::sample::subsequence(GROUPS.to_vec(), 0..=4)) {
         let site = site();
         let want = if holds(&condition, &groups) { Truth::Yes } else { Truth::No };
-        prop_assert_eq!(condition.judge(&person(&site, &in_groups(&groups))), want);
+        prop_assert_eq!(condition.judge(&person(&site, &in_groups(&groups)), &now(), "berths"), want);
     }
 
     #[test]
     fn an_answer_given_without_knowing_the_groups_holds_for_all_groups(condition in any_condition()) {
         let site = site();
-        let blind = condition.judge(&person(&site, &found(LookUpState::Dead { detail: "no answer".into() })));
+        let blind = condition.judge(&person(&site, &found(LookUpState::Dead { detail: "no answer".into() })), &now(), "berths");
         if blind != Truth::Unknown {
             for bits in 0..16u8 {
                 let groups: Vec<&str> = GROUPS.iter().enumerate().filter(|(i, _)| bits >> i & 1 == 1).map(|(_, g)| *g).collect();
-                prop_assert_eq!(condition.judge(&person(&site, &in_groups(&groups))), blind, "{:?}", groups);
+                prop_assert_eq!(condition.judge(&person(&site, &in_groups(&groups)), &now(), "berths"), blind, "{:?}", groups);
             }
         }
     }
@@ -109,7 +109,7 @@ proptest! {
     fn none_is_not_any(condition in any_condition(), known in any::<bool>()) {
         let site = site();
         let who = person(&site, &if known { anouk() } else { found(LookUpState::NoEntry) });
-        let none = Condition::None(vec![condition.clone()]).judge(&who);
-        prop_assert_eq!(none, !condition.judge(&who));
+        let none = Condition::None(vec![condition.clone()]).judge(&who, &now(), "berths");
+        prop_assert_eq!(none, !condition.judge(&who, &now(), "berths"));
     }
 }

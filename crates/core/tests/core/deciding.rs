@@ -7,11 +7,11 @@ use passeur_core::site::Site;
 use passeur_core::step::{Lang, Silent, StepCode, Story, remedy, sentence};
 use proptest::prelude::*;
 
-use crate::harbour::{SITE, anouk, entry, failures, found, in_groups, read, site, site_with};
+use crate::harbour::{SITE, anouk, entry, failures, found, in_groups, now, read, site, site_with};
 
 fn decide(site: &Site, evidence: &Evidence) -> (Decision, Story) {
     let mut story = Story::default();
-    let decision = fold(site, site.gate("berths").unwrap(), evidence, &mut story);
+    let decision = fold(site, site.gate("berths").unwrap(), evidence, &now(), &mut story);
     (decision, story)
 }
 
@@ -109,16 +109,18 @@ fn a_session_of_another_provider_is_good_for_nothing_here() {
     for provider in ["elsewhere", "Pilotage", ""] {
         let other = Evidence { provider: provider.into(), ..anouk() };
         assert_eq!(verdict(&site(), &other), (Outcome::CheckFailed, StepCode::OtherProvider));
-        assert!(console_roles(&site(), &other, &mut Silent).is_empty());
+        assert!(console_roles(&site(), &other, &now(), &mut Silent).is_empty());
     }
 }
 
 #[test]
 fn a_gate_without_rules_admits_nobody() {
     let begin = SITE.find("[[gate.rule]]").unwrap();
+    let rule = SITE.find("# A rule of the whole site").unwrap();
+    let gate = SITE.find("[[gate]]").unwrap();
     let end = SITE.find("# Who may use the console.").unwrap();
     let expected = SITE.find("# What must stay so").unwrap();
-    let bare = read(&format!("{}{}", &SITE[..begin], &SITE[end..expected]));
+    let bare = read(&format!("{}{}{}", &SITE[..rule], &SITE[gate..begin], &SITE[end..expected]));
     assert_eq!(verdict(&bare, &in_groups(&["berth-access", "planners"])), (Outcome::Refused, StepCode::Unprotected));
 }
 
@@ -131,13 +133,13 @@ fn roles_of_the_console_come_from_rules_alone() {
         (&["access-engineers", "harbour-desk"], &["configure", "view"]),
         (&["berth-access"], &[]),
     ] {
-        assert_eq!(console_roles(&site, &in_groups(groups), &mut Silent), want, "{groups:?}");
+        assert_eq!(console_roles(&site, &in_groups(groups), &now(), &mut Silent), want, "{groups:?}");
     }
     for state in failures() {
-        assert!(console_roles(&site, &found(state), &mut Silent).is_empty());
+        assert!(console_roles(&site, &found(state), &now(), &mut Silent).is_empty());
     }
     let nobody = read(&SITE[..SITE.find("# Who may use the console.").unwrap()]);
-    assert!(console_roles(&nobody, &in_groups(&["access-engineers"]), &mut Silent).is_empty());
+    assert!(console_roles(&nobody, &in_groups(&["access-engineers"]), &now(), &mut Silent).is_empty());
 }
 
 /// The whole story, as an engineer reads it.
@@ -241,7 +243,7 @@ proptest! {
     fn telling_changes_nothing(evidence in any_evidence()) {
         let site = site();
         let gate = site.gate("berths").unwrap();
-        let silent = fold(&site, gate, &evidence, &mut Silent);
+        let silent = fold(&site, gate, &evidence, &now(), &mut Silent);
         let (told, _) = decide(&site, &evidence);
         prop_assert_eq!(silent.digest(), told.digest());
     }
@@ -250,7 +252,7 @@ proptest! {
     fn looking_at_fewer_rules_decides_the_same(rules in prop::collection::vec((0..5u8, 0..6usize), 1..24), evidence in any_evidence()) {
         let site = with_rules(&rules);
         let gate = site.gate("berths").unwrap();
-        let silent = fold(&site, gate, &evidence, &mut Silent);
+        let silent = fold(&site, gate, &evidence, &now(), &mut Silent);
         let (told, _) = decide(&site, &evidence);
         prop_assert_eq!(silent.digest(), told.digest(), "{:?}", rules);
     }

@@ -6,12 +6,12 @@ use passeur_core::site::Site;
 use passeur_core::step::{Lang, Param, StepCode, Story, sentence};
 use serde_json::json;
 
-use crate::harbour::{SITE, anouk, entry, found, read, site};
+use crate::harbour::{SITE, anouk, entry, found, now, read, site};
 
 /// Headers that an admitted person's requests carry, and the sentences about those that are not there.
 fn delivered(site: &Site, evidence: &Evidence) -> (Vec<(String, String)>, Vec<String>) {
     let mut story = Story::default();
-    let Decision::Admitted(a) = fold(site, site.gate("berths").unwrap(), evidence, &mut story) else {
+    let Decision::Admitted(a) = fold(site, site.gate("berths").unwrap(), evidence, &now(), &mut story) else {
         panic!("{:?}", story.steps.last())
     };
     let headers = a.headers().iter().map(|h| (h.name.clone(), String::from_utf8_lossy(&h.value).into_owned())).collect();
@@ -107,10 +107,12 @@ fn a_header_that_must_be_there_refuses_the_person() {
     let mut nameless = anouk();
     nameless.claims.remove("name");
     let mut story = Story::default();
-    let Decision::Refused(r) = fold(&site, site.gate("berths").unwrap(), &nameless, &mut story) else { panic!("admitted") };
+    let Decision::Refused(r) = fold(&site, site.gate("berths").unwrap(), &nameless, &now(), &mut story) else {
+        panic!("admitted")
+    };
     assert_eq!(r.code, StepCode::HeaderRefused);
     assert_eq!(story.steps.last().unwrap().params["reason"], Param::reason("not-released"));
-    assert!(matches!(fold(&site, site.gate("berths").unwrap(), &anouk(), &mut story), Decision::Admitted(_)));
+    assert!(matches!(fold(&site, site.gate("berths").unwrap(), &anouk(), &now(), &mut story), Decision::Admitted(_)));
 }
 
 #[test]
@@ -122,7 +124,7 @@ fn a_member_that_holds_the_separator_is_escaped_where_asked() {
 
 #[test]
 fn a_new_value_is_a_new_decision() {
-    let digest = |e: &Evidence| fold(&site(), site().gate("berths").unwrap(), e, &mut Story::default()).digest();
+    let digest = |e: &Evidence| fold(&site(), site().gate("berths").unwrap(), e, &now(), &mut Story::default()).digest();
     let mut renamed = anouk();
     renamed.claims.insert("name".into(), json!("Anouk Moreau"));
     assert_eq!(digest(&anouk()), digest(&anouk()));

@@ -27,7 +27,7 @@ fn each_way_to_break_one_is_told_with_what_decided() {
             "when = { group = \"crane-crew\" }",
             "fitters write",
             "must come in, and is refused",
-            "None of the 2 rules",
+            "None of the 3 rules",
         ),
         (
             "roles = [\"fitter\"]",

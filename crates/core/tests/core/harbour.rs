@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use chrono::DateTime;
 use passeur_core::Moment;
+use passeur_core::circumstances::Circumstances;
 use passeur_core::evidence::{Entry, Evidence, FORMAT, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
 use passeur_core::site::{Severity, Site, compile};
 use serde_json::{Map, Value, json};
@@ -12,6 +13,11 @@ pub const SITE: &str = include_str!("../../../../demo/site.toml");
 
 pub fn moment() -> Moment {
     DateTime::from_timestamp(1_800_000_000, 0).unwrap()
+}
+
+/// A plain request at that moment, from an address of the harbour's own.
+pub fn now() -> Circumstances<'static> {
+    Circumstances::at(moment()).from([10, 20, 0, 7].into())
 }
 
 /// The demo's site with one piece of its text replaced, which must be there.

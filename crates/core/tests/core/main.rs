@@ -11,3 +11,4 @@ mod identities;
 mod rehearsing;
 mod site_file;
 mod steps;
+mod strength;

@@ -7,10 +7,10 @@ use passeur_core::site::Site;
 use passeur_core::step::{Lang, Silent};
 use proptest::prelude::*;
 
-use crate::harbour::{SITE, anouk, found, in_groups, read, site, site_with};
+use crate::harbour::{SITE, anouk, found, in_groups, now, read, site, site_with};
 
 fn at_berths(before: &Site, after: &Site, evidence: &Evidence) -> Effects {
-    effects(&try_at(before, "berths", evidence), &try_at(after, "berths", evidence), Lang::En)
+    effects(&try_at(before, "berths", evidence, &now()), &try_at(after, "berths", evidence, &now()), Lang::En)
 }
 
 #[test]
@@ -51,8 +51,8 @@ fn each_effect_of_a_draft_has_its_name() {
         assert_eq!(at_berths(&live, draft, &who), want, "{what}");
     }
     assert_eq!(
-        because(&stricter, "berths", &anouk(), Lang::En),
-        "None of the 3 rules of gate berths grants entry to this person."
+        because(&stricter, "berths", &anouk(), &now(), Lang::En),
+        "None of the 4 rules of gate berths grants entry to this person."
     );
 }
 
@@ -114,10 +114,10 @@ fn what_was_not_fetched_then_is_not_known_where_it_matters_and_only_there() {
 fn the_console_is_rehearsed_like_a_gate() {
     let live = site();
     let engineer = in_groups(&["access-engineers"]);
-    let Verdict::In(given) = try_at(&live, CONSOLE, &engineer).verdict else { panic!() };
+    let Verdict::In(given) = try_at(&live, CONSOLE, &engineer, &now()).verdict else { panic!() };
     assert_eq!(given.roles, ["configure"]);
     let draft = site_with("when = { group = \"access-engineers\" }", "when = { group = \"acces-engineers\" }");
-    let effect = effects(&try_at(&live, CONSOLE, &engineer), &try_at(&draft, CONSOLE, &engineer), Lang::En);
+    let effect = effects(&try_at(&live, CONSOLE, &engineer, &now()), &try_at(&draft, CONSOLE, &engineer, &now()), Lang::En);
     assert_eq!(effect, Effects::Refused);
 }
 
@@ -140,7 +140,7 @@ proptest! {
         let site = site();
         let names: Vec<&str> = groups.iter().map(String::as_str).collect();
         let evidence = in_groups(&names);
-        let live = matches!(fold(&site, site.gate("berths").unwrap(), &evidence, &mut Silent), Decision::Admitted(_));
-        prop_assert_eq!(matches!(try_at(&site, "berths", &evidence).verdict, Verdict::In(_)), live);
+        let live = matches!(fold(&site, site.gate("berths").unwrap(), &evidence, &now(), &mut Silent), Decision::Admitted(_));
+        prop_assert_eq!(matches!(try_at(&site, "berths", &evidence, &now()).verdict, Verdict::In(_)), live);
     }
 }

@@ -81,7 +81,7 @@ fn each_mistake_is_named_at_its_line() {
         ("when = { group = \"planners\" }", "when = { any = [] }", "no condition"),
         ("when = { group = \"planners\" }\n", "", "when is missing"),
         ("enter = true\nroles = [\"planner\"]", "enter = true\nrefuse = \"no\"", "both enters and refuses"),
-        ("enter = true\nroles = [\"planner\"]", "roles = [\"planner\"]", "gives nothing"),
+        ("enter = true\nroles = [\"planner\"]", "", "gives nothing"),
         ("name = \"planners assign berths\"", "name = \"berth access\"", "two rules"),
         ("roles = [\"configure\"]", "roles = [\"root\"]", "no role of the console"),
         ("roles = [\"view\"]", "roles = []", "roles is missing"),

@@ -1,11 +1,14 @@
 //! Who is asking, and how far they may go.
 
+use std::net::IpAddr;
+
 use axum::extract::{FromRequestParts, State};
 use http::request::Parts;
 use http::{StatusCode, header};
 use passeur_api::{Me, Role};
 use passeur_core::Moment;
 use passeur_core::acts::Personal;
+use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::console_roles;
 use passeur_core::evidence::Evidence;
 use passeur_core::id::Token;
@@ -27,11 +30,18 @@ pub struct Engineer {
     pub began: Option<Moment>,
     /// What is known of them; none for a token.
     pub evidence: Option<Evidence>,
+    /// Where they are; none where that is not known.
+    pub address: Option<IpAddr>,
     /// The language their sentences are told in.
     pub lang: Lang,
 }
 
 impl Engineer {
+    /// What conditions may ask of them now.
+    pub fn circumstances(&self, app: &App) -> Circumstances<'static> {
+        Circumstances { address: self.address, ..Circumstances::at(app.now()) }
+    }
+
     /// An act of theirs, to record in the transaction that makes it.
     pub fn act<'a>(&self, app: &'a App, what: &str, about: serde_json::Value) -> Recorded<'a> {
         app.act(what, about, Personal { who: self.name.clone(), by: self.by.to_owned(), people: vec![] })
@@ -64,7 +74,15 @@ impl FromRequestParts<App> for Engineer {
             && let Some(found) = emergency::session(app, &parts.headers, address, any_host).await?
         {
             let name = app.emergency.as_ref().map_or_else(String::new, |e| format!("emergency account {}", e.name));
-            return Ok(Engineer { name, role: Role::Configure, by: "emergency", began: Some(found.began), evidence: None, lang });
+            return Ok(Engineer {
+                name,
+                role: Role::Configure,
+                by: "emergency",
+                began: Some(found.began),
+                evidence: None,
+                address: Some(address),
+                lang,
+            });
         }
         if any_host {
             return Err(emergency_only());
@@ -77,7 +95,7 @@ impl FromRequestParts<App> for Engineer {
             };
             let row = app.store.token(&token.digest()).await?.ok_or_else(unknown_token)?;
             let role = Role::parse(&row.role).ok_or_else(unknown_token)?;
-            return Ok(Engineer { name: row.name, role, by: "token", began: None, evidence: None, lang });
+            return Ok(Engineer { name: row.name, role, by: "token", began: None, evidence: None, address, lang });
         }
         let offered = address.is_some_and(|a| app.emergency.as_ref().is_some_and(|e| e.is_offered_to(a)));
         let sign_in = || {
@@ -103,7 +121,8 @@ impl FromRequestParts<App> for Engineer {
         {
             evidence::complete(app, &edition.site, access, &mut found.evidence).await;
         }
-        let roles = console_roles(&edition.site, &found.evidence, &mut Silent);
+        let at = Circumstances { address, ..Circumstances::at(app.now()) };
+        let roles = console_roles(&edition.site, &found.evidence, &at, &mut Silent);
         let role = roles.iter().filter_map(|r| Role::parse(r)).max();
         let none = || {
             let detail = format!("{} is signed in, but no rule under [engineers] gives a role.", found.row.name);
@@ -115,6 +134,7 @@ impl FromRequestParts<App> for Engineer {
             by: "session",
             began: Some(found.row.began),
             evidence: Some(found.evidence),
+            address,
             lang,
         })
     }

@@ -6,6 +6,7 @@ use axum::extract::State;
 use chrono::Duration;
 use http::StatusCode;
 use passeur_api::{Fare, GateRehearsal, PersonRehearsal, PersonRequest, Problem, Rehearsal, RehearseRequest, Role};
+use passeur_core::circumstances::Circumstances;
 use passeur_core::evidence::{Evidence, FORMAT};
 use passeur_core::expect;
 use passeur_core::rehearse::{CONSOLE, Effects, Tried, Verdict, effects, tell_at, try_at};
@@ -116,8 +117,8 @@ async fn evidence_of(app: &App, before: &Site, after: &Site, ask: &PersonRequest
     Ok(evidence)
 }
 
-fn fare(site: &Site, gate: &str, evidence: &Evidence, tried: &Tried, lang: Lang) -> Fare {
-    let (steps, decided) = tell_at(site, gate, evidence);
+fn fare(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>, tried: &Tried, lang: Lang) -> Fare {
+    let (steps, decided) = tell_at(site, gate, evidence, at);
     let place = decided.as_ref().and_then(|d| steps.iter().position(|s| s == d));
     let (verdict, given) = match &tried.verdict {
         Verdict::In(given) => ("in", given.clone()),
@@ -129,6 +130,7 @@ fn fare(site: &Site, gate: &str, evidence: &Evidence, tried: &Tried, lang: Lang)
         verdict: verdict.to_owned(),
         because: decided.map(|s| sentence(&s, lang)).unwrap_or_default(),
         roles: given.roles,
+        terms: given.terms,
         headers: given.values.into_iter().map(|(n, v)| format!("{n}: {v}")).collect(),
         steps: steps.iter().enumerate().map(|(i, s)| show(i, s, place == Some(i), lang)).collect(),
     }
@@ -146,6 +148,15 @@ pub async fn person(
     let (before, after) = (document(&app, Default::default()).await?, document(&app, ask.source.clone()).await?);
     let (a, b): (Arc<Site>, Arc<Site>) = (sound(&before)?, sound(&after)?);
     let evidence = evidence_of(&app, &a, &b, &ask).await?;
+    let address = match &ask.address {
+        None => None,
+        Some(text) => Some(
+            text.parse().map_err(|_| problem(StatusCode::BAD_REQUEST, "query", "Not understood", "address is an IP address."))?,
+        ),
+    };
+    let method = ask.method.clone().unwrap_or_else(|| "GET".to_owned());
+    let path = ask.path.clone().unwrap_or_else(|| "/".to_owned());
+    let at = Circumstances { now: ask.at.unwrap_or_else(|| app.now()), address, method: &method, path: &path };
     let mut names: Vec<&str> = a.gates.iter().chain(&b.gates).map(|g| g.name.as_str()).collect();
     names.push(CONSOLE);
     let mut gates: Vec<GateRehearsal> = vec![];
@@ -153,7 +164,7 @@ pub async fn person(
         if gates.iter().any(|g| g.gate == name) || ask.gate.as_deref().is_some_and(|g| g != name) {
             continue;
         }
-        let (now, then) = (try_at(&a, name, &evidence), try_at(&b, name, &evidence));
+        let (now, then) = (try_at(&a, name, &evidence, &at), try_at(&b, name, &evidence, &at));
         let (effect, what) = match effects(&now, &then, who.lang) {
             Effects::Same => ("same", vec![]),
             Effects::Refused => ("refused", vec![]),
@@ -164,8 +175,8 @@ pub async fn person(
         gates.push(GateRehearsal {
             gate: name.to_owned(),
             effect: effect.to_owned(),
-            now: fare(&a, name, &evidence, &now, who.lang),
-            then: fare(&b, name, &evidence, &then, who.lang),
+            now: fare(&a, name, &evidence, &at, &now, who.lang),
+            then: fare(&b, name, &evidence, &at, &then, who.lang),
             what,
         });
     }

@@ -16,6 +16,8 @@ pub struct QuayGate {
     pub title: String,
     pub address: String,
     pub open: bool,
+    /// Words that rules have for the person.
+    pub messages: Vec<String>,
 }
 
 /// The page, for somebody signed in or not.
@@ -45,6 +47,7 @@ fn known(site: &Site, lang: Lang, session: &Session, who: &Identity, gates: &[Qu
                     li {
                         @if g.open { a href=(g.address) { (g.title) } span.hint { (g.address) } }
                         @else { span.no { (g.title) } span.hint { (say(Word::MayNotOpen, lang)) } }
+                        @for m in &g.messages { p.message { (m) } }
                     }
                 }
             }

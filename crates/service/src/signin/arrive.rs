@@ -1,5 +1,7 @@
 //! At the gate again: the one-time code is taken, the gate's own token set, and the address cleaned.
 
+use std::net::IpAddr;
+
 use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
@@ -12,7 +14,7 @@ use passeur_gateway::cookies;
 use passeur_gateway::shared::Edition;
 use passeur_store::{CodeRow, GateTokenRow, SessionRow, StoreError};
 
-use super::{Visit, session};
+use super::{Visit, enter, session};
 use crate::app::App;
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
@@ -29,7 +31,7 @@ pub async fn arrive(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) ->
         Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     };
     match taken {
-        Taken::Good(rows) => match open(app, edition, gate, &rows.0, &rows.1).await {
+        Taken::Good(rows) => match open(app, edition, gate, &rows.0, &rows.1, visit.facts.address).await {
             Ok(response) => response,
             Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
         },
@@ -67,11 +69,18 @@ async fn take(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) -> Resul
     }
 }
 
-async fn open(app: &App, edition: &Edition, gate: &Gate, code: &CodeRow, row: &SessionRow) -> Result<Response, StoreError> {
+async fn open(
+    app: &App,
+    edition: &Edition,
+    gate: &Gate,
+    code: &CodeRow,
+    row: &SessionRow,
+    address: IpAddr,
+) -> Result<Response, StoreError> {
     let token = app.new_token();
     // The decision is made anew here: the edition may have changed in the minute between.
     let digest = match session::read_evidence(row) {
-        Some(e) => fold(&edition.site, gate, &e, &mut Silent).digest(),
+        Some(e) => fold(&edition.site, gate, &e, &enter::first_request(&code.target, address, app.now()), &mut Silent).digest(),
         None => {
             return Err(StoreError::Query("the session's evidence cannot be read".into()));
         }

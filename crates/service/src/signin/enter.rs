@@ -1,14 +1,19 @@
 //! From evidence to a gate: session, look-up, rules, and the one-time code that hands the browser back.
 
+use std::net::IpAddr;
+
 use axum::response::{IntoResponse, Response};
 use chrono::Duration;
 use http::StatusCode;
+use passeur_core::Moment;
+use passeur_core::circumstances::Circumstances;
 use passeur_core::crossing::Outcome;
 use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::Evidence;
 use passeur_core::seal::Purpose;
+use passeur_core::session::State;
 use passeur_core::site::Gate;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_store::{NewCode, NewSession, Recorded, SessionRow, StoreError};
@@ -16,7 +21,7 @@ use uuid::Uuid;
 
 use super::ask::{Ask, Purposed};
 use super::session::Session;
-use super::{Visit, evidence, session};
+use super::{Visit, evidence, session, start};
 use crate::app::{App, random};
 use crate::attempt::{Attempt, Who};
 use crate::pages::{self, redirect};
@@ -38,7 +43,7 @@ pub async fn begin(
     match new_session(app, edition, &mut attempt, visit, &evidence, id_token).await {
         Ok((row, cookie)) => {
             let session = Session { row, evidence };
-            let mut response = go_on(app, edition, attempt, session, to).await;
+            let mut response = go_on(app, edition, attempt, visit, session, to).await;
             let (left, secure) = edition.site.address.cookie("left");
             let came_back =
                 (cookies::find(&visit.headers, &left) != Found::None).then(|| cookies::set(&left, "", secure, Some(0)));
@@ -148,7 +153,14 @@ async fn end_here(app: &App, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) 
 }
 
 /// Goes on with a live session.
-pub async fn go_on(app: &App, edition: &Edition, mut attempt: Attempt, mut session: Session, to: Purposed) -> Response {
+pub async fn go_on(
+    app: &App,
+    edition: &Edition,
+    mut attempt: Attempt,
+    visit: &Visit,
+    mut session: Session,
+    to: Purposed,
+) -> Response {
     attempt.session = Some(session.row.id);
     attempt.who = Some(Who {
         provider: session.row.provider.clone(),
@@ -171,10 +183,10 @@ pub async fn go_on(app: &App, edition: &Edition, mut attempt: Attempt, mut sessi
     attempt.set_evidence(&session.evidence);
     match to {
         Purposed::Gate(ask) => match site.gate(&ask.gate) {
-            Some(gate) => through(app, edition, gate, attempt, session, ask).await,
+            Some(gate) => through(app, edition, gate, attempt, visit, session, ask).await,
             None => pages::not_set_up(attempt.lang).into_response(),
         },
-        Purposed::Console => console(edition, attempt, &session.evidence).await,
+        Purposed::Console => console(app, edition, attempt, &session.evidence).await,
         Purposed::Quay => match attempt.record(Outcome::Admitted).await {
             Ok(()) => redirect(&site.address.at("/"), None),
             Err(e) => pages::store_failed(site, attempt.lang, &e).into_response(),
@@ -182,10 +194,17 @@ pub async fn go_on(app: &App, edition: &Edition, mut attempt: Attempt, mut sessi
     }
 }
 
+/// The request that a person came with, as conditions see it: what they wanted to read, from where they are.
+pub fn first_request(target: &str, address: IpAddr, now: Moment) -> Circumstances<'_> {
+    let path = target.split('?').next().unwrap_or("/");
+    Circumstances { now, address: Some(address), method: "GET", path }
+}
+
 /// Into the console, if any role comes of it.
-async fn console(edition: &Edition, mut attempt: Attempt, evidence: &Evidence) -> Response {
+async fn console(app: &App, edition: &Edition, mut attempt: Attempt, evidence: &Evidence) -> Response {
     let site = &edition.site;
-    let roles = passeur_core::decide::console_roles(site, evidence, attempt.witness());
+    let at = Circumstances::at(app.now()).from(attempt.address);
+    let roles = passeur_core::decide::console_roles(site, evidence, &at, attempt.witness());
     let outcome = if roles.is_empty() { Outcome::Refused } else { Outcome::Admitted };
     if let Err(e) = attempt.record(outcome).await {
         return pages::store_failed(site, attempt.lang, &e).into_response();
@@ -200,11 +219,32 @@ async fn console(edition: &Edition, mut attempt: Attempt, evidence: &Evidence) -
 }
 
 /// Rules, then the hand-back. What was decided is written before the browser is sent anywhere.
-async fn through(app: &App, edition: &Edition, gate: &Gate, mut attempt: Attempt, session: Session, ask: Ask) -> Response {
+async fn through(
+    app: &App,
+    edition: &Edition,
+    gate: &Gate,
+    mut attempt: Attempt,
+    visit: &Visit,
+    session: Session,
+    ask: Ask,
+) -> Response {
     let site = &edition.site;
-    let decision = fold(site, gate, &session.evidence, attempt.witness());
+    let target = ask.return_path();
+    let at = first_request(target.as_str(), attempt.address, app.now());
+    let decision = fold(site, gate, &session.evidence, &at, attempt.witness());
     let refusal = match decision {
-        Decision::Admitted(_) => None,
+        Decision::Admitted(a) => {
+            // A rule may give less time at this gate than the session lives: then the person signs in afresh.
+            let limits = a.entry().lifetimes(&site.lifetimes);
+            let live = app.table.session(session.row.id, session.row.began, session.row.last_seen);
+            let state = live.state(&limits, app.now());
+            if state != State::Live {
+                attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(state.code())));
+                let provider = gate.access.provider.clone();
+                return start::to_provider(app, edition, attempt, visit, provider, Purposed::Gate(ask), true).await;
+            }
+            None
+        }
         Decision::Refused(r) => Some(r),
     };
     if let Some(refusal) = refusal {

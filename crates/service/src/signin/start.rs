@@ -43,9 +43,9 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
             let since = s.row.began.format("%Y-%m-%d %H:%M UTC").to_string();
             let name = s.row.name.clone();
             attempt.step(|| Step::new(StepCode::SessionUsed).with("person", name).with("since", since));
-            enter::go_on(&app, &edition, attempt, s, to).await
+            enter::go_on(&app, &edition, attempt, &visit, s, to).await
         }
-        _ => to_provider(&app, &edition, attempt, &visit, provider, to).await,
+        _ => to_provider(&app, &edition, attempt, &visit, provider, to, false).await,
     }
 }
 
@@ -113,7 +113,16 @@ fn authorization_request<'a>(provider: &'a Provider, redirect_uri: &'a str, lang
     }
 }
 
-async fn to_provider(app: &App, edition: &Edition, mut attempt: Attempt, visit: &Visit, name: String, to: Purposed) -> Response {
+/// Sends the browser to the provider; afresh where its own session there must not be enough.
+pub async fn to_provider(
+    app: &App,
+    edition: &Edition,
+    mut attempt: Attempt,
+    visit: &Visit,
+    name: String,
+    to: Purposed,
+    afresh: bool,
+) -> Response {
     let site = &edition.site;
     attempt.provider = Some(name.clone());
     let Some(link) = app.provider(&name) else {
@@ -139,7 +148,7 @@ async fn to_provider(app: &App, edition: &Edition, mut attempt: Attempt, visit: 
     let now = app.now();
     let endpoint = metadata.authorization_endpoint.as_str();
     // Who signed out here is not signed in again by the provider's own session without a word.
-    let anew = cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None;
+    let anew = afresh || cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None;
     let flow = Flow {
         provider: name.clone(),
         nonce: nonce.clone(),

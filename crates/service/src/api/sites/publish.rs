@@ -57,7 +57,7 @@ async fn ask_about_people(app: &App, who: &Engineer, site: &Arc<Site>) -> Result
 
 /// Whether every engineer would lose the console.
 async fn ask_about_engineers(app: &App, who: &Engineer, site: &Site) -> Result<(), ApiError> {
-    let Some(found) = lockout::check(app, who.evidence.as_ref(), site).await? else { return Ok(()) };
+    let Some(found) = lockout::check(app, who.evidence.as_ref(), &who.circumstances(app), site).await? else { return Ok(()) };
     Err(unless_named(StatusCode::CONFLICT, "locked-out", "It would lock engineers out", &found))
 }
 

@@ -1,0 +1,242 @@
+//! Conditions of rules: TOML tables, no expression language.
+//!
+//! Truth has three values. What cannot be known (the directory did not answer, nothing maps to the attribute, a value is no
+//! number where numbers are compared) is neither yes nor no: it never grants entry, and a refusing rule that cannot be
+//! judged refuses. [`read`] reads the tables, [`tell`] says what a condition wants and what it saw, [`compare`] and [`time`]
+//! hold what is compared with.
+
+mod compare;
+mod read;
+mod tell;
+mod time;
+
+use chrono::Duration;
+use ipnet::IpNet;
+
+use crate::Moment;
+use crate::attribute::Absence;
+use crate::circumstances::Circumstances;
+use crate::identity::{Groups, Identity, Person};
+use crate::path;
+use crate::site::AttributeId;
+
+pub use compare::{Compared, Order, Pattern, Test, Version};
+pub use time::{Dates, Hours};
+
+pub(crate) use read::{check_list, read};
+
+/// When a rule applies.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Condition {
+    /// Whoever signed in.
+    Everyone,
+    /// Member of the group, directly or through others. Names compare without regard to case.
+    Group(String),
+    /// Member of the group itself, not through another.
+    DirectGroup(String),
+    /// Member of any of these groups; the list's name, where they come from one.
+    AnyGroup(Named<String>),
+    /// A value of the attribute passes the test.
+    Attribute(AttributeId, Test),
+    /// The attribute has a value (true) or is known to have none (false).
+    Present(AttributeId, bool),
+    /// One of these people.
+    Person(Named<Person>),
+    /// Signed in through one of these providers.
+    WayIn(Vec<String>),
+    /// One of these authentication methods was used, and not longer ago than this.
+    Factor(Vec<String>, Option<Duration>),
+    /// The person proved who they are not longer ago than this.
+    SignedIn(Duration),
+    /// The authentication context is one of these.
+    Context(Vec<String>),
+    /// Comes from one of these networks.
+    Network(Named<IpNet>),
+    /// Within these hours of these days.
+    Hours(Hours),
+    /// Within these dates.
+    Dates(Dates),
+    /// At one of these gates; for rules of the whole site.
+    Gate(Vec<String>),
+    /// At or below one of these paths, in whatever spelling.
+    Path(Vec<String>),
+    /// One of these request methods.
+    Method(Vec<String>),
+    All(Vec<Condition>),
+    Any(Vec<Condition>),
+    /// None of these holds.
+    None(Vec<Condition>),
+}
+
+/// Members, with the name of the list they come from.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Named<T> {
+    pub list: Option<String>,
+    pub members: Vec<T>,
+}
+
+/// Yes, no, or not known.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Truth {
+    No,
+    Unknown,
+    Yes,
+}
+
+impl std::ops::Not for Truth {
+    type Output = Truth;
+
+    fn not(self) -> Truth {
+        match self {
+            Truth::No => Truth::Yes,
+            Truth::Unknown => Truth::Unknown,
+            Truth::Yes => Truth::No,
+        }
+    }
+}
+
+pub(crate) fn truth(b: bool) -> Truth {
+    if b { Truth::Yes } else { Truth::No }
+}
+
+/// Whether a moment lies at most so long ago. A moment that lies ahead is no proof of anything.
+fn within(then: Option<Moment>, limit: Duration, now: Moment) -> Truth {
+    match then {
+        None => Truth::Unknown,
+        Some(t) => truth(t <= now + Duration::minutes(5) && now < t + limit),
+    }
+}
+
+impl Condition {
+    /// Judges the condition for a person at a gate, under circumstances.
+    pub fn judge(&self, who: &Identity, at: &Circumstances<'_>, gate: &str) -> Truth {
+        match self {
+            Condition::Everyone => Truth::Yes,
+            Condition::Group(name) => in_group(who, |g| g.contains(name)),
+            Condition::DirectGroup(name) => in_group(who, |g| g.found(name).is_some_and(|f| f.via.is_none())),
+            Condition::AnyGroup(list) => in_group(who, |g| list.members.iter().any(|name| g.contains(name))),
+            Condition::Attribute(id, test) => match who.attribute(*id).values() {
+                Ok(values) => test.judge(values, at.now),
+                Err(absence) => absent_truth(absence),
+            },
+            Condition::Present(id, wanted) => match who.attribute(*id).values() {
+                Ok(_) => truth(*wanted),
+                Err(absence) => match absent_truth(absence) {
+                    Truth::No => truth(!*wanted),
+                    unknown => unknown,
+                },
+            },
+            Condition::Person(list) => truth(list.members.contains(&who.person)),
+            Condition::WayIn(providers) => truth(providers.contains(&who.person.provider)),
+            Condition::Factor(wanted, limit) => {
+                let used = truth(who.factors.amr.iter().any(|m| wanted.contains(m)));
+                match limit {
+                    Some(limit) => used.min(within(who.factors.auth_time, *limit, at.now)),
+                    None => used,
+                }
+            }
+            Condition::SignedIn(limit) => within(who.factors.auth_time, *limit, at.now),
+            Condition::Context(wanted) => truth(who.factors.acr.as_ref().is_some_and(|a| wanted.contains(a))),
+            Condition::Network(_) | Condition::Path(_) | Condition::Method(_) => self.judge_request(at),
+            Condition::Hours(hours) => truth(hours.holds(at.now)),
+            Condition::Dates(dates) => truth(dates.holds(at.now)),
+            Condition::Gate(gates) => truth(gates.iter().any(|g| g == gate)),
+            Condition::All(parts) => parts.iter().map(|p| p.judge(who, at, gate)).min().unwrap_or(Truth::Yes),
+            Condition::Any(parts) => parts.iter().map(|p| p.judge(who, at, gate)).max().unwrap_or(Truth::No),
+            Condition::None(parts) => !parts.iter().map(|p| p.judge(who, at, gate)).max().unwrap_or(Truth::No),
+        }
+    }
+
+    /// The next moment at which time alone may change what the condition says of a person.
+    pub fn next_edge(&self, who: &Identity, now: Moment) -> Option<Moment> {
+        let later = |at: Option<Moment>| at.filter(|at| *at > now);
+        match self {
+            Condition::Factor(_, Some(limit)) | Condition::SignedIn(limit) => later(who.factors.auth_time.map(|t| t + *limit)),
+            Condition::Hours(hours) => hours.next_edge(now),
+            Condition::Dates(dates) => dates.next_edge(now),
+            Condition::Attribute(id, test) => who.attribute(*id).values().ok().and_then(|v| test.next_edge(v, now)),
+            Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().filter_map(|c| c.next_edge(who, now)).min(),
+            _ => None,
+        }
+    }
+
+    /// Whether time alone may change what the condition says of somebody.
+    pub fn is_timed(&self) -> bool {
+        match self {
+            Condition::Factor(_, Some(_)) | Condition::SignedIn(_) | Condition::Hours(_) | Condition::Dates(_) => true,
+            Condition::Attribute(_, Test::Compared(_, with)) => *with == Compared::Now,
+            Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().any(Condition::is_timed),
+            _ => false,
+        }
+    }
+
+    /// The parts that depend on the single request, each once.
+    pub fn of_request<'a>(&'a self, out: &mut Vec<&'a Condition>) {
+        match self {
+            Condition::Network(_) | Condition::Path(_) | Condition::Method(_) if !out.contains(&self) => out.push(self),
+            Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().for_each(|c| c.of_request(out)),
+            _ => {}
+        }
+    }
+
+    /// What a part that depends on the request says of it, whoever sends it.
+    pub fn judge_request(&self, at: &Circumstances<'_>) -> Truth {
+        match self {
+            Condition::Network(list) => match at.address {
+                None => Truth::Unknown,
+                Some(address) => {
+                    let address = address.to_canonical();
+                    truth(list.members.iter().any(|n| n.contains(&address)))
+                }
+            },
+            Condition::Path(paths) => paths.iter().map(|p| judge_path(at.path, p)).max().unwrap_or(Truth::No),
+            Condition::Method(methods) => truth(methods.iter().any(|m| m == at.method)),
+            _ => Truth::Unknown,
+        }
+    }
+
+    /// Every group the condition names.
+    pub fn groups(&self) -> Vec<&str> {
+        match self {
+            Condition::Group(g) | Condition::DirectGroup(g) => vec![g],
+            Condition::AnyGroup(list) => list.members.iter().map(String::as_str).collect(),
+            Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().flat_map(|c| c.groups()).collect(),
+            _ => vec![],
+        }
+    }
+
+    /// Every attribute the condition looks at.
+    pub fn attributes(&self) -> Vec<AttributeId> {
+        match self {
+            Condition::Attribute(id, _) | Condition::Present(id, _) => vec![*id],
+            Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().flat_map(|c| c.attributes()).collect(),
+            _ => vec![],
+        }
+    }
+}
+
+/// An upstream might read the path in several ways: yes where all readings lie there, no where none does.
+fn judge_path(raw: &str, place: &str) -> Truth {
+    if path::is_plainly_below(raw, place) {
+        Truth::Yes
+    } else if path::may_be_below(raw, &place.to_lowercase()) {
+        Truth::Unknown
+    } else {
+        Truth::No
+    }
+}
+
+fn in_group(who: &Identity, holds: impl Fn(&Groups) -> bool) -> Truth {
+    match &who.groups {
+        Groups::Known { .. } => truth(holds(&who.groups)),
+        Groups::Unknown { .. } => Truth::Unknown,
+    }
+}
+
+/// An attribute whose source answered without it is known to be absent; any other absence is not knowing.
+fn absent_truth(absence: &Absence) -> Truth {
+    match absence {
+        Absence::NotReleased | Absence::NotInEntry => Truth::No,
+        _ => Truth::Unknown,
+    }
+}
