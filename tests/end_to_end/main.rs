@@ -20,6 +20,7 @@ mod forging;
 mod forms;
 mod kept;
 mod nodes;
+mod rights;
 mod rooms;
 mod rules;
 mod secrets;

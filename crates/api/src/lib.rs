@@ -270,6 +270,26 @@ pub struct EndAnswer {
     pub behind: Vec<String>,
 }
 
+/// Rights of a session, read again.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ReRead {
+    pub session: Uuid,
+    pub name: String,
+    /// Whether the person is gone from a directory, so that the session was ended.
+    pub ended: bool,
+    pub directories: Vec<ReReadDirectory>,
+}
+
+/// What a directory said when it was asked again.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ReReadDirectory {
+    pub directory: String,
+    /// `answered`, `disabled`, `no-entry`, `several-entries`, or `dead`, when what it said before still counts.
+    pub state: String,
+    pub gained: Vec<String>,
+    pub lost: Vec<String>,
+}
+
 /// Whom to look up.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LookUpRequest {

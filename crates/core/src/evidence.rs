@@ -107,6 +107,16 @@ impl LookUp {
         self.asked.as_ref().is_none_or(|a| a.attributes.iter().any(|n| n.eq_ignore_ascii_case(name)))
     }
 
+    /// Groups gained and lost since an earlier look-up.
+    pub fn moved_since(&self, before: &LookUp) -> (Vec<String>, Vec<String>) {
+        let names = |l: &LookUp| -> Vec<String> {
+            l.state.entry().map(|e| e.groups.iter().map(|g| g.name.clone()).collect()).unwrap_or_default()
+        };
+        let (new, old) = (names(self), names(before));
+        let missing = |of: &[String], from: &[String]| of.iter().filter(|g| !from.contains(g)).cloned().collect();
+        (missing(&new, &old), missing(&old, &new))
+    }
+
     /// Whether all that a directory is asked for now was asked for then.
     pub fn covers(&self, directory: &Directory) -> bool {
         let groups = self.asked.as_ref().is_none_or(|a| a.groups) || directory.groups.is_none();

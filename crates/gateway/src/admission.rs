@@ -1,6 +1,6 @@
 //! What a gate's token stands for: a live session, a decision, and the values to deliver, prepared once.
 
-use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
 use bytes::Bytes;
@@ -26,6 +26,8 @@ pub struct SessionLive {
     flushed_ms: AtomicI64,
     ended: AtomicBool,
     end: Arc<Notify>,
+    /// How often its rights were read again: a decision made before counts no more, whoever holds it.
+    generation: AtomicU32,
     /// Decisions at gates that are recorded, by their digest: each is told once.
     told: Mutex<Vec<(String, [u8; 32], CrossingId)>>,
 }
@@ -44,6 +46,7 @@ impl SessionLive {
             flushed_ms: AtomicI64::new(ms),
             ended: AtomicBool::new(false),
             end: Arc::default(),
+            generation: AtomicU32::new(0),
             told: Mutex::default(),
         }
     }
@@ -58,6 +61,16 @@ impl SessionLive {
     /// Notes a request.
     pub fn touch(&self, now: Moment) {
         self.last_seen_ms.fetch_max(now.timestamp_millis(), Ordering::Relaxed);
+    }
+
+    /// How often its rights were read again.
+    pub fn generation(&self) -> u32 {
+        self.generation.load(Ordering::Acquire)
+    }
+
+    /// Its rights were read again: nothing that was decided before counts.
+    pub(crate) fn rights_changed(&self) {
+        self.generation.fetch_add(1, Ordering::AcqRel);
     }
 
     /// The crossing in which a decision was told, if it was.
@@ -152,6 +165,8 @@ pub struct Admission {
     pub look: u64,
     /// The moment from which time alone may have changed the decision.
     pub good_until: Option<Moment>,
+    /// The session's generation when it was decided; none where it changed meanwhile, so that this counts once.
+    generation: Option<u32>,
     pub entry: Entry,
     /// The crossing in which this decision is recorded.
     pub crossing: CrossingId,
@@ -171,6 +186,7 @@ impl Admission {
         session: Arc<SessionLive>,
         edition: &Edition,
         look: u64,
+        generation: Option<u32>,
         admitted: Admitted,
         crossing: CrossingId,
     ) -> Option<Admission> {
@@ -189,6 +205,7 @@ impl Admission {
             edition: edition.number,
             look,
             good_until,
+            generation,
             entry,
             crossing,
             counters: Counters::default(),
@@ -201,7 +218,7 @@ impl Admission {
 
     /// Whether it was decided for requests that look like this, and time has not changed it.
     pub(crate) fn fits(&self, look: u64, now: Moment) -> bool {
-        self.look == look && self.good_until.is_none_or(|until| now < until)
+        self.look == look && self.good_until.is_none_or(|until| now < until) && self.generation == Some(self.session.generation())
     }
 
     /// Headers to insert: written when a request asks, so that an idle session keeps nothing but the bytes.

@@ -69,6 +69,18 @@ impl Table {
         }
     }
 
+    /// Rights of sessions were read again: what was decided for them before counts no more, whoever holds it.
+    pub fn rights_changed(&self, ids: &[Uuid]) {
+        let changed: Vec<_> = {
+            let sessions = self.sessions();
+            ids.iter().filter_map(|id| sessions.get(id).cloned()).collect()
+        };
+        for session in &changed {
+            session.rights_changed();
+            self.forget_session(session.id);
+        }
+    }
+
     /// The shared state of a session: the one in memory, or a new one from the store's row.
     pub fn session(&self, id: Uuid, began: Moment, last_seen: Moment) -> Arc<SessionLive> {
         let mut sessions = self.sessions();
@@ -99,6 +111,12 @@ impl Table {
             .iter()
             .flat_map(|s| s.read().unwrap_or_else(|e| e.into_inner()).values().cloned().collect::<Vec<_>>())
             .collect()
+    }
+
+    /// Admissions that a connection or a stream holds besides this table.
+    pub fn held(&self) -> Vec<Arc<Admission>> {
+        // One count is the table's, and one that of the copy made here.
+        self.admissions().into_iter().filter(|a| Arc::strong_count(a) > 2).collect()
     }
 
     /// Every session in memory.

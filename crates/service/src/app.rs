@@ -1,7 +1,7 @@
 //! What every part of the service shares.
 
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, RwLock};
 
 use aws_lc_rs::rand;
@@ -41,6 +41,8 @@ pub struct Inner {
     pub node_id: Uuid,
     /// Up to where this node has acted on revocations.
     revocation: AtomicI64,
+    /// How often this node learnt that rights were read again.
+    rights: AtomicU64,
     /// When this node last told the others that it runs, in milliseconds, and up to where it was then.
     told: Mutex<(i64, i64)>,
     pub clock: Clock,
@@ -91,6 +93,7 @@ impl App {
             node,
             node_id: uuid::Builder::from_random_bytes(random()).into_uuid(),
             revocation: AtomicI64::new(NOTHING_SEEN),
+            rights: AtomicU64::new(0),
             told: Mutex::new((0, -1)),
             clock,
             live: Live::default(),
@@ -112,8 +115,13 @@ impl App {
     /// Acts on every revocation that this node has not seen yet, and tells the others how far it is.
     pub async fn catch_up(&self) -> Result<(), StoreError> {
         let after = self.revocation.load(Ordering::Acquire);
-        let (counter, ids) = self.store.revoked_since(after).await?;
+        let (counter, ids, re_read) = self.store.revoked_since(after).await?;
         self.table.end(&ids);
+        if !re_read.is_empty() {
+            // Counted first: a decision that is being made on what was read before sees that, or the session's generation.
+            self.rights.fetch_add(1, Ordering::AcqRel);
+            self.table.rights_changed(&re_read);
+        }
         self.table.saw_revocations();
         let so_far = match after {
             // At the first reading memory holds nothing yet, so nothing had to be ended.
@@ -142,6 +150,11 @@ impl App {
     pub fn own_act(&self, what: &str, about: serde_json::Value) -> Recorded<'_> {
         let personal = Personal { who: format!("node {}", self.node), by: "service".into(), people: vec![] };
         self.act(what, about, personal)
+    }
+
+    /// How often this node learnt that rights were read again.
+    pub fn rights_seen(&self) -> u64 {
+        self.rights.load(Ordering::Acquire)
     }
 
     pub fn new_crossing(&self) -> CrossingId {

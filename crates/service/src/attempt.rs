@@ -49,6 +49,20 @@ impl Attempt {
         a
     }
 
+    /// An attempt that nobody made: what the service does to a session by itself.
+    pub fn of_session(app: &App, row: &passeur_store::SessionRow) -> Attempt {
+        let facts = RequestFacts {
+            method: http::Method::GET,
+            target: "/".into(),
+            address: row.address.parse().unwrap_or(IpAddr::from([0, 0, 0, 0])),
+            agent: row.agent.clone(),
+            lang: Lang::En,
+            navigates: false,
+            wants_html: false,
+        };
+        Attempt::resume(app, "sign-in", &facts, app.new_crossing(), app.now())
+    }
+
     /// Goes on with an attempt that began in another request.
     pub fn resume(app: &App, gate: &str, facts: &RequestFacts, id: CrossingId, began: Moment) -> Attempt {
         Attempt {

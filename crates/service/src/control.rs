@@ -28,7 +28,8 @@ use crate::attempt::{Attempt, Who};
 use crate::emergency;
 use crate::pages::{self, redirect};
 use crate::signin::ask::{Ask, cookie_digest};
-use crate::signin::{ClientAddress, Visit, arrive, browser_binding, evidence, forget, forms, session};
+use crate::signin::evidence::Again;
+use crate::signin::{ClientAddress, Visit, arrive, browser_binding, enter, evidence, forget, forms, session};
 
 /// Implements [`Control`] over the shared state and the sign-in host's router.
 pub struct Service {
@@ -285,6 +286,7 @@ impl Service {
 
     /// From the store to an admission: token, session, decision.
     async fn load(&self, edition: &Edition, gate: &Gate, token: &Token, facts: &RequestFacts) -> Result<Presented, StoreError> {
+        let seen = self.app.rights_seen();
         let Some((held, row)) = self.app.store.gate_token(&token.digest()).await? else {
             return Ok(Presented::No(NoSession::Unknown));
         };
@@ -308,7 +310,18 @@ impl Service {
             evidence::complete(&self.app, &edition.site, &gate.access, &mut known).await;
             self.app.store.set_evidence(row.id, serde_json::to_value(&known).unwrap_or_default()).await?;
         }
-        self.decide(edition, gate, token, facts, held, row, known).await
+        let again = evidence::again(&self.app, &edition.site, &gate.access, &mut known, edition.since, false).await;
+        if let Some(Again::Answered { .. }) = &again {
+            self.app.store.set_evidence(row.id, serde_json::to_value(&known).unwrap_or_default()).await?;
+        }
+        let gone = again.as_ref().is_some_and(|a| a.is_gone(&gate.access));
+        let id = row.id;
+        let presented = self.decide(edition, gate, token, facts, held, row, known, again, seen).await?;
+        if gone {
+            // Told and written first: the session is over everywhere, and what is open is cut.
+            enter::end(&self.app, &[id], "the directory", None).await?;
+        }
+        Ok(presented)
     }
 
     #[allow(clippy::too_many_arguments)] // The parts of one row pair; a struct would be made and taken apart once.
@@ -321,6 +334,8 @@ impl Service {
         held: GateTokenRow,
         row: SessionRow,
         known: Evidence,
+        again: Option<Again>,
+        seen: u64,
     ) -> Result<Presented, StoreError> {
         let site = &edition.site;
         let at = facts.circumstances(self.app.now());
@@ -337,8 +352,11 @@ impl Service {
         attempt.session = Some(row.id);
         attempt.set_evidence(&known);
         if is_new || matches!(decision, Decision::Refused(_)) {
-            let why = why_again(edition, gate, &row);
+            let why = why_again(edition, gate, &row, again.as_ref());
             attempt.step(|| Step::new(StepCode::DecidedAgain).with("why", why));
+            if let Some(again) = &again {
+                attempt.step(|| again.step());
+            }
             fold(site, gate, &known, &at, attempt.witness());
         }
         if is_new {
@@ -357,7 +375,10 @@ impl Service {
         match decision {
             Decision::Admitted(admitted) => {
                 let look = edition.look(&gate.name, &at);
-                let Some(admission) = Admission::new(live, edition, look, admitted, crossing) else {
+                // What was read before rights changed counts for this request and is not used again.
+                let generation = live.generation();
+                let generation = (self.app.rights_seen() == seen).then_some(generation);
+                let Some(admission) = Admission::new(live, edition, look, generation, admitted, crossing) else {
                     return Ok(Presented::No(NoSession::Unknown));
                 };
                 let admission = Arc::new(admission);
@@ -381,7 +402,13 @@ impl Service {
 }
 
 /// Why a live session is decided anew: another edition, or else what the gate's conditions ask of requests and of time.
-fn why_again(edition: &Edition, gate: &Gate, row: &SessionRow) -> Phrase {
+fn why_again(edition: &Edition, gate: &Gate, row: &SessionRow, again: Option<&Again>) -> Phrase {
+    if let Some(Again::Answered { before, now }) = again
+        && before.at >= edition.since
+        && now.state != before.state
+    {
+        return Phrase::ReRead;
+    }
     let view = RequestView::of(gate);
     match (view.is_blind(), view.is_timed()) {
         (true, false) => Phrase::Edition { number: i64::from(edition.number) },

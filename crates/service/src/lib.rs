@@ -14,6 +14,7 @@ mod pages;
 mod providers;
 mod recorder;
 mod rehearsal;
+mod rights;
 mod router;
 mod signin;
 mod start;

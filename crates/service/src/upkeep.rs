@@ -10,6 +10,7 @@ use tokio::sync::watch;
 use tokio::time::{MissedTickBehavior, interval};
 
 use crate::app::App;
+use crate::rights;
 
 /// How often the revocation counter and the live edition's number are read.
 const WATCH_EVERY: StdDuration = StdDuration::from_millis(300);
@@ -17,6 +18,8 @@ const WATCH_EVERY: StdDuration = StdDuration::from_millis(300);
 const FLUSH_EVERY: StdDuration = StdDuration::from_secs(2);
 /// How often what has run out is removed.
 const SWEEP_EVERY: StdDuration = StdDuration::from_secs(600);
+/// How often sessions that hold a connection are looked after.
+const LOOK_AFTER_EVERY: StdDuration = StdDuration::from_secs(10);
 /// Last-seen is written when it moved by this much.
 const SEEN_STEP_MS: i64 = 10_000;
 
@@ -28,10 +31,14 @@ pub async fn run(app: App, mut stop: watch::Receiver<bool>) {
         t
     };
     let (mut watch, mut flush, mut sweep) = (ticks(WATCH_EVERY), ticks(FLUSH_EVERY), ticks(SWEEP_EVERY));
+    let (mut after, mut looked_after) = (ticks(LOOK_AFTER_EVERY), rights::LookedAfter::new());
     loop {
         tokio::select! {
             _ = watch.tick() => see(&app).await,
             _ = flush.tick() => write(&app).await,
+            _ = after.tick() => if let Err(e) = rights::look_after(&app, &mut looked_after).await {
+                tracing::warn!(error = %e, "rights of live sessions could not be read again");
+            },
             _ = sweep.tick() => clean(&app).await,
             _ = stop.changed() => break,
         }

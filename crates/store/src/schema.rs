@@ -27,7 +27,7 @@ diesel::table! {
     sessions (id) {
         id -> Uuid, token_digest -> Binary, provider -> Text, subject -> Text, name -> Text, evidence -> Jsonb,
         began -> Timestamptz, last_seen -> Timestamptz, ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>,
-        address -> Text, agent -> Text, hint -> Nullable<Binary>, revocation -> Nullable<BigInt>,
+        address -> Text, agent -> Text, hint -> Nullable<Binary>, revocation -> Nullable<BigInt>, re_read -> Nullable<BigInt>,
     }
 }
 diesel::table! {

@@ -223,12 +223,30 @@ impl Store {
         .await
     }
 
-    /// The revocation counter and the sessions ended since `after`.
-    pub async fn revoked_since(&self, after: i64) -> Result<(i64, Vec<Uuid>), StoreError> {
+    /// Notes that the rights of sessions were read again, so that every node decides anew.
+    pub async fn rights_changed(&self, ids: &[Uuid]) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        conn.transaction(async |conn| {
+            let counter: i64 = diesel::update(revocations::table)
+                .set(revocations::counter.eq(revocations::counter + 1))
+                .returning(revocations::counter)
+                .get_result(conn)
+                .await?;
+            diesel::update(sessions::table.filter(sessions::id.eq_any(ids)))
+                .set(sessions::re_read.eq(counter))
+                .execute(conn)
+                .await?;
+            Ok(())
+        })
+        .await
+    }
+
+    /// The revocation counter, the sessions ended since `after`, and those whose rights were read again.
+    pub async fn revoked_since(&self, after: i64) -> Result<(i64, Vec<Uuid>, Vec<Uuid>), StoreError> {
         let mut conn = self.conn().await?;
         let counter: i64 = revocations::table.select(revocations::counter).first(&mut conn).await?;
         if counter == after {
-            return Ok((counter, vec![]));
+            return Ok((counter, vec![], vec![]));
         }
         let ids = sessions::table
             .filter(sessions::revocation.gt(after))
@@ -236,7 +254,13 @@ impl Store {
             .select(sessions::id)
             .load(&mut conn)
             .await?;
-        Ok((counter, ids))
+        let re_read = sessions::table
+            .filter(sessions::re_read.gt(after))
+            .filter(sessions::re_read.le(counter))
+            .select(sessions::id)
+            .load(&mut conn)
+            .await?;
+        Ok((counter, ids, re_read))
     }
 
     /// Moves last-seen forward, never back. A crash before this may only shorten a session.

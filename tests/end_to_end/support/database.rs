@@ -45,13 +45,7 @@ impl Server {
     }
 
     fn run(&self, words: &str) -> bool {
-        let root = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().to_owned();
-        let script = format!(
-            "ROOT={}; STATE={}; . \"$ROOT/demo/lib.sh\"; prepare() {{ mkdir -p $STATE/log $STATE/run; chmod 755 $STATE; }}; {words}",
-            root.display(),
-            self.folder.display()
-        );
-        Command::new("bash").args(["-c", &script]).stdout(Stdio::null()).status().unwrap().success()
+        shell(&self.folder, words)
     }
 
     /// Ends the server as a crash or an upgrade does, and returns when it is gone.
@@ -69,6 +63,17 @@ impl Drop for Server {
     fn drop(&mut self) {
         self.run("end postgres; case $(cat $STATE/postgres.path) in /var/tmp/passeur-*) rm -rf $(cat $STATE/postgres.path) ;; esac; rm -rf $STATE");
     }
+}
+
+/// Runs the functions of `./run` on a state folder of a test's own.
+pub fn shell(folder: &Path, words: &str) -> bool {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().to_owned();
+    let script = format!(
+        "ROOT={}; STATE={}; . \"$ROOT/demo/lib.sh\"; prepare() {{ mkdir -p $STATE/log $STATE/run; chmod 755 $STATE; }}; {words}",
+        root.display(),
+        folder.display()
+    );
+    Command::new("bash").args(["-c", &script]).stdout(Stdio::null()).status().unwrap().success()
 }
 
 fn url(name: &str) -> String {

@@ -110,6 +110,14 @@ pub enum Command {
         #[arg(long, conflicts_with = "sessions")]
         subject: Option<String>,
     },
+    /// Read the rights of live sessions again, now: of a person, or by id
+    ReRead {
+        /// Session ids
+        sessions: Vec<uuid::Uuid>,
+        /// Every session of this subject, to the letter
+        #[arg(long, conflicts_with = "sessions")]
+        subject: Option<String>,
+    },
     /// Look a person up in a directory, exactly as a gate would
     Person {
         /// The key's value

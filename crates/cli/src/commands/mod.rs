@@ -41,6 +41,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Crossing { id } => crossings::one(&id, c).await,
         Command::Sessions { person } => people::sessions(person, c).await,
         Command::End { sessions, subject } => people::end(sessions, subject, c).await,
+        Command::ReRead { sessions, subject } => people::re_read(sessions, subject, c).await,
         Command::Person { value, directory } => people::person(&value, &directory, c).await,
         Command::Whoami => whoami(c).await,
     }

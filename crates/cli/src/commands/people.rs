@@ -1,6 +1,6 @@
 //! `passeur sessions`, `passeur end` and `passeur person`.
 
-use passeur_api::{EndAnswer, EndRequest, LookUpAnswer, LookUpRequest, Session};
+use passeur_api::{EndAnswer, EndRequest, LookUpAnswer, LookUpRequest, ReRead, Session};
 use uuid::Uuid;
 
 use super::{list, no_csv};
@@ -29,17 +29,10 @@ pub async fn sessions(person: Option<String>, c: &ClientArgs) -> Result<(), Exit
     list(c, &sessions, &columns, &rows, "Nobody has a live session.")
 }
 
-pub async fn end(mut ids: Vec<Uuid>, subject: Option<String>, c: &ClientArgs) -> Result<(), Exit> {
+pub async fn end(ids: Vec<Uuid>, subject: Option<String>, c: &ClientArgs) -> Result<(), Exit> {
     no_csv(c)?;
     let client = Client::new(c)?;
-    if let Some(subject) = subject {
-        let query = [("person", subject.clone()), ("limit", "1000".to_owned())];
-        let found: Vec<Session> = client.get("/sessions", &query).await?;
-        ids = found.into_iter().filter(|s| s.subject == subject).map(|s| s.id).collect();
-    }
-    if ids.is_empty() {
-        return Err(Exit::NotFound("no live session to end: see `passeur sessions`".into()));
-    }
+    let ids = chosen(&client, ids, subject).await?;
     let answer: EndAnswer = client.post("/sessions/end", &EndRequest { sessions: ids }).await?;
     if c.output == Output::Json {
         return json(&answer);
@@ -51,6 +44,42 @@ pub async fn end(mut ids: Vec<Uuid>, subject: Option<String>, c: &ClientArgs) ->
         say!("not acknowledged yet by: {}", passeur_core::text::visible(&answer.behind.join(", ")));
     }
     if answer.ended.is_empty() { Err(Exit::NotFound("none of these was live".into())) } else { Ok(()) }
+}
+
+/// Session ids as given, or those of a subject.
+async fn chosen(client: &Client, mut ids: Vec<Uuid>, subject: Option<String>) -> Result<Vec<Uuid>, Exit> {
+    if let Some(subject) = subject {
+        let query = [("person", subject.clone()), ("limit", "1000".to_owned())];
+        let found: Vec<Session> = client.get("/sessions", &query).await?;
+        ids = found.into_iter().filter(|s| s.subject == subject).map(|s| s.id).collect();
+    }
+    if ids.is_empty() {
+        return Err(Exit::NotFound("no such live session: see `passeur sessions`".into()));
+    }
+    Ok(ids)
+}
+
+pub async fn re_read(ids: Vec<Uuid>, subject: Option<String>, c: &ClientArgs) -> Result<(), Exit> {
+    no_csv(c)?;
+    let client = Client::new(c)?;
+    let sessions = chosen(&client, ids, subject).await?;
+    let answer: Vec<ReRead> = client.post("/sessions/re-read", &EndRequest { sessions }).await?;
+    if c.output == Output::Json {
+        return json(&answer);
+    }
+    let s = Screen::of_stdout();
+    for r in &answer {
+        say!("{} {}", s.paint(&r.name, Tone::Strong), r.session);
+        for d in &r.directories {
+            let list =
+                |groups: &[String]| if groups.is_empty() { "none".to_owned() } else { s.paint(&groups.join(", "), Tone::Plain) };
+            say!("  {}: {}; groups gained: {}; lost: {}", d.directory, d.state, list(&d.gained), list(&d.lost));
+        }
+        if r.ended {
+            say!("  {}", s.paint("gone from the directory: the session is ended", Tone::Bad));
+        }
+    }
+    Ok(())
 }
 
 pub async fn person(value: &str, directory: &str, c: &ClientArgs) -> Result<(), Exit> {

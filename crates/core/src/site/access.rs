@@ -18,6 +18,15 @@ pub enum Disabled {
     Admit,
 }
 
+/// What becomes of a live session whose directory does not answer again.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Dead {
+    /// What it said last counts for so long, and then nothing does: the person is refused.
+    EndAfter(Duration),
+    /// What it said last goes on counting.
+    Keep,
+}
+
 /// Which sign-in is wanted, where groups come from, and the rules.
 #[derive(Clone, Debug)]
 pub struct Access {
@@ -27,6 +36,10 @@ pub struct Access {
     /// Whether to go on when the directory gives no entry.
     pub without_directory: bool,
     pub disabled: Disabled,
+    /// How often the rights of a live session are read again from the directory.
+    pub re_read: Duration,
+    /// What becomes of live sessions when the directory does not answer again.
+    pub dead: Dead,
     pub rules: Rules,
 }
 
@@ -204,6 +217,10 @@ pub(crate) fn read_access(f: &Fields<'_, '_>, names: &Names<'_>, allowed_roles: 
     if directory.is_none() && without_directory {
         f.warn("without-directory", "without-directory has no meaning here".into(), "Name a directory, or take the line away.");
     }
+    let m = Duration::minutes;
+    let re_read = f.duration("re-read", m(5), m(1), Duration::days(1));
+    let dead_for = f.duration("dead-for", m(15), m(1), Duration::days(1));
+    let dead = f.choice("dead-directory", Dead::EndAfter(dead_for), &[("end", Dead::EndAfter(dead_for)), ("keep", Dead::Keep)]);
     let mut rules = of_site.to_vec();
     if directory.is_none() {
         for r in rules.iter().filter(|r| !r.when.groups().is_empty()) {
@@ -216,7 +233,7 @@ pub(crate) fn read_access(f: &Fields<'_, '_>, names: &Names<'_>, allowed_roles: 
         }
     }
     rules.extend(read_rules(f, names, directory.is_some(), allowed_roles, of_site));
-    Access { provider, directory, without_directory, disabled, rules: Rules::new(rules) }
+    Access { provider, directory, without_directory, disabled, re_read, dead, rules: Rules::new(rules) }
 }
 
 /// Reads `[[rule]]` below a gate, below `[engineers]`, or of the whole site.

@@ -14,7 +14,7 @@ mod section;
 mod sentence;
 mod upstream;
 
-pub use access::{Access, Disabled, Effect, Grants, Rule, Rules};
+pub use access::{Access, Dead, Disabled, Effect, Grants, Rule, Rules};
 pub use compile::compile;
 pub use expectation::{Described, Expectation};
 pub use finding::{Finding, Severity};

@@ -225,6 +225,10 @@ catalogue! {
         => "Normal after the Back button; open the application's address again. Otherwise somebody copied the address." / "Normal après le bouton Précédent ; rouvrez l'adresse de l'application. Sinon quelqu'un a copié l'adresse.";
     CameThrough = "hand-back.came-through" HandBack Pass ["gate", "target"]
         "The code was taken once, in the same browser; the gate {gate} opened and the person was sent to {target}." / "Le code a été pris une fois, dans le même navigateur ; la porte {gate} s'est ouverte vers {target}.";
+    RightsReRead = "session.re-read" Session Notice ["directory", "gained", "lost"]
+        "Directory {directory} was asked again. Groups gained: {gained}. Groups lost: {lost}." / "L'annuaire {directory} a été consulté de nouveau. Groupes gagnés : {gained}. Groupes perdus : {lost}.";
+    RightsKept = "session.rights-kept" Session Notice ["directory", "how", "at"]
+        "Directory {directory} does not answer again ({how}); what it said at {at} still counts." / "L'annuaire {directory} ne répond plus ({how}) ; ce qu'il a dit à {at} compte encore.";
     DecidedAgain = "gate.decided-again" Gate Fact ["why"]
         "The live session was decided anew: {why}." / "La session active a été décidée à nouveau : {why}.";
     SignedOut = "session.signed-out" Session Fact ["by", "who"]

@@ -110,6 +110,8 @@ pub enum Phrase {
     OtherRequest,
     /// The time of day, a date or the age of a sign-in has changed the decision.
     TimePassed,
+    /// The directory was asked again.
+    ReRead,
     /// What a rule gives besides entry and roles.
     Terms {
         of: Vec<String>,
@@ -246,6 +248,7 @@ impl Phrase {
             Phrase::ByMethod { of } => format!("{} {}", say("method", "méthode"), of.join(", ")),
             Phrase::OtherRequest => say("this request is decided otherwise", "cette requête est décidée autrement"),
             Phrase::TimePassed => say("time has passed", "le temps a passé"),
+            Phrase::ReRead => say("the directory was asked again", "l'annuaire a été consulté de nouveau"),
             Phrase::Terms { of } => of.join("; "),
             Phrase::GroupsUnknown { absence } => {
                 format!("{} ({})", say("groups not known", "groupes inconnus"), param_text(&absence.param(), lang))
@@ -380,6 +383,7 @@ mod tests {
             Phrase::ByMethod { of: vec!["POST".into()] },
             Phrase::OtherRequest,
             Phrase::TimePassed,
+            Phrase::ReRead,
             Phrase::Terms { of: vec!["desk = north".into()] },
         ]
     }

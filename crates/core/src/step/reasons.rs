@@ -28,6 +28,7 @@ pub const REASONS: &[(&str, &str, &str)] = &[
     ("live", "live", "active"),
     ("person", "the person", "la personne"),
     ("engineer", "an engineer", "un ingénieur"),
+    ("directory", "the directory", "l'annuaire"),
     ("control-character", "it holds a control character", "elle contient un caractère de contrôle"),
     ("separator", "a member holds the separator", "un élément contient le séparateur"),
     ("not-latin-1", "it holds a character outside latin-1", "elle contient un caractère hors latin-1"),

@@ -45,6 +45,15 @@ impl DirectoryLink {
 
     /// Looks a person up, exactly as every gate does. Never fails: each way it can go wrong is a state.
     pub async fn look_up(&self, value: &str) -> LookUp {
+        self.find(value, true).await
+    }
+
+    /// The same, whatever was answered before.
+    pub async fn look_up_anew(&self, value: &str) -> LookUp {
+        self.find(value, false).await
+    }
+
+    async fn find(&self, value: &str, from_cache: bool) -> LookUp {
         let now = self.clock.now();
         let began = Instant::now();
         let mut out = LookUp {
@@ -57,7 +66,7 @@ impl DirectoryLink {
             asked: Some(Asked::of(&self.directory)),
             state: LookUpState::NoEntry,
         };
-        if let Some((state, at)) = self.cache.get(value, now) {
+        if let Some((state, at)) = self.cache.get(value, now).filter(|_| from_cache) {
             return LookUp { state, at, cached: true, ..out };
         }
         out.state = match tokio::time::timeout(self.limit(), self.ask(value, now)).await {

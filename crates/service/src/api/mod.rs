@@ -146,6 +146,7 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(crossings::one))
         .routes(routes!(people::sessions))
         .routes(routes!(people::end))
+        .routes(routes!(people::re_read))
         .routes(routes!(people::look_up))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set))

@@ -2,7 +2,9 @@
 
 use axum::extract::State;
 use http::StatusCode;
-use passeur_api::{EndAnswer, EndRequest, LookUpAnswer, LookUpAttribute, LookUpGroup, LookUpRequest, Problem, Role, Session};
+use passeur_api::{
+    EndAnswer, EndRequest, LookUpAnswer, LookUpAttribute, LookUpGroup, LookUpRequest, Problem, ReRead, Role, Session,
+};
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::LookUpState;
 use passeur_core::session::{Life, State as Liveness};
@@ -18,6 +20,7 @@ use super::extract::{Json, Path, Query};
 use super::{ApiError, problem};
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
+use crate::rights;
 use crate::signin::{Visit, enter, session};
 
 /// Which sessions.
@@ -91,6 +94,26 @@ pub async fn end(
         attempt.record(Outcome::SignedOut).await?;
     }
     Ok(Json(EndAnswer { ended: ended.sessions, behind: ended.behind }))
+}
+
+/// Reads the rights of sessions again, now and for every node.
+#[utoipa::path(post, operation_id = "re_read", path = "/sessions/re-read", request_body = EndRequest,
+    responses((status = 200, body = Vec<ReRead>), (status = 403, body = Problem)))]
+pub async fn re_read(State(app): State<App>, who: Engineer, Json(ask): Json<EndRequest>) -> Result<Json<Vec<ReRead>>, ApiError> {
+    who.may(Role::Operate)?;
+    if ask.sessions.len() > 100 {
+        return Err(problem(StatusCode::BAD_REQUEST, "query", "Too many", "At most 100 sessions at once."));
+    }
+    let Some(edition) = app.live.get() else { return Ok(Json(vec![])) };
+    let mut out = vec![];
+    for id in &ask.sessions {
+        if let Some(row) = app.store.session(*id).await?.filter(|r| r.ended_at.is_none()) {
+            out.push(rights::one(&app, &edition, row).await?);
+        }
+    }
+    let ids: Vec<_> = out.iter().map(|r| r.session).collect();
+    app.store.record_act(who.act(&app, "re-read rights", serde_json::json!({"sessions": ids}))).await?;
+    Ok(Json(out))
 }
 
 /// Looks somebody up, exactly as a gate would.

@@ -1,9 +1,10 @@
 //! Asking the directory, so that evidence holds what a gate needs.
 
+use passeur_core::Moment;
 use passeur_core::evidence::{Evidence, LookUp, LookUpState};
 use passeur_core::identity::identify;
-use passeur_core::site::{Access, Site};
-use passeur_core::step::Silent;
+use passeur_core::site::{Access, Dead, Disabled, Site};
+use passeur_core::step::{Silent, Step, StepCode};
 
 use crate::app::App;
 
@@ -37,6 +38,74 @@ pub async fn complete(app: &App, site: &Site, access: &Access, evidence: &mut Ev
     };
     evidence.look_ups.retain(|l| l.directory != directory.name);
     evidence.look_ups.push(look_up);
+}
+
+/// What asking a directory again brought.
+pub enum Again {
+    /// Its answer counts now.
+    Answered { before: Box<LookUp>, now: Box<LookUp> },
+    /// It did not answer; what it said before still counts.
+    Kept { before: Box<LookUp>, how: String },
+}
+
+impl Again {
+    /// The step that tells of it.
+    pub fn step(&self) -> Step {
+        match self {
+            Again::Answered { before, now } => {
+                let (gained, lost) = now.moved_since(before);
+                let step = Step::new(StepCode::RightsReRead).with("directory", now.directory.as_str());
+                step.with("gained", gained).with("lost", lost)
+            }
+            Again::Kept { before, how } => Step::new(StepCode::RightsKept)
+                .with("directory", before.directory.as_str())
+                .with("how", how.as_str())
+                .with("at", before.at.format("%H:%M:%S UTC").to_string()),
+        }
+    }
+
+    /// Whether the person is not in the directory any more, or may not be let in: a session on that is over.
+    pub fn is_gone(&self, access: &Access) -> bool {
+        let Again::Answered { now, .. } = self else { return false };
+        match now.state {
+            LookUpState::NoEntry => !access.without_directory,
+            LookUpState::Disabled { .. } => access.disabled == Disabled::Refuse,
+            _ => false,
+        }
+    }
+}
+
+/// Asks a gate's directory again when what it said is older than the gate allows, or than the edition. `anew` asks in any
+/// case, whatever is kept. None where there was nothing to ask.
+pub async fn again(app: &App, site: &Site, access: &Access, evidence: &mut Evidence, since: Moment, anew: bool) -> Option<Again> {
+    let before = evidence.look_up(access.directory.as_ref()?)?.clone();
+    let now = app.now();
+    if !anew && now < before.at + access.re_read && before.at >= since {
+        return None;
+    }
+    match (anew, before.value.clone(), app.directory(&before.directory)) {
+        (true, Some(value), Some(link)) => {
+            let found = link.look_up_anew(&value).await;
+            evidence.look_ups.retain(|l| l.directory != before.directory);
+            evidence.look_ups.push(found);
+        }
+        _ => complete(app, site, access, evidence).await,
+    }
+    let found = evidence.look_up(&before.directory)?.clone();
+    let how = match &found.state {
+        LookUpState::Dead { detail } | LookUpState::BindRefused { detail } => detail.clone(),
+        _ => return Some(Again::Answered { before: before.into(), now: found.into() }),
+    };
+    let counts = match access.dead {
+        Dead::Keep => true,
+        Dead::EndAfter(limit) => now < before.at + limit,
+    };
+    if counts && before.state.entry().is_some() {
+        evidence.look_ups.retain(|l| l.directory != before.directory);
+        evidence.look_ups.push(before.clone());
+        return Some(Again::Kept { before: before.into(), how });
+    }
+    Some(Again::Answered { before: before.into(), now: found.into() })
 }
 
 /// Whether the evidence lacks a look-up that the gate needs, or the look-up lacks what is asked for by now.

@@ -1,0 +1,105 @@
+//! Rights of live sessions, read again: by order of an engineer, and for connections that ask nothing more (streams, idle
+//! ones), whose next request would otherwise be the moment.
+
+use std::collections::HashMap;
+
+use chrono::Duration;
+use passeur_api::{ReRead, ReReadDirectory};
+use passeur_core::Moment;
+use passeur_core::crossing::Outcome;
+use passeur_core::site::Access;
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_gateway::shared::Edition;
+use passeur_store::{SessionRow, StoreError};
+use uuid::Uuid;
+
+use crate::app::App;
+use crate::attempt::{Attempt, Who};
+use crate::signin::evidence::{self, Again};
+use crate::signin::{enter, session};
+
+/// The most sessions looked after at a time.
+const AT_A_TIME: usize = 200;
+
+/// Accesses of the edition that ask a directory, each directory once.
+fn asking<'a>(edition: &'a Edition, provider: &str) -> Vec<&'a Access> {
+    let site = &edition.site;
+    let mut out: Vec<&Access> = vec![];
+    for access in site.gates.iter().map(|g| &g.access).chain(&site.engineers) {
+        let first = access.directory.is_some() && !out.iter().any(|o| o.directory == access.directory);
+        if first && access.provider == provider {
+            out.push(access);
+        }
+    }
+    out
+}
+
+/// Reads the rights of a session again now. Every node decides anew; a session whose person is gone is ended everywhere.
+pub async fn one(app: &App, edition: &Edition, row: SessionRow) -> Result<ReRead, StoreError> {
+    let mut answer = ReRead { session: row.id, name: row.name.clone(), ended: false, directories: vec![] };
+    let Some(mut known) = session::read_evidence(&row) else { return Ok(answer) };
+    let mut steps = vec![];
+    for access in asking(edition, &row.provider) {
+        let Some(again) = evidence::again(app, &edition.site, access, &mut known, edition.since, true).await else { continue };
+        steps.push(again.step());
+        answer.ended |= again.is_gone(access);
+        answer.directories.push(match &again {
+            Again::Answered { before, now } => {
+                let (gained, lost) = now.moved_since(before);
+                ReReadDirectory { directory: now.directory.clone(), state: now.state.code().to_owned(), gained, lost }
+            }
+            Again::Kept { before, .. } => {
+                ReReadDirectory { directory: before.directory.clone(), state: "dead".to_owned(), gained: vec![], lost: vec![] }
+            }
+        });
+    }
+    app.store.set_evidence(row.id, serde_json::to_value(&known).unwrap_or_default()).await?;
+    if answer.ended {
+        enter::end(app, &[row.id], "the directory", None).await?;
+        tell_end(app, &row, steps).await?;
+    } else {
+        app.store.rights_changed(&[row.id]).await?;
+        app.catch_up().await?;
+    }
+    Ok(answer)
+}
+
+/// The crossing of a session that the directory ended.
+async fn tell_end(app: &App, row: &SessionRow, steps: Vec<Step>) -> Result<(), StoreError> {
+    let mut attempt = Attempt::of_session(app, row);
+    attempt.who = Some(Who { provider: row.provider.clone(), subject: row.subject.clone(), name: row.name.clone() });
+    attempt.session = Some(row.id);
+    for step in steps {
+        attempt.step(|| step);
+    }
+    attempt.step(|| Step::new(StepCode::SignedOut).with("by", Param::reason("directory")).with("who", row.name.as_str()));
+    attempt.record(Outcome::SignedOut).await
+}
+
+/// Sessions that were looked after, and when.
+pub type LookedAfter = HashMap<Uuid, Moment>;
+
+/// Looks after sessions that somebody holds a connection for and that are due: ends those whose person is gone, and lets
+/// the others be decided anew.
+pub async fn look_after(app: &App, done: &mut LookedAfter) -> Result<(), StoreError> {
+    let Some(edition) = app.live.get() else { return Ok(()) };
+    let now = app.now();
+    done.retain(|_, at| *at > now - Duration::days(1));
+    let mut due: Vec<Uuid> = vec![];
+    for admission in app.table.held() {
+        let Some(gate) = edition.site.gate(admission.entry.gate()) else { continue };
+        let id = admission.session.id;
+        let passed = admission.good_until.is_some_and(|until| until <= now);
+        let rested = done.get(&id).is_none_or(|at| *at + gate.access.re_read <= now);
+        if gate.access.directory.is_some() && passed && rested && !due.contains(&id) && due.len() < AT_A_TIME {
+            due.push(id);
+        }
+    }
+    for id in due {
+        done.insert(id, now);
+        if let Some(row) = app.store.session(id).await?.filter(|r| r.ended_at.is_none()) {
+            one(app, &edition, row).await?;
+        }
+    }
+    Ok(())
+}
