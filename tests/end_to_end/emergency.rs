@@ -100,6 +100,7 @@ async fn to_anybody_else_it_is_not_there() {
         ("127.0.0.2", "pass.havrelune.localhost", "/api/v1/me", &with, "401"),
         // Somebody behind a proxy that no edition names.
         ("127.0.0.1", "nowhere.localhost", "/.passeur/emergency", "X-Forwarded-For: 127.0.0.1\r\n", "421"),
+        ("127.0.0.1", "pass.havrelune.localhost", "/.passeur/emergency", "Forwarded: for=127.0.0.1\r\n", "404"),
         // Nothing else is served to unknown hosts.
         ("127.0.0.1", "nowhere.localhost", "/", "", "421"),
         ("127.0.0.1", "nowhere.localhost", "/.passeur/sign-in", "", "421"),

@@ -28,4 +28,5 @@ mod sections;
 mod sessions;
 mod shots;
 mod tls;
+mod tokens;
 mod upstreams;

@@ -5,6 +5,7 @@ import { useI18n } from 'vue-i18n'
 import { api, ApiProblem, got, language, type Secret } from '../api'
 import { moment, visible } from '../look/shape'
 import Mark from '../parts/Mark.vue'
+import Tokens from '../parts/Tokens.vue'
 import Trouble from '../parts/Trouble.vue'
 
 const { t, locale } = useI18n()
@@ -90,6 +91,7 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
         </tbody>
       </table>
     </div>
+    <Tokens :role="role" />
     <v-dialog :model-value="!!setting" max-width="480" @update:model-value="setting = undefined">
       <v-card v-if="setting" rounded="2">
         <form @submit.prevent="store">

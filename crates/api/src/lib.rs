@@ -6,11 +6,13 @@ mod acts;
 mod rehearsal;
 mod secrets;
 mod site;
+mod tokens;
 
 pub use acts::*;
 pub use rehearsal::*;
 pub use secrets::*;
 pub use site::*;
+pub use tokens::*;
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};

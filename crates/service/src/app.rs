@@ -1,10 +1,12 @@
 //! What every part of the service shares.
 
 use std::collections::HashMap;
+use std::net::IpAddr;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, RwLock};
 
 use aws_lc_rs::rand;
+use passeur_api::Role;
 use passeur_core::Moment;
 use passeur_core::acts::{Act, Personal};
 use passeur_core::id::{CrossingId, Token};
@@ -54,6 +56,8 @@ pub struct Inner {
     links: RwLock<Links>,
     /// The account that works when everything else is broken, if there is one.
     pub emergency: Option<Arc<Emergency>>,
+    /// How far owners of tokens may go, by the token's digest and where it is used, and when that was found out.
+    pub token_roles: Mutex<OwnersRoles>,
     /// Held while past crossings are rehearsed.
     pub rehearsing: tokio::sync::Mutex<()>,
     /// Why this node does not use the edition it should.
@@ -61,6 +65,9 @@ pub struct Inner {
     /// The live edition's number and until when it must be confirmed; none where it need not.
     unconfirmed: Mutex<Option<(i32, Moment)>>,
 }
+
+/// Roles of tokens' owners: see [`Inner::token_roles`].
+pub type OwnersRoles = HashMap<([u8; 32], Option<IpAddr>), (Option<Role>, Moment)>;
 
 /// Connections of the live edition.
 #[derive(Default)]
@@ -102,6 +109,7 @@ impl App {
             floods: OnceLock::new(),
             links: RwLock::default(),
             emergency,
+            token_roles: Mutex::default(),
             rehearsing: tokio::sync::Mutex::default(),
             trouble: Mutex::default(),
             unconfirmed: Mutex::default(),

@@ -87,10 +87,8 @@ impl Control for Service {
     }
 
     async fn unknown_host(&self, mut request: Request<Body>, address: IpAddr) -> Response<Body> {
-        let trusted = self.app.live.get().is_some_and(|e| !e.site.trusted_proxies.is_empty());
-        let direct = trusted || !emergency::came_through_a_proxy(request.headers());
-        let offered = self.app.emergency.as_ref().is_some_and(|e| e.is_offered_to(address));
-        if direct && offered && emergency::serves(request.uri().path()) {
+        let offered = emergency::offered(&self.app, request.headers(), address).is_some();
+        if offered && emergency::serves(request.uri().path()) {
             request.extensions_mut().insert(emergency::AnyHost);
             return self.pages(request, address).await;
         }

@@ -28,4 +28,4 @@ pub use pool::{Store, StoreError};
 pub use rehearsal::{PAGE, PastCrossing};
 pub use secrets::{SealedSecret, SecretMeta, SecretVersion};
 pub use sessions::{CodeRow, GateSessions, GateTokenRow, NewCode, NewSession, SessionFilter, SessionRow};
-pub use tokens::TokenRow;
+pub use tokens::{NewToken, TokenRow};

@@ -21,7 +21,11 @@ diesel::table! {
     }
 }
 diesel::table! {
-    tokens (digest) { digest -> Binary, name -> Text, role -> Text, created_at -> Timestamptz, revoked_at -> Nullable<Timestamptz>, }
+    tokens (digest) {
+        digest -> Binary, name -> Text, role -> Text, created_at -> Timestamptz, revoked_at -> Nullable<Timestamptz>,
+        expires_at -> Nullable<Timestamptz>, owner_provider -> Nullable<Text>, owner_subject -> Nullable<Text>,
+        owner_name -> Nullable<Text>, areas -> Nullable<Array<Text>>, used_at -> Nullable<Timestamptz>,
+    }
 }
 diesel::table! {
     sessions (id) {

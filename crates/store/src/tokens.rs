@@ -2,29 +2,114 @@
 
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
+use passeur_core::Moment;
 
 use crate::acts::{Recorded, append};
 use crate::pool::{Store, StoreError};
 use crate::schema::tokens;
 
-/// A live API token.
-#[derive(Clone, Debug, Queryable)]
+/// An API token.
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = tokens)]
 pub struct TokenRow {
     pub name: String,
     pub role: String,
+    pub created_at: Moment,
+    pub expires_at: Option<Moment>,
+    pub owner_provider: Option<String>,
+    pub owner_subject: Option<String>,
+    pub owner_name: Option<String>,
+    pub areas: Option<Vec<String>>,
+    pub used_at: Option<Moment>,
+}
+
+/// A token to be made for somebody.
+#[derive(Insertable)]
+#[diesel(table_name = tokens)]
+pub struct NewToken {
+    pub digest: Vec<u8>,
+    pub name: String,
+    pub role: String,
+    pub created_at: Moment,
+    pub expires_at: Option<Moment>,
+    pub owner_provider: Option<String>,
+    pub owner_subject: Option<String>,
+    pub owner_name: Option<String>,
+    pub areas: Option<Vec<String>>,
 }
 
 impl Store {
-    /// The live token with this digest.
-    pub async fn token(&self, digest: &[u8; 32]) -> Result<Option<TokenRow>, StoreError> {
+    /// The token with this digest, unless it was revoked or has run out.
+    pub async fn token(&self, digest: &[u8; 32], now: Moment) -> Result<Option<TokenRow>, StoreError> {
         let mut conn = self.conn().await?;
         let row = tokens::table
             .find(digest.as_slice())
             .filter(tokens::revoked_at.is_null())
-            .select((tokens::name, tokens::role))
+            .filter(tokens::expires_at.is_null().or(tokens::expires_at.gt(now)))
+            .select(TokenRow::as_select())
             .first(&mut conn)
             .await;
         Ok(row.optional()?)
+    }
+
+    /// Notes that a token was used; to the minute, so that a busy script costs little.
+    pub async fn token_used(&self, digest: &[u8; 32], now: Moment) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        let stale = tokens::used_at.is_null().or(tokens::used_at.lt(now - chrono::Duration::minutes(1)));
+        diesel::update(tokens::table.find(digest.as_slice()).filter(stale.assume_not_null()))
+            .set(tokens::used_at.eq(now))
+            .execute(&mut conn)
+            .await?;
+        Ok(())
+    }
+
+    /// Tokens that are good, by name.
+    pub async fn tokens(&self, now: Moment) -> Result<Vec<TokenRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let q = tokens::table
+            .filter(tokens::revoked_at.is_null())
+            .filter(tokens::expires_at.is_null().or(tokens::expires_at.gt(now)))
+            .order(tokens::name)
+            .select(TokenRow::as_select());
+        Ok(q.load(&mut conn).await?)
+    }
+
+    /// Makes a token for somebody.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] when a good one of that name is there.
+    pub async fn make_token(&self, row: NewToken, act: Recorded<'_>) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        conn.transaction(async |conn| {
+            let there: i64 = tokens::table
+                .filter(tokens::name.eq(&row.name))
+                .filter(tokens::revoked_at.is_null())
+                .filter(tokens::expires_at.is_null().or(tokens::expires_at.gt(row.created_at)))
+                .count()
+                .get_result(conn)
+                .await?;
+            if there > 0 {
+                return Err(StoreError::Conflict);
+            }
+            diesel::insert_into(tokens::table).values(&row).execute(conn).await?;
+            append(conn, act).await
+        })
+        .await
+    }
+
+    /// Revokes the token of a name. False when there is none.
+    pub async fn revoke_token(&self, name: &str, act: Recorded<'_>) -> Result<bool, StoreError> {
+        let mut conn = self.conn().await?;
+        let at = act.act.at;
+        conn.transaction(async |conn| {
+            let live = tokens::table.filter(tokens::name.eq(name)).filter(tokens::revoked_at.is_null());
+            if diesel::update(live).set(tokens::revoked_at.eq(at)).execute(conn).await? == 0 {
+                return Ok(false);
+            }
+            append(conn, act).await?;
+            Ok(true)
+        })
+        .await
     }
 
     /// Makes the token of that name this one; an earlier one of the name is revoked. Nothing is changed or recorded when it

@@ -70,6 +70,9 @@ pub enum Command {
     /// Try an edition on past crossings, or on one person; nothing is changed
     #[command(subcommand)]
     Rehearse(Rehearse),
+    /// API tokens: list or revoke; they are made in the console, by whom they belong to
+    #[command(subcommand)]
+    Token(Token),
     /// What engineers did; whether that record holds
     Acts(Acts),
     /// Store a secret, or list what is stored
@@ -211,6 +214,14 @@ pub enum Secret {
     Forget { name: String, version: i32 },
     /// What is stored, and what is needed and missing
     List,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Token {
+    /// Tokens that are good: how far, for what, until when, whose
+    List,
+    /// Revoke a token by name
+    Revoke { name: String },
 }
 
 #[derive(Debug, Subcommand)]

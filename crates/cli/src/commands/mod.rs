@@ -9,6 +9,7 @@ mod people;
 mod rehearse;
 mod serve;
 mod site;
+mod token;
 mod trial;
 
 use std::io::Read;
@@ -30,6 +31,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::KeyRing(a) => key_ring::run(a),
         Command::Site(a) => site::run(a, c).await,
         Command::Rehearse(a) => rehearse::run(a, c).await,
+        Command::Token(a) => token::run(a, c).await,
         Command::Acts(a) => acts::run(a, c).await,
         Command::Secret(a) => site::secret(a, c).await,
         Command::Handover { provider } => handover::run(&provider, c).await,

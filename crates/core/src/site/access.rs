@@ -112,6 +112,15 @@ fn gathering(when: &Condition) -> Option<Vec<&str>> {
     }
 }
 
+/// Whether a condition asks for nothing but what a sign-in gives.
+fn of_sign_in(need: &Condition) -> bool {
+    match need {
+        Condition::Factor(..) | Condition::SignedIn(_) | Condition::Context(_) => true,
+        Condition::All(parts) | Condition::Any(parts) => parts.iter().all(of_sign_in),
+        _ => false,
+    }
+}
+
 /// What a rule does.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Effect {
@@ -309,7 +318,7 @@ fn read_effect(r: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, roles
     let step_up = r.table("step-up").and_then(|s| condition::read(&s, names, has_directory, 0));
     match (gives, r.text("refuse"), step_up) {
         (_, None, Some(need)) if !gives => {
-            let fit = matches!(need, Condition::Factor(..) | Condition::SignedIn(_) | Condition::Context(_) | Condition::All(_));
+            let fit = of_sign_in(&need);
             if !fit {
                 r.error(
                     "step-up",

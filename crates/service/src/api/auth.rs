@@ -10,7 +10,7 @@ use passeur_core::Moment;
 use passeur_core::acts::Personal;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::console_roles;
-use passeur_core::evidence::Evidence;
+use passeur_core::evidence::{Evidence, FORMAT};
 use passeur_core::id::Token;
 use passeur_core::step::{Lang, Silent};
 use passeur_store::Recorded;
@@ -93,11 +93,25 @@ impl FromRequestParts<App> for Engineer {
             let Some(token) = bearer.and_then(Token::parse) else {
                 return Err(unknown_token());
             };
-            let row = app.store.token(&token.digest()).await?.ok_or_else(unknown_token)?;
-            let role = Role::parse(&row.role).ok_or_else(unknown_token)?;
+            let digest = token.digest();
+            let row = app.store.token(&digest, app.now()).await?.ok_or_else(unknown_token)?;
+            let mut role = Role::parse(&row.role).ok_or_else(unknown_token)?;
+            if let Some(areas) = &row.areas {
+                let area = area_of(parts.uri.path());
+                if area != "me" && !areas.iter().any(|a| a == area) {
+                    let words = format!("The token \"{}\" is good for {} only.", row.name, areas.join(", "));
+                    return Err(problem(StatusCode::FORBIDDEN, "token", "Not with this token", &words));
+                }
+            }
+            if let (Some(provider), Some(subject)) = (&row.owner_provider, &row.owner_subject) {
+                // It ends with its owner, and reaches no farther than they do now.
+                let now = role_of_owner(app, (digest, address), provider, subject).await?;
+                role = now.map(|owner| owner.min(role)).ok_or_else(|| owner_gone(&row))?;
+            }
+            app.store.token_used(&digest, app.now()).await?;
             return Ok(Engineer { name: row.name, role, by: "token", began: None, evidence: None, address, lang });
         }
-        let offered = address.is_some_and(|a| app.emergency.as_ref().is_some_and(|e| e.is_offered_to(a)));
+        let offered = address.is_some_and(|a| emergency::offered(app, &parts.headers, a).is_some());
         let sign_in = || {
             let mut problem = problem(
                 StatusCode::UNAUTHORIZED,
@@ -145,8 +159,64 @@ fn emergency_only() -> ApiError {
     problem(StatusCode::UNAUTHORIZED, "sign-in", "Sign-in needed", words).with_emergency()
 }
 
+/// The part of the API that a path belongs to.
+fn area_of(path: &str) -> &str {
+    path.strip_prefix("/api/v1").unwrap_or(path).trim_start_matches('/').split('/').next().unwrap_or_default()
+}
+
+/// How long it is believed how far an owner may go.
+const OWNER_GOOD_FOR: chrono::Duration = chrono::Duration::seconds(60);
+
+/// How far the owner of a token may go now: what is known of them, with the directory asked again.
+async fn role_of_owner(
+    app: &App,
+    token: ([u8; 32], Option<IpAddr>),
+    provider: &str,
+    subject: &str,
+) -> Result<Option<Role>, ApiError> {
+    let now = app.now();
+    let kept = app.token_roles.lock().unwrap_or_else(|e| e.into_inner()).get(&token).copied();
+    if let Some((role, at)) = kept
+        && now < at + OWNER_GOOD_FOR
+    {
+        return Ok(role);
+    }
+    let role = match (app.live.get(), app.store.latest_evidence(provider, subject).await?) {
+        (Some(edition), Some(body)) => {
+            let known = serde_json::from_value::<Evidence>(body).ok().filter(|e| e.format == FORMAT);
+            match (known, &edition.site.engineers) {
+                (Some(mut known), Some(access)) => {
+                    if evidence::lacks(&edition.site, access, &known) {
+                        evidence::complete(app, &edition.site, access, &mut known).await;
+                    }
+                    evidence::again(app, &edition.site, access, &mut known, edition.since, true).await;
+                    let roles = console_roles(
+                        &edition.site,
+                        &known,
+                        &Circumstances { address: token.1, ..Circumstances::at(now) },
+                        &mut Silent,
+                    );
+                    roles.iter().filter_map(|r| Role::parse(r)).max()
+                }
+                _ => None,
+            }
+        }
+        _ => None,
+    };
+    let mut all = app.token_roles.lock().unwrap_or_else(|e| e.into_inner());
+    all.retain(|_, (_, at)| now < *at + OWNER_GOOD_FOR);
+    all.insert(token, (role, now));
+    Ok(role)
+}
+
+fn owner_gone(row: &passeur_store::TokenRow) -> ApiError {
+    let owner = row.owner_name.as_deref().unwrap_or("its owner");
+    let words = format!("The token \"{}\" belongs to {owner}, who may do nothing here any more.", row.name);
+    problem(StatusCode::UNAUTHORIZED, "token", "The token is over", &words)
+}
+
 fn unknown_token() -> ApiError {
-    problem(StatusCode::UNAUTHORIZED, "token", "Token not known", "The bearer token is not known or was revoked.")
+    problem(StatusCode::UNAUTHORIZED, "token", "Token not known", "The bearer token is not known, was revoked, or has run out.")
 }
 
 /// Who is asking.

@@ -10,6 +10,7 @@ mod people;
 mod rehearse;
 mod secrets;
 mod sites;
+mod tokens;
 
 use axum::Router;
 use axum::response::{IntoResponse, Response};
@@ -136,6 +137,8 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(sites::read_draft, sites::write_draft, sites::discard_draft))
         .routes(routes!(rehearse::past))
         .routes(routes!(rehearse::person))
+        .routes(routes!(tokens::list, tokens::make))
+        .routes(routes!(tokens::revoke))
         .routes(routes!(acts::list))
         .routes(routes!(acts::check))
         .routes(routes!(acts::erase))

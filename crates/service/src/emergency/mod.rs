@@ -184,7 +184,7 @@ pub async fn session(
     address: IpAddr,
     on_any_host: bool,
 ) -> Result<Option<EmergencySession>, StoreError> {
-    if !app.emergency.as_ref().is_some_and(|e| e.is_offered_to(address)) {
+    if offered(app, headers, address).is_none() {
         return Ok(None);
     }
     let Found::One(text) = cookies::find(headers, &cookie(app, on_any_host).0) else { return Ok(None) };
@@ -201,8 +201,16 @@ pub fn serves(path: &str) -> bool {
     path == "/.passeur/emergency" || path == "/.passeur/page.css" || path.starts_with("/console") || path.starts_with("/api/v1/")
 }
 
-/// Whether a request says that it came through a proxy: where no edition names trusted ones, that is nobody known.
-pub fn came_through_a_proxy(headers: &HeaderMap) -> bool {
+/// The account, where it is offered to whoever sends a request. Where no edition names trusted proxies, a request that came
+/// through one comes from nobody known.
+pub fn offered<'a>(app: &'a App, headers: &HeaderMap, address: IpAddr) -> Option<&'a Arc<Emergency>> {
+    let trusted = app.live.get().is_some_and(|e| !e.site.trusted_proxies.is_empty());
+    let direct = trusted || !came_through_a_proxy(headers);
+    app.emergency.as_ref().filter(|e| direct && e.is_offered_to(address))
+}
+
+/// Whether a request says that it came through a proxy.
+fn came_through_a_proxy(headers: &HeaderMap) -> bool {
     ["forwarded", "x-forwarded-for", "x-real-ip", "via"].iter().any(|n| headers.contains_key(*n))
 }
 

@@ -7,7 +7,7 @@ use passeur_gateway::cookies;
 use passeur_store::StoreError;
 use serde::Deserialize;
 
-use super::{AnyHost, Try, cookie, session, try_password};
+use super::{AnyHost, Try, cookie, offered, session, try_password};
 use crate::api::problem;
 use crate::app::App;
 use crate::pages::{self, redirect};
@@ -40,7 +40,7 @@ fn failed(app: &App, visit: &Visit, e: &StoreError) -> Response {
 
 /// `GET /.passeur/emergency`.
 pub async fn show(State(app): State<App>, any_host: Option<Extension<AnyHost>>, visit: Visit) -> Response {
-    if !app.emergency.as_ref().is_some_and(|e| e.is_offered_to(visit.facts.address)) {
+    if offered(&app, &visit.headers, visit.facts.address).is_none() {
         return not_here();
     }
     match session(&app, &visit.headers, visit.facts.address, any_host.is_some()).await {
@@ -58,7 +58,7 @@ pub async fn sign_in(
     visit: Visit,
     Form(entered): Form<Entered>,
 ) -> Response {
-    let Some(account) = app.emergency.clone().filter(|e| e.is_offered_to(visit.facts.address)) else { return not_here() };
+    let Some(account) = offered(&app, &visit.headers, visit.facts.address).cloned() else { return not_here() };
     let (name, secure) = cookie(&app, any_host.is_some());
     if entered.end.is_some() {
         return match session(&app, &visit.headers, visit.facts.address, any_host.is_some()).await {

@@ -231,7 +231,15 @@ pub async fn compare(
     who.may(Role::View)?;
     let (before, after) = (document(&app, ask.before).await?, document(&app, ask.after).await?);
     let (a, b) = (sound(&before)?, sound(&after)?);
-    let changes = compare_sides(Side { text: &before.text, site: &a }, Side { text: &after.text, site: &b });
+    // Large documents take a while to compare.
+    let (before_text, after_text) = (before.text, after.text);
+    let compared = tokio::task::spawn_blocking(move || {
+        let sides = (Side { text: &before_text, site: &a }, Side { text: &after_text, site: &b });
+        (compare_sides(sides.0, sides.1), difference(&before_text, &after_text))
+    });
+    let failed =
+        |_| problem(StatusCode::INTERNAL_SERVER_ERROR, "compare", "Not compared", "Comparing failed; see the service's log.");
+    let (changes, difference) = compared.await.map_err(failed)?;
     let changes = changes.iter().map(|c| Change {
         bearing: match c.bearing {
             Bearing::Narrower => "narrower",
@@ -243,10 +251,5 @@ pub async fn compare(
         code: c.code().to_owned(),
         words: c.words(who.lang),
     });
-    Ok(Json(Comparison {
-        changes: changes.collect(),
-        difference: difference(&before.text, &after.text),
-        before: before.name,
-        after: after.name,
-    }))
+    Ok(Json(Comparison { changes: changes.collect(), difference, before: before.name, after: after.name }))
 }

@@ -1,0 +1,82 @@
+<script setup lang="ts">
+// API tokens: made here by whom they belong to; a value is shown once.
+import { ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { api, ApiProblem, got, language, type ApiToken } from '../api'
+import { moment, visible } from '../look/shape'
+import Trouble from './Trouble.vue'
+
+const props = defineProps<{ role: string }>()
+const { t, locale } = useI18n()
+const rows = ref<ApiToken[]>()
+const problem = ref<ApiProblem>()
+const making = ref(false)
+const name = ref('')
+const days = ref(30)
+const role = ref<'view' | 'operate' | 'configure'>('view')
+const areas = ref<string[]>([])
+const made = ref('')
+const roles = (['view', 'operate', 'configure'] as const).slice(0, ['view', 'operate', 'configure'].indexOf(props.role) + 1)
+const parts = ['acts', 'crossings', 'directories', 'gates', 'handover', 'node', 'providers', 'rehearse', 'secrets', 'sessions', 'site', 'trials']
+
+async function act(what: () => Promise<unknown>) {
+  problem.value = undefined
+  try {
+    await what()
+    rows.value = await got(api.GET('/tokens'))
+  } catch (e) {
+    problem.value = e as ApiProblem
+  }
+}
+watch(language, () => act(async () => {}), { immediate: true })
+const make = () =>
+  act(async () => {
+    making.value = false
+    const body = { name: name.value, role: role.value, days: Number(days.value), areas: areas.value.length ? areas.value : undefined }
+    made.value = (await got(api.POST('/tokens', { body }))).value
+    name.value = ''
+  })
+const revoke = (token: ApiToken) => act(() => got(api.DELETE('/tokens/{name}', { params: { path: { name: token.name } } })))
+</script>
+
+<template>
+  <div class="head"><h2>{{ t('tokens') }}</h2><v-btn size="small" variant="outlined" data-test="make-token" @click="making = true">{{ t('makeToken') }}</v-btn></div>
+  <Trouble v-if="problem" :problem="problem" @again="act(async () => {})" />
+  <p v-if="made" class="made" role="status">{{ t('tokenOnce') }} <code class="mono" data-test="token-value">{{ made }}</code> <v-btn size="x-small" variant="text" @click="made = ''">{{ t('tokenKept') }}</v-btn></p>
+  <div class="scroll">
+    <table class="ledger">
+      <thead><tr><th>{{ t('name') }}</th><th>{{ t('how') }}</th><th>{{ t('goodFor') }}</th><th>{{ t('owner') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('lastUsed') }}</th><th /></tr></thead>
+      <tbody>
+        <tr v-for="k in rows" :key="k.name">
+          <td class="fixed">{{ visible(k.name) }}</td>
+          <td class="fixed">{{ t(`role.${k.role}`) }}</td>
+          <td class="wide">{{ k.areas?.join(', ') ?? t('everything') }}</td>
+          <td class="fixed">{{ k.owner ? visible(k.owner) : '—' }}</td>
+          <td class="fixed">{{ k.expires_at ? moment(k.expires_at, locale) : t('noEnd') }}</td>
+          <td class="fixed">{{ k.used_at ? moment(k.used_at, locale) : '—' }}</td>
+          <td class="fixed"><v-btn size="x-small" variant="outlined" color="stop" @click="revoke(k)">{{ t('revoke') }}</v-btn></td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+  <v-dialog v-model="making" max-width="480">
+    <v-card rounded="2">
+      <form @submit.prevent="make">
+        <v-card-text class="fields">
+          <v-text-field v-model="name" name="token-name" :label="t('name')" maxlength="60" />
+          <v-select v-model="role" :label="t('how')" :items="roles.map((r) => ({ value: r, title: t(`role.${r}`) }))" />
+          <v-select v-model="areas" :label="t('goodFor')" :items="parts" multiple chips :placeholder="t('everything')" />
+          <v-text-field v-model="days" type="number" min="1" max="365" :label="t('days')" />
+        </v-card-text>
+        <v-card-actions><v-spacer /><v-btn variant="text" @click="making = false">{{ t('cancel') }}</v-btn><v-btn type="submit" color="primary" variant="flat" :disabled="!name.trim()">{{ t('makeToken') }}</v-btn></v-card-actions>
+      </form>
+    </v-card>
+  </v-dialog>
+</template>
+
+<style scoped>
+.head { display: flex; gap: 14px; align-items: center; margin: 24px 0 10px; }
+h2 { font-size: 1.08rem; font-weight: 600; }
+.made { padding: 10px 14px; margin-bottom: 10px; background: rgb(var(--v-theme-surface)); border-inline-start: 4px solid rgb(var(--v-theme-notice)); overflow-wrap: anywhere; }
+.fields { display: grid; gap: 12px; }
+</style>
