@@ -80,8 +80,8 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
                 <span v-else class="quiet">{{ t('usedBefore') }}</span>
                 <span class="quiet">{{ moment(v.changed_at, locale) }}, {{ visible(v.changed_by) }}</span>
                 <template v-if="role === 'configure' && v.version !== s.version">
-                  <v-btn size="x-small" variant="outlined" @click="use(s, v.version)">{{ t('useIt') }}</v-btn>
-                  <v-btn size="x-small" variant="text" @click="forget(s, v.version)">{{ t('forget') }}</v-btn>
+                  <v-btn size="small" variant="outlined" @click="use(s, v.version)">{{ t('useIt') }}</v-btn>
+                  <v-btn size="small" variant="text" @click="forget(s, v.version)">{{ t('forget') }}</v-btn>
                 </template>
               </div>
             </td>

@@ -45,7 +45,7 @@ const revoke = (token: ApiToken) => act(() => got(api.DELETE('/tokens/{name}', {
   <p v-if="made" class="made" role="status">{{ t('tokenOnce') }} <code class="mono" data-test="token-value">{{ made }}</code> <v-btn size="x-small" variant="text" @click="made = ''">{{ t('tokenKept') }}</v-btn></p>
   <div class="scroll">
     <table class="ledger">
-      <thead><tr><th>{{ t('name') }}</th><th>{{ t('how') }}</th><th>{{ t('goodFor') }}</th><th>{{ t('owner') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('lastUsed') }}</th><th /></tr></thead>
+      <thead><tr><th>{{ t('name') }}</th><th>{{ t('may') }}</th><th>{{ t('goodFor') }}</th><th>{{ t('owner') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('lastUsed') }}</th><th /></tr></thead>
       <tbody>
         <tr v-for="k in rows" :key="k.name">
           <td class="fixed">{{ visible(k.name) }}</td>
@@ -54,7 +54,7 @@ const revoke = (token: ApiToken) => act(() => got(api.DELETE('/tokens/{name}', {
           <td class="fixed">{{ k.owner ? visible(k.owner) : '—' }}</td>
           <td class="fixed">{{ k.expires_at ? moment(k.expires_at, locale) : t('noEnd') }}</td>
           <td class="fixed">{{ k.used_at ? moment(k.used_at, locale) : '—' }}</td>
-          <td class="fixed"><v-btn size="x-small" variant="outlined" color="stop" @click="revoke(k)">{{ t('revoke') }}</v-btn></td>
+          <td class="fixed"><v-btn size="small" variant="outlined" color="stop" @click="revoke(k)">{{ t('revoke') }}</v-btn></td>
         </tr>
       </tbody>
     </table>
@@ -64,7 +64,7 @@ const revoke = (token: ApiToken) => act(() => got(api.DELETE('/tokens/{name}', {
       <form @submit.prevent="make">
         <v-card-text class="fields">
           <v-text-field v-model="name" name="token-name" :label="t('name')" maxlength="60" />
-          <v-select v-model="role" :label="t('how')" :items="roles.map((r) => ({ value: r, title: t(`role.${r}`) }))" />
+          <v-select v-model="role" :label="t('may')" :items="roles.map((r) => ({ value: r, title: t(`role.${r}`) }))" />
           <v-select v-model="areas" :label="t('goodFor')" :items="parts" multiple chips :placeholder="t('everything')" />
           <v-text-field v-model="days" type="number" min="1" max="365" :label="t('days')" />
         </v-card-text>
