@@ -259,6 +259,11 @@ impl App {
     pub async fn go_back(&self) -> Result<(), StoreError> {
         let Some((number, by)) = *self.unconfirmed.lock().unwrap_or_else(|e| e.into_inner()) else { return Ok(()) };
         if self.now() < by {
+            // Confirmed on another node: nothing waits here any more either.
+            let live = self.store.edition_heads(None, 1).await?;
+            if live.iter().any(|e| e.number == number && e.confirmed_by.is_some()) {
+                return self.load_edition(true).await;
+            }
             return Ok(());
         }
         let note = format!("edition {number} was not confirmed");
