@@ -38,6 +38,7 @@ async fn the_console_shows_the_step_that_decided_and_breaks_no_policy() {
     let refused = crate::support::Person::new().sign_in(&stack.gate("/"), "farid").await.crossing();
     let b = Browser::new("console", 1280, 800, false).await;
     b.open(&stack.pass("/console/")).await;
+    b.reads(".gatehouse a.v-btn").await;
     b.click(".gatehouse a.v-btn").await;
     b.prove("lucie").await;
     b.shows("Lucie Morvan").await;
@@ -51,6 +52,8 @@ async fn the_console_shows_the_step_that_decided_and_breaks_no_policy() {
     b.click("a[href='/console/sessions']").await;
     b.shows("Farid Haddad").await;
     assert_eq!(b.errors().await, Vec::<String>::new(), "no violation of the policy, no error");
+    b.click("a[href='/console/editions']").await;
+    b.reads("[data-test=draft]").await;
     b.close().await;
 }
 

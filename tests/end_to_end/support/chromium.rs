@@ -87,6 +87,18 @@ impl Browser {
         }
     }
 
+    /// Asserts that the words of a button stand out from it: a rule of the page can take the
+    /// theme's colour from a button that is a link, and the words are then there but unseen.
+    pub async fn reads(&self, css: &str) {
+        let button = self.find(css).await;
+        let ink = button.css_value("color").await.unwrap();
+        let ground = button.css_value("background-color").await.unwrap();
+        let bare = |colour: &str| {
+            colour.split('(').nth(1).unwrap_or(colour).split([',', ')']).take(3).map(|n| n.trim().to_owned()).collect::<Vec<_>>()
+        };
+        assert_ne!(bare(&ink), bare(&ground), "{}: {css} is {ink} on {ground}", self.name);
+    }
+
     pub async fn url(&self) -> String {
         self.driver.current_url().await.unwrap().to_string()
     }
