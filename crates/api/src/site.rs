@@ -16,6 +16,11 @@ pub struct Finding {
     pub remedy: String,
 }
 
+impl Finding {
+    /// The severity of an expectation that does not hold.
+    pub const EXPECTATION: &str = "expectation";
+}
+
 /// A site file to check.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CheckRequest {

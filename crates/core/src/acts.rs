@@ -11,6 +11,7 @@ use serde_json::Value;
 
 use crate::Moment;
 use crate::evidence::sorted;
+use crate::id::same_secret;
 use crate::seal::Ring;
 
 /// Labels of the keys the chain uses.
@@ -182,19 +183,19 @@ impl Walk {
             return broken(self.number + 1, Why::Missing);
         }
         let Some(mac) = act.digest(ring, &self.head) else { return broken(act.number, Why::KeyMissing) };
-        if !same(&mac, &act.mac) {
+        if !same_secret(&mac, &act.mac) {
             return broken(act.number, Why::Altered);
         }
         match &act.personal {
             None => self.erased += 1,
             Some(p) => {
                 let digest = personal_digest(ring, act.key, act.number, p);
-                if !digest.is_some_and(|d| same(&d, &act.personal_digest)) {
+                if !digest.is_some_and(|d| same_secret(&d, &act.personal_digest)) {
                     return broken(act.number, Why::PersonalAltered);
                 }
             }
         }
-        if self.noted.is_some_and(|(n, head)| n == act.number && !same(&head, &act.mac)) {
+        if self.noted.is_some_and(|(n, head)| n == act.number && !same_secret(&head, &act.mac)) {
             return broken(act.number, Why::NotedHeadDiffers);
         }
         self.number = act.number;
@@ -214,15 +215,11 @@ impl Walk {
         if self.number < number.max(noted) {
             return Err(Break { number: self.number + 1, why: Why::TailCut });
         }
-        if self.number > number || !same(head, &self.head) {
+        if self.number > number || !same_secret(head, &self.head) {
             return Err(Break { number: self.number, why: Why::HeadAltered });
         }
         Ok((self.number, self.erased))
     }
-}
-
-fn same(a: &[u8; 32], b: &[u8; 32]) -> bool {
-    aws_lc_rs::constant_time::verify_slices_are_equal(a, b).is_ok()
 }
 
 #[cfg(test)]

@@ -189,6 +189,20 @@ pub struct GroupFound {
 }
 
 impl Evidence {
+    /// Evidence as stored; none when it is of a format this binary does not know.
+    pub fn from_stored(body: Value) -> Option<Evidence> {
+        serde_json::from_value::<Evidence>(body).ok().filter(Evidence::is_known)
+    }
+
+    /// The same from JSON text.
+    pub fn from_stored_text(body: &str) -> Option<Evidence> {
+        serde_json::from_str::<Evidence>(body).ok().filter(Evidence::is_known)
+    }
+
+    fn is_known(&self) -> bool {
+        self.format == FORMAT
+    }
+
     /// The bytes that are hashed: JSON with sorted object keys, whatever order they were received or read back in.
     pub fn canonical(&self) -> Vec<u8> {
         serde_json::to_value(self).map(|v| serde_json::to_vec(&sorted(v)).unwrap_or_default()).unwrap_or_default()
@@ -216,6 +230,12 @@ impl Evidence {
     /// The look-up made in a directory, if it was asked.
     pub fn look_up(&self, directory: &str) -> Option<&LookUp> {
         self.look_ups.iter().find(|l| l.directory == directory)
+    }
+
+    /// Puts a look-up in the place of an earlier one made in the same directory.
+    pub fn put_look_up(&mut self, look_up: LookUp) {
+        self.look_ups.retain(|l| l.directory != look_up.directory);
+        self.look_ups.push(look_up);
     }
 }
 

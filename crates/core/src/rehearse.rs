@@ -233,6 +233,28 @@ pub enum Effects {
     NotKnown(Vec<Missing>),
 }
 
+impl Effects {
+    /// A stable code.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Effects::Same => "same",
+            Effects::Refused => "refused",
+            Effects::Admitted => "admitted",
+            Effects::Differs(_) => "differs",
+            Effects::NotKnown(_) => "not-known",
+        }
+    }
+
+    /// What differs or is missing, in words.
+    pub fn what(&self, lang: Lang) -> Vec<String> {
+        match self {
+            Effects::Same | Effects::Refused | Effects::Admitted => vec![],
+            Effects::Differs(what) => what.clone(),
+            Effects::NotKnown(missing) => missing.iter().map(|m| m.words(lang)).collect(),
+        }
+    }
+}
+
 /// Compares how somebody fares under two editions.
 pub fn effects(before: &Tried, after: &Tried, lang: Lang) -> Effects {
     use Verdict::{In, NoGate, NotKnown, Out};

@@ -60,10 +60,14 @@ impl Edition {
         self.site.gates.iter().position(|g| g.name == gate).and_then(|i| self.names.get(i)?.as_ref())
     }
 
+    /// What a gate's conditions ask of single requests.
+    pub fn view(&self, gate: &str) -> Option<&RequestView> {
+        self.site.gates.iter().position(|g| g.name == gate).and_then(|i| Some(&self.prepared.get(i)?.view))
+    }
+
     /// How a request looks to a gate's conditions.
     pub fn look(&self, gate: &str, at: &Circumstances<'_>) -> u64 {
-        let i = self.site.gates.iter().position(|g| g.name == gate);
-        i.and_then(|i| self.prepared.get(i)).map_or(0, |p| p.view.look(at))
+        self.view(gate).map_or(0, |v| v.look(at))
     }
 
     /// The way to a gate's upstreams.

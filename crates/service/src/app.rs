@@ -219,8 +219,8 @@ impl App {
         let Some(row) = self.store.live_edition().await? else {
             return Ok(());
         };
-        *self.unconfirmed.lock().unwrap_or_else(|e| e.into_inner()) =
-            row.confirm_by.filter(|_| row.confirmed_by.is_none()).map(|by| (row.number, by));
+        let waits = row.confirm_by.filter(|_| row.confirmed_by.is_none());
+        *self.unconfirmed.lock().unwrap_or_else(|e| e.into_inner()) = waits.map(|by| (row.number, by));
         let (site, findings) = compile(&row.document);
         let Some(site) = site else {
             let first = findings.iter().find(|f| f.severity == Severity::Error).map(Finding::to_string).unwrap_or_default();
@@ -255,6 +255,11 @@ impl App {
         self.unconfirmed.lock().unwrap_or_else(|e| e.into_inner()).map(|(_, by)| by)
     }
 
+    /// Somebody confirmed an edition: it waits no more, and nothing else of it changed.
+    pub fn confirmed(&self, number: i32) {
+        self.unconfirmed.lock().unwrap_or_else(|e| e.into_inner()).take_if(|(n, _)| *n == number);
+    }
+
     /// Puts the edition before the live one back when nobody confirmed it in time.
     pub async fn go_back(&self) -> Result<(), StoreError> {
         let Some((number, by)) = *self.unconfirmed.lock().unwrap_or_else(|e| e.into_inner()) else { return Ok(()) };
@@ -262,7 +267,7 @@ impl App {
             // Confirmed on another node: nothing waits here any more either.
             let live = self.store.edition_heads(None, 1).await?;
             if live.iter().any(|e| e.number == number && e.confirmed_by.is_some()) {
-                return self.load_edition(true).await;
+                self.confirmed(number);
             }
             return Ok(());
         }

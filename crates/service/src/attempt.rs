@@ -60,7 +60,15 @@ impl Attempt {
             navigates: false,
             wants_html: false,
         };
-        Attempt::resume(app, "sign-in", &facts, app.new_crossing(), app.now())
+        let mut a = Attempt::resume(app, "sign-in", &facts, app.new_crossing(), app.now());
+        a.is_of(row);
+        a
+    }
+
+    /// Notes whose session it is of.
+    pub fn is_of(&mut self, row: &passeur_store::SessionRow) {
+        self.who = Some(Who { provider: row.provider.clone(), subject: row.subject.clone(), name: row.name.clone() });
+        self.session = Some(row.id);
     }
 
     /// Goes on with an attempt that began in another request.

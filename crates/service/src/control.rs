@@ -304,13 +304,10 @@ impl Service {
             // The edition now wants another provider: the person signs in there.
             return Ok(Presented::No(NoSession::Unknown));
         }
-        if evidence::lacks(&edition.site, &gate.access, &known) {
-            evidence::complete(&self.app, &edition.site, &gate.access, &mut known).await;
-            self.app.store.set_evidence(row.id, serde_json::to_value(&known).unwrap_or_default()).await?;
-        }
+        let filled = evidence::fill(&self.app, &edition.site, &gate.access, &mut known).await;
         let again = evidence::again(&self.app, &edition.site, &gate.access, &mut known, edition.since, false).await;
-        if let Some(Again::Answered { .. }) = &again {
-            self.app.store.set_evidence(row.id, serde_json::to_value(&known).unwrap_or_default()).await?;
+        if filled || matches!(again, Some(Again::Answered { .. })) {
+            session::keep_evidence(&self.app, row.id, &known).await?;
         }
         let gone = again.as_ref().is_some_and(|a| a.is_gone(&gate.access));
         let id = row.id;
@@ -337,6 +334,8 @@ impl Service {
     ) -> Result<Presented, StoreError> {
         let site = &edition.site;
         let at = facts.circumstances(self.app.now());
+        // A gate of another edition is none here.
+        let Some(view) = edition.view(&gate.name) else { return Ok(Presented::No(NoSession::Unknown)) };
         let decision = fold(site, gate, &known, &at, &mut Silent);
         let mut crossing = held.crossing.parse::<CrossingId>().map_err(|e| StoreError::Query(e.to_string()))?;
         let digest = decision.digest();
@@ -346,11 +345,10 @@ impl Service {
         let is_new = digest.as_slice() != held.decision.as_slice() && told.is_none();
         crossing = told.unwrap_or(crossing);
         let mut attempt = Attempt::begin(&self.app, &gate.name, facts);
-        attempt.who = Some(Who { provider: row.provider.clone(), subject: row.subject.clone(), name: row.name.clone() });
-        attempt.session = Some(row.id);
+        attempt.is_of(&row);
         attempt.set_evidence(&known);
         if is_new || matches!(decision, Decision::Refused(_)) {
-            let why = why_again(edition, gate, &row, again.as_ref());
+            let why = why_again(edition, view, &row, again.as_ref());
             attempt.step(|| Step::new(StepCode::DecidedAgain).with("why", why));
             if let Some(again) = &again {
                 attempt.step(|| again.step());
@@ -366,7 +364,6 @@ impl Service {
             self.app.store.redecide(&token.digest(), &digest, &attempt.id.to_string()).await?;
             crossing = attempt.id;
         }
-        let view = RequestView::of(gate);
         if !view.is_blind() || view.is_timed() {
             live.tell(&gate.name, digest, crossing);
         }
@@ -400,14 +397,13 @@ impl Service {
 }
 
 /// Why a live session is decided anew: another edition, or else what the gate's conditions ask of requests and of time.
-fn why_again(edition: &Edition, gate: &Gate, row: &SessionRow, again: Option<&Again>) -> Phrase {
+fn why_again(edition: &Edition, view: &RequestView, row: &SessionRow, again: Option<&Again>) -> Phrase {
     if let Some(Again::Answered { before, now }) = again
         && before.at >= edition.since
         && now.state != before.state
     {
         return Phrase::ReRead;
     }
-    let view = RequestView::of(gate);
     match (view.is_blind(), view.is_timed()) {
         (true, false) => Phrase::Edition { number: i64::from(edition.number) },
         _ if row.began > edition.since && view.is_timed() && view.is_blind() => Phrase::TimePassed,

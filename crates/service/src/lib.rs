@@ -8,6 +8,7 @@ pub mod config;
 mod console;
 mod control;
 mod emergency;
+pub mod findings;
 mod guard;
 mod lockout;
 mod pages;

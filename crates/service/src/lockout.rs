@@ -28,29 +28,27 @@ pub async fn check(
     at: &Circumstances<'_>,
     site: &Site,
 ) -> Result<Option<String>, StoreError> {
-    let live = app.live.get();
-    if let Some(evidence) = publisher
-        && !configures(site, evidence, at)
-    {
+    if let Some(evidence) = publisher {
+        if configures(site, evidence, at) {
+            return Ok(None);
+        }
         let why = because(site, CONSOLE, evidence, at, Lang::En);
         return Ok(Some(format!("You could not configure Passeur any more under it. {why} Nothing was changed.")));
     }
-    if publisher.is_some() {
-        return Ok(None);
-    }
+    let live = app.live.get();
+    // As they came: from where they came, when they came.
+    let as_then = |at: &Moment, address: &Option<IpAddr>| Circumstances { address: *address, ..Circumstances::at(*at) };
     let rows = app.store.past_crossings(app.now() - Duration::days(LOOK_BACK_DAYS), Some(CONSOLE), None).await?;
     let mut engineers: Vec<(String, Evidence, Moment, Option<IpAddr>)> = vec![];
     for row in rows.into_iter().rev() {
-        let Ok(evidence) = serde_json::from_str::<Evidence>(&row.evidence) else { continue };
-        let then = Circumstances { address: row.address.parse().ok(), ..Circumstances::at(row.at) };
+        let Some(evidence) = Evidence::from_stored_text(&row.evidence) else { continue };
+        let address = row.address.parse().ok();
         let known = engineers.iter().any(|(_, e, ..)| (&e.provider, &e.subject) == (&evidence.provider, &evidence.subject));
         // Only who may configure today can lose it.
-        if !known && live.as_ref().is_some_and(|l| configures(&l.site, &evidence, &then)) {
-            engineers.push((row.person, evidence, row.at, row.address.parse().ok()));
+        if !known && live.as_ref().is_some_and(|l| configures(&l.site, &evidence, &as_then(&row.at, &address))) {
+            engineers.push((row.person, evidence, row.at, address));
         }
     }
-    // As they came: from where they came, when they came.
-    let as_then = |at: &Moment, address: &Option<IpAddr>| Circumstances { address: *address, ..Circumstances::at(*at) };
     if engineers.is_empty() || engineers.iter().any(|(_, e, at, from)| configures(site, e, &as_then(at, from))) {
         return Ok(None);
     }

@@ -12,7 +12,7 @@ use passeur_api::Affected;
 use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::RequestView;
-use passeur_core::evidence::{Evidence, FORMAT};
+use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::{Effects, because, effects, try_at};
 use passeur_core::site::Site;
 use passeur_core::step::Lang;
@@ -34,23 +34,11 @@ pub struct Pair {
     pub lang: Lang,
 }
 
-/// What would happen to a crossing, by its place in [`Sums`].
-#[derive(Clone, Copy, PartialEq, Eq, Hash)]
-enum Kind {
-    Same,
-    Refused,
-    Admitted,
-    Differs,
-    NotKnown,
-}
-
 /// What becomes of equal facts at a gate: found out once.
-#[derive(Clone)]
 struct Fate {
-    kind: Kind,
+    effects: Effects,
     now: String,
     then: String,
-    what: Vec<String>,
 }
 
 /// What was found, added up.
@@ -74,7 +62,7 @@ pub struct People {
 }
 
 impl People {
-    fn add(&mut self, of: &Past, fate: &Fate) {
+    fn add(&mut self, of: &Past, fate: &Fate, lang: Lang) {
         self.crossings += 1;
         let key = (of.gate.clone(), of.provider.clone(), of.subject.clone());
         if self.all.len() >= PEOPLE_MAX && !self.all.contains_key(&key) {
@@ -95,7 +83,7 @@ impl People {
         person.crossings += 1;
         if of.at >= person.last {
             (person.last, person.crossing) = (of.at, of.id.clone());
-            (person.now, person.then, person.what) = (fate.now.clone(), fate.then.clone(), fate.what.clone());
+            (person.now, person.then, person.what) = (fate.now.clone(), fate.then.clone(), fate.effects.what(lang));
         }
     }
 
@@ -134,10 +122,7 @@ impl Known {
     fn take(&mut self, pair: &Pair, page: Vec<PastCrossing>) {
         for row in page {
             // Evidence of a format that this binary does not know is passed over, as everywhere.
-            let Ok(evidence) = serde_json::from_str::<Evidence>(&row.evidence) else { continue };
-            if evidence.format != FORMAT {
-                continue;
-            }
+            let Some(evidence) = Evidence::from_stored_text(&row.evidence) else { continue };
             let path = row.target.trim_end_matches("?…");
             let at = Circumstances { now: row.at, address: row.address.parse().ok(), method: &row.method, path };
             let views = self
@@ -163,33 +148,27 @@ impl Known {
                 subject: evidence.subject,
             };
             self.sums.crossings += 1;
-            match fate.kind {
-                Kind::Same => self.sums.same += 1,
-                Kind::Refused => self.sums.refused.add(&past, &fate),
-                Kind::Admitted => self.sums.admitted.add(&past, &fate),
-                Kind::Differs => self.sums.differs.add(&past, &fate),
-                Kind::NotKnown => self.sums.not_known.add(&past, &fate),
-            }
+            let people = match fate.effects {
+                Effects::Same => {
+                    self.sums.same += 1;
+                    continue;
+                }
+                Effects::Refused => &mut self.sums.refused,
+                Effects::Admitted => &mut self.sums.admitted,
+                Effects::Differs(_) => &mut self.sums.differs,
+                Effects::NotKnown(_) => &mut self.sums.not_known,
+            };
+            people.add(&past, &fate, pair.lang);
         }
     }
 }
 
 fn fate(pair: &Pair, gate: &str, evidence: &Evidence, at: &Circumstances<'_>) -> Fate {
     let Pair { before, after, lang } = pair;
-    let found = effects(&try_at(before, gate, evidence, at), &try_at(after, gate, evidence, at), *lang);
-    let told = |kind, what| Fate {
-        kind,
-        now: because(before, gate, evidence, at, *lang),
-        then: because(after, gate, evidence, at, *lang),
-        what,
-    };
-    match found {
-        Effects::Same => Fate { kind: Kind::Same, now: String::new(), then: String::new(), what: vec![] },
-        Effects::Refused => told(Kind::Refused, vec![]),
-        Effects::Admitted => told(Kind::Admitted, vec![]),
-        Effects::Differs(what) => told(Kind::Differs, what),
-        Effects::NotKnown(missing) => told(Kind::NotKnown, missing.iter().map(|m| m.words(*lang)).collect()),
-    }
+    let effects = effects(&try_at(before, gate, evidence, at), &try_at(after, gate, evidence, at), *lang);
+    // Most fare alike, and nobody asks why.
+    let told = |site| if effects == Effects::Same { String::new() } else { because(site, gate, evidence, at, *lang) };
+    Fate { now: told(before), then: told(after), effects }
 }
 
 /// Rehearses every crossing since a moment on which rules decided.

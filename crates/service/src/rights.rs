@@ -14,7 +14,7 @@ use passeur_store::{SessionRow, StoreError};
 use uuid::Uuid;
 
 use crate::app::App;
-use crate::attempt::{Attempt, Who};
+use crate::attempt::Attempt;
 use crate::signin::evidence::{self, Again};
 use crate::signin::{enter, session};
 
@@ -25,7 +25,7 @@ const AT_A_TIME: usize = 200;
 fn asking<'a>(edition: &'a Edition, provider: &str) -> Vec<&'a Access> {
     let site = &edition.site;
     let mut out: Vec<&Access> = vec![];
-    for access in site.gates.iter().map(|g| &g.access).chain(&site.engineers) {
+    for access in site.accesses() {
         let first = access.directory.is_some() && !out.iter().any(|o| o.directory == access.directory);
         if first && access.provider == provider {
             out.push(access);
@@ -53,7 +53,7 @@ pub async fn one(app: &App, edition: &Edition, row: SessionRow) -> Result<ReRead
             }
         });
     }
-    app.store.set_evidence(row.id, serde_json::to_value(&known).unwrap_or_default()).await?;
+    session::keep_evidence(app, row.id, &known).await?;
     if answer.ended {
         enter::end(app, &[row.id], "the directory", None).await?;
         tell_end(app, &row, steps).await?;
@@ -67,8 +67,6 @@ pub async fn one(app: &App, edition: &Edition, row: SessionRow) -> Result<ReRead
 /// The crossing of a session that the directory ended.
 async fn tell_end(app: &App, row: &SessionRow, steps: Vec<Step>) -> Result<(), StoreError> {
     let mut attempt = Attempt::of_session(app, row);
-    attempt.who = Some(Who { provider: row.provider.clone(), subject: row.subject.clone(), name: row.name.clone() });
-    attempt.session = Some(row.id);
     for step in steps {
         attempt.step(|| step);
     }

@@ -76,9 +76,7 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
     };
     let wanted: Vec<&Access> = site.gates.iter().map(|g| &g.access).filter(|a| a.provider == session.evidence.provider).collect();
     for access in &wanted {
-        if evidence::lacks(site, access, &session.evidence) {
-            evidence::complete(&app, site, access, &mut session.evidence).await;
-        }
+        evidence::fill(&app, site, access, &mut session.evidence).await;
     }
     let at = Circumstances::at(app.now()).from(visit.facts.address);
     let gates: Vec<QuayGate> = site

@@ -3,7 +3,7 @@
 use std::time::Duration as StdDuration;
 
 use chrono::Duration;
-use passeur_core::id::CrossingId;
+use passeur_core::id::{CrossingId, hex};
 use passeur_core::session::State;
 use passeur_store::Usage;
 use tokio::sync::watch;
@@ -88,7 +88,7 @@ pub async fn write(app: &App) {
 async fn note_acts(app: &App) {
     match app.store.acts_head().await {
         Ok((number, head)) => {
-            let head: String = head.iter().map(|b| format!("{b:02x}")).collect();
+            let head = hex(&head);
             tracing::info!(number, head, "acts so far");
         }
         Err(e) => tracing::warn!(error = %e, "the head of the acts cannot be read"),

@@ -1,7 +1,7 @@
 //! Sessions, the tokens that gates hold for them, and one-time hand-back codes.
 
 use diesel::prelude::*;
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use passeur_core::Moment;
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -197,11 +197,7 @@ impl Store {
     ) -> Result<(Vec<Uuid>, i64), StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
-            let counter: i64 = diesel::update(revocations::table)
-                .set(revocations::counter.eq(revocations::counter + 1))
-                .returning(revocations::counter)
-                .get_result(conn)
-                .await?;
+            let counter = raise_counter(conn).await?;
             let ended = diesel::update(sessions::table.filter(sessions::id.eq_any(ids)).filter(sessions::ended_at.is_null()))
                 .set((
                     sessions::ended_at.eq(at),
@@ -227,11 +223,7 @@ impl Store {
     pub async fn rights_changed(&self, ids: &[Uuid]) -> Result<(), StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
-            let counter: i64 = diesel::update(revocations::table)
-                .set(revocations::counter.eq(revocations::counter + 1))
-                .returning(revocations::counter)
-                .get_result(conn)
-                .await?;
+            let counter = raise_counter(conn).await?;
             diesel::update(sessions::table.filter(sessions::id.eq_any(ids)))
                 .set(sessions::re_read.eq(counter))
                 .execute(conn)
@@ -293,6 +285,12 @@ impl Store {
         }
         Ok(q.load(&mut conn).await?)
     }
+}
+
+/// Raises the revocation counter, whose row stays locked until the transaction ends.
+async fn raise_counter(conn: &mut AsyncPgConnection) -> Result<i64, StoreError> {
+    let raised = diesel::update(revocations::table).set(revocations::counter.eq(revocations::counter + 1));
+    Ok(raised.returning(revocations::counter).get_result(conn).await?)
 }
 
 /// How many live sessions have come through a gate.

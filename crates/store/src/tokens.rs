@@ -38,17 +38,18 @@ pub struct NewToken {
     pub areas: Option<Vec<String>>,
 }
 
+/// Neither revoked nor run out.
+#[diesel::dsl::auto_type(no_type_alias)]
+fn good(now: Moment) -> _ {
+    let lasts = tokens::expires_at.is_null().or(tokens::expires_at.gt(now));
+    tokens::revoked_at.is_null().and(lasts)
+}
+
 impl Store {
     /// The token with this digest, unless it was revoked or has run out.
     pub async fn token(&self, digest: &[u8; 32], now: Moment) -> Result<Option<TokenRow>, StoreError> {
         let mut conn = self.conn().await?;
-        let row = tokens::table
-            .find(digest.as_slice())
-            .filter(tokens::revoked_at.is_null())
-            .filter(tokens::expires_at.is_null().or(tokens::expires_at.gt(now)))
-            .select(TokenRow::as_select())
-            .first(&mut conn)
-            .await;
+        let row = tokens::table.find(digest.as_slice()).filter(good(now)).select(TokenRow::as_select()).first(&mut conn).await;
         Ok(row.optional()?)
     }
 
@@ -66,11 +67,7 @@ impl Store {
     /// Tokens that are good, by name.
     pub async fn tokens(&self, now: Moment) -> Result<Vec<TokenRow>, StoreError> {
         let mut conn = self.conn().await?;
-        let q = tokens::table
-            .filter(tokens::revoked_at.is_null())
-            .filter(tokens::expires_at.is_null().or(tokens::expires_at.gt(now)))
-            .order(tokens::name)
-            .select(TokenRow::as_select());
+        let q = tokens::table.filter(good(now)).order(tokens::name).select(TokenRow::as_select());
         Ok(q.load(&mut conn).await?)
     }
 
@@ -81,13 +78,8 @@ impl Store {
     pub async fn make_token(&self, row: NewToken, act: Recorded<'_>) -> Result<(), StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
-            let there: i64 = tokens::table
-                .filter(tokens::name.eq(&row.name))
-                .filter(tokens::revoked_at.is_null())
-                .filter(tokens::expires_at.is_null().or(tokens::expires_at.gt(row.created_at)))
-                .count()
-                .get_result(conn)
-                .await?;
+            let there: i64 =
+                tokens::table.filter(tokens::name.eq(&row.name)).filter(good(row.created_at)).count().get_result(conn).await?;
             if there > 0 {
                 return Err(StoreError::Conflict);
             }

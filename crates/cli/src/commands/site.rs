@@ -4,9 +4,10 @@ use passeur_api::{
     CheckAnswer, CheckRequest, CompareRequest, Comparison, Draft as ApiDraft, DraftRequest, Edition, EditionLine, Finding,
     PublishRequest, Secret as ApiSecret, SecretValue, Source, UseSecret,
 };
-use passeur_core::expect::{self, Broken};
-use passeur_core::site::{Severity, compile};
+use passeur_core::expect;
+use passeur_core::site::compile;
 use passeur_core::step::Lang;
+use passeur_service::findings;
 
 use super::{list, no_csv, read_secret};
 use crate::args::{ClientArgs, Draft, Language, Output, Secret, Site, SourceArgs};
@@ -48,13 +49,17 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
             } else {
                 print_findings(&file.display().to_string(), &answer.findings);
                 let errors = answer.findings.iter().filter(|f| f.severity == "error").count();
-                let untrue = answer.findings.iter().filter(|f| f.severity == "expectation").count();
+                let untrue = answer.findings.iter().filter(|f| f.severity == Finding::EXPECTATION).count();
                 let warnings = answer.findings.len() - errors - untrue;
                 let verdict = if answer.sound { "can be published" } else { "cannot be published" };
                 let untold = if untrue > 0 { format!(", expectations that do not hold: {untrue}") } else { String::new() };
                 say!("{}: {verdict}; mistakes: {errors}, warnings: {warnings}{untold}", file.display());
             }
-            if answer.sound && !answer.findings.iter().any(|f| f.severity == "expectation") { Ok(()) } else { Err(Exit::No) }
+            if answer.sound && !answer.findings.iter().any(|f| f.severity == Finding::EXPECTATION) {
+                Ok(())
+            } else {
+                Err(Exit::No)
+            }
         }
         Site::Expect { source: of } => {
             let (name, document) = match &of {
@@ -64,8 +69,7 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
                     ("the draft".to_owned(), draft.document)
                 }
                 SourceArgs { edition, .. } => {
-                    let path = edition.map_or_else(|| "/site".to_owned(), |n| format!("/site/editions/{n}"));
-                    let edition: Edition = Client::new(c)?.get(&path, &[]).await?;
+                    let edition = read_edition(*edition, c).await?;
                     (format!("edition {}", edition.number), edition.document)
                 }
             };
@@ -93,8 +97,7 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
             publish(&PublishRequest { source, note, anyway, ..PublishRequest::default() }, None, c).await
         }
         Site::Show { edition } => {
-            let path = edition.map_or_else(|| "/site".to_owned(), |n| format!("/site/editions/{n}"));
-            let edition: Edition = Client::new(c)?.get(&path, &[]).await?;
+            let edition = read_edition(edition, c).await?;
             if c.output == Output::Json {
                 return json(&edition);
             }
@@ -111,6 +114,12 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
         }
         Site::Draft(d) => draft(d, c).await,
     }
+}
+
+/// The edition of a number, or the live one.
+async fn read_edition(number: Option<i32>, c: &ClientArgs) -> Result<Edition, Exit> {
+    let path = number.map_or_else(|| "/site".to_owned(), |n| format!("/site/editions/{n}"));
+    Client::new(c)?.get(&path, &[]).await
 }
 
 fn edition_row(e: &EditionLine) -> Vec<Cell> {
@@ -236,7 +245,7 @@ fn expectations(name: &str, document: &str, c: &ClientArgs) -> Result<(), Exit> 
     let found = expect::broken(&site, chrono::Utc::now(), lang(c));
     let s = Screen::of_stdout();
     if c.output == Output::Json {
-        json(&found.iter().map(broken).collect::<Vec<_>>())?;
+        json(&found.iter().cloned().map(findings::of_expectation).collect::<Vec<_>>())?;
     } else {
         for e in &site.expectations {
             match found.iter().find(|b| b.name == e.name) {
@@ -258,28 +267,10 @@ fn expectations(name: &str, document: &str, c: &ClientArgs) -> Result<(), Exit> 
     if found.is_empty() { Ok(()) } else { Err(Exit::No) }
 }
 
-fn broken(b: &Broken) -> Finding {
-    Finding {
-        severity: "expectation".into(),
-        line: b.line,
-        place: format!("{}, at {}", b.name, b.gate),
-        what: b.what.join("; "),
-        remedy: b.because.clone(),
-    }
-}
-
 fn offline(document: &str, c: &ClientArgs) -> CheckAnswer {
     let (site, findings) = compile(document);
-    let untrue: Vec<Finding> =
-        site.iter().flat_map(|s| expect::broken(s, chrono::Utc::now(), lang(c))).map(|b| broken(&b)).collect();
-    let findings = findings.into_iter().map(|f| Finding {
-        severity: if f.severity == Severity::Error { "error" } else { "warning" }.to_owned(),
-        line: f.line,
-        place: f.place,
-        what: f.what,
-        remedy: f.remedy,
-    });
-    CheckAnswer { sound: site.is_some(), findings: findings.chain(untrue).collect() }
+    let untrue = site.iter().flat_map(|s| expect::broken(s, chrono::Utc::now(), lang(c))).map(findings::of_expectation);
+    CheckAnswer { sound: site.is_some(), findings: findings.into_iter().map(findings::of_document).chain(untrue).collect() }
 }
 
 pub async fn secret(args: Secret, c: &ClientArgs) -> Result<(), Exit> {

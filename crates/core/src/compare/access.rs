@@ -67,6 +67,10 @@ fn missing<'a>(of: &'a BTreeMap<String, String>, from: &BTreeMap<String, String>
     of.iter().filter(|(k, _)| !from.contains_key(*k)).map(|(_, v)| v).collect()
 }
 
+fn named<'a>(rules: &'a [Rule], name: &str) -> Option<&'a Rule> {
+    rules.iter().find(|r| r.name == name)
+}
+
 fn access(before: (&Site, &Access), after: (&Site, &Access), place: &str, out: &mut Vec<Change>) {
     let mut add = |bearing, what| out.push(Change { bearing, place: place.to_owned(), what });
     let ((old_in, old_no), (new_in, new_no)) = (groups(before.1), groups(after.1));
@@ -82,14 +86,13 @@ fn access(before: (&Site, &Access), after: (&Site, &Access), place: &str, out: &
     for group in missing(&old_no, &new_no) {
         add(Bearing::Wider, What::GroupNotRefused { group: group.clone() });
     }
-    let named = |rules: &[Rule], name: &str| rules.iter().position(|r| r.name == name);
     let told = |of: &(&Site, &Access), rule: &Rule| {
         let site = of.0;
         Sentence::of(|lang| rule.sentence(site, lang))
     };
     for rule in before.1.rules.iter() {
         let old = told(&before, rule);
-        match named(&after.1.rules, &rule.name).map(|i| &after.1.rules[i]) {
+        match named(&after.1.rules, &rule.name) {
             None => {
                 let narrower = matches!(rule.effect, Effect::Give(_));
                 add(if narrower { Bearing::Narrower } else { Bearing::Wider }, What::RuleRemoved { rule: old });
@@ -114,13 +117,16 @@ fn access(before: (&Site, &Access), after: (&Site, &Access), place: &str, out: &
     }
 }
 
+fn at_path<'a>(sections: &'a [Section], path: &str) -> Option<&'a Section> {
+    sections.iter().find(|s| s.path == path)
+}
+
 fn sections(before: (&Site, &[Section]), after: (&Site, &[Section]), place: &str, out: &mut Vec<Change>) {
     let mut add = |bearing, what| out.push(Change { bearing, place: place.to_owned(), what });
-    let find = |all: &[Section], path: &str| all.iter().position(|s| s.path == path);
     let told = |site: &Site, s: &Section| Sentence::of(|lang| s.sentence(site, lang));
     let opens = |s: &Section| matches!(s.access, SectionAccess::Open);
     for old in before.1 {
-        match find(after.1, &old.path).map(|i| &after.1[i]) {
+        match at_path(after.1, &old.path) {
             // Without its section a path is as the whole gate: closed where it was open, wider where more was asked.
             None => add(
                 if opens(old) { Bearing::Narrower } else { Bearing::Wider },
@@ -134,7 +140,7 @@ fn sections(before: (&Site, &[Section]), after: (&Site, &[Section]), place: &str
             }
         }
     }
-    for new in after.1.iter().filter(|s| find(before.1, &s.path).is_none()) {
+    for new in after.1.iter().filter(|s| at_path(before.1, &s.path).is_none()) {
         add(if opens(new) { Bearing::Wider } else { Bearing::Narrower }, What::SectionAdded { section: told(after.0, new) });
     }
 }

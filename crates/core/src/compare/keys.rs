@@ -53,8 +53,7 @@ fn tables(before: &Table, after: &Table, place: &str, prefix: &str, out: &mut Ve
 }
 
 fn value(before: Option<&Value>, after: Option<&Value>, place: &str, key: &str, out: &mut Vec<Change>) {
-    let empty = Value::Array(vec![]);
-    let lists = [before, after].map(|v| v.map(parts).unwrap_or_else(|| parts(&empty).or(Some(vec![]))));
+    let lists = [before, after].map(|v| v.map_or(Some(vec![]), parts));
     match (before, after) {
         (Some(a), Some(b)) if a == b => {}
         (Some(Value::Table(a)), Some(Value::Table(b))) if place.is_empty() => tables(a, b, key, "", out),

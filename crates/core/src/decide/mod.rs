@@ -15,6 +15,7 @@ use crate::crossing::Outcome;
 use crate::delivery::{self, Delivered};
 use crate::evidence::Evidence;
 use crate::identity::{Identity, Person, identify};
+use crate::rehearse::CONSOLE;
 use crate::session::Lifetimes;
 use crate::site::{Access, Effect, Gate, Rule, Section, SectionAccess, Site, Standing, standing};
 use crate::step::{Phrase, Step, StepCode, Witness};
@@ -249,7 +250,7 @@ pub fn opened(gate: &Gate, path: &str) -> Option<Opened> {
 /// Decides which console roles the person of the evidence has; empty when none.
 pub fn console_roles(site: &Site, evidence: &Evidence, at: &Circumstances<'_>, witness: &mut impl Witness) -> Vec<String> {
     let Some(access) = &site.engineers else { return vec![] };
-    enter(site, access, "console", evidence, at, witness).map(|(_, joined)| joined.roles).unwrap_or_default()
+    enter(site, access, CONSOLE, evidence, at, witness).map(|(_, joined)| joined.roles).unwrap_or_default()
 }
 
 fn refused(outcome: Outcome, code: StepCode) -> Decision {

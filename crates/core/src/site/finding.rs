@@ -10,6 +10,16 @@ pub enum Severity {
     Warning,
 }
 
+impl Severity {
+    /// A stable code.
+    pub fn code(self) -> &'static str {
+        match self {
+            Severity::Error => "error",
+            Severity::Warning => "warning",
+        }
+    }
+}
+
 /// One mistake, or one thing worth a second look.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Finding {
@@ -24,10 +34,7 @@ pub struct Finding {
 
 impl std::fmt::Display for Finding {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let sev = match self.severity {
-            Severity::Error => "error",
-            Severity::Warning => "warning",
-        };
+        let sev = self.severity.code();
         write!(f, "line {}: {sev}: {}: {}\n    {}", self.line, self.place, self.what, self.remedy)
     }
 }

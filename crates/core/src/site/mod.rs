@@ -63,6 +63,11 @@ pub struct Site {
 pub const BUILT_IN: [&str; 2] = ["subject", "provider"];
 
 impl Site {
+    /// Who may enter, for each gate and then the console.
+    pub fn accesses(&self) -> impl Iterator<Item = &Access> {
+        self.gates.iter().map(|g| &g.access).chain(&self.engineers)
+    }
+
     /// The gate of a name.
     pub fn gate(&self, name: &str) -> Option<&Gate> {
         self.gates.iter().find(|g| g.name == name)

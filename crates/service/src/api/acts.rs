@@ -4,6 +4,7 @@ use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{Act, ActList, ActsCheck, EraseAnswer, EraseRequest, Problem, Role};
 use passeur_core::acts::{Linked, Walk};
+use passeur_core::id::hex;
 use serde::Deserialize;
 use serde_json::json;
 use utoipa::IntoParams;
@@ -49,10 +50,6 @@ pub struct CheckQuery {
     number: Option<i64>,
     /// The head, in hexadecimal.
     head: Option<String>,
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|b| format!("{b:02x}")).collect()
 }
 
 fn unhex(text: &str) -> Option<[u8; 32]> {

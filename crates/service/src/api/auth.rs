@@ -10,8 +10,9 @@ use passeur_core::Moment;
 use passeur_core::acts::Personal;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::console_roles;
-use passeur_core::evidence::{Evidence, FORMAT};
+use passeur_core::evidence::Evidence;
 use passeur_core::id::Token;
+use passeur_core::site::Site;
 use passeur_core::step::{Lang, Silent};
 use passeur_store::Recorded;
 
@@ -73,7 +74,7 @@ impl FromRequestParts<App> for Engineer {
         if let Some(address) = address
             && let Some(found) = emergency::session(app, &parts.headers, address, any_host).await?
         {
-            let name = app.emergency.as_ref().map_or_else(String::new, |e| format!("emergency account {}", e.name));
+            let name = app.emergency.as_ref().map(|e| e.who()).unwrap_or_default();
             return Ok(Engineer {
                 name,
                 role: Role::Configure,
@@ -130,14 +131,10 @@ impl FromRequestParts<App> for Engineer {
         let Some(mut found) = session::of_browser(app, &edition, &parts.headers).await? else {
             return Err(sign_in());
         };
-        if let Some(access) = &edition.site.engineers
-            && evidence::lacks(&edition.site, access, &found.evidence)
-        {
-            evidence::complete(app, &edition.site, access, &mut found.evidence).await;
+        if let Some(access) = &edition.site.engineers {
+            evidence::fill(app, &edition.site, access, &mut found.evidence).await;
         }
-        let at = Circumstances { address, ..Circumstances::at(app.now()) };
-        let roles = console_roles(&edition.site, &found.evidence, &at, &mut Silent);
-        let role = roles.iter().filter_map(|r| Role::parse(r)).max();
+        let role = reaches(app, &edition.site, &found.evidence, address);
         let none = || {
             let detail = format!("{} is signed in, but no rule under [engineers] gives a role.", found.row.name);
             problem(StatusCode::FORBIDDEN, "role", "No role here", &detail)
@@ -164,6 +161,12 @@ fn area_of(path: &str) -> &str {
     path.strip_prefix("/api/v1").unwrap_or(path).trim_start_matches('/').split('/').next().unwrap_or_default()
 }
 
+/// How far the rules let somebody go in the console now.
+fn reaches(app: &App, site: &Site, evidence: &Evidence, address: Option<IpAddr>) -> Option<Role> {
+    let at = Circumstances { address, ..Circumstances::at(app.now()) };
+    console_roles(site, evidence, &at, &mut Silent).iter().filter_map(|r| Role::parse(r)).max()
+}
+
 /// How long it is believed how far an owner may go.
 const OWNER_GOOD_FOR: chrono::Duration = chrono::Duration::seconds(60);
 
@@ -182,25 +185,14 @@ async fn role_of_owner(
         return Ok(role);
     }
     let role = match (app.live.get(), app.store.latest_evidence(provider, subject).await?) {
-        (Some(edition), Some(body)) => {
-            let known = serde_json::from_value::<Evidence>(body).ok().filter(|e| e.format == FORMAT);
-            match (known, &edition.site.engineers) {
-                (Some(mut known), Some(access)) => {
-                    if evidence::lacks(&edition.site, access, &known) {
-                        evidence::complete(app, &edition.site, access, &mut known).await;
-                    }
-                    evidence::again(app, &edition.site, access, &mut known, edition.since, true).await;
-                    let roles = console_roles(
-                        &edition.site,
-                        &known,
-                        &Circumstances { address: token.1, ..Circumstances::at(now) },
-                        &mut Silent,
-                    );
-                    roles.iter().filter_map(|r| Role::parse(r)).max()
-                }
-                _ => None,
+        (Some(edition), Some(body)) => match (Evidence::from_stored(body), &edition.site.engineers) {
+            (Some(mut known), Some(access)) => {
+                evidence::fill(app, &edition.site, access, &mut known).await;
+                evidence::again(app, &edition.site, access, &mut known, edition.since, true).await;
+                reaches(app, &edition.site, &known, token.1)
             }
-        }
+            _ => None,
+        },
         _ => None,
     };
     let mut all = app.token_roles.lock().unwrap_or_else(|e| e.into_inner());

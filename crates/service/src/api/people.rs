@@ -19,7 +19,7 @@ use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
 use super::{ApiError, problem};
 use crate::app::App;
-use crate::attempt::{Attempt, Who};
+use crate::attempt::Attempt;
 use crate::rights;
 use crate::signin::{Visit, enter, session};
 
@@ -86,11 +86,9 @@ pub async fn end(
         };
         let facts = RequestFacts { target: "/api/v1/sessions/end".into(), ..visit.facts.clone() };
         let mut attempt = Attempt::begin(&app, "sign-in", &facts);
-        attempt.who = Some(Who { provider: row.provider, subject: row.subject, name: row.name });
-        attempt.session = Some(*id);
+        attempt.is_of(&row);
         let by = Param::Reason { code: "engineer".into(), detail: who.name.clone() };
-        let name = attempt.who.as_ref().map(|w| w.name.clone()).unwrap_or_default();
-        attempt.witness().step(|| Step::new(StepCode::SignedOut).with("by", by).with("who", name));
+        attempt.witness().step(|| Step::new(StepCode::SignedOut).with("by", by).with("who", row.name));
         attempt.record(Outcome::SignedOut).await?;
     }
     Ok(Json(EndAnswer { ended: ended.sessions, behind: ended.behind }))

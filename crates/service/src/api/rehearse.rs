@@ -7,10 +7,10 @@ use chrono::Duration;
 use http::StatusCode;
 use passeur_api::{Fare, GateRehearsal, PersonRehearsal, PersonRequest, Problem, Rehearsal, RehearseRequest, Role};
 use passeur_core::circumstances::Circumstances;
-use passeur_core::evidence::{Evidence, FORMAT};
+use passeur_core::evidence::Evidence;
 use passeur_core::expect;
-use passeur_core::rehearse::{CONSOLE, Effects, Tried, Verdict, effects, tell_at, try_at};
-use passeur_core::site::{Access, Described, Site};
+use passeur_core::rehearse::{CONSOLE, Tried, Verdict, effects, tell_at, try_at};
+use passeur_core::site::{Described, Site};
 use passeur_core::step::{Lang, sentence};
 
 use super::auth::Engineer;
@@ -85,10 +85,6 @@ fn described(app: &App, site: &Site, ask: &PersonRequest) -> Result<Evidence, Ap
     Ok(evidence)
 }
 
-fn accesses(site: &Site) -> impl Iterator<Item = &Access> {
-    site.gates.iter().map(|g| &g.access).chain(&site.engineers)
-}
-
 /// What is known of the person: recorded, described, and where asked for, looked up now.
 async fn evidence_of(app: &App, before: &Site, after: &Site, ask: &PersonRequest) -> Result<Evidence, ApiError> {
     let mut evidence = match &ask.subject {
@@ -102,12 +98,11 @@ async fn evidence_of(app: &App, before: &Site, after: &Site, ask: &PersonRequest
                 problem(StatusCode::NOT_FOUND, "no-person", "Nobody known", &words)
             };
             let body = app.store.latest_evidence(&ask.provider, subject).await?.ok_or_else(none)?;
-            let read = serde_json::from_value::<Evidence>(body).ok().filter(|e| e.format == FORMAT);
-            read.ok_or_else(none)?
+            Evidence::from_stored(body).ok_or_else(none)?
         }
     };
     let by_hand = ask.groups.is_some() || !ask.attributes.is_empty();
-    for (site, access) in accesses(before).map(|a| (before, a)).chain(accesses(after).map(|a| (after, a))) {
+    for (site, access) in before.accesses().map(|a| (before, a)).chain(after.accesses().map(|a| (after, a))) {
         let Some(directory) = access.directory.as_ref().filter(|d| app.directory(d).is_some()) else { continue };
         let known = evidence.look_up(directory).is_some();
         if access.provider == evidence.provider && !by_hand && (!known || ask.fresh) {
@@ -165,19 +160,13 @@ pub async fn person(
             continue;
         }
         let (now, then) = (try_at(&a, name, &evidence, &at), try_at(&b, name, &evidence, &at));
-        let (effect, what) = match effects(&now, &then, who.lang) {
-            Effects::Same => ("same", vec![]),
-            Effects::Refused => ("refused", vec![]),
-            Effects::Admitted => ("admitted", vec![]),
-            Effects::Differs(what) => ("differs", what),
-            Effects::NotKnown(missing) => ("not-known", missing.iter().map(|m| m.words(who.lang)).collect()),
-        };
+        let effects = effects(&now, &then, who.lang);
         gates.push(GateRehearsal {
             gate: name.to_owned(),
-            effect: effect.to_owned(),
+            effect: effects.code().to_owned(),
             now: fare(&a, name, &evidence, &at, &now, who.lang),
             then: fare(&b, name, &evidence, &at, &then, who.lang),
-            what,
+            what: effects.what(who.lang),
         });
     }
     Ok(Json(PersonRehearsal { before: before.name, after: after.name, gates }))

@@ -97,6 +97,11 @@ impl Emergency {
         Emergency::parse(&text).map_err(|why| crate::ConfigError::Emergency { path: path.to_owned(), why })
     }
 
+    /// How it is called in the record.
+    pub fn who(&self) -> String {
+        format!("emergency account {}", self.name)
+    }
+
     /// Whether the account is offered to somebody at this address.
     pub fn is_offered_to(&self, address: IpAddr) -> bool {
         let address = address.to_canonical();
@@ -153,7 +158,7 @@ pub async fn try_password(
     // Counted before it is checked, so that tries at once are no way around the limit.
     account.count_failure(address, now);
     let right = password.len() <= PASSWORD_MAX && account.verifies(password).await & (name == account.name);
-    let personal = Personal { who: format!("emergency account {}", account.name), by: "emergency".into(), people: vec![] };
+    let personal = Personal { who: account.who(), by: "emergency".into(), people: vec![] };
     let about = json!({"address": address.to_string()});
     if !right {
         tracing::warn!(%address, "an emergency sign-in failed");

@@ -23,7 +23,7 @@ use super::ask::{Ask, Purposed};
 use super::session::Session;
 use super::{Visit, evidence, session, start};
 use crate::app::{App, random};
-use crate::attempt::{Attempt, Who};
+use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
 
 /// How long a hand-back code is good for, in seconds.
@@ -161,12 +161,7 @@ pub async fn go_on(
     mut session: Session,
     to: Purposed,
 ) -> Response {
-    attempt.session = Some(session.row.id);
-    attempt.who = Some(Who {
-        provider: session.row.provider.clone(),
-        subject: session.row.subject.clone(),
-        name: session.row.name.clone(),
-    });
+    attempt.is_of(&session.row);
     let site = &edition.site;
     let access = match &to {
         Purposed::Gate(ask) => site.gate(&ask.gate).map(|g| &g.access),
@@ -175,8 +170,7 @@ pub async fn go_on(
     };
     if let Some(access) = access {
         evidence::complete(app, site, access, &mut session.evidence).await;
-        let json = serde_json::to_value(&session.evidence).unwrap_or_default();
-        if let Err(e) = app.store.set_evidence(session.row.id, json).await {
+        if let Err(e) = session::keep_evidence(app, session.row.id, &session.evidence).await {
             return pages::store_failed(site, attempt.lang, &e).into_response();
         }
     }

@@ -36,8 +36,16 @@ pub async fn complete(app: &App, site: &Site, access: &Access, evidence: &mut Ev
             },
         },
     };
-    evidence.look_ups.retain(|l| l.directory != directory.name);
-    evidence.look_ups.push(look_up);
+    evidence.put_look_up(look_up);
+}
+
+/// Looks the person up where the evidence lacks what the gate needs. Whether it did.
+pub async fn fill(app: &App, site: &Site, access: &Access, evidence: &mut Evidence) -> bool {
+    let lacks = lacks(site, access, evidence);
+    if lacks {
+        complete(app, site, access, evidence).await;
+    }
+    lacks
 }
 
 /// What asking a directory again brought.
@@ -85,9 +93,7 @@ pub async fn again(app: &App, site: &Site, access: &Access, evidence: &mut Evide
     }
     match (anew, before.value.clone(), app.directory(&before.directory)) {
         (true, Some(value), Some(link)) => {
-            let found = link.look_up_anew(&value).await;
-            evidence.look_ups.retain(|l| l.directory != before.directory);
-            evidence.look_ups.push(found);
+            evidence.put_look_up(link.look_up_anew(&value).await);
         }
         _ => complete(app, site, access, evidence).await,
     }
@@ -101,15 +107,14 @@ pub async fn again(app: &App, site: &Site, access: &Access, evidence: &mut Evide
         Dead::EndAfter(limit) => now < before.at + limit,
     };
     if counts && before.state.entry().is_some() {
-        evidence.look_ups.retain(|l| l.directory != before.directory);
-        evidence.look_ups.push(before.clone());
+        evidence.put_look_up(before.clone());
         return Some(Again::Kept { before: before.into(), how });
     }
     Some(Again::Answered { before: before.into(), now: found.into() })
 }
 
 /// Whether the evidence lacks a look-up that the gate needs, or the look-up lacks what is asked for by now.
-pub fn lacks(site: &Site, access: &Access, evidence: &Evidence) -> bool {
+fn lacks(site: &Site, access: &Access, evidence: &Evidence) -> bool {
     let directory = access.directory.as_ref().and_then(|d| site.directory(d));
     directory.is_some_and(|d| !evidence.look_up(&d.name).is_some_and(|l| l.covers(d)))
 }

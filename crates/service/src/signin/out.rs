@@ -11,7 +11,7 @@ use passeur_protocols::oidc::end_session_url;
 
 use super::{LiveEdition, Visit, enter, forget, session};
 use crate::app::App;
-use crate::attempt::{Attempt, Who};
+use crate::attempt::Attempt;
 use crate::pages;
 
 /// `GET /.passeur/sign-out`: asks, so that no page elsewhere can sign somebody out by a link.
@@ -40,8 +40,7 @@ pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visi
     if let Some(s) = found {
         let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
         let name = s.row.name.clone();
-        attempt.who = Some(Who { provider: s.row.provider.clone(), subject: s.row.subject.clone(), name: name.clone() });
-        attempt.session = Some(s.row.id);
+        attempt.is_of(&s.row);
         attempt.step(|| Step::new(StepCode::SignedOut).with("by", Param::reason("person")).with("who", name));
         // Ended first and recorded second: a store that fails in between leaves nobody signed in.
         let done = async {

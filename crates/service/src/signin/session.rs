@@ -1,12 +1,13 @@
 //! The session at the sign-in host.
 
 use http::HeaderMap;
-use passeur_core::evidence::{Evidence, FORMAT};
+use passeur_core::evidence::Evidence;
 use passeur_core::id::Token;
 use passeur_core::session::{Life, State};
 use passeur_gateway::cookies::{Found, find};
 use passeur_gateway::shared::Edition;
 use passeur_store::{SessionRow, StoreError};
+use uuid::Uuid;
 
 use crate::app::App;
 
@@ -50,5 +51,10 @@ pub fn state(app: &App, edition: &Edition, row: &SessionRow) -> State {
 
 /// Evidence as stored; none when it is of a format this binary does not know.
 pub fn read_evidence(row: &SessionRow) -> Option<Evidence> {
-    serde_json::from_value::<Evidence>(row.evidence.clone()).ok().filter(|e| e.format == FORMAT)
+    Evidence::from_stored(row.evidence.clone())
+}
+
+/// Stores evidence that grew, or was read again.
+pub async fn keep_evidence(app: &App, id: Uuid, evidence: &Evidence) -> Result<(), StoreError> {
+    app.store.set_evidence(id, serde_json::to_value(evidence).unwrap_or_default()).await
 }

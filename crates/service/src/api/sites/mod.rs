@@ -15,10 +15,10 @@ use passeur_api::{
     Source,
 };
 use passeur_core::compare::{Bearing, Side, compare as compare_sides, difference};
-use passeur_core::expect::{self, Broken};
+use passeur_core::expect;
 use passeur_core::site::{self, Severity, Site};
 use passeur_core::step::Lang;
-use passeur_store::EditionRow;
+use passeur_store::{EditionRow, SecretMeta};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -26,42 +26,20 @@ use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
 use super::{ApiError, problem};
 use crate::app::App;
-
-fn shown(f: &site::Finding) -> Finding {
-    let severity = match f.severity {
-        Severity::Error => "error",
-        Severity::Warning => "warning",
-    };
-    Finding {
-        severity: severity.to_owned(),
-        line: f.line,
-        place: f.place.clone(),
-        what: f.what.clone(),
-        remedy: f.remedy.clone(),
-    }
-}
-
-fn broken(b: Broken) -> Finding {
-    Finding {
-        severity: BROKEN.to_owned(),
-        line: b.line,
-        place: format!("{}, at {}", b.name, b.gate),
-        what: b.what.join("; "),
-        remedy: b.because,
-    }
-}
-
-/// The severity of an expectation that does not hold.
-const BROKEN: &str = "expectation";
+use crate::findings;
 
 /// Compiles a document, tries its expectations, and adds what only the store can say: secrets that are named and not
 /// stored.
 async fn examine(app: &App, lang: Lang, document: &str) -> Result<(Option<Site>, Vec<Finding>), ApiError> {
+    Ok(examine_with(app, lang, document, &app.store.secret_list().await?))
+}
+
+/// The same, with the secrets that are stored.
+fn examine_with(app: &App, lang: Lang, document: &str, stored: &[SecretMeta]) -> (Option<Site>, Vec<Finding>) {
     let (site, findings) = site::compile(document);
-    let mut findings: Vec<Finding> = findings.iter().map(shown).collect();
+    let mut findings: Vec<Finding> = findings.into_iter().map(findings::of_document).collect();
     if let Some(site) = &site {
-        findings.extend(expect::broken(site, app.now(), lang).into_iter().map(broken));
-        let stored = app.store.secret_list().await?;
+        findings.extend(expect::broken(site, app.now(), lang).into_iter().map(findings::of_expectation));
         for (name, needed_by) in site.secrets() {
             if !stored.iter().any(|s| s.name == name) {
                 findings.push(Finding {
@@ -74,7 +52,7 @@ async fn examine(app: &App, lang: Lang, document: &str) -> Result<(Option<Site>,
             }
         }
     }
-    Ok((site, findings))
+    (site, findings)
 }
 
 /// A document with what it is called.
@@ -89,6 +67,13 @@ pub struct Document {
 
 fn no_edition() -> ApiError {
     problem(StatusCode::NOT_FOUND, "no-edition", "Nothing published", "Publish a site file first: passeur site publish FILE")
+}
+
+/// The edition of a number.
+async fn numbered(app: &App, number: i32) -> Result<EditionRow, ApiError> {
+    let words = format!("There is no edition {number}; see passeur site editions.");
+    let none = || problem(StatusCode::NOT_FOUND, "no-edition", "No such edition", &words);
+    app.store.edition(number).await?.ok_or_else(none)
 }
 
 /// The document that a request means.
@@ -108,17 +93,7 @@ pub async fn document(app: &App, source: Source) -> Result<Document, ApiError> {
             let row = app.store.draft().await?.ok_or_else(no_draft)?;
             Ok(Document { name: "the draft".into(), text: row.document, edition: None, draft: Some(row.version) })
         }
-        Source { document: None, draft: false, edition: Some(n) } => {
-            let none = || {
-                problem(
-                    StatusCode::NOT_FOUND,
-                    "no-edition",
-                    "No such edition",
-                    &format!("There is no edition {n}; see passeur site editions."),
-                )
-            };
-            app.store.edition(n).await?.map(of).ok_or_else(none)
-        }
+        Source { document: None, draft: false, edition: Some(n) } => Ok(of(numbered(app, n).await?)),
         _ => Err(problem(StatusCode::BAD_REQUEST, "query", "Not understood", "Name one of document, draft and edition.")),
     }
 }
@@ -130,14 +105,14 @@ pub fn sound(document: &Document) -> Result<Arc<Site>, ApiError> {
         let n = findings.iter().filter(|f| f.severity == Severity::Error).count();
         let detail = format!("{} has {n} mistakes.", document.name);
         problem(StatusCode::UNPROCESSABLE_ENTITY, "site-file", "Not a sound site file", &detail)
-            .with_findings(findings.iter().map(shown).collect())
+            .with_findings(findings.into_iter().map(findings::of_document).collect())
     })
 }
 
 /// Shows an edition with its warnings and its secrets.
 async fn whole(app: &App, lang: Lang, row: EditionRow) -> Result<Edition, ApiError> {
-    let (site, findings) = examine(app, lang, &row.document).await?;
     let stored = app.store.secret_list().await?;
+    let (site, findings) = examine_with(app, lang, &row.document, &stored);
     let mut names: Vec<String> = site.map(|s| s.secrets().into_iter().map(|(n, _)| n).collect()).unwrap_or_default();
     names.sort();
     names.dedup();
@@ -174,8 +149,7 @@ pub async fn live(State(app): State<App>, who: Engineer) -> Result<Json<Edition>
     responses((status = 200, body = Edition), (status = 404, body = Problem)))]
 pub async fn edition(State(app): State<App>, who: Engineer, Path(number): Path<i32>) -> Result<Json<Edition>, ApiError> {
     who.may(Role::View)?;
-    let none = || problem(StatusCode::NOT_FOUND, "no-edition", "No such edition", &format!("There is no edition {number}."));
-    let row = app.store.edition(number).await?.ok_or_else(none)?;
+    let row = numbered(&app, number).await?;
     Ok(Json(whole(&app, who.lang, row).await?))
 }
 

@@ -3,7 +3,7 @@
 use axum::extract::State;
 use chrono::Duration;
 use http::StatusCode;
-use passeur_api::{Affected, Edition, Problem, PublishRequest, Role};
+use passeur_api::{Affected, Edition, Finding, Problem, PublishRequest, Role};
 use passeur_core::rehearse::CONSOLE;
 use passeur_core::site::Site;
 use passeur_store::EditionRow;
@@ -13,7 +13,7 @@ use std::sync::Arc;
 use super::super::auth::Engineer;
 use super::super::extract::Json;
 use super::super::{ApiError, problem};
-use super::{BROKEN, Document, document, examine, whole};
+use super::{Document, document, examine, whole};
 use crate::app::App;
 use crate::lockout;
 use crate::rehearsal::{self, Pair};
@@ -97,7 +97,7 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
         return Err(problem(StatusCode::UNPROCESSABLE_ENTITY, "site-file", "Not published", &detail).with_findings(findings));
     };
     let accepts = |word: &str| ask.anyway.iter().any(|a| a == word);
-    let broken: Vec<_> = findings.iter().filter(|f| f.severity == BROKEN).cloned().collect();
+    let broken: Vec<_> = findings.iter().filter(|f| f.severity == Finding::EXPECTATION).cloned().collect();
     if !accepts("expectations") && !broken.is_empty() {
         let detail = format!("{} would not hold. Nothing was changed.", count(broken.len(), "expectation", "expectations"));
         let status = StatusCode::CONFLICT;
@@ -150,7 +150,7 @@ pub async fn confirm(State(app): State<App>, who: Engineer) -> Result<Json<Editi
     if !app.store.confirm(row.number, &who.name, act).await? {
         return Err(conflict("Another edition is live by now, or it was confirmed just before."));
     }
-    app.load_edition(true).await?;
+    app.confirmed(row.number);
     let row = app.store.edition(row.number).await?.ok_or_else(|| conflict("The edition is gone."))?;
     Ok(Json(whole(&app, who.lang, row).await?))
 }
