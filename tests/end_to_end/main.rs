@@ -19,6 +19,7 @@ mod flows;
 mod forging;
 mod forms;
 mod kept;
+mod mappings;
 mod nodes;
 mod rights;
 mod rooms;

@@ -42,6 +42,19 @@ async fn a_session_an_edition_and_a_code_are_known_to_both_and_one_may_die() {
     eventually("the other node uses the edition", async || status(at, &asked).await == "403").await;
     assert_eq!(stack.publish(&stack.site.clone()).await.0, 200);
     eventually("and the next one", async || status(at, &asked).await == "200").await;
+    // A secret stored at one is used by the other.
+    let body = r#"{"value":"nobody"}"#;
+    let look_up = format!(
+        "POST /api/v1/directories/harbour/look-up HTTP/1.1\r\nHost: pass.havrelune.localhost:{}\r\nAuthorization: Bearer {}\r\n\
+         Content-Type: application/json\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
+        stack.address.port(),
+        stack.token,
+        body.len()
+    );
+    assert!(raw(at, &look_up).await.contains("no-entry"));
+    stack.put("/secrets/harbour-account", json!({"value": "another"})).await;
+    eventually("the other node uses the secret", async || raw(at, &look_up).await.contains("bind-refused")).await;
+    stack.put("/secrets/harbour-account", json!({"value": crate::support::env("PASSEUR_TEST_LDAP_PASSWORD")})).await;
     // A session ended at one is over at the other; the next request of another session goes on.
     let elodie = stack.signed_in("elodie").await;
     let sessions = stack.get("/sessions?person=p-1001").await;

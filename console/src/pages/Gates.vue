@@ -54,6 +54,10 @@ watch(language, read, { immediate: true })
           <h3>{{ t('sections') }}</h3>
           <ul><li v-for="p in g.sections" :key="p">{{ visible(p) }}</li></ul>
         </template>
+        <template v-if="g.mappings.length">
+          <h3>{{ t('mappings') }}</h3>
+          <ul class="mono"><li v-for="m in g.mappings" :key="m">{{ visible(m) }}</li></ul>
+        </template>
         <h3>{{ t('headers') }}</h3>
         <ul class="mono"><li v-for="h in g.headers" :key="h">{{ h }}</li><li v-if="!g.headers.length">—</li></ul>
       </div>

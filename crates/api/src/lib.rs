@@ -108,6 +108,8 @@ pub struct Gate {
     pub sections: Vec<String>,
     /// Each rule in one sentence.
     pub rules: Vec<String>,
+    /// Attributes that are made here, each with what from and by what.
+    pub mappings: Vec<String>,
     /// Names of delivered headers, each with what feeds it.
     pub headers: Vec<String>,
     /// Crossings of the last 24 hours by outcome.

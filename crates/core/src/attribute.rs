@@ -20,6 +20,25 @@ pub enum Origin {
     Directory { directory: String, attribute: String },
     /// What the sign-in itself says (provider name, subject).
     SignIn,
+    /// Made by a mapping, from these and by these transforms, as the site file writes them.
+    Made { of: Vec<Origin>, by: Vec<String> },
+    /// What the rules give.
+    Rules,
+    /// What the site file says.
+    SiteFile,
+}
+
+impl Origin {
+    /// The origin of what a mapping makes: that of its one source where nothing was done to it.
+    pub fn made(mut of: Vec<Origin>, by: Vec<String>) -> Origin {
+        match of.pop() {
+            Some(only) if of.is_empty() && by.is_empty() => only,
+            last => {
+                of.extend(last);
+                Origin::Made { of, by }
+            }
+        }
+    }
 }
 
 /// Why an attribute has no value. Each has its own words in the story of a crossing.
@@ -40,6 +59,8 @@ pub enum Absence {
     Unsafe { why: String },
     /// The evidence was recorded without it.
     NotRecorded,
+    /// No rule that applies gives it.
+    NotGiven,
 }
 
 impl Absence {
@@ -53,6 +74,7 @@ impl Absence {
             Absence::DroppedBy { .. } => "dropped",
             Absence::Unsafe { .. } => "unsafe",
             Absence::NotRecorded => "not-recorded",
+            Absence::NotGiven => "not-given",
         }
     }
 

@@ -175,6 +175,9 @@ pub struct Entry {
     pub attributes: BTreeMap<String, Vec<String>>,
     /// Names of attributes whose values are not UTF-8 text.
     pub binary: Vec<String>,
+    /// Values that the site says are bytes, in base64 (RFC 4648 4), by name in lower case.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub octets: BTreeMap<String, Vec<String>>,
     /// The closure over nested groups.
     pub groups: Vec<GroupFound>,
 }

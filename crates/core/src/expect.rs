@@ -46,7 +46,7 @@ pub fn described(site: &Site, who: &Described, at: Moment) -> Option<Evidence> {
     };
     let groups = who.groups.iter().map(|g| GroupFound { name: g.clone(), dn: String::new(), via: None }).collect();
     let attributes = who.attributes.iter().map(|(k, v)| (k.to_ascii_lowercase(), v.clone())).collect();
-    let entry = Entry { dn: "described by hand".into(), attributes, binary: vec![], groups };
+    let entry = Entry { dn: "described by hand".into(), attributes, groups, ..Entry::default() };
     let look_ups = site.directories.iter().map(|d| LookUp {
         directory: d.name.clone(),
         key: d.key.clone(),

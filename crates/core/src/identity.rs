@@ -2,11 +2,15 @@
 
 use std::collections::BTreeMap;
 
-use serde_json::Value;
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use serde_json::{Map, Value};
 
 use crate::attribute::{Absence, Attribute, Origin};
+use crate::decide::Joined;
 use crate::evidence::{Evidence, Factors, GroupFound, UserInfo};
-use crate::site::{Access, AttributeId, BUILT_IN, Site};
+use crate::mapping;
+use crate::site::{Access, AttributeId, BUILT_IN, Directory, Site};
 use crate::step::{Phrase, Step, StepCode, Witness};
 
 /// A person: the provider and its identifier of them. Never a mail address or a name.
@@ -74,6 +78,12 @@ pub struct Identity {
 static NOT_MAPPED: Attribute = Attribute::Absent { absence: Absence::NotMapped, origin: Origin::SignIn };
 
 impl Identity {
+    pub(crate) fn set(&mut self, id: AttributeId, attribute: Attribute) {
+        if let Some(slot) = self.attributes.get_mut(id.0 as usize) {
+            *slot = attribute;
+        }
+    }
+
     /// An attribute; one that nothing maps to is absent for that reason.
     pub fn attribute(&self, id: AttributeId) -> &Attribute {
         self.attributes.get(id.0 as usize).unwrap_or(&NOT_MAPPED)
@@ -99,15 +109,28 @@ pub fn identify(site: &Site, access: &Access, evidence: &Evidence, witness: &mut
     let mut groups = Groups::Unknown { absence: Absence::NotMapped, origin: Origin::SignIn };
     if let Some(directory) = access.directory.as_ref().and_then(|d| site.directory(d)) {
         for (id, name) in &directory.attributes {
-            set(Some(*id), from_directory(evidence, &directory.name, name));
+            set(Some(*id), from_directory(evidence, directory, name));
         }
         groups = groups_from(evidence, &directory.name);
     }
-    for (i, attribute) in attributes.iter().enumerate() {
-        tell(site, AttributeId(i as u16), attribute, witness);
-    }
     let person = Person { provider: evidence.provider.clone(), subject: evidence.subject.clone() };
-    Identity { person, attributes, groups, factors: evidence.factors.clone() }
+    let mut who = Identity { person, attributes, groups, factors: evidence.factors.clone() };
+    mapping::before_rules(site, access, &mut who);
+    for i in 0..who.attributes.len() {
+        let id = AttributeId(i as u16);
+        // What is made at other gates, or only once the rules have spoken, is no part of this story yet.
+        if !site.mapped.contains(&id) || access.mappings.iter().any(|m| m.attribute == id && !m.after_rules) {
+            tell(site, id, who.attribute(id), witness);
+        }
+    }
+    who
+}
+
+/// Adds what is made from what the rules gave.
+pub(crate) fn complete(site: &Site, access: &Access, who: &mut Identity, given: &Joined, witness: &mut impl Witness) {
+    for id in mapping::after_rules(site, access, who, given) {
+        tell(site, id, who.attribute(id), witness);
+    }
 }
 
 fn tell(site: &Site, id: AttributeId, attribute: &Attribute, witness: &mut impl Witness) {
@@ -125,11 +148,11 @@ fn tell(site: &Site, id: AttributeId, attribute: &Attribute, witness: &mut impl 
 
 /// Reads a claim by name: the id_token's is preferred, then userinfo's.
 pub fn from_claims(evidence: &Evidence, claim: &str) -> Attribute {
-    if let Some(value) = evidence.claims.get(claim) {
+    if let Some(value) = claim_of(&evidence.claims, claim) {
         return from_json(value, Origin::IdToken { claim: claim.to_owned() });
     }
     match &evidence.userinfo {
-        UserInfo::Answered { claims } => match claims.get(claim) {
+        UserInfo::Answered { claims } => match claim_of(claims, claim) {
             Some(value) => from_json(value, Origin::UserInfo { claim: claim.to_owned() }),
             None => Attribute::Absent { absence: Absence::NotReleased, origin: Origin::Claims { claim: claim.to_owned() } },
         },
@@ -141,6 +164,16 @@ pub fn from_claims(evidence: &Evidence, claim: &str) -> Attribute {
             origin: Origin::UserInfo { claim: claim.to_owned() },
         },
     }
+}
+
+/// A claim by its name, or by a path into it (JSON Pointer, RFC 6901) where what is written begins with `/`.
+fn claim_of<'a>(claims: &'a Map<String, Value>, claim: &str) -> Option<&'a Value> {
+    let Some(path) = claim.strip_prefix('/') else { return claims.get(claim) };
+    let (first, rest) = match path.find('/') {
+        Some(i) => path.split_at(i),
+        None => (path, ""),
+    };
+    claims.get(&first.replace("~1", "/").replace("~0", "~"))?.pointer(rest)
 }
 
 fn from_json(value: &Value, origin: Origin) -> Attribute {
@@ -170,22 +203,28 @@ fn non_blank(values: Vec<String>, origin: Origin, if_empty: Absence) -> Attribut
     Attribute::from_values(values, origin, if_empty)
 }
 
-fn from_directory(evidence: &Evidence, directory: &str, name: &str) -> Attribute {
-    let origin = Origin::Directory { directory: directory.to_owned(), attribute: name.to_owned() };
-    let Some(look_up) = evidence.look_up(directory) else {
+fn from_directory(evidence: &Evidence, directory: &Directory, name: &str) -> Attribute {
+    let origin = Origin::Directory { directory: directory.name.clone(), attribute: name.to_owned() };
+    let Some(look_up) = evidence.look_up(&directory.name) else {
         return Attribute::Absent { absence: Absence::NotRecorded, origin };
     };
     let Some(entry) = look_up.state.entry() else {
         let absence = Absence::LookUpFailed { how: look_up.state.code().to_owned() };
         return Attribute::Absent { absence, origin };
     };
+    let key = name.to_ascii_lowercase();
+    if let (Some(form), Some(bytes)) = (directory.octets.get(&key), entry.octets.get(&key)) {
+        let texts = bytes.iter().map(|b| STANDARD.decode(b).ok().and_then(|b| form.text(&b))).collect::<Option<Vec<_>>>();
+        let unfit = Attribute::Absent { absence: Absence::Unsafe { why: "not-octets".to_owned() }, origin: origin.clone() };
+        return texts.map_or(unfit, |t| non_blank(t, origin, Absence::NotInEntry));
+    }
     if entry.binary.iter().any(|b| b.eq_ignore_ascii_case(name)) {
         return Attribute::Absent { absence: Absence::Unsafe { why: "not-text".to_owned() }, origin };
     }
     if !look_up.asked_for(name) {
         return Attribute::Absent { absence: Absence::NotRecorded, origin };
     }
-    let values = entry.attributes.get(&name.to_ascii_lowercase()).cloned().unwrap_or_default();
+    let values = entry.attributes.get(&key).cloned().unwrap_or_default();
     non_blank(values, origin, Absence::NotInEntry)
 }
 

@@ -6,7 +6,7 @@
 //!
 //! * [`site`]: an edition's document compiled into one immutable [`site::Site`], all its mistakes listed at once;
 //! * [`evidence`]: what was received, as received;
-//! * [`identity`]: evidence seen through one edition;
+//! * [`identity`]: evidence seen through one edition, and [`mapping`]: attributes made from others;
 //! * [`condition`] and [`decide`]: rules folded into a decision and a proof of admission;
 //! * [`delivery`]: the values handed to an upstream;
 //! * [`compare`], [`rehearse`] and [`expect`]: what a change of edition means, for whom, and what must stay so;
@@ -28,6 +28,7 @@ pub mod expect;
 pub mod forwarded;
 pub mod id;
 pub mod identity;
+pub mod mapping;
 pub mod path;
 pub mod recorder;
 pub mod rehearse;

@@ -131,7 +131,7 @@ impl Live {
     /// Swaps it. An older edition never replaces a newer one.
     pub fn set(&self, edition: Edition) {
         let mut place = self.0.write().unwrap_or_else(|e| e.into_inner());
-        if place.as_ref().is_none_or(|old| old.number < edition.number) {
+        if place.as_ref().is_none_or(|old| old.number <= edition.number) {
             *place = Some(Arc::new(edition));
         }
     }

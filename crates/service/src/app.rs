@@ -17,7 +17,7 @@ use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
 use passeur_links::clock::Clock;
 use passeur_links::ldap::DirectoryLink;
-use passeur_store::{Recorded, SealedSecret, Store, StoreError};
+use passeur_store::{Recorded, SealedSecret, SecretHead, Store, StoreError};
 use uuid::Uuid;
 
 use crate::emergency::Emergency;
@@ -62,6 +62,8 @@ pub struct Inner {
     pub rehearsing: tokio::sync::Mutex<()>,
     /// Why this node does not use the edition it should.
     trouble: Mutex<Option<String>>,
+    /// Which versions of secrets this node uses.
+    secret_heads: Mutex<Vec<SecretHead>>,
     /// The live edition's number and until when it must be confirmed; none where it need not.
     unconfirmed: Mutex<Option<(i32, Moment)>>,
 }
@@ -112,6 +114,7 @@ impl App {
             token_roles: Mutex::default(),
             rehearsing: tokio::sync::Mutex::default(),
             trouble: Mutex::default(),
+            secret_heads: Mutex::default(),
             unconfirmed: Mutex::default(),
         }))
     }
@@ -209,11 +212,13 @@ impl App {
         opened
     }
 
-    /// Loads the live edition when it is newer than the one in use, or always when `anew` (a secret changed). A node
+    /// Loads the live edition when it is newer than the one in use, when a secret changed, or always when `anew`. A node
     /// that cannot load an edition keeps the last good one and says so.
     pub async fn load_edition(&self, anew: bool) -> Result<(), StoreError> {
         let current = self.live.get().map_or(0, |e| e.number);
-        if !anew && self.store.live_edition_number().await? <= current {
+        let heads = self.store.secret_heads().await?;
+        let turned = *self.secret_heads.lock().unwrap_or_else(|e| e.into_inner()) != heads;
+        if !anew && !turned && self.store.live_edition_number().await? <= current {
             return Ok(());
         }
         let Some(row) = self.store.live_edition().await? else {
@@ -235,11 +240,13 @@ impl App {
         };
         *self.trouble.lock().unwrap_or_else(|e| e.into_inner()) = None;
         let secrets = self.secrets().await?;
+        let site = salted(site, &secrets);
         let links = self.build_links(&site, &secrets);
+        *self.secret_heads.lock().unwrap_or_else(|e| e.into_inner()) = heads;
         *self.links.write().unwrap_or_else(|e| e.into_inner()) = links;
-        if row.number > current {
+        let before = self.live.get();
+        if row.number > current || before.as_ref().is_some_and(|e| e.number == row.number && e.site.salts != site.salts) {
             tracing::info!(edition = row.number, "edition in use");
-            let before = self.live.get();
             self.live.set(Edition::new(row.number, row.published_at, site, before.as_deref()));
         }
         Ok(())
@@ -290,6 +297,11 @@ impl App {
             .map(|d| (d.name.clone(), DirectoryLink::new(d.clone(), secret(&d.secret), self.clock.clone())));
         Links { providers: providers.collect(), directories: directories.collect() }
     }
+}
+
+/// A site with the secrets that its mappings make identifiers with.
+pub fn salted(site: Site, secrets: &HashMap<String, Vec<String>>) -> Site {
+    site.with_salts(|name| secrets.get(name).and_then(|all| all.first().cloned()))
 }
 
 /// What a secret's seal is bound to: its name and version.

@@ -97,6 +97,7 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
         disabled: passeur_core::site::Disabled::Refuse,
         re_read: chrono::Duration::minutes(5),
         dead: passeur_core::site::Dead::Keep,
+        mappings: vec![],
         rules: passeur_core::site::Rules::default(),
     };
     let seen_as = wanted.first().copied().or(site.engineers.as_ref()).unwrap_or(&nobody);

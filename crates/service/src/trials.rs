@@ -254,6 +254,7 @@ fn directory_of(site: &Site, ask: &DirectoryTrial) -> Result<Directory, Lacking>
             filter: "(objectClass=*)".into(),
             groups: None,
             attributes: vec![],
+            octets: std::collections::BTreeMap::new(),
             time_limit: Duration::seconds(3),
             cache: Duration::zero(),
             ca_file: None,

@@ -26,6 +26,6 @@ pub use flows::ProviderFlows;
 pub use forms::KeptForm;
 pub use pool::{Store, StoreError};
 pub use rehearsal::{PAGE, PastCrossing};
-pub use secrets::{SealedSecret, SecretMeta, SecretVersion};
+pub use secrets::{SealedSecret, SecretHead, SecretMeta, SecretVersion};
 pub use sessions::{CodeRow, GateSessions, GateTokenRow, NewCode, NewSession, SessionFilter, SessionRow};
 pub use tokens::{NewToken, TokenRow};

@@ -44,7 +44,17 @@ impl std::fmt::Debug for SealedSecret {
     }
 }
 
+/// Which versions of a secret are in use: name, version, and the one that stands beside it.
+pub type SecretHead = (String, i32, Option<i32>);
+
 impl Store {
+    /// Which versions are in use, so that a node sees when they change.
+    pub async fn secret_heads(&self) -> Result<Vec<SecretHead>, StoreError> {
+        let mut conn = self.conn().await?;
+        let q = secrets::table.select((secrets::name, secrets::version, secrets::next)).order(secrets::name);
+        Ok(q.load(&mut conn).await?)
+    }
+
     /// Every secret, sealed: the version in use first, then the one that stands beside it.
     pub async fn sealed_secrets(&self) -> Result<Vec<SealedSecret>, StoreError> {
         let mut conn = self.conn().await?;
@@ -68,9 +78,8 @@ impl Store {
 
     /// Names, versions and changes of all secrets.
     pub async fn secret_list(&self) -> Result<Vec<SecretMeta>, StoreError> {
+        let heads = self.secret_heads().await?;
         let mut conn = self.conn().await?;
-        let heads: Vec<(String, i32, Option<i32>)> =
-            secrets::table.select((secrets::name, secrets::version, secrets::next)).order(secrets::name).load(&mut conn).await?;
         let rows: Vec<(String, i32, Moment, String)> = secret_versions::table
             .select((secret_versions::name, secret_versions::version, secret_versions::changed_at, secret_versions::changed_by))
             .order(secret_versions::version.desc())

@@ -164,6 +164,9 @@ async fn gates(args: &ClientArgs) -> Result<(), Exit> {
         for p in &g.sections {
             say!("  part   {}", s.paint(p, Tone::Plain));
         }
+        for m in &g.mappings {
+            say!("  made   {}", crate::output::wrap(&s.paint(m, Tone::Plain), s.width, 9));
+        }
         for h in &g.headers {
             say!("  header {}", s.paint(h, Tone::Plain));
         }

@@ -23,10 +23,10 @@ fn shown(value: &Value) -> String {
     }
 }
 
-/// How a part of a list is named: by its name, its header or its path.
+/// How a part of a list is named: by its name, its path, or what it makes.
 fn name_of(value: &Value) -> Option<&str> {
     let table = value.as_table()?;
-    ["name", "path"].iter().find_map(|k| table.get(*k)?.as_str())
+    ["name", "path", "attribute"].iter().find_map(|k| table.get(*k)?.as_str())
 }
 
 /// Parts by name, when every member of a list has one of its own.

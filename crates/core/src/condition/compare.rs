@@ -37,6 +37,11 @@ impl Pattern {
         Ok(Pattern { text: text.to_owned(), compiled })
     }
 
+    /// Whether a whole value matches.
+    pub fn matches(&self, value: &str) -> bool {
+        self.compiled.is_match(value)
+    }
+
     /// As it was written.
     pub fn text(&self) -> &str {
         &self.text
@@ -146,7 +151,7 @@ impl Test {
             Test::OneOf(wanted) => any(&|v| wanted.contains(v)),
             Test::StartsWith(wanted) => any(&|v| wanted.iter().any(|w| v.starts_with(w.as_str()))),
             Test::EndsWith(wanted) => any(&|v| wanted.iter().any(|w| v.ends_with(w.as_str()))),
-            Test::Matches(pattern) => any(&|v| pattern.compiled.is_match(v)),
+            Test::Matches(pattern) => any(&|v| pattern.matches(v)),
             // A value that cannot be read so says neither yes nor no.
             Test::Compared(order, with) => {
                 let judged = values.iter().map(|v| with.order(v, now).map_or(Truth::Unknown, |o| truth(order.holds(o))));

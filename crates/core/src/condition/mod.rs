@@ -233,10 +233,10 @@ fn in_group(who: &Identity, holds: impl Fn(&Groups) -> bool) -> Truth {
     }
 }
 
-/// An attribute whose source answered without it is known to be absent; any other absence is not knowing.
+/// An attribute whose source answered without it, or of which a mapping left nothing, is known to be absent; any other absence is not knowing.
 fn absent_truth(absence: &Absence) -> Truth {
     match absence {
-        Absence::NotReleased | Absence::NotInEntry => Truth::No,
+        Absence::NotReleased | Absence::NotInEntry | Absence::DroppedBy { .. } | Absence::NotGiven => Truth::No,
         _ => Truth::Unknown,
     }
 }

@@ -14,7 +14,7 @@ use crate::condition::{Condition, Truth};
 use crate::crossing::Outcome;
 use crate::delivery::{self, Delivered};
 use crate::evidence::Evidence;
-use crate::identity::{Identity, Person, identify};
+use crate::identity::{self, Identity, Person, identify};
 use crate::rehearse::CONSOLE;
 use crate::session::Lifetimes;
 use crate::site::{Access, Effect, Gate, Rule, Section, SectionAccess, Site, Standing, standing};
@@ -176,10 +176,11 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
         witness.step(|| Step::new(StepCode::Unprotected).with("gate", gate.name.as_str()));
         return refused(Outcome::Refused, StepCode::Unprotected);
     }
-    let (who, joined) = match enter(site, &gate.access, &gate.name, evidence, at, witness) {
+    let (mut who, joined) = match enter(site, &gate.access, &gate.name, evidence, at, witness) {
         Ok(entry) => entry,
         Err(refusal) => return Decision::Refused(refusal),
     };
+    identity::complete(site, &gate.access, &mut who, &joined, witness);
     let headers = match site.delivery(gate) {
         None => vec![],
         Some(d) => match delivery::prepare(site, d, &who, &joined, witness) {

@@ -7,7 +7,7 @@ mod encode;
 mod read;
 
 pub use encode::{Encoding, OnSeparator, VALUE_MAX};
-pub(crate) use read::read;
+pub(crate) use read::{attribute, read};
 
 use crate::attribute::{Absence, Origin};
 use crate::decide::Joined;

@@ -1,6 +1,7 @@
 //! Reads `[[delivery]]` from a site file.
 
 use super::{Delivery, Encoding, HeaderRule, Missing, OnSeparator, Piece, ValueOf, encode, fold_name};
+use crate::mapping;
 use crate::site::AttributeId;
 use crate::site::access::Names;
 use crate::site::read::Fields;
@@ -119,7 +120,8 @@ fn read_value(h: &Fields<'_, '_>, names: &Names<'_>) -> Option<ValueOf> {
     }
 }
 
-fn attribute(h: &Fields<'_, '_>, key: &'static str, name: &str, names: &Names<'_>) -> Option<AttributeId> {
+/// An attribute by its name; a wrong one is a finding with the nearest right one.
+pub(crate) fn attribute(h: &Fields<'_, '_>, key: &'static str, name: &str, names: &Names<'_>) -> Option<AttributeId> {
     let found = (names.attribute)(name);
     if found.is_none() {
         let remedy = match crate::site::nearest_word(name, names.attributes) {
@@ -133,46 +135,10 @@ fn attribute(h: &Fields<'_, '_>, key: &'static str, name: &str, names: &Names<'_
 
 /// `{attribute}` stands for its values; `{{` and `}}` are braces.
 fn template(h: &Fields<'_, '_>, text: &str, names: &Names<'_>) -> Option<Vec<Piece>> {
-    let mut pieces = vec![];
-    let mut literal = String::new();
-    let mut chars = text.chars().peekable();
-    while let Some(c) = chars.next() {
-        match c {
-            '{' if chars.peek() == Some(&'{') => {
-                chars.next();
-                literal.push('{');
-            }
-            '}' if chars.peek() == Some(&'}') => {
-                chars.next();
-                literal.push('}');
-            }
-            '{' => {
-                let mut name = String::new();
-                let closed = chars.by_ref().find(|c| {
-                    let end = *c == '}';
-                    if !end {
-                        name.push(*c);
-                    }
-                    end
-                });
-                if closed.is_none() {
-                    h.error("template", "a brace is opened that is not closed".into(), "Write {{ for a brace.");
-                    return None;
-                }
-                if !literal.is_empty() {
-                    pieces.push(Piece::Text(std::mem::take(&mut literal)));
-                }
-                pieces.push(Piece::Attribute(attribute(h, "template", &name, names)?));
-            }
-            '}' => {
-                h.error("template", "a brace is closed that was not opened".into(), "Write }} for a brace.");
-                return None;
-            }
-            c => literal.push(c),
-        }
-    }
-    if !literal.is_empty() {
-        pieces.push(Piece::Text(literal));
-    }
-    Some(pieces)
+    let named = mapping::pieces(h, "template", text)?;
+    let piece = |p| match p {
+        mapping::Named::Text(text) => Some(Piece::Text(text)),
+        mapping::Named::Value(name) => attribute(h, "template", &name, names).map(Piece::Attribute),
+    };
+    named.into_iter().map(piece).collect()
 }

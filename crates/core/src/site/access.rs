@@ -8,6 +8,7 @@ use chrono_tz::Tz;
 use super::AttributeId;
 use super::read::Fields;
 use crate::condition::{self, Condition};
+use crate::mapping::{self, Mapping, Tables};
 
 /// What to do with a person whose directory account is disabled or expired.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -40,6 +41,8 @@ pub struct Access {
     pub re_read: Duration,
     /// What becomes of live sessions when the directory does not answer again.
     pub dead: Dead,
+    /// Attributes that are made here, the site's mappings first.
+    pub mappings: Vec<Mapping>,
     pub rules: Rules,
 }
 
@@ -194,9 +197,19 @@ pub(crate) struct Names<'a> {
     pub(crate) attribute: &'a dyn Fn(&str) -> Option<AttributeId>,
     pub(crate) attributes: &'a [String],
     pub(crate) gates: &'a [String],
+    /// Those of them that a mapping makes.
+    pub(crate) mapped: &'a [AttributeId],
+    pub(crate) tables: &'a Tables,
     pub(crate) lists: &'a Lists,
     /// The zone of clocks, where a condition names none.
     pub(crate) zone: Tz,
+}
+
+/// What stands at the top of the file and counts at every gate.
+#[derive(Clone, Copy, Default)]
+pub(crate) struct OfSite<'a> {
+    pub(crate) rules: &'a [Rule],
+    pub(crate) mappings: &'a [Mapping],
 }
 
 /// A reference to a named part; a wrong one is a finding with the nearest right one.
@@ -215,7 +228,13 @@ pub(crate) fn refer(f: &Fields<'_, '_>, key: &'static str, what: &str, known: &[
 }
 
 /// Reads provider, directory and rules from a gate or from `[engineers]`.
-pub(crate) fn read_access(f: &Fields<'_, '_>, names: &Names<'_>, allowed_roles: Option<&[&str]>, of_site: &[Rule]) -> Access {
+pub(crate) fn read_access(
+    f: &Fields<'_, '_>,
+    names: &Names<'_>,
+    allowed_roles: Option<&[&str]>,
+    of_site: OfSite<'_>,
+    sector: Option<&str>,
+) -> Access {
     if !f.has("provider") {
         f.error("provider", "provider is missing".into(), "Name the provider people sign in with.");
     }
@@ -230,7 +249,12 @@ pub(crate) fn read_access(f: &Fields<'_, '_>, names: &Names<'_>, allowed_roles: 
     let re_read = f.duration("re-read", m(5), m(1), Duration::days(1));
     let dead_for = f.duration("dead-for", m(15), m(1), Duration::days(1));
     let dead = f.choice("dead-directory", Dead::EndAfter(dead_for), &[("end", Dead::EndAfter(dead_for)), ("keep", Dead::Keep)]);
-    let mut rules = of_site.to_vec();
+    // What engineers may do hangs on nothing but what stands there and the site's own mappings.
+    let mappings = match sector {
+        Some(_) => mapping::read(f, names, of_site.mappings, sector),
+        None => of_site.mappings.to_vec(),
+    };
+    let mut rules = of_site.rules.to_vec();
     if directory.is_none() {
         for r in rules.iter().filter(|r| !r.when.groups().is_empty()) {
             let what = format!("the site's rule \"{}\" asks for a group, and no directory is named here", r.name);
@@ -241,8 +265,16 @@ pub(crate) fn read_access(f: &Fields<'_, '_>, names: &Names<'_>, allowed_roles: 
             );
         }
     }
-    rules.extend(read_rules(f, names, directory.is_some(), allowed_roles, of_site));
-    Access { provider, directory, without_directory, disabled, re_read, dead, rules: Rules::new(rules) }
+    rules.extend(read_rules(f, names, directory.is_some(), allowed_roles, of_site.rules));
+    let later = |id: &AttributeId| mappings.iter().any(|m| m.after_rules && m.attribute == *id);
+    for r in rules.iter().filter(|r| r.when.attributes().iter().any(later)) {
+        f.error(
+            "rule",
+            format!("the rule \"{}\" asks about an attribute that is made from what rules give", r.name),
+            "Rules come first: ask about what the attribute is made from.",
+        );
+    }
+    Access { provider, directory, without_directory, disabled, re_read, dead, mappings, rules: Rules::new(rules) }
 }
 
 /// Reads `[[rule]]` below a gate, below `[engineers]`, or of the whole site.

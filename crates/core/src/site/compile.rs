@@ -5,13 +5,14 @@ use chrono_tz::Tz;
 use ipnet::IpNet;
 use toml::de::DeTable;
 
-use super::access::{self, Lists, Names, read_access, refer};
+use super::access::{self, Lists, Names, OfSite, read_access, refer};
 use super::finding::{Finding, Severity};
-use super::parts::{self, name_of, read_address};
+use super::parts::{self, EntryAttribute, name_of, read_address};
 use super::read::{DOCUMENT_MAX, Fields, Report};
 use super::{AttributeId, BUILT_IN, Site, expectation};
 use crate::address::PublicAddress;
 use crate::delivery;
+use crate::mapping::{self, Mapping, Octets, Salts};
 use crate::session::Lifetimes;
 
 /// Compiles a site file. The site is there only when no finding is an error; warnings come with it.
@@ -67,6 +68,33 @@ impl Interner {
         let pairs = f.pairs("attributes");
         pairs.into_iter().filter_map(|(name, source, line)| Some((self.intern(f, &name, line)?, source))).collect()
     }
+
+    /// Of a directory: text, or a table that says how bytes are written.
+    fn attributes_of_entry(&mut self, f: &Fields<'_, '_>) -> Vec<EntryAttribute> {
+        let Some(table) = f.table("attributes") else { return vec![] };
+        let plain = table.all_pairs(true).into_iter().map(|(name, source, line)| (name, source, line, None));
+        let bytes = table.free_tables(true).into_iter().map(|(name, t)| {
+            let source = t.need("attribute", "\"objectGUID\"").unwrap_or_default();
+            if !t.has("octets") {
+                t.error("octets", "octets is missing".into(), "Say how bytes are written: octets = \"guid\".");
+            }
+            let octets = t.choice("octets", Octets::Base64, &Octets::WORDS);
+            t.finish();
+            (name, source, t.line, Some(octets))
+        });
+        let all: Vec<_> = plain.chain(bytes).collect();
+        all.into_iter()
+            .filter_map(|(name, source, line, octets)| Some(EntryAttribute { id: self.intern(f, &name, line)?, source, octets }))
+            .collect()
+    }
+
+    /// Makes room for what mappings make, wherever they stand.
+    fn mapped(&mut self, f: &Fields<'_, '_>) {
+        for name in f.texts_in("mapping", "attribute") {
+            let line = f.line_of("mapping");
+            self.intern(f, &name, line);
+        }
+    }
 }
 
 fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
@@ -83,22 +111,38 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         let attributes = interner.attributes_of(&f);
         providers.push(parts::read_provider(&f, name, attributes));
     }
+    // What the site's mappings make may feed a directory, so it has a place before directories are read.
+    let from_providers = interner.names.len();
+    interner.mapped(root);
+    let before_directories = interner.names.len();
     let (directory_names, directories) = read_directories(root, &mut interner);
+    let first_of_gates = interner.names.len();
+    for f in root.tables("gate") {
+        interner.mapped(&f);
+    }
     let attributes = interner.names;
     let find = |name: &str| attributes.iter().position(|a| a == name).map(|i| AttributeId(i as u16));
     let lists = Lists::read(root);
+    let tables = mapping::read_tables(root);
+    let places = (from_providers..before_directories).chain(first_of_gates..attributes.len());
+    let mapped: Vec<AttributeId> = places.filter_map(|i| u16::try_from(i).ok()).map(AttributeId).collect();
     // Gates by name, before they are read: rules of the site may name them.
-    let all_gates: Vec<String> = root.names_in("gate");
+    let all_gates: Vec<String> = root.texts_in("gate", "name");
     let names = Names {
         providers: &provider_names,
         directories: &directory_names,
         attribute: &find,
         attributes: &attributes,
         gates: &all_gates,
+        mapped: &mapped,
+        tables: &tables,
         lists: &lists,
         zone,
     };
-    let of_site = access::read_rules(root, &names, !directories.is_empty(), None, &[]);
+    let mappings = mapping::read(root, &names, &[], None);
+    fed_before(root, &directories, &mappings, before_directories);
+    let rules = access::read_rules(root, &names, !directories.is_empty(), None, &[]);
+    let of_site = OfSite { rules: &rules, mappings: &mappings };
     let mut delivery_names = vec![];
     let mut deliveries = vec![];
     for f in root.tables("delivery") {
@@ -111,7 +155,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     for f in root.tables("gate") {
         let name = name_of(&f, &gate_names);
         gate_names.push(name.clone());
-        let Some(gate) = parts::read_gate(&f, name, &names, &delivery_names, &of_site) else { continue };
+        let Some(gate) = parts::read_gate(&f, name, &names, &delivery_names, of_site) else { continue };
         let taken = gates.iter().map(|g| (&g.address, g.name.as_str())).chain(address.iter().map(|a| (a, "the sign-in host")));
         if let Some((_, by)) = taken.into_iter().find(|(a, _)| a.host == gate.address.host) {
             f.error("address", format!("the address is already that of {by}"), "Give each gate its own host name.");
@@ -119,7 +163,8 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         gates.push(gate);
     }
     let engineers = root.table("engineers").map(|f| {
-        let access = read_access(&f, &names, Some(&["view", "operate", "configure"]), &[]);
+        let access =
+            read_access(&f, &names, Some(&["view", "operate", "configure"]), OfSite { rules: &[], mappings: &mappings }, None);
         f.finish();
         access
     });
@@ -140,6 +185,9 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         engineers,
         expectations,
         attributes,
+        mapped,
+        mappings,
+        salts: Salts::default(),
     })
 }
 
@@ -214,7 +262,7 @@ fn read_head(root: &Fields<'_, '_>) -> Head {
 fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<String>, Vec<parts::Directory>) {
     let mut names = vec![];
     let mut out = vec![];
-    // What a directory is fed by comes from a provider; two directories may feed the same attribute, since a gate asks one.
+    // What a directory is fed by comes from a provider, or is made by the site's mappings; two directories may feed the same attribute, since a gate asks one.
     let from_providers = interner.names.clone();
     for f in root.tables("directory") {
         let name = name_of(&f, &names);
@@ -223,9 +271,9 @@ fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<Stri
             let name = refer(&f, "fed-by", "attribute", &from_providers)?;
             from_providers.iter().position(|n| *n == name).map(|i| AttributeId(i as u16))
         });
-        let attributes = interner.attributes_of(&f);
-        for (id, _) in attributes.iter().filter(|(id, _)| (id.0 as usize) < from_providers.len()) {
-            let name = &interner.names[id.0 as usize];
+        let attributes = interner.attributes_of_entry(&f);
+        for a in attributes.iter().filter(|a| (a.id.0 as usize) < from_providers.len()) {
+            let name = &interner.names[a.id.0 as usize];
             f.error(
                 "attributes",
                 format!("the attribute \"{name}\" already has another source"),
@@ -235,6 +283,33 @@ fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<Stri
         out.push(parts::read_directory(&f, name, attributes, fed_by));
     }
     (names, out)
+}
+
+/// What a directory is fed by must be there before the directory is asked.
+fn fed_before(root: &Fields<'_, '_>, directories: &[parts::Directory], mappings: &[Mapping], before_directories: usize) {
+    for d in directories {
+        let mut open = vec![d.fed_by];
+        let mut seen: Vec<AttributeId> = vec![];
+        let mut fit = true;
+        while let Some(id) = open.pop() {
+            if seen.contains(&id) {
+                continue;
+            }
+            seen.push(id);
+            fit &= (id.0 as usize) < before_directories;
+            for m in mappings.iter().filter(|m| m.attribute == id) {
+                fit &= !m.groups() && !m.after_rules;
+                open.extend(m.attributes());
+            }
+        }
+        if !fit {
+            root.error(
+                "directory",
+                format!("what directory {} is fed by is made from what a directory holds", d.name),
+                "Make it from what providers release.",
+            );
+        }
+    }
 }
 
 fn warn_unused(root: &Fields<'_, '_>, deliveries: &[delivery::Delivery], gates: &[parts::Gate]) {

@@ -27,6 +27,7 @@ use ipnet::IpNet;
 
 use crate::address::PublicAddress;
 use crate::delivery::Delivery;
+use crate::mapping::{Mapping, Salts, Transform};
 use crate::session::Lifetimes;
 
 /// The number of a published edition, from 1.
@@ -57,6 +58,12 @@ pub struct Site {
     pub expectations: Vec<Expectation>,
     /// Names of attributes; [`AttributeId`] points here.
     pub attributes: Vec<String>,
+    /// Those of them that only mappings make.
+    pub mapped: Vec<AttributeId>,
+    /// The site's own mappings, which stand before those of every gate.
+    pub mappings: Vec<Mapping>,
+    /// Secrets that identifiers are made with; they are put in once the document is compiled.
+    pub salts: Salts,
 }
 
 /// Attributes every sign-in has, whatever is mapped.
@@ -102,8 +109,33 @@ impl Site {
     pub fn secrets(&self) -> Vec<(String, String)> {
         let providers = self.providers.iter().filter_map(|p| p.secret.clone().map(|s| (s, format!("provider {}", p.name))));
         let directories = self.directories.iter().filter_map(|d| d.secret.clone().map(|s| (s, format!("directory {}", d.name))));
-        providers.chain(directories).collect()
+        let mut out: Vec<_> = providers.chain(directories).collect();
+        let hashes = |place: &str, of: &[Mapping]| -> Vec<(String, String)> {
+            salts_of(of).map(|secret| (secret.to_owned(), format!("pairwise identifiers of {place}"))).collect()
+        };
+        out.extend(hashes("the site", &self.mappings));
+        for g in &self.gates {
+            let own = g.access.mappings.get(self.mappings.len()..).unwrap_or_default();
+            out.extend(hashes(&format!("gate {}", g.name), own));
+        }
+        out
     }
+
+    /// The same site with the secrets that identifiers are made with.
+    pub fn with_salts(mut self, secret: impl Fn(&str) -> Option<String>) -> Site {
+        let all = self.mappings.iter().chain(self.gates.iter().flat_map(|g| &g.access.mappings));
+        let found = salts_of(all).filter_map(|n| Some((n.to_owned(), secret(n)?.into_bytes()))).collect::<Vec<_>>();
+        self.salts = Salts::new(found);
+        self
+    }
+}
+
+/// Names of the secrets that mappings make identifiers with.
+fn salts_of<'a>(mappings: impl IntoIterator<Item = &'a Mapping>) -> impl Iterator<Item = &'a str> {
+    mappings.into_iter().flat_map(|m| &m.transforms).filter_map(|t| match t {
+        Transform::Hash { secret, .. } => Some(secret.as_str()),
+        _ => None,
+    })
 }
 
 /// The most similar of several names, if any is close enough to have been meant.

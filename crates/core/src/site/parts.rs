@@ -1,16 +1,19 @@
 //! The named parts of a site: providers, directories and gates.
 
+use std::collections::BTreeMap;
+
 use chrono::Duration;
 use url::Url;
 
 use super::AttributeId;
-use super::access::{self, Access, Names, Rule};
+use super::access::{self, Access, Names, OfSite};
 use super::read::Fields;
 use super::response::{self, ResponseEdits};
 use super::section::{self, Section};
 use super::upstream::{self, Upstreams};
 use crate::address::{PublicAddress, is_loopback};
 use crate::decide::{PARTS_MAX, RequestView};
+use crate::mapping::Octets;
 
 /// An OpenID Connect provider.
 #[derive(Clone, Debug)]
@@ -51,6 +54,14 @@ pub enum DirectorySecurity {
     Plain,
 }
 
+/// An attribute of the site that an attribute of a directory feeds.
+pub(crate) struct EntryAttribute {
+    pub(crate) id: AttributeId,
+    pub(crate) source: String,
+    /// For bytes: how they are written.
+    pub(crate) octets: Option<Octets>,
+}
+
 /// An LDAP directory.
 #[derive(Clone, Debug)]
 pub struct Directory {
@@ -69,6 +80,8 @@ pub struct Directory {
     pub filter: String,
     pub groups: Option<GroupSearch>,
     pub attributes: Vec<(AttributeId, String)>,
+    /// Directory attributes whose values are bytes, in lower case, and how those are written.
+    pub octets: BTreeMap<String, Octets>,
     pub time_limit: Duration,
     /// How long an answer is used again.
     pub cache: Duration,
@@ -188,7 +201,7 @@ pub fn check_issuer(issuer: &str) -> Result<(), &'static str> {
 pub(crate) fn read_directory(
     f: &Fields<'_, '_>,
     name: String,
-    attributes: Vec<(AttributeId, String)>,
+    attributes: Vec<EntryAttribute>,
     fed_by: Option<AttributeId>,
 ) -> Directory {
     let url = f.need("url", "\"ldaps://directory.example\"").unwrap_or_default();
@@ -260,7 +273,8 @@ pub(crate) fn read_directory(
         fed_by: fed_by.unwrap_or(AttributeId(0)),
         filter,
         groups,
-        attributes,
+        octets: attributes.iter().filter_map(|a| Some((a.source.to_ascii_lowercase(), a.octets?))).collect(),
+        attributes: attributes.into_iter().map(|a| (a.id, a.source)).collect(),
         time_limit: f.duration("time-limit", s(3), s(1), s(30)),
         cache: f.duration("cache", s(30), s(0), s(600)),
         ca_file: f.text("ca-file"),
@@ -275,12 +289,12 @@ pub(crate) fn read_gate(
     name: String,
     names: &Names<'_>,
     deliveries: &[String],
-    of_site: &[Rule],
+    of_site: OfSite<'_>,
 ) -> Option<Gate> {
     let kind = f.choice("kind", GateKind::Web, &[("web", GateKind::Web)]);
     let address = read_address(f, "address", "\"https://application.example\"");
     let upstreams = upstream::read(f);
-    let access = access::read_access(f, names, None, of_site);
+    let access = access::read_access(f, names, None, of_site, Some(&name));
     let response = response::read(f, address.as_ref(), upstreams.as_ref());
     let sections = section::read(f, names, access.directory.is_some(), !access.rules.is_empty());
     let delivery = access::refer(f, "delivery", "delivery", deliveries);

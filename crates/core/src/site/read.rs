@@ -112,6 +112,11 @@ impl<'r, 'd> Fields<'r, 'd> {
         }
     }
 
+    /// Whether a key holds text.
+    pub(crate) fn is_text(&self, key: &'static str) -> bool {
+        self.value(key).is_some_and(|v| matches!(v.get_ref(), DeValue::String(_)))
+    }
+
     /// Text that must be there and not be empty.
     pub(crate) fn need(&self, key: &'static str, example: &str) -> Option<String> {
         if !self.has(key) {
@@ -260,15 +265,6 @@ impl<'r, 'd> Fields<'r, 'd> {
         out
     }
 
-    /// The names of the tables in a list, without reading them.
-    pub(crate) fn names_in(&self, key: &'static str) -> Vec<String> {
-        let Some(DeValue::Array(items)) = self.value(key).map(Spanned::get_ref) else { return vec![] };
-        let name = |t: &DeTable<'_>| {
-            t.iter().find(|(k, _)| k.get_ref().as_ref() == "name").and_then(|(_, v)| Some(v.get_ref().as_str()?.to_owned()))
-        };
-        items.iter().filter_map(|i| i.get_ref().as_table().and_then(&name)).collect()
-    }
-
     /// A table of free keys with text values, such as `attribute = "claim"`.
     pub(crate) fn pairs(&self, key: &'static str) -> Vec<(String, String, usize)> {
         let Some(value) = self.value(key) else { return vec![] };
@@ -276,19 +272,52 @@ impl<'r, 'd> Fields<'r, 'd> {
             self.wrong_type(key, value.get_ref(), &format!("a table, [{key}]"));
             return vec![];
         };
+        Fields::new(self.report, table, &join(&self.place, key), self.line_of(key)).all_pairs(false)
+    }
+
+    /// Every key of this table, with text values; tables are left to [`Fields::free_tables`] where they are allowed.
+    pub(crate) fn all_pairs(&self, tables: bool) -> Vec<(String, String, usize)> {
         let mut out = vec![];
-        for (k, v) in table.iter() {
+        for (k, v) in self.table.iter() {
             let line = self.report.line_at(k.span().start);
             match v.get_ref() {
                 DeValue::String(s) if !s.trim().is_empty() => out.push((k.get_ref().to_string(), s.to_string(), line)),
-                other => {
-                    let place = join(&self.place, key);
-                    let what = format!("{} is {}", k.get_ref(), type_word(other));
-                    self.report.error(line, &place, what, "Write a name in quotes.");
+                DeValue::Table(_) if tables => {}
+                bad => {
+                    let what = format!("{} is {}", k.get_ref(), type_word(bad));
+                    self.report.error(line, &self.place, what, "Write a name in quotes.");
                 }
             }
         }
         out
+    }
+
+    /// Tables under free keys; texts are left to [`Fields::all_pairs`] where they are allowed.
+    pub(crate) fn free_tables(&self, texts: bool) -> Vec<(String, Fields<'r, 'd>)> {
+        let mut out = vec![];
+        for (k, v) in self.table.iter() {
+            let line = self.report.line_at(k.span().start);
+            match v.get_ref() {
+                DeValue::Table(t) => {
+                    out.push((k.get_ref().to_string(), Fields::new(self.report, t, &join(&self.place, k.get_ref()), line)));
+                }
+                DeValue::String(_) if texts => {}
+                bad => {
+                    let what = format!("{} is {}", k.get_ref(), type_word(bad));
+                    self.report.error(line, &self.place, what, "Write a table.");
+                }
+            }
+        }
+        out
+    }
+
+    /// The texts under one key of the tables in a list, without reading them.
+    pub(crate) fn texts_in(&self, list: &'static str, key: &str) -> Vec<String> {
+        let Some(DeValue::Array(items)) = self.value(list).map(Spanned::get_ref) else { return vec![] };
+        let text = |t: &DeTable<'_>| {
+            t.iter().find(|(k, _)| k.get_ref().as_ref() == key).and_then(|(_, v)| Some(v.get_ref().as_str()?.to_owned()))
+        };
+        items.iter().filter_map(|i| i.get_ref().as_table().and_then(&text)).collect()
     }
 
     /// A table of free keys with text or a list of texts each.

@@ -1,6 +1,7 @@
 //! Parts of a site in one sentence, made from what was compiled and used wherever a rule is shown. Output only.
 
-use super::{Effect, Grants, Rule, Section, SectionAccess, Site};
+use super::{AttributeId, Effect, Grants, Rule, Section, SectionAccess, Site};
+use crate::mapping::{Mapping, Source, Transform};
 use crate::step::Lang;
 
 impl Rule {
@@ -62,6 +63,38 @@ impl Grants {
             out.push(if fr { format!("« {m} »") } else { format!("“{m}”") });
         }
         out
+    }
+}
+
+impl Mapping {
+    /// What is made from what, in one line.
+    pub fn sentence(&self, site: &Site, lang: Lang) -> String {
+        let fr = lang == Lang::Fr;
+        let names = |ids: &[AttributeId], by: &str| ids.iter().map(|id| site.attribute_name(*id)).collect::<Vec<_>>().join(by);
+        let from = match &self.source {
+            Source::FirstOf(ids) => names(ids, if fr { ", sinon " } else { ", or else " }),
+            Source::AllOf(ids) => names(ids, " + "),
+            Source::GroupNames if fr => "les groupes".to_owned(),
+            Source::GroupNames => "groups".to_owned(),
+            Source::GroupDns if fr => "les DN des groupes".to_owned(),
+            Source::GroupDns => "DNs of groups".to_owned(),
+            Source::Roles if fr => "les rôles".to_owned(),
+            Source::Roles => "roles".to_owned(),
+            Source::Given(name) if fr => format!("{name}, donné par une règle"),
+            Source::Given(name) => format!("{name}, given by a rule"),
+        };
+        let by: Vec<String> = self.transforms.iter().map(Transform::text).collect();
+        let by = match (by.is_empty(), fr) {
+            (true, _) => String::new(),
+            (false, true) => format!(", par {}", by.join(", ")),
+            (false, false) => format!(", by {}", by.join(", ")),
+        };
+        let otherwise = match &self.otherwise {
+            None => String::new(),
+            Some(v) if fr => format!(" ; à défaut « {v} »"),
+            Some(v) => format!("; otherwise “{v}”"),
+        };
+        format!("{} ← {from}{by}{otherwise}", site.attribute_name(self.attribute))
     }
 }
 

@@ -282,8 +282,8 @@ impl Phrase {
             Phrase::Member { group, via: None } => group.clone(),
             Phrase::Member { group, via: Some(via) } => format!("{group} ({} {via})", say("through", "par")),
             Phrase::From { origin } => origin_words(origin, lang),
-            Phrase::FromSiteFile => say("the site file", "le fichier de site"),
-            Phrase::FromRules => say("the rules", "les règles"),
+            Phrase::FromSiteFile => origin_words(&Origin::SiteFile, lang),
+            Phrase::FromRules => origin_words(&Origin::Rules, lang),
             Phrase::FromTemplate { of } => {
                 let of: Vec<_> = of.iter().map(|o| origin_words(o, lang)).collect();
                 format!("{} {}", say("a template over", "un modèle sur"), of.join("; "))
@@ -315,6 +315,12 @@ fn origin_words(origin: &Origin, lang: Lang) -> String {
         Origin::Directory { directory, attribute } => {
             format!("{} {directory}, {} {attribute}", say("directory", "l'annuaire"), say("attribute", "attribut"))
         }
+        Origin::Made { of, by } => {
+            let of = of.iter().map(|o| origin_words(o, lang)).collect::<Vec<_>>().join("; ");
+            if by.is_empty() { of } else { format!("{of}, {} {}", say("by", "par"), by.join(", ")) }
+        }
+        Origin::Rules => say("the rules", "les règles"),
+        Origin::SiteFile => say("the site file", "le fichier de site"),
         Origin::SignIn => reason_text("sign-in", lang).unwrap_or("sign-in").to_owned(),
     }
 }
@@ -354,6 +360,7 @@ mod tests {
             Phrase::From { origin: origin.clone() },
             Phrase::From { origin: Origin::SignIn },
             Phrase::From { origin: Origin::Directory { directory: "harbour".into(), attribute: "groups".into() } },
+            Phrase::From { origin: Origin::Made { of: vec![origin.clone(), Origin::Rules], by: vec!["before = \"@\"".into()] } },
             Phrase::FromSiteFile,
             Phrase::FromRules,
             Phrase::FromTemplate { of: vec![origin] },

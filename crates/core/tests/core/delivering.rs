@@ -42,6 +42,7 @@ fn the_berth_ledger_is_told_who_comes() {
         ("X-Harbour-User", "anouk"),
         ("X-Harbour-Name", "Anouk Maren"),
         ("X-Harbour-Staff-Number", "4711"),
+        ("X-Harbour-Desk", "Pilots' watch"),
         ("X-Harbour-Groups", "berth-access,pilots"),
     ];
     assert_eq!(headers, want.map(|(n, v)| (n.to_owned(), v.to_owned())));

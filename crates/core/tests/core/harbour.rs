@@ -76,7 +76,6 @@ pub fn entry(groups: &[(&str, Option<&str>)]) -> Entry {
             ("employeenumber".into(), vec!["4711".into()]),
             ("departmentnumber".into(), vec!["pilotage".into()]),
         ]),
-        binary: vec![],
         groups: groups
             .iter()
             .map(|(name, via)| GroupFound {
@@ -85,6 +84,7 @@ pub fn entry(groups: &[(&str, Option<&str>)]) -> Entry {
                 via: via.map(str::to_owned),
             })
             .collect(),
+        ..Entry::default()
     }
 }
 

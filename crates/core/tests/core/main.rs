@@ -8,6 +8,7 @@ mod delivering;
 mod expecting;
 mod harbour;
 mod identities;
+mod mappings;
 mod rehearsing;
 mod site_file;
 mod steps;

@@ -16,7 +16,7 @@ fn the_demo_is_sound_and_has_no_finding() {
     let s = site();
     assert_eq!(s.gates.len(), 2);
     assert_eq!(s.secrets().len(), 2);
-    assert_eq!(s.attributes.len(), 2 + 3 + 2);
+    assert_eq!(s.attributes.len(), 2 + 3 + 2 + 1);
 }
 
 /// One change to a sound file, and what must be said about it.

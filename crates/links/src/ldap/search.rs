@@ -1,7 +1,9 @@
 //! The two searches: the person's entry, and the groups that hold it, level by level.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use ldap3::{Ldap, Scope, SearchEntry, SearchOptions, ldap_escape};
 use passeur_core::Moment;
 use passeur_core::evidence::{Entry, GroupFound, LookUpState};
@@ -50,7 +52,7 @@ pub(super) async fn person(ldap: &mut Ldap, directory: &Directory, value: &str, 
         return Ok(LookUpState::Several { dns: entries.into_iter().map(|e| e.dn).collect() });
     }
     let Some(found) = entries.into_iter().next() else { return Ok(LookUpState::NoEntry) };
-    let mut entry = to_entry(found);
+    let mut entry = to_entry(directory, found);
     if !holds(&entry, &directory.key, value) {
         return Ok(LookUpState::NoEntry);
     }
@@ -63,10 +65,26 @@ pub(super) async fn person(ldap: &mut Ldap, directory: &Directory, value: &str, 
     })
 }
 
-fn to_entry(e: SearchEntry) -> Entry {
-    let attributes: BTreeMap<String, Vec<String>> = e.attrs.into_iter().map(|(k, v)| (k.to_ascii_lowercase(), v)).collect();
-    let binary = e.bin_attrs.into_keys().collect();
-    Entry { dn: e.dn, attributes, binary, groups: vec![] }
+/// Values the site says are bytes are kept as such, whether or not they happen to be text as well.
+fn to_entry(directory: &Directory, e: SearchEntry) -> Entry {
+    let mut out = Entry { dn: e.dn, ..Entry::default() };
+    for (name, values) in e.attrs {
+        let key = name.to_ascii_lowercase();
+        if directory.octets.contains_key(&key) {
+            out.octets.entry(key).or_default().extend(values.iter().map(|v| STANDARD.encode(v)));
+        } else {
+            out.attributes.insert(key, values);
+        }
+    }
+    for (name, values) in e.bin_attrs {
+        let key = name.to_ascii_lowercase();
+        if directory.octets.contains_key(&key) {
+            out.octets.entry(key).or_default().extend(values.iter().map(|v| STANDARD.encode(v)));
+        } else {
+            out.binary.push(name);
+        }
+    }
+    out
 }
 
 /// The directory's own matching may be looser than is safe (blanks, look-alikes): the entry must hold the value as it

@@ -74,6 +74,7 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         provider: g.access.provider.clone(),
         directory: g.access.directory.clone(),
         rules: g.access.rules.iter().map(|r| r.sentence(site, who.lang)).collect(),
+        mappings: g.access.mappings.iter().map(|m| m.sentence(site, who.lang)).collect(),
         headers: site
             .delivery(g)
             .map(|d| d.headers.iter().map(|h| format!("{} ← {}", h.name, source(site, &h.value))).collect())

@@ -36,7 +36,7 @@ pub async fn past(State(app): State<App>, who: Engineer, Json(ask): Json<Rehears
         return Err(problem(StatusCode::BAD_REQUEST, "query", "Not understood", &words));
     }
     let (before, after) = (document(&app, Default::default()).await?, document(&app, ask.source).await?);
-    let pair = Pair { before: sound(&before)?, after: sound(&after)?, lang: who.lang };
+    let pair = Pair { before: sound(&app, &before).await?, after: sound(&app, &after).await?, lang: who.lang };
     let since = app.now() - Duration::days(i64::from(days));
     let sums = rehearse(&app, pair, since, ask.gate.as_deref()).await?;
     Ok(Json(Rehearsal {
@@ -141,7 +141,7 @@ pub async fn person(
 ) -> Result<Json<PersonRehearsal>, ApiError> {
     who.may(Role::View)?;
     let (before, after) = (document(&app, Default::default()).await?, document(&app, ask.source.clone()).await?);
-    let (a, b): (Arc<Site>, Arc<Site>) = (sound(&before)?, sound(&after)?);
+    let (a, b): (Arc<Site>, Arc<Site>) = (sound(&app, &before).await?, sound(&app, &after).await?);
     let evidence = evidence_of(&app, &a, &b, &ask).await?;
     let address = match &ask.address {
         None => None,

@@ -6,6 +6,7 @@ mod publish;
 pub use draft::*;
 pub use publish::*;
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::extract::State;
@@ -25,18 +26,25 @@ use utoipa::IntoParams;
 use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
 use super::{ApiError, problem};
-use crate::app::App;
+use crate::app::{App, salted};
 use crate::findings;
 
 /// Compiles a document, tries its expectations, and adds what only the store can say: secrets that are named and not
 /// stored.
 async fn examine(app: &App, lang: Lang, document: &str) -> Result<(Option<Site>, Vec<Finding>), ApiError> {
-    Ok(examine_with(app, lang, document, &app.store.secret_list().await?))
+    Ok(examine_with(app, lang, document, &app.store.secret_list().await?, &app.secrets().await?))
 }
 
 /// The same, with the secrets that are stored.
-fn examine_with(app: &App, lang: Lang, document: &str, stored: &[SecretMeta]) -> (Option<Site>, Vec<Finding>) {
+fn examine_with(
+    app: &App,
+    lang: Lang,
+    document: &str,
+    stored: &[SecretMeta],
+    opened: &HashMap<String, Vec<String>>,
+) -> (Option<Site>, Vec<Finding>) {
     let (site, findings) = site::compile(document);
+    let site = site.map(|s| salted(s, opened));
     let mut findings: Vec<Finding> = findings.into_iter().map(findings::of_document).collect();
     if let Some(site) = &site {
         findings.extend(expect::broken(site, app.now(), lang).into_iter().map(findings::of_expectation));
@@ -99,9 +107,10 @@ pub async fn document(app: &App, source: Source) -> Result<Document, ApiError> {
 }
 
 /// The site that a document compiles to, for calls that need a sound one.
-pub fn sound(document: &Document) -> Result<Arc<Site>, ApiError> {
+pub async fn sound(app: &App, document: &Document) -> Result<Arc<Site>, ApiError> {
     let (site, findings) = site::compile(&document.text);
-    site.map(Arc::new).ok_or_else(|| {
+    let opened = app.secrets().await?;
+    site.map(|s| Arc::new(salted(s, &opened))).ok_or_else(|| {
         let n = findings.iter().filter(|f| f.severity == Severity::Error).count();
         let detail = format!("{} has {n} mistakes.", document.name);
         problem(StatusCode::UNPROCESSABLE_ENTITY, "site-file", "Not a sound site file", &detail)
@@ -112,7 +121,7 @@ pub fn sound(document: &Document) -> Result<Arc<Site>, ApiError> {
 /// Shows an edition with its warnings and its secrets.
 async fn whole(app: &App, lang: Lang, row: EditionRow) -> Result<Edition, ApiError> {
     let stored = app.store.secret_list().await?;
-    let (site, findings) = examine_with(app, lang, &row.document, &stored);
+    let (site, findings) = examine_with(app, lang, &row.document, &stored, &app.secrets().await?);
     let mut names: Vec<String> = site.map(|s| s.secrets().into_iter().map(|(n, _)| n).collect()).unwrap_or_default();
     names.sort();
     names.dedup();
@@ -204,7 +213,7 @@ pub async fn compare(
 ) -> Result<Json<Comparison>, ApiError> {
     who.may(Role::View)?;
     let (before, after) = (document(&app, ask.before).await?, document(&app, ask.after).await?);
-    let (a, b) = (sound(&before)?, sound(&after)?);
+    let (a, b) = (sound(&app, &before).await?, sound(&app, &after).await?);
     // Large documents take a while to compare.
     let (before_text, after_text) = (before.text, after.text);
     let compared = tokio::task::spawn_blocking(move || {
