@@ -3,6 +3,8 @@
 use chrono::Duration;
 use reqwest::Method;
 use serde_json::{Value, json};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
 
 use crate::support::{Directory, Person, Stack, eventually};
 
@@ -62,9 +64,8 @@ async fn a_live_session_gains_and_loses_rights_and_is_told_of_it() {
     assert_eq!(stack.get("/acts?limit=1").await["acts"][0]["what"], "re-read rights");
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn whoever_leaves_the_directory_is_signed_out_everywhere_and_streams_are_cut() {
-    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+/// A stream that Anouk holds open at the berth ledger, and that has said something.
+async fn streaming() -> (Stack, Directory, TcpStream, Person) {
     let upstream = crate::support::RawUpstream::new(
         "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n",
         true,
@@ -73,7 +74,7 @@ async fn whoever_leaves_the_directory_is_signed_out_everywhere_and_streams_are_c
     let (stack, directory) =
         harbour(|s| crate::upstreams::instead(s, &format!("upstream = \"http://{}\"", upstream.address))).await;
     let anouk = stack.admitted("anouk").await;
-    let mut stream = tokio::net::TcpStream::connect(stack.address).await.unwrap();
+    let mut stream = TcpStream::connect(stack.address).await.unwrap();
     stream.write_all(format!("GET /events HTTP/1.1\r\n{}\r\n\r\n", stack.head(&anouk)).as_bytes()).await.unwrap();
     let mut seen = String::new();
     while !seen.contains("hello") {
@@ -82,16 +83,48 @@ async fn whoever_leaves_the_directory_is_signed_out_everywhere_and_streams_are_c
         assert!(n > 0, "{seen}");
         seen.push_str(&String::from_utf8_lossy(&buffer[..n]));
     }
-    directory.modify("dn: uid=anouk,ou=people,dc=havrelune,dc=example\nchangetype: delete\n");
-    stack.clock.advance(Duration::minutes(6));
-    // Nobody asks anything: the service looks after what is open.
+    (stack, directory, stream, anouk)
+}
+
+/// Waits until it is cut, and checks that it does not look whole.
+async fn is_cut(stream: &mut TcpStream) {
     let mut rest = Vec::new();
     let cut = tokio::time::timeout(std::time::Duration::from_secs(30), stream.read_to_end(&mut rest)).await;
     assert!(cut.is_ok() && !rest.ends_with(b"0\r\n\r\n"), "the stream is cut and does not look whole");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_leaves_the_directory_is_signed_out_everywhere_and_streams_are_cut() {
+    let (stack, directory, mut stream, _) = streaming().await;
+    directory.modify("dn: uid=anouk,ou=people,dc=havrelune,dc=example\nchangetype: delete\n");
+    stack.clock.advance(Duration::minutes(6));
+    // Nobody asks anything: the service looks after what is open.
+    is_cut(&mut stream).await;
     eventually("the session is over", async || stack.get("/sessions?person=p-1001").await == json!([])).await;
+    eventually("the end is told", async || latest(&stack, "p-1001").await["outcome"] == "signed-out").await;
     let story = latest(&stack, "p-1001").await;
-    assert_eq!(story["outcome"], "signed-out");
     assert!(sentences(&story).contains("The session was ended by the directory"), "{}", sentences(&story));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stream_is_cut_when_its_gate_closes_for_somebody_and_the_session_lives_on() {
+    let (stack, directory, mut stream, mut anouk) = streaming().await;
+    let sessions = stack.get("/sessions?person=p-1001").await;
+    let re_read = async || stack.post("/sessions/re-read", json!({"sessions": [sessions[0]["id"]]})).await;
+    // What is gained, and what is read again and is as before, cuts nothing.
+    directory.modify(PLANNER);
+    assert_eq!(re_read().await.1[0]["directories"][0]["gained"], json!(["planners"]));
+    assert_eq!(re_read().await.1[0]["ended"], json!(false));
+    let waits = stream.try_read(&mut [0; 1]).map_err(|e| e.kind());
+    assert_eq!(waits, Err(std::io::ErrorKind::WouldBlock));
+    // Another request is admitted meanwhile and takes the stream's place in memory: the stream is looked at all the same.
+    status(&mut anouk, &stack.gate("/received")).await;
+    directory.modify(&PLANNER.replace("add: member", "delete: member"));
+    directory.modify(OUT);
+    assert_eq!(re_read().await.1[0]["ended"], json!(false));
+    is_cut(&mut stream).await;
+    let left = stack.get("/sessions?person=p-1001").await;
+    assert!(left.as_array().unwrap().iter().any(|s| s["id"] == sessions[0]["id"]), "the session itself lives on: {left}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

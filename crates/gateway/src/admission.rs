@@ -100,22 +100,6 @@ impl SessionLive {
         self.ended.load(Ordering::Acquire)
     }
 
-    /// Ready once the session is ended after this was made and polled; read [`SessionLive::is_ended`] as well.
-    pub fn when_ended(&self) -> OwnedNotified {
-        self.end.clone().notified_owned()
-    }
-
-    /// Returns when the session is ended.
-    pub async fn until_ended(&self) {
-        loop {
-            let wait = self.end.notified();
-            if self.is_ended() {
-                return;
-            }
-            wait.await;
-        }
-    }
-
     /// The last-seen moment, when it moved by at least `step_ms` since it was last handed out.
     pub fn take_seen(&self, step_ms: i64) -> Option<Moment> {
         let seen = self.last_seen_ms.load(Ordering::Relaxed);
@@ -177,6 +161,8 @@ pub struct Admission {
     /// For each of them its name's place among the names, and where it ends.
     ends: Box<[(u16, u32)]>,
     told: Mutex<Vec<(usize, CrossingId)>>,
+    /// The gate lets this person in no more, whatever else the session opens.
+    withdrawn: AtomicBool,
 }
 
 impl Admission {
@@ -213,12 +199,44 @@ impl Admission {
             values: values.into(),
             ends: ends.into(),
             told: Mutex::default(),
+            withdrawn: AtomicBool::new(false),
         })
+    }
+
+    /// Takes the admission back: what is open on it is cut, and the session lives on.
+    pub fn withdraw(&self) {
+        self.withdrawn.store(true, Ordering::Release);
+        self.session.end.notify_waiters();
+    }
+
+    /// Whether nothing may be sent or received on it any more.
+    pub fn is_over(&self) -> bool {
+        self.session.is_ended() || self.withdrawn.load(Ordering::Acquire)
+    }
+
+    /// Ready once something of its session was ended or withdrawn after this was made and polled; read
+    /// [`Admission::is_over`] as well.
+    pub(crate) fn when_over(&self) -> OwnedNotified {
+        self.session.end.clone().notified_owned()
+    }
+
+    /// Returns when it is over.
+    pub(crate) async fn until_over(&self) {
+        loop {
+            let wait = self.session.end.notified();
+            if self.is_over() {
+                return;
+            }
+            wait.await;
+        }
     }
 
     /// Whether it was decided for requests that look like this, and time has not changed it.
     pub(crate) fn fits(&self, look: u64, now: Moment) -> bool {
-        self.look == look && self.good_until.is_none_or(|until| now < until) && self.generation == Some(self.session.generation())
+        !self.withdrawn.load(Ordering::Acquire)
+            && self.look == look
+            && self.good_until.is_none_or(|until| now < until)
+            && self.generation == Some(self.session.generation())
     }
 
     /// Headers to insert: written when a request asks, so that an idle session keeps nothing but the bytes.

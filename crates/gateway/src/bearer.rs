@@ -64,23 +64,23 @@ impl Bearer {
         }
     }
 
-    /// Whether the session was ended; an open section has none that could be.
-    pub(crate) fn is_ended(&self) -> bool {
-        matches!(self, Bearer::Admitted(a) if a.session.is_ended())
+    /// Whether the session was ended or the admission taken back; an open section has none that could be.
+    pub(crate) fn is_over(&self) -> bool {
+        matches!(self, Bearer::Admitted(a) if a.is_over())
     }
 
-    /// Ready once the session is ended after this was made and polled.
-    pub(crate) fn when_ended(&self) -> Option<OwnedNotified> {
+    /// Ready once that may have happened after this was made and polled.
+    pub(crate) fn when_over(&self) -> Option<OwnedNotified> {
         match self {
-            Bearer::Admitted(a) => Some(a.session.when_ended()),
+            Bearer::Admitted(a) => Some(a.when_over()),
             Bearer::Open(..) => None,
         }
     }
 
-    /// Returns when the session is ended.
-    pub(crate) async fn until_ended(&self) {
+    /// Returns when that happened.
+    pub(crate) async fn until_over(&self) {
         match self {
-            Bearer::Admitted(a) => a.session.until_ended().await,
+            Bearer::Admitted(a) => a.until_over().await,
             Bearer::Open(..) => std::future::pending().await,
         }
     }

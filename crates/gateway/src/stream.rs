@@ -26,7 +26,7 @@ const STILL_LIMIT: Duration = Duration::from_secs(600);
 /// Why a body was cut.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum Cut {
-    #[error("the session was ended")]
+    #[error("the session was ended, or the gate opens for it no more")]
     Ended,
     #[error("nothing moved for {} s", STILL_LIMIT.as_secs())]
     Still,
@@ -73,7 +73,7 @@ impl HttpBody for Upload {
 
     fn poll_frame(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
         let Upload::Stream { body, bearer, progress } = self.get_mut() else { return Poll::Ready(None) };
-        if bearer.is_ended() {
+        if bearer.is_over() {
             return Poll::Ready(Some(Err(Cut::Ended.into())));
         }
         let frame = match std::task::ready!(Pin::new(&mut *body).poll_frame(cx)) {
@@ -120,7 +120,7 @@ impl HttpBody for Upload {
 
 /// What waits while nothing comes from the upstream; made only for bodies that have to wait.
 struct Waiting {
-    ended: Option<Pin<Box<OwnedNotified>>>,
+    over: Option<Pin<Box<OwnedNotified>>>,
     still: Wait,
 }
 
@@ -155,12 +155,14 @@ impl Download {
     fn poll_cut(&mut self, cx: &mut Context<'_>) -> Option<Cut> {
         let bearer = &self.bearer;
         let waiting = self.waiting.get_or_insert_with(|| Waiting {
-            ended: bearer.when_ended().map(Box::pin),
+            over: bearer.when_over().map(Box::pin),
             still: self.lease.waits().begin(STILL_LIMIT),
         });
-        let ended = waiting.ended.as_mut().is_some_and(|e| e.as_mut().poll(cx).is_ready());
-        // The flag is read after the listener stands: an end in between is not missed.
-        if ended || bearer.is_ended() {
+        // Something of the session ended, perhaps another gate's admission: a new listener stands before the flag is read.
+        while waiting.over.as_mut().is_some_and(|e| e.as_mut().poll(cx).is_ready()) {
+            waiting.over = bearer.when_over().map(Box::pin);
+        }
+        if bearer.is_over() {
             return Some(Cut::Ended);
         }
         waiting.still.is_over(cx).then_some(Cut::Still)
@@ -173,7 +175,7 @@ impl HttpBody for Download {
 
     fn poll_frame(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
         let me = &mut *self;
-        if me.bearer.is_ended() {
+        if me.bearer.is_over() {
             me.lease.spend();
             return Poll::Ready(Some(Err(Cut::Ended.into())));
         }

@@ -1,8 +1,8 @@
 //! Sessions and admissions in memory: a cache of what the store and core said, never an authority of its own.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicI64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, RwLock};
+use std::sync::{Arc, Mutex, MutexGuard, RwLock, Weak};
 use std::time::Instant;
 
 use passeur_core::Moment;
@@ -21,6 +21,8 @@ type Shard = HashMap<([u8; 32], u64), Arc<Admission>>;
 pub struct Table {
     shards: Vec<RwLock<Shard>>,
     sessions: Mutex<HashMap<Uuid, Arc<SessionLive>>>,
+    /// Admissions that a newer one took the place of while a connection or a stream held them.
+    strays: Mutex<Vec<Weak<Admission>>>,
     began: Instant,
     /// Milliseconds after `began` at which the revocation counter was last seen.
     revocations_seen: AtomicI64,
@@ -31,6 +33,7 @@ impl Default for Table {
         Table {
             shards: (0..SHARDS).map(|_| RwLock::default()).collect(),
             sessions: Mutex::default(),
+            strays: Mutex::default(),
             began: Instant::now(),
             revocations_seen: AtomicI64::new(0),
         }
@@ -58,7 +61,23 @@ impl Table {
             shard.retain(|_, a| !a.session.is_ended());
         }
         if shard.len() < ADMISSIONS_MAX / SHARDS {
-            shard.insert((digest, admission.look), admission);
+            let before = shard.insert((digest, admission.look), admission);
+            drop(shard);
+            self.stray(before);
+        }
+    }
+
+    /// Remembers admissions that are taken out of the table while somebody holds them.
+    fn stray(&self, gone: impl IntoIterator<Item = Arc<Admission>>) {
+        let held = gone.into_iter().filter(|a| Arc::strong_count(a) > 1).map(|a| Arc::downgrade(&a));
+        let mut strays = self.strays.lock().unwrap_or_else(|e| e.into_inner());
+        for one in held {
+            if strays.len() == strays.capacity() {
+                strays.retain(|w| w.strong_count() > 0);
+            }
+            if !strays.iter().any(|w| w.ptr_eq(&one)) {
+                strays.push(one);
+            }
         }
     }
 
@@ -69,16 +88,20 @@ impl Table {
         }
     }
 
-    /// Rights of sessions were read again: what was decided for them before counts no more, whoever holds it.
-    pub fn rights_changed(&self, ids: &[Uuid]) {
+    /// Rights of sessions were read again: what was decided for them before counts no more, whoever holds it. Returns what
+    /// connections and streams hold of them, to be looked at.
+    pub fn rights_changed(&self, ids: &[Uuid]) -> Vec<Arc<Admission>> {
         let changed: Vec<_> = {
             let sessions = self.sessions();
             ids.iter().filter_map(|id| sessions.get(id).cloned()).collect()
         };
+        let held: Vec<_> = self.held().into_iter().filter(|a| ids.contains(&a.session.id)).collect();
         for session in &changed {
             session.rights_changed();
             self.forget_session(session.id);
         }
+        self.stray(held.iter().cloned());
+        held
     }
 
     /// The shared state of a session: the one in memory, or a new one from the store's row.
@@ -116,7 +139,13 @@ impl Table {
     /// Admissions that a connection or a stream holds besides this table.
     pub fn held(&self) -> Vec<Arc<Admission>> {
         // One count is the table's, and one that of the copy made here.
-        self.admissions().into_iter().filter(|a| Arc::strong_count(a) > 2).collect()
+        let mut held: Vec<_> = self.admissions().into_iter().filter(|a| Arc::strong_count(a) > 2).collect();
+        let mut strays = self.strays.lock().unwrap_or_else(|e| e.into_inner());
+        strays.retain(|w| w.strong_count() > 0);
+        let known: HashSet<_> = held.iter().map(Arc::as_ptr).collect();
+        let others: Vec<_> = strays.iter().filter_map(Weak::upgrade).filter(|s| !known.contains(&Arc::as_ptr(s))).collect();
+        held.extend(others);
+        held
     }
 
     /// Every session in memory.

@@ -17,7 +17,7 @@ pub(crate) fn join(person: OnUpgrade, upstream: OnUpgrade, bearer: Bearer) {
                     bearer.counters().sent(sent);
                 }
             }
-            () = bearer.until_ended() => {}
+            () = bearer.until_over() => {}
         }
     });
 }

@@ -131,7 +131,12 @@ impl App {
         if !re_read.is_empty() {
             // Counted first: a decision that is being made on what was read before sees that, or the session's generation.
             self.rights.fetch_add(1, Ordering::AcqRel);
-            self.table.rights_changed(&re_read);
+            let held = self.table.rights_changed(&re_read);
+            if !held.is_empty() {
+                // Whoever waits for this node waits for what it knows, not for what it looks up.
+                let app = self.clone();
+                tokio::spawn(async move { crate::rights::review(&app, held).await });
+            }
         }
         self.table.saw_revocations();
         let so_far = match after {

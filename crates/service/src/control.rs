@@ -27,6 +27,7 @@ use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::emergency;
 use crate::pages::{self, redirect};
+use crate::rights;
 use crate::signin::ask::{Ask, cookie_digest};
 use crate::signin::evidence::Again;
 use crate::signin::{ClientAddress, Visit, arrive, browser_binding, enter, evidence, forget, forms, session};
@@ -305,9 +306,14 @@ impl Service {
             return Ok(Presented::No(NoSession::Unknown));
         }
         let filled = evidence::fill(&self.app, &edition.site, &gate.access, &mut known).await;
+        let before = known.facts();
         let again = evidence::again(&self.app, &edition.site, &gate.access, &mut known, edition.since, false).await;
         if filled || matches!(again, Some(Again::Answered { .. })) {
             session::keep_evidence(&self.app, row.id, &known).await?;
+            if known.facts() != before {
+                // What other requests opened on what was known before is looked at.
+                rights::changed(&self.app, row.id).await?;
+            }
         }
         let gone = again.as_ref().is_some_and(|a| a.is_gone(&gate.access));
         let id = row.id;

@@ -2,13 +2,18 @@
 //! ones), whose next request would otherwise be the moment.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use chrono::Duration;
 use passeur_api::{ReRead, ReReadDirectory};
 use passeur_core::Moment;
+use passeur_core::circumstances::Circumstances;
 use passeur_core::crossing::Outcome;
+use passeur_core::decide::{Decision, fold};
+use passeur_core::evidence::Evidence;
 use passeur_core::site::Access;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step::{Param, Silent, Step, StepCode};
+use passeur_gateway::admission::Admission;
 use passeur_gateway::shared::Edition;
 use passeur_store::{SessionRow, StoreError};
 use uuid::Uuid;
@@ -38,6 +43,7 @@ fn asking<'a>(edition: &'a Edition, provider: &str) -> Vec<&'a Access> {
 pub async fn one(app: &App, edition: &Edition, row: SessionRow) -> Result<ReRead, StoreError> {
     let mut answer = ReRead { session: row.id, name: row.name.clone(), ended: false, directories: vec![] };
     let Some(mut known) = session::read_evidence(&row) else { return Ok(answer) };
+    let before = known.facts();
     let mut steps = vec![];
     for access in asking(edition, &row.provider) {
         let Some(again) = evidence::again(app, &edition.site, access, &mut known, edition.since, true).await else { continue };
@@ -57,11 +63,50 @@ pub async fn one(app: &App, edition: &Edition, row: SessionRow) -> Result<ReRead
     if answer.ended {
         enter::end(app, &[row.id], "the directory", None).await?;
         tell_end(app, &row, steps).await?;
-    } else {
-        app.store.rights_changed(&[row.id]).await?;
-        app.catch_up().await?;
+    } else if known.facts() != before {
+        changed(app, row.id).await?;
     }
     Ok(answer)
+}
+
+/// What is known of a session changed: every node decides anew, and looks at what is open.
+pub async fn changed(app: &App, id: Uuid) -> Result<(), StoreError> {
+    app.store.rights_changed(&[id]).await?;
+    app.catch_up().await
+}
+
+/// Looks at what connections and streams hold of sessions whose rights changed, and takes back what would not be given now.
+/// An open stream asks nothing more, so nothing else would.
+pub async fn review(app: &App, held: Vec<Arc<Admission>>) {
+    let Some(edition) = app.live.get() else { return };
+    let mut by_session: HashMap<Uuid, Vec<Arc<Admission>>> = HashMap::new();
+    for a in held {
+        by_session.entry(a.session.id).or_default().push(a);
+    }
+    for (id, admissions) in by_session {
+        let row = match app.store.session(id).await {
+            Ok(row) => row,
+            Err(e) => {
+                tracing::warn!(error = %e, "a session whose rights changed cannot be read; what is open on it is cut");
+                None
+            }
+        };
+        let known = row.and_then(|r| session::read_evidence(&r));
+        for admission in admissions {
+            if !known.as_ref().is_some_and(|k| still(app, &edition, &admission, k)) {
+                admission.withdraw();
+            }
+        }
+    }
+}
+
+/// Whether a gate would still let somebody in as it did. Where that depends on the single request, which nobody kept, the
+/// connection is cut: it asks again, and is decided for what it asks.
+fn still(app: &App, edition: &Edition, admission: &Admission, evidence: &Evidence) -> bool {
+    let (site, name) = (&edition.site, admission.entry.gate());
+    let (Some(gate), Some(view)) = (site.gate(name), edition.view(name)) else { return false };
+    let at = Circumstances::at(app.now());
+    view.is_blind() && matches!(fold(site, gate, evidence, &at, &mut Silent), Decision::Admitted(_))
 }
 
 /// The crossing of a session that the directory ended.
