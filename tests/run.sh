@@ -14,7 +14,7 @@ stage() { # NAME COMMAND…: runs, and says how long it took
 
 console_checks() { (cd "$ROOT/console" && npm run --silent check && npx vitest run); }
 # Always the whole workspace: with fewer packages Cargo would choose other features and build the dependencies again.
-unit_tests() { cargo test --locked --workspace --lib --bins --test core --test oidc; }
+unit_tests() { cargo test --locked --workspace --lib --bins --test core --test oidc --test ldap; }
 build_tests() { cargo build --locked --workspace --all-targets; }
 end_to_end() { cargo test --locked --workspace --test end_to_end -- --skip browser:: "$@"; }
 in_chromium() { cargo test --locked --workspace --test end_to_end -- browser:: --test-threads=1; }

@@ -95,6 +95,7 @@ pub fn evidence(i: usize) -> Evidence {
             at: chrono::Utc::now(),
             millis: 1,
             cached: false,
+            tried: vec![],
             asked: None,
             state: LookUpState::Answered {
                 entry: Entry { dn: format!("uid=user{i},dc=x"), groups: groups.collect(), ..Entry::default() },

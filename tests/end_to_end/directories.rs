@@ -33,6 +33,46 @@ async fn a_dead_directory_a_refused_account_and_several_entries_are_told_apart()
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_is_down_is_passed_over_and_both_the_story_and_the_list_of_directories_say_so() {
+    let ldap = env("PASSEUR_TEST_LDAP");
+    let stack =
+        Stack::with(|s| instead(s, &format!("url = \"{ldap}\""), &format!("urls = [\"ldap://127.0.0.1:1\", \"{ldap}\"]"))).await;
+    let page = Person::new().sign_in(&stack.gate("/"), "anouk").await;
+    assert_eq!(page.status, 200, "{}", page.body);
+    let crossings = stack.get("/crossings?person=p-1001").await;
+    let told = stack.story(crossings["crossings"][0]["id"].as_str().unwrap()).await["steps"].to_string();
+    assert!(told.contains("Server ldap://127.0.0.1:1 of directory harbour did not answer"), "{told}");
+    let list = stack.get("/directories").await;
+    let servers = list[0]["servers"].as_array().unwrap();
+    let well: Vec<bool> = servers.iter().map(|s| s["well"].as_bool().unwrap()).collect();
+    assert_eq!(well, [false, true], "{list}");
+    assert!(servers[0]["rests_until"].is_string() && servers[0]["failures"] == 1, "{list}");
+    assert_eq!((&list[0]["gates"], &list[0]["secret_stored"]), (&json!(["berths", "cranes", "console"]), &json!(true)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn people_are_looked_for_in_the_directory_that_their_suffix_names() {
+    let ldap = env("PASSEUR_TEST_LDAP");
+    let crews = format!(
+        "[[directory]]\nname = \"crews\"\nurl = \"{ldap}\"\nbase = \"ou=groups,dc=havrelune,dc=example\"\nkey = \"cn\"\n\
+         account = \"cn=passeur,ou=services,dc=havrelune,dc=example\"\nsecret = \"harbour-account\"\nfed-by = \"mail\"\n\
+         suffixes = \"@havrelune.example\"\ncut-suffix = true\n\n# The old applications"
+    );
+    let stack = Stack::with(|s| {
+        let s = instead(s, "# The old applications", &crews);
+        instead(s, "directory = \"harbour\"\ndelivery", "directory = [\"crews\", \"harbour\"]\ndelivery")
+    })
+    .await;
+    // Anouk's mail names the crews' directory, which does not know her: nobody falls back on another directory.
+    let (status, code, why) = refused(&stack).await;
+    assert_eq!((status, code.as_str()), (403, "directory.no-entry"), "{why}");
+    assert!(why.contains("cn = anouk"), "{why}");
+    let elsewhere = stack.site.replace("\"@havrelune.example\"", "\"@ships.example\"");
+    assert_eq!(stack.publish(&elsewhere).await.0, 200);
+    assert_eq!(Person::new().sign_in(&stack.gate("/"), "anouk").await.status, 200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_gate_may_go_on_without_its_directory_when_it_says_so() {
     let ldap = env("PASSEUR_TEST_LDAP");
     let stack = Stack::with(|s| {

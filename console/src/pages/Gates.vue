@@ -2,21 +2,22 @@
 // The gates with their rules and what happened of late; the providers with how flows to them ended.
 import { ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type Gate, type Provider } from '../api'
-import { visible } from '../look/shape'
+import { api, ApiProblem, got, language, type Directory, type Gate, type Provider } from '../api'
+import { moment, visible } from '../look/shape'
 import Mark from '../parts/Mark.vue'
 import State from '../parts/State.vue'
 import Trouble from '../parts/Trouble.vue'
 
-const { t } = useI18n()
+const { t, locale } = useI18n()
 const gates = ref<Gate[]>()
 const providers = ref<Provider[]>([])
+const directories = ref<Directory[]>([])
 const problem = ref<ApiProblem>()
 
 async function read() {
   problem.value = undefined
   try {
-    ;[gates.value, providers.value] = await Promise.all([got(api.GET('/gates')), got(api.GET('/providers'))])
+    ;[gates.value, providers.value, directories.value] = await Promise.all([got(api.GET('/gates')), got(api.GET('/providers')), got(api.GET('/directories'))])
   } catch (e) {
     problem.value = e as ApiProblem
   }
@@ -42,7 +43,7 @@ watch(language, read, { immediate: true })
             <p v-if="u.finding" class="bad">{{ u.finding }}</p>
           </li>
         </ul>
-        <p class="quiet">{{ g.provider }}, {{ g.directory ? t('directory', { d: g.directory }) : t('noDirectory') }}</p>
+        <p class="quiet">{{ g.provider }}, {{ g.directories.length ? t('directory', { d: g.directories.join(', ') }) : t('noDirectory') }}</p>
       </header>
       <div>
         <h3>{{ t('rules') }}</h3>
@@ -84,6 +85,23 @@ watch(language, read, { immediate: true })
               <td class="fixed">{{ p.answered }}</td>
               <td class="fixed"><router-link v-if="p.never_came_back" :to="{ path: '/crossings', query: { outcome: 'never-came-back' } }"><State outcome="never-came-back" :words="String(p.never_came_back)" /></router-link><span v-else>0</span></td>
               <td class="fixed"><span v-if="!p.secret_stored" class="bad"><Mark tone="notice" /> {{ t('secretMissing') }}</span></td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </template>
+    <template v-if="directories.length">
+      <h2 class="sub">{{ t('directories') }}</h2>
+      <div class="scroll">
+        <table class="ledger">
+          <thead><tr><th>{{ t('server') }}</th><th>{{ t('state') }}</th><th>{{ t('answers') }}</th><th>{{ t('failures') }}</th><th>{{ t('lastFailure') }}</th></tr></thead>
+          <tbody v-for="d in directories" :key="d.name">
+            <tr v-for="s in d.servers" :key="s.address">
+              <td class="wide"><b>{{ d.name }}</b> <span class="mono quiet">{{ s.address }}</span> <span v-if="d.suffixes.length" class="quiet">{{ t('forSuffixes', { s: d.suffixes.join(', ') }) }}</span></td>
+              <td class="fixed"><Mark :tone="!s.well ? 'stop' : s.last_answer ? 'pass' : 'quiet'" /> {{ t(!s.well ? 'srv.down' : s.last_answer ? 'srv.well' : 'srv.none') }}</td>
+              <td class="fixed">{{ s.answers }}</td>
+              <td class="fixed">{{ s.failures }}</td>
+              <td class="wide"><template v-if="s.last_failure"><span v-if="s.last_failure_at" class="quiet">{{ moment(s.last_failure_at, locale) }}</span> {{ visible(s.last_failure) }}<span v-if="s.rests_until" class="quiet"> · {{ t('restsUntil', { at: moment(s.rests_until, locale) }) }}</span></template><span v-if="!d.secret_stored" class="bad"><Mark tone="notice" /> {{ t('secretMissing') }}</span></td>
             </tr>
           </tbody>
         </table>

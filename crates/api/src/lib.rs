@@ -3,12 +3,14 @@
 //! Moments are RFC 3339 in UTC. Errors are problem documents (RFC 9457).
 
 mod acts;
+mod directories;
 mod rehearsal;
 mod secrets;
 mod site;
 mod tokens;
 
 pub use acts::*;
+pub use directories::*;
 pub use rehearsal::*;
 pub use secrets::*;
 pub use site::*;
@@ -103,7 +105,8 @@ pub struct Gate {
     /// Every address of the application, as this node sees it.
     pub upstreams: Vec<Upstream>,
     pub provider: String,
-    pub directory: Option<String>,
+    /// Directories, of which one is asked for a person.
+    pub directories: Vec<String>,
     /// Each section of the gate in one sentence.
     pub sections: Vec<String>,
     /// Each rule in one sentence.

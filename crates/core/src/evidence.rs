@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use crate::Moment;
-use crate::site::Directory;
+use crate::site::{Asking, Directory};
 
 /// The current format of a stored [`Evidence`]; readers refuse a higher one.
 pub const FORMAT: u16 = 1;
@@ -78,6 +78,9 @@ pub struct LookUp {
     pub millis: u32,
     /// Whether a cached answer was used.
     pub cached: bool,
+    /// Servers of the directory that were asked before the one that answered, each with what was wrong with it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tried: Vec<(String, String)>,
     /// What was asked for; none in evidence of a time when that was not written down.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub asked: Option<Asked>,
@@ -121,6 +124,15 @@ impl LookUp {
     pub fn covers(&self, directory: &Directory) -> bool {
         let groups = self.asked.as_ref().is_none_or(|a| a.groups) || directory.groups.is_none();
         groups && directory.attributes.iter().all(|(_, name)| self.asked_for(name))
+    }
+
+    /// Whether it was made for the same value of the same key; one described by hand answers for any.
+    pub fn is_for(&self, asking: &Asking<'_>) -> bool {
+        let same = match (&self.value, &asking.value) {
+            (Some(a), Ok(b)) => a == b,
+            _ => true,
+        };
+        same && self.key.eq_ignore_ascii_case(&asking.directory.key)
     }
 }
 
@@ -222,6 +234,7 @@ impl Evidence {
         let mut same = self.clone();
         for l in &mut same.look_ups {
             (l.at, l.millis, l.cached) = (Moment::default(), 0, false);
+            l.tried.clear();
         }
         for changing in ["iat", "exp", "nbf", "auth_time", "nonce", "at_hash", "jti", "sid"] {
             same.claims.remove(changing);

@@ -54,6 +54,7 @@ pub fn described(site: &Site, who: &Described, at: Moment) -> Option<Evidence> {
         at,
         millis: 0,
         cached: false,
+        tried: vec![],
         asked: None,
         state: LookUpState::Answered { entry: entry.clone() },
     });

@@ -8,7 +8,7 @@ use serde_json::{Map, Value};
 
 use crate::attribute::{Absence, Attribute, Origin};
 use crate::decide::Joined;
-use crate::evidence::{Evidence, Factors, GroupFound, UserInfo};
+use crate::evidence::{Entry, Evidence, Factors, GroupFound, UserInfo};
 use crate::mapping;
 use crate::site::{Access, AttributeId, BUILT_IN, Directory, Site};
 use crate::step::{Phrase, Step, StepCode, Witness};
@@ -90,31 +90,46 @@ impl Identity {
     }
 }
 
-/// Derives the identity for what a gate (or the console) asks for. Total: whatever is missing becomes an absence.
-pub fn identify(site: &Site, access: &Access, evidence: &Evidence, witness: &mut impl Witness) -> Identity {
-    let mut attributes = vec![NOT_MAPPED.clone(); site.attributes.len()];
-    let mut set = |id: Option<AttributeId>, a: Attribute| {
-        if let Some(slot) = id.and_then(|id| attributes.get_mut(id.0 as usize)) {
-            *slot = a;
-        }
+/// What the sign-in itself says, before any directory is asked.
+fn signed_in(site: &Site, evidence: &Evidence) -> Identity {
+    let mut who = Identity {
+        person: Person { provider: evidence.provider.clone(), subject: evidence.subject.clone() },
+        attributes: vec![NOT_MAPPED.clone(); site.attributes.len()],
+        groups: Groups::Unknown { absence: Absence::NotMapped, origin: Origin::SignIn },
+        factors: evidence.factors.clone(),
     };
-    let sign_in = |v: &str| Attribute::Present { values: vec![v.to_owned()], origin: Origin::SignIn };
-    set(site.attribute(BUILT_IN[0]), sign_in(&evidence.subject));
-    set(site.attribute(BUILT_IN[1]), sign_in(&evidence.provider));
+    let built_in = [&evidence.subject, &evidence.provider];
+    for (name, value) in BUILT_IN.into_iter().zip(built_in) {
+        if let Some(id) = site.attribute(name) {
+            who.set(id, Attribute::Present { values: vec![value.clone()], origin: Origin::SignIn });
+        }
+    }
     if let Some(provider) = site.provider(&evidence.provider) {
         for (id, claim) in &provider.attributes {
-            set(Some(*id), from_claims(evidence, claim));
+            who.set(*id, from_claims(evidence, claim));
         }
     }
-    let mut groups = Groups::Unknown { absence: Absence::NotMapped, origin: Origin::SignIn };
-    if let Some(directory) = access.directory.as_ref().and_then(|d| site.directory(d)) {
+    who
+}
+
+/// The attribute that feeds a directory: from the sign-in, or made from it by the site's mappings.
+pub(crate) fn fed(site: &Site, access: &Access, evidence: &Evidence, id: AttributeId) -> Attribute {
+    let mut who = signed_in(site, evidence);
+    if site.mapped.contains(&id) {
+        mapping::before_rules(site, access, &mut who);
+    }
+    who.attribute(id).clone()
+}
+
+/// Derives the identity for what a gate (or the console) asks for. Total: whatever is missing becomes an absence.
+pub fn identify(site: &Site, access: &Access, evidence: &Evidence, witness: &mut impl Witness) -> Identity {
+    let mut who = signed_in(site, evidence);
+    if let Some(directory) = access.asked(site, evidence) {
         for (id, name) in &directory.attributes {
-            set(Some(*id), from_directory(evidence, directory, name));
+            who.set(*id, from_directory(evidence, directory, name));
         }
-        groups = groups_from(evidence, &directory.name);
+        who.groups = groups_from(evidence, directory);
     }
-    let person = Person { provider: evidence.provider.clone(), subject: evidence.subject.clone() };
-    let mut who = Identity { person, attributes, groups, factors: evidence.factors.clone() };
     mapping::before_rules(site, access, &mut who);
     for i in 0..who.attributes.len() {
         let id = AttributeId(i as u16);
@@ -212,6 +227,15 @@ fn from_directory(evidence: &Evidence, directory: &Directory, name: &str) -> Att
         let absence = Absence::LookUpFailed { how: look_up.state.code().to_owned() };
         return Attribute::Absent { absence, origin };
     };
+    if !look_up.asked_for(name) {
+        return Attribute::Absent { absence: Absence::NotRecorded, origin };
+    }
+    of_entry(directory, entry, name)
+}
+
+/// An attribute of a directory entry as the site sees it.
+pub fn of_entry(directory: &Directory, entry: &Entry, name: &str) -> Attribute {
+    let origin = Origin::Directory { directory: directory.name.clone(), attribute: name.to_owned() };
     let key = name.to_ascii_lowercase();
     if let (Some(form), Some(bytes)) = (directory.octets.get(&key), entry.octets.get(&key)) {
         let texts = bytes.iter().map(|b| STANDARD.decode(b).ok().and_then(|b| form.text(&b))).collect::<Option<Vec<_>>>();
@@ -221,22 +245,19 @@ fn from_directory(evidence: &Evidence, directory: &Directory, name: &str) -> Att
     if entry.binary.iter().any(|b| b.eq_ignore_ascii_case(name)) {
         return Attribute::Absent { absence: Absence::Unsafe { why: "not-text".to_owned() }, origin };
     }
-    if !look_up.asked_for(name) {
-        return Attribute::Absent { absence: Absence::NotRecorded, origin };
-    }
     let values = entry.attributes.get(&key).cloned().unwrap_or_default();
     non_blank(values, origin, Absence::NotInEntry)
 }
 
-fn groups_from(evidence: &Evidence, directory: &str) -> Groups {
-    let origin = Origin::Directory { directory: directory.to_owned(), attribute: "groups".to_owned() };
-    let look_up = evidence.look_up(directory).filter(|l| l.asked.as_ref().is_none_or(|a| a.groups));
+fn groups_from(evidence: &Evidence, directory: &Directory) -> Groups {
+    let origin = Origin::Directory { directory: directory.name.clone(), attribute: "groups".to_owned() };
+    let look_up = evidence.look_up(&directory.name).filter(|l| l.asked.as_ref().is_none_or(|a| a.groups));
     match look_up.map(|l| &l.state) {
         None => Groups::Unknown { absence: Absence::NotRecorded, origin },
         Some(state) => match state.entry() {
             None => Groups::Unknown { absence: Absence::LookUpFailed { how: state.code().to_owned() }, origin },
             Some(entry) => {
-                let by_name = entry.groups.iter().map(|g| (g.name.to_lowercase(), g.clone())).collect();
+                let by_name = directory.known_groups(entry).map(|g| (g.name.to_lowercase(), g)).collect();
                 Groups::Known { by_name, origin }
             }
         },

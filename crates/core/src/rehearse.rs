@@ -142,14 +142,16 @@ fn sources(site: &Site, access: &Access, evidence: &Evidence) -> Option<Vec<Miss
     if evidence.provider != access.provider {
         return Some(vec![Missing::Provider(access.provider.clone())]);
     }
-    let directory = access.directory.as_ref().and_then(|d| site.directory(d))?;
-    evidence.look_up(&directory.name).is_none().then(|| vec![Missing::Directory(directory.name.clone())])
+    let asking = access.asking(site, evidence)?;
+    // A look-up that was made by another key or for another value says nothing of what this one would bring.
+    let answers = evidence.look_up(&asking.directory.name).is_some_and(|l| l.is_for(&asking));
+    (!answers).then(|| vec![Missing::Directory(asking.directory.name.clone())])
 }
 
 /// What was not recorded and matters: to a rule that cannot be judged, to a section, or to a delivered value.
 fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evidence, at: &Circumstances<'_>) -> Vec<Missing> {
     let name = gate.map_or(CONSOLE, |g| g.name.as_str());
-    let directory = access.directory.as_ref().and_then(|d| Some((site.directory(d)?, evidence.look_up(d)?)));
+    let directory = access.asked(site, evidence).and_then(|d| Some((d, evidence.look_up(&d.name)?)));
     if directory.is_none_or(|(d, l)| l.covers(d) || l.state.entry().is_none()) {
         return vec![];
     }

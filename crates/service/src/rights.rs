@@ -26,13 +26,15 @@ use crate::signin::{enter, session};
 /// The most sessions looked after at a time.
 const AT_A_TIME: usize = 200;
 
-/// Accesses of the edition that ask a directory, each directory once.
-fn asking<'a>(edition: &'a Edition, provider: &str) -> Vec<&'a Access> {
+/// Accesses of the edition that ask a directory for somebody, each directory once.
+fn asking<'a>(edition: &'a Edition, known: &Evidence) -> Vec<&'a Access> {
     let site = &edition.site;
+    let mut seen: Vec<&str> = vec![];
     let mut out: Vec<&Access> = vec![];
-    for access in site.accesses() {
-        let first = access.directory.is_some() && !out.iter().any(|o| o.directory == access.directory);
-        if first && access.provider == provider {
+    for access in site.accesses().filter(|a| a.provider == known.provider) {
+        let Some(directory) = access.asked(site, known) else { continue };
+        if !seen.contains(&directory.name.as_str()) {
+            seen.push(&directory.name);
             out.push(access);
         }
     }
@@ -45,7 +47,7 @@ pub async fn one(app: &App, edition: &Edition, row: SessionRow) -> Result<ReRead
     let Some(mut known) = session::read_evidence(&row) else { return Ok(answer) };
     let before = known.facts();
     let mut steps = vec![];
-    for access in asking(edition, &row.provider) {
+    for access in asking(edition, &known) {
         let Some(again) = evidence::again(app, &edition.site, access, &mut known, edition.since, true).await else { continue };
         steps.push(again.step());
         answer.ended |= again.is_gone(access);
@@ -134,7 +136,7 @@ pub async fn look_after(app: &App, done: &mut LookedAfter) -> Result<(), StoreEr
         let id = admission.session.id;
         let passed = admission.good_until.is_some_and(|until| until <= now);
         let rested = done.get(&id).is_none_or(|at| *at + gate.access.re_read <= now);
-        if gate.access.directory.is_some() && passed && rested && !due.contains(&id) && due.len() < AT_A_TIME {
+        if !gate.access.directories.is_empty() && passed && rested && !due.contains(&id) && due.len() < AT_A_TIME {
             due.push(id);
         }
     }

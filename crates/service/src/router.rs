@@ -92,7 +92,7 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
         .collect();
     let nobody = Access {
         provider: session.evidence.provider.clone(),
-        directory: None,
+        directories: vec![],
         without_directory: false,
         disabled: passeur_core::site::Disabled::Refuse,
         re_read: chrono::Duration::minutes(5),

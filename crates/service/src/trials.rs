@@ -2,7 +2,9 @@
 
 use chrono::{DateTime, Duration};
 use passeur_api::{DirectoryTrial, ProviderTrial, TrialAnswer, TrialCheck};
-use passeur_core::site::{Directory, DirectorySecurity, GroupSearch, Provider, Site, check_issuer};
+use passeur_core::site::{
+    Directory, DirectorySecurity, FindGroups, GroupSearch, Nested, Primary, Provider, Referrals, Site, check_issuer,
+};
 use passeur_links::http::HttpError;
 use passeur_links::ldap::{DirectoryCheck, try_directory};
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, DOCUMENT_MAX, KeySet, Metadata, Pkce, discovery_url};
@@ -244,15 +246,19 @@ fn directory_of(site: &Site, ask: &DirectoryTrial) -> Result<Directory, Lacking>
         Some(d) => d.clone(),
         None => Directory {
             name: ask.name.clone(),
-            url: ask.url.clone().ok_or_else(lacking)?,
+            servers: vec![ask.url.clone().ok_or_else(lacking)?],
             security: DirectorySecurity::Plain,
             account: None,
             secret: None,
             base: ask.base.clone().ok_or_else(lacking)?,
             key: ask.key.clone().ok_or_else(lacking)?,
             fed_by: site.attribute("subject").ok_or_else(lacking)?,
+            suffixes: vec![],
+            cut_suffix: false,
             filter: "(objectClass=*)".into(),
             groups: None,
+            referrals: Referrals::Ignore,
+            page: 500,
             attributes: vec![],
             octets: std::collections::BTreeMap::new(),
             time_limit: Duration::seconds(3),
@@ -261,17 +267,19 @@ fn directory_of(site: &Site, ask: &DirectoryTrial) -> Result<Directory, Lacking>
         },
     };
     if let Some(url) = &ask.url {
-        d.url = url.clone();
+        d.servers = vec![url.clone()];
     }
     if ask.url.is_some() || ask.start_tls.is_some() {
-        d.security = match (d.url.starts_with("ldaps://"), ask.start_tls) {
+        let tls = d.servers.iter().all(|s| s.starts_with("ldaps://"));
+        d.security = match (tls, ask.start_tls) {
             (true, _) => DirectorySecurity::Tls,
             (false, Some(true)) => DirectorySecurity::StartTls,
             _ => DirectorySecurity::Plain,
         };
     }
-    let host = url::Url::parse(&d.url).ok().and_then(|u| u.host_str().map(str::to_owned)).unwrap_or_default();
-    if d.security == DirectorySecurity::Plain && !passeur_core::address::is_loopback(&host) {
+    let host = |s: &String| url::Url::parse(s).ok().and_then(|u| u.host_str().map(str::to_owned)).unwrap_or_default();
+    let here = |s: &String| passeur_core::address::is_loopback(&host(s));
+    if d.security == DirectorySecurity::Plain && !d.servers.iter().all(here) {
         return Err(Lacking("a password is never sent in clear text over a network: use ldaps://, or start_tls".into()));
     }
     for (place, value) in [(&mut d.base, &ask.base), (&mut d.key, &ask.key)] {
@@ -283,8 +291,16 @@ fn directory_of(site: &Site, ask: &DirectoryTrial) -> Result<Directory, Lacking>
         d.account = Some(account.clone());
     }
     if let Some(base) = &ask.group_base {
-        let (member, name, nested) = d.groups.map_or(("member".into(), "cn".into(), true), |g| (g.member, g.name, g.nested));
-        d.groups = Some(GroupSearch { base: base.clone(), member, name, nested });
+        let usual = GroupSearch {
+            base: String::new(),
+            find: FindGroups::ByMember("member".into()),
+            name: "cn".into(),
+            nested: Nested::Walk,
+            primary: Primary::None,
+            prefix: String::new(),
+            suffix: String::new(),
+        };
+        d.groups = Some(GroupSearch { base: base.clone(), ..d.groups.unwrap_or(usual) });
     }
     if ask.ca_file.is_some() {
         d.ca_file = ask.ca_file.clone();
@@ -296,7 +312,8 @@ fn directory_of(site: &Site, ask: &DirectoryTrial) -> Result<Directory, Lacking>
 /// whoever may run trials could have it sent anywhere.
 pub async fn directory(app: &App, site: &Site, ask: &DirectoryTrial) -> Result<TrialAnswer, Lacking> {
     let directory = directory_of(site, ask)?;
-    let elsewhere = site.directory(&ask.name).is_none_or(|live| live.url != directory.url || live.account != directory.account);
+    let elsewhere =
+        site.directory(&ask.name).is_none_or(|live| live.servers != directory.servers || live.account != directory.account);
     let password = match (&ask.password, &directory.secret) {
         (Some(p), _) => Some(p.clone()),
         (None, Some(_)) if elsewhere => {

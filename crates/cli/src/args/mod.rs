@@ -92,6 +92,8 @@ pub enum Command {
     Node,
     /// The providers, and how many people never came back from each
     Providers,
+    /// The directories and their servers: which answer, which are passed over, and why
+    Directories,
     /// List crossings, latest first
     Crossings(Crossings),
     /// Tell the story of one crossing

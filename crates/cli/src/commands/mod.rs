@@ -15,12 +15,12 @@ mod trial;
 use std::io::Read;
 use std::path::Path;
 
-use passeur_api::{Gate, Me, Node, Provider};
+use passeur_api::{Directory, Gate, Me, Node, Provider};
 
 use crate::args::{Args, ClientArgs, Command, Output};
 use crate::client::Client;
 use crate::exit::Exit;
-use crate::output::{Cell, Column, Screen, Tone, csv, fixed, json, outcome_tone, rest, table};
+use crate::output::{Cell, Column, Screen, Tone, csv, fixed, json, moment, outcome_tone, rest, table};
 
 /// Runs a command.
 pub async fn run(args: Args) -> Result<(), Exit> {
@@ -39,6 +39,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Gates => gates(c).await,
         Command::Node => node(c).await,
         Command::Providers => providers(c).await,
+        Command::Directories => directories(c).await,
         Command::Crossings(a) => crossings::list(a, c).await,
         Command::Crossing { id } => crossings::one(&id, c).await,
         Command::Sessions { person } => people::sessions(person, c).await,
@@ -150,9 +151,13 @@ async fn gates(args: &ClientArgs) -> Result<(), Exit> {
             }
         }
         say!(
-            "  provider {}, directory {}; {} live sessions",
+            "  provider {}, {}; {} live sessions",
             g.provider,
-            g.directory.as_deref().unwrap_or("none"),
+            if g.directories.is_empty() {
+                "no directory".to_owned()
+            } else {
+                format!("directory {}", g.directories.join(" or "))
+            },
             g.live_sessions
         );
         if g.rules.is_empty() {
@@ -175,6 +180,32 @@ async fn gates(args: &ClientArgs) -> Result<(), Exit> {
         say!("  last 24 hours: {}", if counts.is_empty() { "nothing".to_owned() } else { counts.join(", ") });
     }
     Ok(())
+}
+
+async fn directories(args: &ClientArgs) -> Result<(), Exit> {
+    let all: Vec<Directory> = Client::new(args)?.get("/directories", &[]).await?;
+    let columns =
+        [fixed("directory"), fixed("server"), fixed("state"), fixed("answers"), fixed("failures"), rest("last failure")];
+    let mut rows: Vec<Vec<Cell>> = vec![];
+    for d in &all {
+        for s in &d.servers {
+            let state = match (s.well, s.last_answer) {
+                (true, None) => Cell("not asked yet".into(), Tone::Quiet),
+                (true, Some(_)) => Cell("answers".into(), Tone::Good),
+                (false, _) => Cell("does not answer".into(), Tone::Bad),
+            };
+            let failure = s.last_failure.as_ref().zip(s.last_failure_at);
+            rows.push(vec![
+                d.name.clone().into(),
+                s.address.clone().into(),
+                state,
+                s.answers.to_string().into(),
+                s.failures.to_string().into(),
+                failure.map(|(why, at)| format!("{}: {why}", moment(at))).unwrap_or_default().into(),
+            ]);
+        }
+    }
+    list(args, &all, &columns, &rows, "No directory is published.")
 }
 
 async fn providers(args: &ClientArgs) -> Result<(), Exit> {

@@ -2,8 +2,8 @@
 
 use super::Refusal;
 use crate::crossing::Outcome;
-use crate::evidence::{Evidence, LookUp, LookUpState};
-use crate::site::{Access, Directory, Disabled, Site};
+use crate::evidence::{Entry, Evidence, LookUp, LookUpState};
+use crate::site::{Access, Asking, Directory, Disabled, Site};
 use crate::step::{Param, Phrase, Step, StepCode, Witness};
 
 fn stop(outcome: Outcome, code: StepCode) -> Result<(), Refusal> {
@@ -31,11 +31,15 @@ pub(super) fn factors(site: &Site, evidence: &Evidence, witness: &mut impl Witne
 
 /// Whether the look-up gave what the gate needs. Each way it can fail has its own step.
 pub(super) fn directory(site: &Site, access: &Access, evidence: &Evidence, witness: &mut impl Witness) -> Result<(), Refusal> {
-    let Some(directory) = access.directory.as_ref().and_then(|d| site.directory(d)) else { return Ok(()) };
+    let Some(asking) = access.asking(site, evidence) else { return Ok(()) };
+    let directory = asking.directory;
+    if access.directories.len() > 1 {
+        witness.step(|| chosen(site, access, &asking));
+    }
     let missing;
     let look_up = match evidence.look_up(&directory.name) {
-        Some(l) => l,
-        None => {
+        Some(l) if l.is_for(&asking) => l,
+        _ => {
             missing = LookUp {
                 directory: directory.name.clone(),
                 key: directory.key.clone(),
@@ -43,16 +47,28 @@ pub(super) fn directory(site: &Site, access: &Access, evidence: &Evidence, witne
                 at: evidence.factors.auth_time.unwrap_or_default(),
                 millis: 0,
                 cached: false,
+                tried: vec![],
                 asked: None,
-                state: LookUpState::Dead { detail: "it was not asked in this session".to_owned() },
+                state: match &asking.value {
+                    Err(absence) => LookUpState::NoKey { absence: absence.clone() },
+                    Ok(_) => LookUpState::Dead { detail: "it was not asked in this session".to_owned() },
+                },
             };
             &missing
         }
     };
+    for (server, detail) in &look_up.tried {
+        witness.step(|| {
+            Step::new(StepCode::DirectoryFailedOver)
+                .with("directory", directory.name.as_str())
+                .with("server", server.as_str())
+                .with("detail", detail.as_str())
+        });
+    }
     match &look_up.state {
         LookUpState::Answered { entry } => {
             witness.step(|| found(directory, look_up, &entry.dn));
-            witness.step(|| groups(&entry.groups));
+            witness.step(|| groups(directory, entry));
             Ok(())
         }
         LookUpState::Disabled { entry, why } => {
@@ -65,7 +81,7 @@ pub(super) fn directory(site: &Site, access: &Access, evidence: &Evidence, witne
                 Step::new(code).with("directory", directory.name.as_str()).with("dn", entry.dn.as_str()).with("why", why.as_str())
             });
             if outcome.is_ok() {
-                witness.step(|| groups(&entry.groups));
+                witness.step(|| groups(directory, entry));
             }
             outcome
         }
@@ -98,9 +114,24 @@ fn found(directory: &Directory, l: &LookUp, dn: &str) -> Step {
         .with("cached", if l.cached { "cache" } else { "LDAP" })
 }
 
-fn groups(groups: &[crate::evidence::GroupFound]) -> Step {
-    let members: Vec<_> = groups.iter().map(|g| Phrase::Member { group: g.name.clone(), via: g.via.clone() }).collect();
-    Step::new(StepCode::DirectoryGroups).with("count", groups.len() as i64).with("groups", members)
+fn groups(directory: &Directory, entry: &Entry) -> Step {
+    let members: Vec<_> = directory.known_groups(entry).map(|g| Phrase::Member { group: g.name, via: g.via }).collect();
+    Step::new(StepCode::DirectoryGroups).with("count", members.len() as i64).with("groups", members)
+}
+
+/// Which of several directories is asked, and why.
+fn chosen(site: &Site, access: &Access, asking: &Asking<'_>) -> Step {
+    let d = asking.directory;
+    let why = match (&asking.value, asking.suffix) {
+        (Err(code), _) => Param::reason(code),
+        (Ok(_), Some(suffix)) => Param::Text(suffix.to_owned()),
+        (Ok(_), None) => Param::reason("any-suffix"),
+    };
+    Step::new(StepCode::DirectoryChosen)
+        .with("directory", d.name.as_str())
+        .with("of", access.directories.clone())
+        .with("attribute", site.attribute_name(d.fed_by))
+        .with("why", why)
 }
 
 fn failure_code(state: &LookUpState) -> StepCode {
@@ -125,7 +156,7 @@ fn failure(site: &Site, directory: &Directory, l: &LookUp) -> Step {
         LookUpState::NoKey { absence } => {
             step.with("attribute", site.attribute_name(directory.fed_by)).with("absence", Param::reason(absence))
         }
-        LookUpState::Dead { detail } => step.with("url", directory.url.as_str()).with("detail", detail.as_str()),
-        LookUpState::Answered { .. } | LookUpState::Disabled { .. } => step.with("url", directory.url.as_str()),
+        LookUpState::Dead { detail } => step.with("url", directory.servers.join(" ")).with("detail", detail.as_str()),
+        LookUpState::Answered { .. } | LookUpState::Disabled { .. } => step.with("url", directory.servers.join(" ")),
     }
 }

@@ -193,7 +193,7 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
         SectionAccess::More { when, .. } => when.next_edge(&who, at.now),
         SectionAccess::Open => None,
     });
-    let good_until = joined.good_until.into_iter().chain(closing).chain(re_read(&gate.access, evidence, at.now)).min();
+    let good_until = joined.good_until.into_iter().chain(closing).chain(re_read(site, &gate.access, evidence, at.now)).min();
     let (roles, terms) = joined.into_parts();
     let entry = Entry { gate: gate.name.clone(), person: who.person, roles: roles.into(), terms, sections };
     Decision::Admitted(Admitted { entry, headers, good_until })
@@ -203,8 +203,8 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
 const COUNTS_AT_LEAST: chrono::Duration = chrono::Duration::seconds(30);
 
 /// When the directory is to be asked again.
-fn re_read(access: &Access, evidence: &Evidence, now: Moment) -> Option<Moment> {
-    let look_up = evidence.look_up(access.directory.as_ref()?)?;
+fn re_read(site: &Site, access: &Access, evidence: &Evidence, now: Moment) -> Option<Moment> {
+    let look_up = evidence.look_up(&access.asked(site, evidence)?.name)?;
     Some((look_up.at + access.re_read).max(now + COUNTS_AT_LEAST))
 }
 

@@ -15,7 +15,7 @@ mod transform;
 
 pub use octets::Octets;
 pub(crate) use read::{Named, pieces, read, read_tables};
-pub use transform::{Affix, Case, Choice, Transform, Without};
+pub use transform::{Affix, Case, Choice, Transform, Without, rdn};
 
 pub(crate) type Tables = Vec<(String, std::collections::HashMap<String, String>)>;
 

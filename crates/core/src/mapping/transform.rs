@@ -221,7 +221,7 @@ fn formatted(who: &Identity, pieces: &[Option<Piece>], values: &[String]) -> Res
 
 /// The value of the first relative distinguished name of a type, with its escapes undone (RFC 4514 2.4, 3). A DN that cannot
 /// be read has none.
-pub(super) fn rdn(dn: &str, kind: &str) -> Option<String> {
+pub fn rdn(dn: &str, kind: &str) -> Option<String> {
     let (mut rest, mut found) = (dn, None);
     loop {
         let (name, after) = rest.split_once('=')?;

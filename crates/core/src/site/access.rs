@@ -32,8 +32,8 @@ pub enum Dead {
 #[derive(Clone, Debug)]
 pub struct Access {
     pub provider: String,
-    /// The directory asked, if any.
-    pub directory: Option<String>,
+    /// Directories, of which one is asked for a person: see [`Access::asking`].
+    pub directories: Vec<String>,
     /// Whether to go on when the directory gives no entry.
     pub without_directory: bool,
     pub disabled: Disabled,
@@ -212,9 +212,25 @@ pub(crate) struct OfSite<'a> {
     pub(crate) mappings: &'a [Mapping],
 }
 
+/// References to named parts: one text, or a list.
+fn refer_to_several(f: &Fields<'_, '_>, key: &'static str, what: &str, known: &[String]) -> Vec<String> {
+    let mut out: Vec<String> = vec![];
+    for name in f.text_or_texts(key).unwrap_or_default() {
+        if out.contains(&name) {
+            f.error(key, format!("{what} \"{name}\" stands twice"), "Name each once.");
+        } else if let Some(name) = known_name(f, key, what, known, name) {
+            out.push(name);
+        }
+    }
+    out
+}
+
 /// A reference to a named part; a wrong one is a finding with the nearest right one.
 pub(crate) fn refer(f: &Fields<'_, '_>, key: &'static str, what: &str, known: &[String]) -> Option<String> {
-    let name = f.text(key)?;
+    known_name(f, key, what, known, f.text(key)?)
+}
+
+fn known_name(f: &Fields<'_, '_>, key: &'static str, what: &str, known: &[String], name: String) -> Option<String> {
     if known.contains(&name) {
         return Some(name);
     }
@@ -239,10 +255,10 @@ pub(crate) fn read_access(
         f.error("provider", "provider is missing".into(), "Name the provider people sign in with.");
     }
     let provider = refer(f, "provider", "provider", names.providers).unwrap_or_default();
-    let directory = refer(f, "directory", "directory", names.directories);
+    let directories = refer_to_several(f, "directory", "directory", names.directories);
     let without_directory = f.flag("without-directory", false);
     let disabled = f.choice("disabled-accounts", Disabled::Refuse, &[("refuse", Disabled::Refuse), ("admit", Disabled::Admit)]);
-    if directory.is_none() && without_directory {
+    if directories.is_empty() && without_directory {
         f.warn("without-directory", "without-directory has no meaning here".into(), "Name a directory, or take the line away.");
     }
     let m = Duration::minutes;
@@ -255,7 +271,7 @@ pub(crate) fn read_access(
         None => of_site.mappings.to_vec(),
     };
     let mut rules = of_site.rules.to_vec();
-    if directory.is_none() {
+    if directories.is_empty() {
         for r in rules.iter().filter(|r| !r.when.groups().is_empty()) {
             let what = format!("the site's rule \"{}\" asks for a group, and no directory is named here", r.name);
             f.warn(
@@ -265,7 +281,7 @@ pub(crate) fn read_access(
             );
         }
     }
-    rules.extend(read_rules(f, names, directory.is_some(), allowed_roles, of_site.rules));
+    rules.extend(read_rules(f, names, !directories.is_empty(), allowed_roles, of_site.rules));
     let later = |id: &AttributeId| mappings.iter().any(|m| m.after_rules && m.attribute == *id);
     for r in rules.iter().filter(|r| r.when.attributes().iter().any(later)) {
         f.error(
@@ -274,7 +290,7 @@ pub(crate) fn read_access(
             "Rules come first: ask about what the attribute is made from.",
         );
     }
-    Access { provider, directory, without_directory, disabled, re_read, dead, mappings, rules: Rules::new(rules) }
+    Access { provider, directories, without_directory, disabled, re_read, dead, mappings, rules: Rules::new(rules) }
 }
 
 /// Reads `[[rule]]` below a gate, below `[engineers]`, or of the whole site.

@@ -6,8 +6,9 @@ use ipnet::IpNet;
 use toml::de::DeTable;
 
 use super::access::{self, Lists, Names, OfSite, read_access, refer};
+use super::directory::{self, Directory, EntryAttribute};
 use super::finding::{Finding, Severity};
-use super::parts::{self, EntryAttribute, name_of, read_address};
+use super::parts::{self, name_of, read_address};
 use super::read::{DOCUMENT_MAX, Fields, Report};
 use super::{AttributeId, BUILT_IN, Site, expectation};
 use crate::address::PublicAddress;
@@ -259,7 +260,7 @@ fn read_head(root: &Fields<'_, '_>) -> Head {
     Head { name, address, lifetimes, keep_days, trusted_proxies, zone }
 }
 
-fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<String>, Vec<parts::Directory>) {
+fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<String>, Vec<Directory>) {
     let mut names = vec![];
     let mut out = vec![];
     // What a directory is fed by comes from a provider, or is made by the site's mappings; two directories may feed the same attribute, since a gate asks one.
@@ -280,13 +281,13 @@ fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<Stri
                 "Give the directory's attribute a name of its own.",
             );
         }
-        out.push(parts::read_directory(&f, name, attributes, fed_by));
+        out.push(directory::read_directory(&f, name, attributes, fed_by));
     }
     (names, out)
 }
 
 /// What a directory is fed by must be there before the directory is asked.
-fn fed_before(root: &Fields<'_, '_>, directories: &[parts::Directory], mappings: &[Mapping], before_directories: usize) {
+fn fed_before(root: &Fields<'_, '_>, directories: &[Directory], mappings: &[Mapping], before_directories: usize) {
     for d in directories {
         let mut open = vec![d.fed_by];
         let mut seen: Vec<AttributeId> = vec![];

@@ -5,6 +5,7 @@
 
 pub(crate) mod access;
 mod compile;
+mod directory;
 mod expectation;
 mod finding;
 mod parts;
@@ -16,9 +17,10 @@ mod upstream;
 
 pub use access::{Access, Dead, Disabled, Effect, Grants, Rule, Rules};
 pub use compile::compile;
+pub use directory::{Asking, Directory, DirectorySecurity, FindGroups, GroupSearch, Nested, Primary, Referrals};
 pub use expectation::{Described, Expectation};
 pub use finding::{Finding, Severity};
-pub use parts::{Directory, DirectorySecurity, Gate, GateKind, GroupSearch, Provider, check_issuer};
+pub use parts::{Gate, GateKind, Provider, check_issuer};
 pub use response::{CookieFlags, ResponseEdits, SameSite};
 pub use section::{Section, SectionAccess, Standing, standing};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};

@@ -1,6 +1,4 @@
-//! The named parts of a site: providers, directories and gates.
-
-use std::collections::BTreeMap;
+//! The named parts of a site: providers and gates.
 
 use chrono::Duration;
 use url::Url;
@@ -13,7 +11,6 @@ use super::section::{self, Section};
 use super::upstream::{self, Upstreams};
 use crate::address::{PublicAddress, is_loopback};
 use crate::decide::{PARTS_MAX, RequestView};
-use crate::mapping::Octets;
 
 /// An OpenID Connect provider.
 #[derive(Clone, Debug)]
@@ -41,63 +38,6 @@ pub struct Provider {
     pub ca_file: Option<String>,
     /// How long a person may take at the provider.
     pub answer_within: Duration,
-}
-
-/// How a directory connection is protected.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum DirectorySecurity {
-    /// `ldaps`.
-    Tls,
-    /// StartTLS (RFC 4511 4.14).
-    StartTls,
-    /// None; on loopback only.
-    Plain,
-}
-
-/// An attribute of the site that an attribute of a directory feeds.
-pub(crate) struct EntryAttribute {
-    pub(crate) id: AttributeId,
-    pub(crate) source: String,
-    /// For bytes: how they are written.
-    pub(crate) octets: Option<Octets>,
-}
-
-/// An LDAP directory.
-#[derive(Clone, Debug)]
-pub struct Directory {
-    pub name: String,
-    pub url: String,
-    pub security: DirectorySecurity,
-    /// The service account's DN; none binds anonymously.
-    pub account: Option<String>,
-    pub secret: Option<String>,
-    pub base: String,
-    /// The directory attribute searched.
-    pub key: String,
-    /// The attribute that gives the value to search for.
-    pub fed_by: AttributeId,
-    /// Further condition on entries (RFC 4515), such as `(objectClass=inetOrgPerson)`.
-    pub filter: String,
-    pub groups: Option<GroupSearch>,
-    pub attributes: Vec<(AttributeId, String)>,
-    /// Directory attributes whose values are bytes, in lower case, and how those are written.
-    pub octets: BTreeMap<String, Octets>,
-    pub time_limit: Duration,
-    /// How long an answer is used again.
-    pub cache: Duration,
-    pub ca_file: Option<String>,
-}
-
-/// Where groups are and how members are named in them.
-#[derive(Clone, Debug)]
-pub struct GroupSearch {
-    pub base: String,
-    /// The attribute of a group that holds its members' DNs.
-    pub member: String,
-    /// The attribute that names a group.
-    pub name: String,
-    /// Whether groups in groups count.
-    pub nested: bool,
 }
 
 /// What kind of thing is behind a gate.
@@ -198,92 +138,6 @@ pub fn check_issuer(issuer: &str) -> Result<(), &'static str> {
     Ok(())
 }
 
-pub(crate) fn read_directory(
-    f: &Fields<'_, '_>,
-    name: String,
-    attributes: Vec<EntryAttribute>,
-    fed_by: Option<AttributeId>,
-) -> Directory {
-    let url = f.need("url", "\"ldaps://directory.example\"").unwrap_or_default();
-    let parsed = Url::parse(&url).ok();
-    let scheme = parsed.as_ref().map(|u| u.scheme().to_owned()).unwrap_or_default();
-    let host = parsed.as_ref().and_then(|u| u.host_str()).unwrap_or_default().to_owned();
-    if !url.is_empty() && (!matches!(scheme.as_str(), "ldap" | "ldaps") || host.is_empty()) {
-        f.error(
-            "url",
-            format!("\"{url}\" is not an LDAP address"),
-            "Write ldaps://host or ldap://host, with a port where it is not the usual one.",
-        );
-    }
-    let start_tls = f.flag("start-tls", false);
-    let security = match (scheme.as_str(), start_tls) {
-        ("ldaps", _) => DirectorySecurity::Tls,
-        (_, true) => DirectorySecurity::StartTls,
-        _ => DirectorySecurity::Plain,
-    };
-    if security == DirectorySecurity::Plain && !host.is_empty() && !is_loopback(&host) {
-        f.error(
-            "url",
-            "the connection would be in clear text, which is accepted for this machine only".into(),
-            "Use ldaps://, or add start-tls = true.",
-        );
-    }
-    let account = f.text("account");
-    let secret = f.text("secret");
-    if account.is_some() != secret.is_some() {
-        f.error("account", "account and secret belong together".into(), "Write both, or neither for an anonymous bind.");
-    }
-    let filter = f.text("filter").unwrap_or_else(|| "(objectClass=*)".into());
-    if !(filter.starts_with('(') && filter.ends_with(')')) {
-        f.error(
-            "filter",
-            format!("\"{filter}\" is not in brackets"),
-            "Write an LDAP filter such as (objectClass=inetOrgPerson).",
-        );
-    }
-    let key = f.need("key", "\"uid\"").unwrap_or_default();
-    let describes = |s: &str| !s.is_empty() && s.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b';' | b'.'));
-    if !key.is_empty() && !describes(&key) {
-        f.error("key", format!("\"{key}\" is no LDAP attribute name"), "Use letters, digits and hyphens (RFC 4512 2.5).");
-    }
-    let groups = f.table("groups").map(|g| {
-        let out = GroupSearch {
-            base: g.need("base", "\"ou=groups,dc=example\"").unwrap_or_default(),
-            member: g.text("member").unwrap_or_else(|| "member".into()),
-            name: g.text("name").unwrap_or_else(|| "cn".into()),
-            nested: g.flag("nested", true),
-        };
-        for (k, v) in [("member", &out.member), ("name", &out.name)] {
-            if !describes(v) {
-                g.error(k, format!("\"{v}\" is no LDAP attribute name"), "Use letters, digits and hyphens (RFC 4512 2.5).");
-            }
-        }
-        g.finish();
-        out
-    });
-    let s = Duration::seconds;
-    let out = Directory {
-        name,
-        url,
-        security,
-        account,
-        secret,
-        base: f.need("base", "\"ou=people,dc=example\"").unwrap_or_default(),
-        key,
-        fed_by: fed_by.unwrap_or(AttributeId(0)),
-        filter,
-        groups,
-        octets: attributes.iter().filter_map(|a| Some((a.source.to_ascii_lowercase(), a.octets?))).collect(),
-        attributes: attributes.into_iter().map(|a| (a.id, a.source)).collect(),
-        time_limit: f.duration("time-limit", s(3), s(1), s(30)),
-        cache: f.duration("cache", s(30), s(0), s(600)),
-        ca_file: f.text("ca-file"),
-    };
-    f.value("attributes");
-    f.finish();
-    out
-}
-
 pub(crate) fn read_gate(
     f: &Fields<'_, '_>,
     name: String,
@@ -296,7 +150,7 @@ pub(crate) fn read_gate(
     let upstreams = upstream::read(f);
     let access = access::read_access(f, names, None, of_site, Some(&name));
     let response = response::read(f, address.as_ref(), upstreams.as_ref());
-    let sections = section::read(f, names, access.directory.is_some(), !access.rules.is_empty());
+    let sections = section::read(f, names, !access.directories.is_empty(), !access.rules.is_empty());
     let delivery = access::refer(f, "delivery", "delivery", deliveries);
     if access.rules.is_empty() && !f.has("rule") {
         f.warn("name", "the gate has no rule, so it admits nobody".into(), "Add a [[gate.rule]].");

@@ -151,6 +151,10 @@ catalogue! {
         "The provider released: {claims}. Authentication: acr {acr}, amr {amr}." / "Le fournisseur a transmis : {claims}. Authentification : acr {acr}, amr {amr}.";
 
     // ── directory
+    DirectoryChosen = "directory.chosen" Directory Fact ["directory", "of", "attribute", "why"]
+        "Of the gate's directories ({of}), {directory} is asked, for what {attribute} ends with: {why}." / "Parmi les annuaires de la porte ({of}), {directory} est interrogé, d'après la fin de {attribute} : {why}.";
+    DirectoryFailedOver = "directory.failed-over" Directory Notice ["directory", "server", "detail"]
+        "Server {server} of directory {directory} did not answer ({detail}); another was asked." / "Le serveur {server} de l'annuaire {directory} n'a pas répondu ({detail}) ; un autre a été interrogé.";
     DirectoryAnswered = "directory.answered" Directory Pass ["directory", "key", "value", "dn", "millis", "cached"]
         "Directory {directory} holds one entry with {key} = {value}: {dn} ({cached}, {millis} ms)." / "L'annuaire {directory} contient une fiche avec {key} = {value} : {dn} ({cached}, {millis} ms).";
     DirectoryGroups = "directory.groups" Directory Fact ["count", "groups"]
@@ -173,8 +177,8 @@ catalogue! {
         "Directory {directory} did not answer at {url}: {detail}." / "L'annuaire {directory} n'a pas répondu à {url} : {detail}."
         => "Run `passeur trial directory {directory}` from this host." / "Lancez `passeur trial directory {directory}` depuis cette machine.";
     DirectoryNoKey = "directory.no-key" Directory Stop ["directory", "attribute", "absence"]
-        "Directory {directory} was not asked: the attribute {attribute} that feeds it is absent, because {absence}." / "L'annuaire {directory} n'a pas été interrogé : l'attribut {attribute} est absent, car {absence}."
-        => "Let the provider's team release the claim; the handover sheet names it." / "Demandez à l'équipe du fournisseur de transmettre cet attribut ; la fiche de passation le nomme.";
+        "Directory {directory} was not asked: {attribute}, which feeds it, gives nothing to look for, because {absence}." / "L'annuaire {directory} n'a pas été interrogé : {attribute}, qui l'alimente, ne donne rien à chercher, car {absence}."
+        => "Let the provider's team release the claim; the handover sheet names it. Where it is released, see by what suffixes directories are chosen." / "Demandez à l'équipe du fournisseur de transmettre cet attribut ; la fiche de passation le nomme. S'il est transmis, voyez par quels suffixes les annuaires sont choisis.";
     DirectoryWentOn = "directory.went-on" Directory Notice ["directory", "state"]
         "Directory {directory} gave nothing ({state}); this gate goes on without it." / "L'annuaire {directory} n'a rien donné ({state}) ; la porte continue sans lui.";
 

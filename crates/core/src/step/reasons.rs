@@ -19,6 +19,8 @@ pub const REASONS: &[(&str, &str, &str)] = &[
         "ses octets n'ont pas la forme que dit le fichier de site",
     ),
     ("no-secret", "the secret it is made with is not at hand", "le secret qui sert à le calculer n'est pas disponible"),
+    ("any-suffix", "anything", "n'importe quoi"),
+    ("other-suffix", "its suffix belongs to no directory of the gate", "son suffixe n'appartient à aucun annuaire de la porte"),
     ("answered", "answered", "a répondu"),
     ("disabled", "the account is disabled or expired", "le compte est désactivé ou expiré"),
     ("no-entry", "no entry", "aucune fiche"),

@@ -63,6 +63,7 @@ pub fn look_up(state: LookUpState) -> LookUp {
         at: moment(),
         millis: 4,
         cached: false,
+        tried: vec![],
         asked: None,
         state,
     }

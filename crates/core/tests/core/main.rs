@@ -5,6 +5,7 @@ mod comparing;
 mod conditions;
 mod deciding;
 mod delivering;
+mod directories;
 mod expecting;
 mod harbour;
 mod identities;

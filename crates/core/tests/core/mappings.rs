@@ -187,6 +187,7 @@ fn rules_may_ask_about_what_is_made_and_known_absence_is_an_answer() {
     };
     let mut benoit = anouk();
     benoit.claims.insert("preferred_username".into(), "benoit".into());
+    benoit.look_ups[0].value = Some("benoit".into());
     assert!(admits("{ attribute = \"made\", is = \"anouk\" }", &anouk()));
     assert!(!admits("{ attribute = \"made\", is = \"anouk\" }", &benoit));
     assert!(admits("{ attribute = \"made\", present = false }", &benoit));

@@ -18,9 +18,13 @@ pub enum LinkError {
     /// Our own account was refused (RFC 4511 resultCode 48, 49, 50, 53 at bind).
     #[error("{0}")]
     BindRefused(String),
-    /// Everything else: address, TLS, time limit, protocol, a base that is not there.
+    /// It did not answer as a server should: address, TLS, time limit, protocol. Another server may do better.
     #[error("{0}")]
     Dead(String),
+    /// It answered, and the answer cannot be used: a base that is not there, more groups than are counted. Another server of
+    /// the directory would say the same.
+    #[error("{0}")]
+    Unusable(String),
 }
 
 impl LinkError {
@@ -28,7 +32,7 @@ impl LinkError {
     pub fn state(self) -> LookUpState {
         match self {
             LinkError::BindRefused(detail) => LookUpState::BindRefused { detail },
-            LinkError::Dead(detail) => LookUpState::Dead { detail },
+            LinkError::Dead(detail) | LinkError::Unusable(detail) => LookUpState::Dead { detail },
         }
     }
 }
@@ -36,13 +40,22 @@ impl LinkError {
 impl From<LdapError> for LinkError {
     fn from(e: LdapError) -> LinkError {
         match e {
-            LdapError::LdapResult { result } => LinkError::Dead(result_words(result.rc, &result.text)),
+            LdapError::LdapResult { result } => of_result(result.rc, result_words(result.rc, &result.text)),
             LdapError::Timeout { .. } => LinkError::Dead("no answer within the time limit".into()),
             LdapError::EndOfStream | LdapError::OpSend { .. } | LdapError::ResultRecv { .. } => {
                 LinkError::Dead("the connection was closed".into())
             }
             other => LinkError::Dead(innermost(&other)),
         }
+    }
+}
+
+/// What a result code says of the server: busy, unavailable and the like are its own trouble (RFC 4511 A.1), the rest is an
+/// answer.
+pub(super) fn of_result(code: u32, words: String) -> LinkError {
+    match code {
+        1 | 2 | 3 | 51 | 52 | 80 => LinkError::Dead(words),
+        _ => LinkError::Unusable(words),
     }
 }
 
@@ -54,7 +67,7 @@ pub(super) fn result_words(code: u32, text: &str) -> String {
         3 => "timeLimitExceeded",
         4 => "sizeLimitExceeded",
         8 => "strongerAuthRequired",
-        10 => "referral: the server refers elsewhere and referrals are not followed",
+        10 => "referral: the server refers elsewhere, and that is not followed",
         13 => "confidentialityRequired",
         32 => "noSuchObject",
         34 => "invalidDNSyntax",
@@ -64,6 +77,7 @@ pub(super) fn result_words(code: u32, text: &str) -> String {
         51 => "busy",
         52 => "unavailable",
         53 => "unwillingToPerform",
+        80 => "other",
         _ => "",
     };
     match (name, text) {
@@ -75,18 +89,18 @@ pub(super) fn result_words(code: u32, text: &str) -> String {
 }
 
 /// Connects, protects and binds.
-pub(super) async fn connect(directory: &Directory, password: Option<&str>) -> Result<Ldap, LinkError> {
-    let mut ldap = open(directory).await?;
+pub(super) async fn connect(directory: &Directory, server: &str, password: Option<&str>) -> Result<Ldap, LinkError> {
+    let mut ldap = open(directory, server).await?;
     bind(&mut ldap, directory, password).await?;
     Ok(ldap)
 }
 
 /// Connects and protects; the address is resolved here so that loopback names work everywhere.
-pub(super) async fn open(directory: &Directory) -> Result<Ldap, LinkError> {
-    let url = Url::parse(&directory.url).map_err(|e| LinkError::Dead(e.to_string()))?;
+pub(super) async fn open(directory: &Directory, server: &str) -> Result<Ldap, LinkError> {
+    let url = Url::parse(server).map_err(|e| LinkError::Dead(e.to_string()))?;
     let host = url.host_str().unwrap_or_default().to_owned();
     let port = url.port().unwrap_or(if directory.security == DirectorySecurity::Tls { 636 } else { 389 });
-    let limit = directory.time_limit.to_std().unwrap_or(std::time::Duration::from_secs(3));
+    let limit = limit(directory);
     let addresses = resolve(&host, port).await.map_err(|e| LinkError::Dead(format!("{host} has no address: {e}")))?;
     let dial = tokio::time::timeout(limit, tokio::net::TcpStream::connect(addresses.as_slice()));
     let stream = match dial.await {
@@ -101,7 +115,7 @@ pub(super) async fn open(directory: &Directory) -> Result<Ldap, LinkError> {
             .set_starttls(directory.security == DirectorySecurity::StartTls)
             .set_config(tls_config(directory.ca_file.as_deref())?);
     }
-    let opening = LdapConnAsync::with_settings(settings, &directory.url);
+    let opening = LdapConnAsync::with_settings(settings, server);
     let (conn, ldap) = match tokio::time::timeout(limit, opening).await {
         Ok(r) => r.map_err(|e| LinkError::Dead(format!("TLS or connection: {}", innermost(&e))))?,
         Err(_) => return Err(LinkError::Dead("the TLS handshake does not end".into())),
@@ -121,13 +135,32 @@ pub(super) async fn bind(ldap: &mut Ldap, directory: &Directory, password: Optio
     if password.is_empty() {
         return Err(LinkError::BindRefused("its password is not stored yet; use `passeur secret set`".into()));
     }
-    let limit = directory.time_limit.to_std().unwrap_or(std::time::Duration::from_secs(3));
-    let result = ldap.with_timeout(limit).simple_bind(account, password).await?;
+    let result = ldap.with_timeout(limit(directory)).simple_bind(account, password).await?;
     match result.rc {
         0 => Ok(()),
         48..=50 | 53 | 8 | 13 | 32 | 34 => Err(LinkError::BindRefused(result_words(result.rc, &result.text))),
         rc => Err(LinkError::Dead(result_words(rc, &result.text))),
     }
+}
+
+/// How long one operation may take.
+pub(super) fn limit(directory: &Directory) -> std::time::Duration {
+    directory.time_limit.to_std().unwrap_or(std::time::Duration::from_secs(3))
+}
+
+/// Connects, binds with the password in use or, where that is refused, with the one that stands beside it.
+pub(super) async fn connect_with(directory: &Directory, server: &str, passwords: &[String]) -> Result<Ldap, LinkError> {
+    let mut found = connect(directory, server, passwords.first().map(String::as_str)).await;
+    for password in passwords.iter().skip(1) {
+        if !matches!(found, Err(LinkError::BindRefused(_))) {
+            break;
+        }
+        found = connect(directory, server, Some(password)).await;
+        if found.is_ok() {
+            tracing::warn!(directory = directory.name, "the password in use is refused, and the one beside it is taken: use it");
+        }
+    }
+    found
 }
 
 /// Certificates are always checked: the system's, and those of the file.

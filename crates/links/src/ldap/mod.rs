@@ -1,46 +1,70 @@
 //! Look-ups in an LDAP directory (RFC 4511): the person's entry by the gate's key, then the closure over groups.
 //!
 //! A connection belongs to one service account and is never used for anybody's own bind. It is kept and shared; when it
-//! breaks, the look-up is tried once more on a new one, and only then is the directory dead.
+//! breaks, the look-up is tried once more on a new one, then at the directory's next server ([`servers`]), and only then is
+//! the directory dead. [`query`] makes one search whole, [`person`] and [`groups`] say what is searched for.
 
 mod account;
 mod cache;
 mod connect;
-mod search;
+mod groups;
+mod person;
+mod query;
+mod servers;
 mod trial;
 
 use std::sync::Arc;
 use std::time::Instant;
 
+use passeur_core::Moment;
 use passeur_core::evidence::{Asked, LookUp, LookUpState};
 use passeur_core::site::Directory;
-use tokio::sync::Mutex;
 
 use crate::clock::Clock;
 pub use connect::LinkError;
+use query::Query;
+pub use servers::ServerState;
+use servers::{Server, order};
 pub use trial::{DirectoryCheck, DirectoryTrial, try_directory};
 
-/// A directory as one edition describes it, with its connection and its cache.
+/// A directory as one edition describes it, with its connections and its cache.
 pub struct DirectoryLink {
     directory: Directory,
     passwords: Vec<String>,
-    connection: Mutex<Option<ldap3::Ldap>>,
+    servers: Vec<Server>,
     cache: cache::Cache,
     clock: Clock,
 }
 
 impl std::fmt::Debug for DirectoryLink {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let DirectoryLink { directory, passwords: _, connection: _, cache: _, clock: _ } = self;
+        let DirectoryLink { directory, passwords: _, servers: _, cache: _, clock: _ } = self;
         write!(f, "DirectoryLink({})", directory.name)
     }
 }
 
 impl DirectoryLink {
-    /// For a directory and the passwords of its service account: the one in use, then one that stands beside it. Connects at the first look-up.
+    /// For a directory and the passwords of its service account: the one in use, then one that stands beside it. Connects at
+    /// the first look-up.
     pub fn new(directory: Directory, passwords: Vec<String>, clock: Clock) -> Arc<DirectoryLink> {
         let cache = cache::Cache::new(directory.cache);
-        Arc::new(DirectoryLink { directory, passwords, connection: Mutex::new(None), cache, clock })
+        let servers = directory.servers.iter().cloned().map(Server::new).collect();
+        Arc::new(DirectoryLink { directory, passwords, servers, cache, clock })
+    }
+
+    /// The directory as the edition describes it.
+    pub fn directory(&self) -> &Directory {
+        &self.directory
+    }
+
+    /// Whether what the edition names as the account's secret is stored.
+    pub fn has_secret(&self) -> bool {
+        self.directory.secret.is_none() || !self.passwords.is_empty()
+    }
+
+    /// Its servers, as this node sees them.
+    pub fn servers(&self) -> Vec<ServerState> {
+        self.servers.iter().map(Server::state).collect()
     }
 
     /// Looks a person up, exactly as every gate does. Never fails: each way it can go wrong is a state.
@@ -63,20 +87,14 @@ impl DirectoryLink {
             at: now,
             millis: 0,
             cached: false,
+            tried: vec![],
             asked: Some(Asked::of(&self.directory)),
             state: LookUpState::NoEntry,
         };
         if let Some((state, at)) = self.cache.get(value, now).filter(|_| from_cache) {
             return LookUp { state, at, cached: true, ..out };
         }
-        out.state = match tokio::time::timeout(self.limit(), self.ask(value, now)).await {
-            Ok(Ok(state)) => state,
-            Ok(Err(e)) => e.state(),
-            Err(_) => {
-                *self.connection.lock().await = None;
-                LookUpState::Dead { detail: format!("no answer within {} s", self.limit().as_secs()) }
-            }
-        };
+        out.state = self.find_anywhere(value, &mut out.tried).await;
         out.millis = began.elapsed().as_millis().min(u128::from(u32::MAX)) as u32;
         if matches!(out.state, LookUpState::Answered { .. } | LookUpState::Disabled { .. }) {
             self.cache.put(value, &out.state, now);
@@ -84,25 +102,58 @@ impl DirectoryLink {
         out
     }
 
-    fn limit(&self) -> std::time::Duration {
-        self.directory.time_limit.to_std().unwrap_or(std::time::Duration::from_secs(3))
+    /// Asks one server after the other until one answers. Those that did not are noted.
+    async fn find_anywhere(&self, value: &str, tried: &mut Vec<(String, String)>) -> LookUpState {
+        let limit = connect::limit(&self.directory);
+        for server in order(&self.servers, self.clock.now()) {
+            let now = self.clock.now();
+            let answer = match tokio::time::timeout(limit, self.ask(server, value, now)).await {
+                Ok(answer) => answer,
+                Err(_) => {
+                    *server.connection.lock().await = None;
+                    Err(LinkError::Dead(format!("no answer within {} s", limit.as_secs())))
+                }
+            };
+            match answer {
+                Ok(state) => {
+                    server.answered(now);
+                    return state;
+                }
+                Err(LinkError::Dead(detail)) => {
+                    tracing::warn!(directory = self.directory.name, server = server.address, detail, "a server does not answer");
+                    server.failed(&detail, now);
+                    tried.push((server.address.clone(), detail));
+                }
+                // The server answers; what it says would be the same at the others.
+                Err(e) => {
+                    server.answered(now);
+                    return e.state();
+                }
+            }
+        }
+        let detail = match tried.as_slice() {
+            [(_, only)] => only.clone(),
+            all => all.iter().map(|(server, detail)| format!("{server}: {detail}")).collect::<Vec<_>>().join("; "),
+        };
+        tried.clear();
+        LookUpState::Dead { detail }
     }
 
-    async fn ask(&self, value: &str, now: passeur_core::Moment) -> Result<LookUpState, LinkError> {
-        let mut kept = self.kept().await;
+    async fn ask(&self, server: &Server, value: &str, now: Moment) -> Result<LookUpState, LinkError> {
+        let mut kept = kept(server).await;
         for attempt in 0..2 {
             let fresh = kept.is_none();
-            let mut ldap = match kept.take() {
+            let ldap = match kept.take() {
                 Some(l) => l,
-                None => self.connect().await?,
+                None => self.connect(server).await?,
             };
-            match search::person(&mut ldap, &self.directory, value, now).await {
+            match person::find(&mut Query::new(ldap, &self.directory, &self.passwords), value, now).await {
                 Err(LinkError::Dead(_)) if !fresh && attempt == 0 => {
-                    *self.connection.lock().await = None; // A connection that idled may have been closed by the other side.
+                    *server.connection.lock().await = None; // A connection that idled may have been closed by the other side.
                 }
                 other => {
                     if other.is_err() {
-                        *self.connection.lock().await = None;
+                        *server.connection.lock().await = None;
                     }
                     return other;
                 }
@@ -111,31 +162,18 @@ impl DirectoryLink {
         Err(LinkError::Dead("the connection breaks again and again".into()))
     }
 
-    async fn kept(&self) -> Option<ldap3::Ldap> {
-        let mut guard = self.connection.lock().await;
-        let closed = guard.as_mut().is_some_and(|l| l.is_closed());
-        if closed {
-            *guard = None;
-        }
-        guard.clone()
-    }
-
-    async fn connect(&self) -> Result<ldap3::Ldap, LinkError> {
-        let mut found = connect::connect(&self.directory, self.passwords.first().map(String::as_str)).await;
-        for password in self.passwords.iter().skip(1) {
-            if !matches!(found, Err(LinkError::BindRefused(_))) {
-                break;
-            }
-            found = connect::connect(&self.directory, Some(password)).await;
-            if found.is_ok() {
-                tracing::warn!(
-                    directory = self.directory.name,
-                    "the password in use is refused, and the one beside it is taken: use it"
-                );
-            }
-        }
-        let ldap = found?;
-        *self.connection.lock().await = Some(ldap.clone());
+    async fn connect(&self, server: &Server) -> Result<ldap3::Ldap, LinkError> {
+        let ldap = connect::connect_with(&self.directory, &server.address, &self.passwords).await?;
+        *server.connection.lock().await = Some(ldap.clone());
         Ok(ldap)
     }
+}
+
+async fn kept(server: &Server) -> Option<ldap3::Ldap> {
+    let mut guard = server.connection.lock().await;
+    let closed = guard.as_mut().is_some_and(|l| l.is_closed());
+    if closed {
+        *guard = None;
+    }
+    guard.clone()
 }

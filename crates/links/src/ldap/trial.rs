@@ -6,8 +6,9 @@ use passeur_core::Moment;
 use passeur_core::evidence::LookUpState;
 use passeur_core::site::Directory;
 
-use super::connect::{LinkError, bind, open, result_words};
-use super::search;
+use super::connect::{LinkError, bind, limit, open, result_words};
+use super::person;
+use super::query::Query;
 
 /// What was tried.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -28,7 +29,8 @@ pub struct DirectoryTrial {
     pub look_up: Option<LookUpState>,
 }
 
-/// Tries address and TLS, the account, the bases, and a sample person where one is given.
+/// Tries address and TLS of every server; then, at the first that answers, the account, the bases, and a sample person where
+/// one is given.
 pub async fn try_directory(
     directory: &Directory,
     password: Option<&str>,
@@ -37,16 +39,17 @@ pub async fn try_directory(
 ) -> Vec<DirectoryTrial> {
     let mut out = vec![];
     let mut note = |check, outcome, look_up| out.push(DirectoryTrial { check, outcome, look_up });
-    let mut ldap = match open(directory).await {
-        Ok(l) => {
-            note(DirectoryCheck::Address, Ok(format!("{} answers", directory.url)), None);
-            l
+    let mut answering = None;
+    for server in &directory.servers {
+        match open(directory, server).await {
+            Ok(l) => {
+                note(DirectoryCheck::Address, Ok(format!("{server} answers")), None);
+                answering.get_or_insert(l);
+            }
+            Err(e) => note(DirectoryCheck::Address, Err(format!("{server}: {e}")), None),
         }
-        Err(e) => {
-            note(DirectoryCheck::Address, Err(e.to_string()), None);
-            return out;
-        }
-    };
+    }
+    let Some(mut ldap) = answering else { return out };
     match bind(&mut ldap, directory, password).await {
         Ok(()) => {
             let who = directory.account.as_deref().unwrap_or("anonymous");
@@ -57,17 +60,19 @@ pub async fn try_directory(
             return out;
         }
     }
+    let passwords: Vec<String> = password.map(str::to_owned).into_iter().collect();
+    let mut query = Query::new(ldap, directory, &passwords);
     let mut good = true;
     let bases =
         [Some((DirectoryCheck::Base, &directory.base)), directory.groups.as_ref().map(|g| (DirectoryCheck::GroupBase, &g.base))];
     for (check, base) in bases.into_iter().flatten() {
-        let outcome = base_exists(&mut ldap, base, directory).await;
+        let outcome = base_exists(&mut query.ldap, base, directory).await;
         good &= outcome.is_ok();
         note(check, outcome, None);
     }
     if let Some(value) = sample.filter(|_| good) {
-        let state = search::person(&mut ldap, directory, value, now).await.unwrap_or_else(LinkError::state);
-        let filter = search::person_filter(directory, value);
+        let state = person::find(&mut query, value, now).await.unwrap_or_else(LinkError::state);
+        let filter = person::filter(directory, value);
         let outcome = match &state {
             LookUpState::Answered { entry } => Ok(format!("{}, in {} groups", entry.dn, entry.groups.len())),
             LookUpState::Disabled { entry, why } => Ok(format!("{}, but {why}", entry.dn)),
@@ -82,7 +87,7 @@ pub async fn try_directory(
 }
 
 async fn base_exists(ldap: &mut ldap3::Ldap, base: &str, directory: &Directory) -> Result<String, String> {
-    let limit = directory.time_limit.to_std().unwrap_or(std::time::Duration::from_secs(3));
+    let limit = limit(directory);
     let options = SearchOptions::new().sizelimit(1);
     let found =
         ldap.with_timeout(limit).with_search_options(options).search(base, Scope::Base, "(objectClass=*)", vec!["1.1"]).await;

@@ -2,11 +2,13 @@
 
 use axum::extract::State;
 use chrono::Duration;
-use passeur_api::{Counter, Gate, Node, OutcomeCount, Provider, Role, Upstream};
+use passeur_api::{Counter, Directory, DirectoryServer, Gate, Node, OutcomeCount, Provider, Role, Upstream};
 use passeur_core::crossing::Outcome;
 use passeur_core::delivery::ValueOf;
+use passeur_core::rehearse::CONSOLE;
 use passeur_core::site::Site;
 use passeur_gateway::target::TargetState;
+use passeur_links::ldap::ServerState;
 
 use super::ApiError;
 use super::auth::Engineer;
@@ -72,7 +74,7 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         upstreams: edition.route(&g.name).map(|r| r.states().into_iter().map(upstream).collect()).unwrap_or_default(),
         sections: g.sections.iter().map(|s| s.sentence(site, who.lang)).collect(),
         provider: g.access.provider.clone(),
-        directory: g.access.directory.clone(),
+        directories: g.access.directories.clone(),
         rules: g.access.rules.iter().map(|r| r.sentence(site, who.lang)).collect(),
         mappings: g.access.mappings.iter().map(|m| m.sentence(site, who.lang)).collect(),
         headers: site
@@ -91,6 +93,40 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         live_sessions: sessions.iter().find(|s| s.gate == g.name).map_or(0, |s| s.count),
     });
     Ok(Json(out.collect()))
+}
+
+/// The directories of the live edition, with their servers.
+#[utoipa::path(get, path = "/directories", responses((status = 200, body = Vec<Directory>)))]
+pub async fn directories(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Directory>>, ApiError> {
+    who.may(Role::View)?;
+    let Some(edition) = app.live.get() else {
+        return Ok(Json(vec![]));
+    };
+    let site = &edition.site;
+    let server = |s: ServerState| DirectoryServer {
+        address: s.address,
+        well: s.well,
+        answers: s.answers,
+        failures: s.failures,
+        last_answer: s.last_answer,
+        last_failure_at: s.last_failure.as_ref().map(|(_, at)| *at),
+        last_failure: s.last_failure.map(|(why, _)| why),
+        rests_until: s.rests_until.filter(|until| *until > app.now()),
+    };
+    let named = site.gates.iter().map(|g| (g.name.as_str(), &g.access));
+    let accesses: Vec<_> = named.chain(site.engineers.iter().map(|e| (CONSOLE, e))).collect();
+    let of = |d: &passeur_core::site::Directory| {
+        let link = app.directory(&d.name);
+        Directory {
+            name: d.name.clone(),
+            base: d.base.clone(),
+            suffixes: d.suffixes.clone(),
+            servers: link.as_ref().map(|l| l.servers().into_iter().map(server).collect()).unwrap_or_default(),
+            gates: accesses.iter().filter(|(_, a)| a.directories.contains(&d.name)).map(|(n, _)| (*n).to_owned()).collect(),
+            secret_stored: link.is_some_and(|l| l.has_secret()),
+        }
+    };
+    Ok(Json(site.directories.iter().map(of).collect()))
 }
 
 /// The providers of the live edition, with how the flows of the last 24 hours ended.

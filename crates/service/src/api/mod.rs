@@ -144,6 +144,7 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(acts::erase))
         .routes(routes!(gates::gates))
         .routes(routes!(gates::providers))
+        .routes(routes!(gates::directories))
         .routes(routes!(gates::node))
         .routes(routes!(crossings::list))
         .routes(routes!(crossings::one))

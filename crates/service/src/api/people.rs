@@ -7,9 +7,10 @@ use passeur_api::{
 };
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::LookUpState;
+use passeur_core::identity::of_entry;
 use passeur_core::session::{Life, State as Liveness};
 use passeur_core::site::Directory;
-use passeur_core::step::{Lang, Param, Step, StepCode, Witness, reason_text};
+use passeur_core::step::{Lang, Param, Step, StepCode, Witness, param_text, reason_text};
 use passeur_gateway::control::RequestFacts;
 use passeur_store::SessionFilter;
 use serde::Deserialize;
@@ -138,8 +139,13 @@ pub async fn look_up(
     let found = link.look_up(ask.value.trim()).await;
     let entry = found.state.entry().cloned().unwrap_or_default();
     let attributes = directory.attributes.iter().map(|(id, from)| {
-        let values = entry.attributes.get(&from.to_ascii_lowercase()).cloned().unwrap_or_default();
-        let absent = values.is_empty().then(|| absent_words(&found.state, who.lang));
+        let seen = of_entry(directory, &entry, from);
+        let absent = match (found.state.entry(), seen.values()) {
+            (_, Ok(_)) => None,
+            (Some(_), Err(absence)) => Some(param_text(&absence.param(), who.lang)),
+            (None, Err(_)) => Some(reason_text(found.state.code(), who.lang).unwrap_or(found.state.code()).to_owned()),
+        };
+        let values = seen.values().map(<[String]>::to_vec).unwrap_or_default();
         LookUpAttribute { name: edition.site.attribute_name(*id).to_owned(), from: from.clone(), values, absent }
     });
     Ok(Json(LookUpAnswer {
@@ -152,13 +158,8 @@ pub async fn look_up(
         millis: found.millis,
         dn: found.state.entry().map(|e| e.dn.clone()),
         attributes: attributes.collect(),
-        groups: entry.groups.iter().map(|g| LookUpGroup { name: g.name.clone(), dn: g.dn.clone(), via: g.via.clone() }).collect(),
+        groups: directory.known_groups(&entry).map(|g| LookUpGroup { name: g.name, dn: g.dn, via: g.via }).collect(),
     }))
-}
-
-fn absent_words(state: &LookUpState, lang: Lang) -> String {
-    let code = if state.entry().is_some() { "not-in-entry" } else { state.code() };
-    reason_text(code, lang).unwrap_or(code).to_owned()
 }
 
 fn words(state: &LookUpState, directory: &Directory, lang: Lang) -> String {

@@ -103,8 +103,10 @@ async fn evidence_of(app: &App, before: &Site, after: &Site, ask: &PersonRequest
     };
     let by_hand = ask.groups.is_some() || !ask.attributes.is_empty();
     for (site, access) in before.accesses().map(|a| (before, a)).chain(after.accesses().map(|a| (after, a))) {
-        let Some(directory) = access.directory.as_ref().filter(|d| app.directory(d).is_some()) else { continue };
-        let known = evidence.look_up(directory).is_some();
+        let Some(asking) = access.asking(site, &evidence).filter(|a| app.directory(&a.directory.name).is_some()) else {
+            continue;
+        };
+        let known = evidence.look_up(&asking.directory.name).is_some_and(|l| l.is_for(&asking));
         if access.provider == evidence.provider && !by_hand && (!known || ask.fresh) {
             asking::complete(app, site, access, &mut evidence).await;
         }

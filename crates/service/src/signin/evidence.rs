@@ -2,25 +2,22 @@
 
 use passeur_core::Moment;
 use passeur_core::evidence::{Evidence, LookUp, LookUpState};
-use passeur_core::identity::identify;
-use passeur_core::site::{Access, Dead, Disabled, Site};
-use passeur_core::step::{Silent, Step, StepCode};
+use passeur_core::site::{Access, Asking, Dead, Disabled, Site};
+use passeur_core::step::{Step, StepCode};
 
 use crate::app::App;
 
 /// Looks the person up in the directory of a gate (or of the console) and puts the answer into the evidence. Nothing is
 /// asked when none is named.
 pub async fn complete(app: &App, site: &Site, access: &Access, evidence: &mut Evidence) {
-    let Some(directory) = access.directory.as_ref().and_then(|d| site.directory(d)) else {
-        return;
-    };
-    let who = identify(site, access, evidence, &mut Silent);
-    let key = match who.attribute(directory.fed_by).values() {
-        Ok([one]) => Ok(one.clone()),
-        Ok(_) => Err("several-values".to_owned()),
-        Err(absence) => Err(absence.code().to_owned()),
-    };
-    let look_up = match (key, app.directory(&directory.name)) {
+    ask(app, site, access, evidence, false).await;
+}
+
+/// The same; `anew` asks whatever is kept.
+async fn ask(app: &App, site: &Site, access: &Access, evidence: &mut Evidence, anew: bool) {
+    let Some(Asking { directory, value, .. }) = access.asking(site, evidence) else { return };
+    let look_up = match (value, app.directory(&directory.name)) {
+        (Ok(value), Some(link)) if anew => link.look_up_anew(&value).await,
         (Ok(value), Some(link)) => link.look_up(&value).await,
         (key, link) => LookUp {
             directory: directory.name.clone(),
@@ -29,6 +26,7 @@ pub async fn complete(app: &App, site: &Site, access: &Access, evidence: &mut Ev
             at: app.now(),
             millis: 0,
             cached: false,
+            tried: vec![],
             asked: None,
             state: match (key, link) {
                 (Err(absence), _) => LookUpState::NoKey { absence },
@@ -86,17 +84,12 @@ impl Again {
 /// Asks a gate's directory again when what it said is older than the gate allows, or than the edition. `anew` asks in any
 /// case, whatever is kept. None where there was nothing to ask.
 pub async fn again(app: &App, site: &Site, access: &Access, evidence: &mut Evidence, since: Moment, anew: bool) -> Option<Again> {
-    let before = evidence.look_up(access.directory.as_ref()?)?.clone();
+    let before = evidence.look_up(&access.asked(site, evidence)?.name)?.clone();
     let now = app.now();
     if !anew && now < before.at + access.re_read && before.at >= since {
         return None;
     }
-    match (anew, before.value.clone(), app.directory(&before.directory)) {
-        (true, Some(value), Some(link)) => {
-            evidence.put_look_up(link.look_up_anew(&value).await);
-        }
-        _ => complete(app, site, access, evidence).await,
-    }
+    ask(app, site, access, evidence, anew).await;
     let found = evidence.look_up(&before.directory)?.clone();
     let how = match &found.state {
         LookUpState::Dead { detail } | LookUpState::BindRefused { detail } => detail.clone(),
@@ -115,6 +108,6 @@ pub async fn again(app: &App, site: &Site, access: &Access, evidence: &mut Evide
 
 /// Whether the evidence lacks a look-up that the gate needs, or the look-up lacks what is asked for by now.
 fn lacks(site: &Site, access: &Access, evidence: &Evidence) -> bool {
-    let directory = access.directory.as_ref().and_then(|d| site.directory(d));
-    directory.is_some_and(|d| !evidence.look_up(&d.name).is_some_and(|l| l.covers(d)))
+    let asking = access.asking(site, evidence);
+    asking.is_some_and(|a| !evidence.look_up(&a.directory.name).is_some_and(|l| l.covers(a.directory) && l.is_for(&a)))
 }
