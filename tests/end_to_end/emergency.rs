@@ -15,12 +15,14 @@ async fn enter(person: &mut Person, base: &str, password: &str) -> Page {
 #[tokio::test(flavor = "multi_thread")]
 async fn it_works_when_everything_else_is_broken_and_every_use_is_shown() {
     let stack = Stack::new().await;
-    // An edition under which nothing works: another sign-in host, a provider and a directory that are not there.
+    // An edition under which nothing works: another sign-in host, a provider and a directory that are not there, and a
+    // second engineer wanted whom nobody could be.
     let broken = stack
         .site
         .replace("http://pass.havrelune.localhost", "http://elsewhere.localhost")
         .replace(&format!(":{}", stack.provider_port()), ":9")
-        .replace("ldap://127.0.0.1", "ldap://127.0.0.9");
+        .replace("ldap://127.0.0.1", "ldap://127.0.0.9")
+        .replace("[engineers]\n", "[engineers]\nsecond-engineer = true\n");
     assert_eq!(stack.publish(&broken).await.0, 200);
     let port = stack.address.port();
     let base = format!("http://anything.localhost:{port}");

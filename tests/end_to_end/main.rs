@@ -24,6 +24,7 @@ mod nodes;
 mod rights;
 mod rooms;
 mod rules;
+mod second;
 mod secrets;
 mod sections;
 mod sessions;

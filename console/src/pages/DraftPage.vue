@@ -87,6 +87,12 @@ const rehearse = () =>
     rehearsal.value = await got(api.POST('/rehearse', { body: { source: { draft: true }, days: 7 } }))
   })
 
+const agree = () =>
+  act(async () => {
+    const second = await got(api.POST('/site/agree', { body: { draft: true } }))
+    if (draft.value) draft.value.second = second
+  })
+
 function toLine(line: number) {
   const area = document.querySelector<HTMLTextAreaElement>('.editor textarea')
   if (!area || !line) return
@@ -132,6 +138,11 @@ onBeforeRouteLeave(() => !changed.value || window.confirm(t('leave')))
         <h2>{{ t('rehearsed.title') }}</h2>
         <Rehearsed :rehearsal="rehearsal" />
       </template>
+      <div v-if="draft?.second?.wanted && !changed" class="second" data-test="second">
+        <p><Mark tone="notice" /> <b>{{ t('second.title') }}</b> {{ t('second.words') }}</p>
+        <p v-for="a in draft.second.given" :key="a.name + a.at"><Mark tone="pass" /> {{ t('second.agreed', { who: visible(a.name), at: moment(a.at, locale) }) }}</p>
+        <v-btn v-if="mayWrite" variant="outlined" :loading="busy" data-test="agree" @click="agree">{{ t('second.agree') }}</v-btn>
+      </div>
       <template v-if="mayWrite && draft?.sound && !changed">
         <h2>{{ t('publish') }}</h2>
         <Publish :source="{ draft: true }" :button="t('publish')" @published="router.push('/editions')" />
@@ -146,6 +157,8 @@ onBeforeRouteLeave(() => !changed.value || window.confirm(t('leave')))
 textarea { display: block; width: 100%; margin-top: 4px; padding: 12px 14px; resize: vertical; line-height: 1.5; color: inherit; background: rgb(var(--v-theme-surface)); border: 1px solid rgb(var(--v-theme-line)); white-space: pre; overflow: auto; tab-size: 2; }
 .buttons { display: flex; flex-wrap: wrap; gap: 10px; align-items: center; margin: 10px 0; }
 .notice { color: rgb(var(--v-theme-notice)); display: inline-flex; gap: 7px; align-items: center; }
+.second { margin: 16px 0; padding: 12px 14px; background: rgb(var(--v-theme-surface)); border-inline-start: 4px solid rgb(var(--v-theme-notice)); }
+.second p { margin-bottom: 6px; }
 .findings { list-style: none; padding: 0; margin: 6px 0; }
 .findings li { display: flex; gap: 9px; align-items: baseline; padding: 2px 0; }
 .findings button { border: 0; padding: 0; background: none; cursor: pointer; color: rgb(var(--v-theme-primary)); text-decoration: underline; white-space: nowrap; }

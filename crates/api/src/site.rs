@@ -90,9 +90,26 @@ pub struct Draft {
     pub changed_at: DateTime<Utc>,
     /// Its version; the answer's ETag, to be sent back in If-Match.
     pub version: i64,
+    /// Whether a second engineer must agree, and who did; none while it holds mistakes.
+    pub second: Option<Agreements>,
     /// Whether it could be published, and what to look at.
     pub sound: bool,
     pub findings: Vec<Finding>,
+}
+
+/// Whether a change of who may do what needs a second engineer, and who agreed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Agreements {
+    /// Whether the live edition asks for it.
+    pub wanted: bool,
+    pub given: Vec<Agreement>,
+}
+
+/// One engineer's agreement to exactly this document.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Agreement {
+    pub name: String,
+    pub at: DateTime<Utc>,
 }
 
 /// A draft to keep.

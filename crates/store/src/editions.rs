@@ -7,7 +7,7 @@ use serde_json::Value;
 
 use crate::acts::{Recorded, append};
 use crate::pool::{Store, StoreError};
-use crate::schema::{drafts, editions};
+use crate::schema::{agreements, drafts, editions};
 
 /// A published edition.
 #[derive(Clone, Debug, Queryable, Insertable, Selectable)]
@@ -106,6 +106,8 @@ impl Store {
             {
                 return Err(StoreError::Conflict);
             }
+            // Agreements were to changes of the edition before.
+            diesel::delete(agreements::table).execute(conn).await?;
             append(conn, act).await
         })
         .await

@@ -2,6 +2,7 @@
 //! this crate, and every database error becomes a [`StoreError`] in one place.
 
 mod acts;
+mod agreements;
 mod crossings;
 mod drafts;
 mod editions;
@@ -18,6 +19,7 @@ mod tokens;
 mod upkeep;
 
 pub use acts::Recorded;
+pub use agreements::AgreementRow;
 pub use crossings::{Cursor, Filter, NewCrossing, OutcomeRow, RecordedCrossing, Usage};
 pub use drafts::DraftRow;
 pub use editions::{EditionHead, EditionRow};

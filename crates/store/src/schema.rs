@@ -13,6 +13,11 @@ diesel::table! {
     }
 }
 diesel::table! {
+    agreements (document, edition, provider, subject) {
+        document -> Binary, edition -> Integer, provider -> Text, subject -> Text, name -> Text, at -> Timestamptz,
+    }
+}
+diesel::table! {
     secrets (name) { name -> Text, version -> Integer, next -> Nullable<Integer>, latest -> Integer, }
 }
 diesel::table! {

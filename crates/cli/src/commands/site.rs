@@ -199,6 +199,11 @@ async fn draft(args: Draft, c: &ClientArgs) -> Result<(), Exit> {
             }
             let at = draft.changed_at.format("%Y-%m-%d %H:%M UTC");
             eprintln!("# draft, version {}, on edition {}, {at}, {}", draft.version, draft.based_on, draft.author);
+            for second in draft.second.iter().filter(|s| s.wanted) {
+                let by: Vec<&str> = second.given.iter().map(|a| a.name.as_str()).collect();
+                let by = if by.is_empty() { "nobody yet".to_owned() } else { by.join(", ") };
+                eprintln!("# it changes who may do what: a second engineer agrees in the console; agreed: {by}");
+            }
             tell!("{}", draft.document);
             Ok(())
         }

@@ -5,6 +5,9 @@
 
 mod access;
 mod keys;
+mod roles;
+
+pub use roles::changes_roles;
 
 use serde::{Deserialize, Serialize};
 

@@ -163,7 +163,9 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         }
         gates.push(gate);
     }
+    let mut second_engineer = false;
     let engineers = root.table("engineers").map(|f| {
+        second_engineer = f.flag("second-engineer", false);
         let access =
             read_access(&f, &names, Some(&["view", "operate", "configure"]), OfSite { rules: &[], mappings: &mappings }, None);
         f.finish();
@@ -184,6 +186,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         deliveries,
         gates,
         engineers,
+        second_engineer,
         expectations,
         attributes,
         mapped,

@@ -1,6 +1,6 @@
 //! What a change of edition means, in words; and that nothing which changes goes untold.
 
-use passeur_core::compare::{Bearing, Change, Side, compare, difference};
+use passeur_core::compare::{Bearing, Change, Side, changes_roles, compare, difference};
 use passeur_core::step::Lang;
 
 use crate::harbour::{SITE, read};
@@ -88,4 +88,47 @@ fn every_key_of_the_demo_is_told_when_it_goes() {
         }
     }
     assert!(told_of > 15, "{told_of}");
+}
+
+#[test]
+fn whatever_the_roles_of_engineers_stand_on_counts_as_a_change_of_roles() {
+    let roles = |after: &str| {
+        let (a, b) = (read(SITE), read(after));
+        changes_roles(Side { text: SITE, site: &a }, Side { text: after, site: &b })
+    };
+    let engineers = |old: &str, new: &str| {
+        let at = SITE.find("[engineers]").unwrap();
+        format!("{}{}", &SITE[..at], SITE[at..].replacen(old, new, 1))
+    };
+    let uses = edited(&[("# The old applications", "[[mapping]]\nattribute = \"m\"\nfrom = \"user\"\n\n# The old")]).replacen(
+        "when = { group = \"access-engineers\" }",
+        "when = { any = [{ group = \"access-engineers\" }, { attribute = \"m\", is = \"lucie\" }] }",
+        1,
+    );
+    for (what, after, is) in [
+        ("nothing", SITE.to_owned(), false),
+        ("a comment", format!("# words\n{SITE}"), false),
+        ("a gate's rule", edited(&[("when = { group = \"berth-access\" }", "when = { group = \"pilots\" }")]), false),
+        ("a gate's upstream", edited(&[("http://127.0.0.1:8642", "http://127.0.0.1:8643")]), false),
+        ("a mapping no role stands on", edited(&[("cranes = \"Crane yard\"", "cranes = \"Yard\"")]), false),
+        ("a group", engineers("access-engineers", "pilots"), true),
+        ("a role", engineers("roles = [\"view\"]", "roles = [\"operate\"]"), true),
+        ("a rule's order or name", engineers("name = \"the harbour desk\"", "name = \"desk\""), true),
+        ("a rule gone", SITE[..SITE.find("[[engineers.rule]]\nname = \"the harbour desk\"").unwrap()].to_owned(), true),
+        ("the asking itself", engineers("[engineers]", "[engineers]\nsecond-engineer = true"), true),
+        ("nobody at all", SITE[..SITE.find("# Who may use the console").unwrap()].to_owned(), true),
+        ("no directory needed", engineers("directory = \"harbour\"", "directory = \"harbour\"\nwithout-directory = true"), true),
+        (
+            "who signs",
+            edited(&[("issuer = \"http://bureau-pilotage.localhost:8641\"", "issuer = \"http://evil.localhost:8641\"")]),
+            true,
+        ),
+        ("fewer factors", edited(&[("require-amr = [\"mfa\"]\n", "")]), true),
+        ("which claim names somebody", edited(&[("user = \"preferred_username\"", "user = \"nickname\"")]), true),
+        ("which server is asked", edited(&[("ldap://127.0.0.1:8645", "ldap://127.0.0.1:9999")]), true),
+        ("where groups are", edited(&[("base = \"ou=groups,", "base = \"ou=people,")]), true),
+        ("a mapping that a role stands on", uses, true),
+    ] {
+        assert_eq!(roles(&after), is, "{what}");
+    }
 }

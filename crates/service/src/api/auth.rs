@@ -12,6 +12,7 @@ use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::console_roles;
 use passeur_core::evidence::Evidence;
 use passeur_core::id::Token;
+use passeur_core::identity::Person;
 use passeur_core::site::Site;
 use passeur_core::step::{Lang, Silent};
 use passeur_store::Recorded;
@@ -29,6 +30,8 @@ pub struct Engineer {
     by: &'static str,
     /// When they signed in; none for a token.
     pub began: Option<Moment>,
+    /// The person they are: of a token, its owner. None for the first token and the emergency account.
+    pub person: Option<Person>,
     /// What is known of them; none for a token.
     pub evidence: Option<Evidence>,
     /// Where they are; none where that is not known.
@@ -41,6 +44,11 @@ impl Engineer {
     /// What conditions may ask of them now.
     pub fn circumstances(&self, app: &App) -> Circumstances<'static> {
         Circumstances { address: self.address, ..Circumstances::at(app.now()) }
+    }
+
+    /// Whether this is the emergency account, which works when nothing and nobody else does.
+    pub fn is_emergency(&self) -> bool {
+        self.by == "emergency"
     }
 
     /// An act of theirs, to record in the transaction that makes it.
@@ -80,6 +88,7 @@ impl FromRequestParts<App> for Engineer {
                 role: Role::Configure,
                 by: "emergency",
                 began: Some(found.began),
+                person: None,
                 evidence: None,
                 address: Some(address),
                 lang,
@@ -104,13 +113,15 @@ impl FromRequestParts<App> for Engineer {
                     return Err(problem(StatusCode::FORBIDDEN, "token", "Not with this token", &words));
                 }
             }
+            let mut person = None;
             if let (Some(provider), Some(subject)) = (&row.owner_provider, &row.owner_subject) {
+                person = Some(Person { provider: provider.clone(), subject: subject.clone() });
                 // It ends with its owner, and reaches no farther than they do now.
                 let now = role_of_owner(app, (digest, address), provider, subject).await?;
                 role = now.map(|owner| owner.min(role)).ok_or_else(|| owner_gone(&row))?;
             }
             app.store.token_used(&digest, app.now()).await?;
-            return Ok(Engineer { name: row.name, role, by: "token", began: None, evidence: None, address, lang });
+            return Ok(Engineer { name: row.name, role, by: "token", began: None, person, evidence: None, address, lang });
         }
         let offered = address.is_some_and(|a| emergency::offered(app, &parts.headers, a).is_some());
         let sign_in = || {
@@ -144,6 +155,7 @@ impl FromRequestParts<App> for Engineer {
             name: found.row.name,
             by: "session",
             began: Some(found.row.began),
+            person: Some(Person { provider: found.evidence.provider.clone(), subject: found.evidence.subject.clone() }),
             evidence: Some(found.evidence),
             address,
             lang,

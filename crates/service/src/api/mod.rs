@@ -132,6 +132,7 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(sites::compare))
         .routes(routes!(sites::publish))
         .routes(routes!(sites::confirm))
+        .routes(routes!(sites::agree))
         .routes(routes!(sites::editions))
         .routes(routes!(sites::edition))
         .routes(routes!(sites::read_draft, sites::write_draft, sites::discard_draft))

@@ -11,7 +11,7 @@ use serde_json::json;
 use super::super::auth::Engineer;
 use super::super::extract::Json;
 use super::super::{ApiError, problem};
-use super::examine;
+use super::{agreements, examine};
 use crate::app::App;
 
 pub(super) fn no_draft() -> ApiError {
@@ -56,6 +56,10 @@ async fn conflict(app: &App, e: StoreError) -> ApiError {
 
 async fn shown(app: &App, lang: Lang, row: DraftRow) -> Result<Response, ApiError> {
     let (site, findings) = examine(app, lang, &row.document).await?;
+    let second = match &site {
+        Some(site) => Some(agreements(app, &row.document, site).await?),
+        None => None,
+    };
     let etag = HeaderValue::from_str(&tag(row.version)).ok();
     let draft = Draft {
         document: row.document,
@@ -64,6 +68,7 @@ async fn shown(app: &App, lang: Lang, row: DraftRow) -> Result<Response, ApiErro
         changed_at: row.changed_at,
         version: row.version,
         sound: site.is_some(),
+        second,
         findings,
     };
     let mut answer = Json(draft).into_response();

@@ -1,8 +1,10 @@
 //! The site file and its editions: read, check, compare.
 
+mod agree;
 mod draft;
 mod publish;
 
+pub use agree::*;
 pub use draft::*;
 pub use publish::*;
 

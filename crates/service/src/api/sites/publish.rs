@@ -13,6 +13,7 @@ use std::sync::Arc;
 use super::super::auth::Engineer;
 use super::super::extract::Json;
 use super::super::{ApiError, problem};
+use super::agree::ask_for_second;
 use super::{Document, document, examine, whole};
 use crate::app::App;
 use crate::lockout;
@@ -96,6 +97,7 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
         let detail = format!("The site file has {}; nothing was changed.", count(n, "mistake", "mistakes"));
         return Err(problem(StatusCode::UNPROCESSABLE_ENTITY, "site-file", "Not published", &detail).with_findings(findings));
     };
+    ask_for_second(&app, &who, &text, &site).await?;
     let accepts = |word: &str| ask.anyway.iter().any(|a| a == word);
     let broken: Vec<_> = findings.iter().filter(|f| f.severity == Finding::EXPECTATION).cloned().collect();
     if !accepts("expectations") && !broken.is_empty() {

@@ -1,0 +1,89 @@
+//! A second engineer: where the site says so, nobody changes alone who may do what.
+
+use axum::extract::State;
+use http::StatusCode;
+use passeur_api::{Agreement, Agreements, Problem, Role, Source};
+use passeur_core::compare::{Side, changes_roles};
+use passeur_core::id::{hex, sha256};
+use passeur_core::site::Site;
+use passeur_store::AgreementRow;
+use serde_json::json;
+
+use super::super::auth::Engineer;
+use super::super::extract::Json;
+use super::super::{ApiError, problem};
+use super::{Document, document, sound};
+use crate::app::App;
+
+/// Whether the live edition wants a second engineer for this document.
+async fn is_wanted(app: &App, text: &str, site: &Site) -> Result<bool, ApiError> {
+    let Some(live) = app.store.live_edition().await? else { return Ok(false) };
+    // What counts is the edition everybody can read, not the one this node happens to use.
+    let Some(before) = passeur_core::site::compile(&live.document).0 else { return Ok(true) };
+    let sides = (Side { text: &live.document, site: &before }, Side { text, site });
+    Ok(before.second_engineer && changes_roles(sides.0, sides.1))
+}
+
+/// Who agreed to a document, and whether that is asked for.
+pub(super) async fn agreements(app: &App, text: &str, site: &Site) -> Result<Agreements, ApiError> {
+    let live = app.store.live_edition_number().await?;
+    let rows = app.store.agreements(&sha256(text.as_bytes()), live).await?;
+    Ok(Agreements {
+        wanted: is_wanted(app, text, site).await?,
+        given: rows.into_iter().map(|r| Agreement { name: r.name, at: r.at }).collect(),
+    })
+}
+
+/// Whether somebody else than the publisher agreed, where that is asked for. The emergency account needs nobody: it is there
+/// for when nobody can sign in, and every use of it is recorded and shown.
+pub(super) async fn ask_for_second(app: &App, who: &Engineer, text: &str, site: &Site) -> Result<(), ApiError> {
+    if who.is_emergency() || !is_wanted(app, text, site).await? {
+        return Ok(());
+    }
+    let rows = app.store.agreements(&sha256(text.as_bytes()), app.store.live_edition_number().await?).await?;
+    let is_me = |r: &AgreementRow| who.person.as_ref().is_some_and(|p| (&p.provider, &p.subject) == (&r.provider, &r.subject));
+    let others = rows.iter().filter(|r| !is_me(r)).count();
+    // A token that belongs to nobody counts for nobody: two people must have agreed then.
+    let needed = if who.person.is_some() { 1 } else { 2 };
+    if others >= needed {
+        return Ok(());
+    }
+    let detail = format!(
+        "It changes who may do what, and this site asks for {needed} other {} to agree first; {others} did. Keep it as the draft and \
+         have it read: they agree in the console. Nothing was changed.",
+        if needed == 1 { "engineer" } else { "engineers" }
+    );
+    Err(problem(StatusCode::CONFLICT, "second-engineer", "A second engineer must agree", &detail))
+}
+
+/// Agrees to a change of who may do what: the draft, a site file, or an earlier edition. Only an engineer who is signed in
+/// can, and not the one who then publishes it.
+#[utoipa::path(post, path = "/site/agree", request_body = Source,
+    responses((status = 200, body = Agreements), (status = 403, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn agree(State(app): State<App>, who: Engineer, Json(ask): Json<Source>) -> Result<Json<Agreements>, ApiError> {
+    who.may(Role::Configure)?;
+    let (Some(person), Some(_)) = (&who.person, &who.evidence) else {
+        let words =
+            "Agreeing is for people: sign in to the console and agree there. A token shows nothing of who read the change.";
+        return Err(problem(StatusCode::FORBIDDEN, "second-engineer", "Not by a token", words));
+    };
+    let read = document(&app, ask).await?;
+    let site = sound(&app, &read).await?;
+    let Document { text, name, .. } = read;
+    if !is_wanted(&app, &text, &site).await? {
+        let words = format!("Nothing in {name} asks for a second engineer.");
+        return Err(problem(StatusCode::CONFLICT, "second-engineer", "Nothing to agree to", &words));
+    }
+    let digest = sha256(text.as_bytes());
+    let row = AgreementRow {
+        document: digest.to_vec(),
+        edition: app.store.live_edition_number().await?,
+        provider: person.provider.clone(),
+        subject: person.subject.clone(),
+        name: who.name.clone(),
+        at: app.now(),
+    };
+    let act = who.act(&app, "agree", json!({"document": hex(&digest), "to": name}));
+    app.store.agree(row, act).await?;
+    Ok(Json(agreements(&app, &text, &site).await?))
+}
