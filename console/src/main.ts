@@ -38,6 +38,7 @@ const router = createRouter({
     { path: '/editions/:number(\\d+)', component: () => import('./pages/Edition.vue'), props: true },
     { path: '/secrets', component: () => import('./pages/Secrets.vue') },
     { path: '/acts', component: () => import('./pages/Acts.vue') },
+    { path: '/survey', component: () => import('./pages/Survey.vue') },
     { path: '/sessions', component: () => import('./pages/Sessions.vue') },
     { path: '/:rest(.*)', redirect: '/crossings' },
   ],

@@ -29,6 +29,7 @@ mod secrets;
 mod sections;
 mod sessions;
 mod shots;
+mod survey;
 mod tls;
 mod tokens;
 mod upstreams;

@@ -42,6 +42,39 @@ async fn end_sessions(subject: &str) {
     assert_eq!(ended.status(), 200);
 }
 
+/// A call of the management API with the demo's token.
+async fn call(path: &str, body: serde_json::Value) -> serde_json::Value {
+    let client = reqwest::Client::builder().dns_resolver(passeur_links::resolve::Resolver).no_proxy().build().unwrap();
+    let answer = client.post(format!("{PASS}/api/v1{path}")).bearer_auth(env("PASSEUR_TOKEN")).json(&body).send().await.unwrap();
+    assert_eq!(answer.status(), 200, "{path}");
+    serde_json::from_str(&answer.text().await.unwrap()).unwrap()
+}
+
+/// An edition in which several things are wrong at once, surveyed; then the one before is put back.
+async fn a_survey(b: &Browser, survey: &Path) {
+    let wrong = include_str!("../../demo/site.toml")
+        .replacen("upstream = \"http://127.0.0.1:8643\"", "upstreams = [\"http://127.0.0.1:8642\", \"http://127.0.0.1:8649\"]", 1)
+        .replacen(
+            "delivery = \"ledger\"\n\n[[gate.rule]]\nname = \"crane fitters\"",
+            "\n[[gate.rule]]\nname = \"crane fitters\"",
+            1,
+        )
+        .replacen("url = \"ldap://127.0.0.1:8645\"", "urls = [\"ldap://127.0.0.1:8645\", \"ldap://127.0.0.1:8646\"]", 1)
+        .replacen("when = { group = \"visiting-crews\" }", "when = { group = \"crews-of-passage\" }", 1);
+    let anyway = serde_json::json!(["expectations", "refuses-people"]);
+    let ask = |source: serde_json::Value| {
+        let mut ask = serde_json::json!({"note": "for the survey", "anyway": anyway});
+        ask.as_object_mut().unwrap().extend(source.as_object().unwrap().clone());
+        ask
+    };
+    let before = call("/site/publish", ask(serde_json::json!({"document": wrong}))).await["number"].as_i64().unwrap() - 1;
+    b.open(&format!("{PASS}/console/survey")).await;
+    b.click("[data-test=survey]").await;
+    b.shows("delivery.forgeable").await;
+    b.picture(survey).await;
+    call("/site/publish", ask(serde_json::json!({"edition": before}))).await;
+}
+
 /// A draft that would lock out the fitters and others: what it would change, for whom, and what publishing asks. It is
 /// discarded in the end.
 async fn a_draft(b: &Browser, draft: &Path, publish: &Path) {
@@ -129,6 +162,7 @@ async fn pictures_of_the_demo() {
             b.open(&format!("{PASS}/console/acts")).await;
             b.shows("holds").await;
             b.picture(&shot("acts.png")).await;
+            a_survey(&b, &shot("survey.png")).await;
         }
         b.close().await;
     }

@@ -153,7 +153,7 @@ async fn an_upstream_that_wants_to_authenticate_connections_is_a_finding_and_not
 }
 
 /// An application that speaks TLS, answering every request alike; with `clients` it asks for a certificate.
-async fn tls_upstream(authority: &Authority, name: &str, clients: bool) -> std::net::SocketAddr {
+pub async fn tls_upstream(authority: &Authority, name: &str, clients: bool) -> std::net::SocketAddr {
     let (chain, key) = authority.issue(name);
     let builder = rustls::ServerConfig::builder();
     let key = PrivateKeyDer::try_from(key.serialize_der()).unwrap();

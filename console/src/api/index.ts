@@ -22,6 +22,7 @@ export type EditionLine = components['schemas']['EditionLine']
 export type Finding = components['schemas']['Finding']
 export type Rehearsal = components['schemas']['Rehearsal']
 export type Secret = components['schemas']['Secret']
+export type Survey = components['schemas']['Survey']
 export type Source = components['schemas']['Source']
 export type Problem = components['schemas']['Problem']
 

@@ -118,9 +118,9 @@ watch(language, read, { immediate: true })
 h2 { font-size: 1.1rem; font-weight: 600; }
 h2 .mono { font-weight: 400; font-size: 0.86rem; margin-inline-start: 6px; }
 h2.sub { margin: 24px 0 10px; }
-h3 { font-size: 0.86rem; font-weight: 560; color: rgb(var(--v-theme-quiet)); }
+h3 { margin-bottom: 0; font-size: 0.86rem; font-weight: 560; color: rgb(var(--v-theme-quiet)); }
 h3:not(:first-child) { margin-top: 10px; }
-ul { list-style: none; padding: 0; margin: 2px 0; }
+ul { list-style: none; padding: 0; margin: 0; }
 li { overflow-wrap: anywhere; padding: 1px 0; }
 .count { display: inline-flex; gap: 10px; text-decoration: none; }
 .count:hover { text-decoration: underline; }

@@ -7,6 +7,7 @@ mod directories;
 mod rehearsal;
 mod secrets;
 mod site;
+mod survey;
 mod tokens;
 
 pub use acts::*;
@@ -14,6 +15,7 @@ pub use directories::*;
 pub use rehearsal::*;
 pub use secrets::*;
 pub use site::*;
+pub use survey::*;
 pub use tokens::*;
 
 use chrono::{DateTime, Utc};
@@ -368,7 +370,7 @@ pub struct HandoverValue {
 }
 
 /// Values of a provider to try. Nothing is saved. With only `name`, the live edition's values are tried.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct ProviderTrial {
     pub name: String,
     #[serde(default)]
@@ -386,6 +388,11 @@ pub struct ProviderTrial {
 }
 
 impl ProviderTrial {
+    /// A trial of a provider of the live edition, as it is.
+    pub fn named(name: &str) -> ProviderTrial {
+        ProviderTrial { name: name.to_owned(), ..ProviderTrial::default() }
+    }
+
     /// The live edition's values with a stored version of the secret.
     pub fn stored(name: &str, version: i32) -> ProviderTrial {
         let secret_version = Some(version);

@@ -77,6 +77,14 @@ pub fn neighbourhood(address: IpAddr) -> IpAddr {
 }
 
 impl PublicAddress {
+    /// The host name alone, without a port.
+    pub fn name(&self) -> &str {
+        match self.host.rsplit_once(':') {
+            Some((name, port)) if !port.is_empty() && port.bytes().all(|b| b.is_ascii_digit()) => name,
+            _ => &self.host,
+        }
+    }
+
     /// Reads an origin. Plain HTTP is accepted for loopback names only.
     pub fn parse(text: &str) -> Result<PublicAddress, BadAddress> {
         let url = Url::parse(text).map_err(|_| BadAddress::NotAbsolute)?;

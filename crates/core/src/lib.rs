@@ -10,6 +10,7 @@
 //! * [`condition`] and [`decide`]: rules folded into a decision and a proof of admission;
 //! * [`delivery`]: the values handed to an upstream;
 //! * [`compare`], [`rehearse`] and [`expect`]: what a change of edition means, for whom, and what must stay so;
+//! * [`survey`]: what is wrong with everything a site depends on;
 //! * [`step`] and [`crossing`]: what happened, kept as data and told in words;
 //! * [`acts`]: the chained record of what engineers do;
 //! * [`seal`], [`session`], [`id`], [`address`], [`path`], [`recorder`]: the small certain parts the rest stands on.
@@ -36,6 +37,7 @@ pub mod seal;
 pub mod session;
 pub mod site;
 pub mod step;
+pub mod survey;
 pub mod text;
 
 /// A moment on the one clock the service was started with. Core never asks for the time itself.

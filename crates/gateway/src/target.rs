@@ -10,6 +10,8 @@ use passeur_core::id::sha256;
 use passeur_core::site::{Gate, Health, Upstream, UpstreamTls};
 use uuid::Uuid;
 
+use crate::control::UpstreamFailure;
+use crate::upstream::connect;
 use crate::upstream::tls::{self, Tls};
 
 /// How long an address that did not accept is passed over, in milliseconds.
@@ -146,6 +148,13 @@ impl Route {
             open.sort_by_cached_key(|t| (!t.is_up(), weight(t)));
         }
         open
+    }
+
+    /// Connects to each that takes requests, without one: whether it accepts, and its certificate in DER.
+    pub async fn probe(&self) -> Vec<(String, Result<Option<Vec<u8>>, UpstreamFailure>)> {
+        let open = self.members.iter().filter(|(_, draining)| !draining);
+        let each = open.map(|(t, _)| async move { (t.address.to_string(), connect::probe(t).await) });
+        futures_util::future::join_all(each).await
     }
 
     /// What is known of each, for engineers.

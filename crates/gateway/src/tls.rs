@@ -80,6 +80,24 @@ impl Certificates {
         Ok(Arc::new(Certificates { folder: folder.to_owned(), set, acceptor: TlsAcceptor::from(Arc::new(config)) }))
     }
 
+    /// The certificates in use: their names, and each in DER.
+    pub fn in_use(&self) -> Vec<(Vec<String>, Vec<u8>)> {
+        let set = self.set.read().unwrap_or_else(|e| e.into_inner()).clone();
+        let exact = set.exact.iter().map(|(name, key)| (name.clone(), key));
+        let all = exact.chain(set.wildcard.iter().map(|(rest, key)| (format!("*{rest}"), key)));
+        let mut out: BTreeMap<Vec<u8>, Vec<String>> = BTreeMap::new();
+        for (name, key) in all {
+            let Some(der) = key.cert.first() else { continue };
+            out.entry(der.to_vec()).or_default().push(name);
+        }
+        out.into_iter()
+            .map(|(der, mut names)| {
+                names.sort();
+                (names, der)
+            })
+            .collect()
+    }
+
     pub(crate) fn acceptor(&self) -> &TlsAcceptor {
         &self.acceptor
     }

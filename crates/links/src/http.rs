@@ -38,6 +38,8 @@ pub struct Answer {
     pub headers: HeaderMap,
     pub body: Vec<u8>,
     pub millis: u32,
+    /// The server's certificate, in DER, where it was reached over TLS.
+    pub certificate: Option<Vec<u8>>,
 }
 
 /// A client for one provider.
@@ -54,6 +56,7 @@ impl Client {
             .dns_resolver(Resolver)
             .redirect(reqwest::redirect::Policy::none())
             .no_proxy()
+            .tls_info(true)
             .connect_timeout(limit.min(Duration::from_secs(5)))
             .timeout(limit)
             .user_agent("passeur");
@@ -95,6 +98,8 @@ impl Client {
         let began = Instant::now();
         let answer = request.send().await.map_err(|e| self.explain(&e))?;
         let (status, headers) = (answer.status().as_u16(), answer.headers().clone());
+        let tls = answer.extensions().get::<reqwest::tls::TlsInfo>();
+        let certificate = tls.and_then(|t| t.peer_certificate()).map(<[u8]>::to_vec);
         let mut body = Vec::new();
         let mut chunks = answer.bytes_stream();
         while let Some(chunk) = chunks.next().await {
@@ -104,7 +109,8 @@ impl Client {
             }
             body.extend_from_slice(&chunk);
         }
-        Ok(Answer { status, headers, body, millis: began.elapsed().as_millis().min(u128::from(u32::MAX)) as u32 })
+        let millis = began.elapsed().as_millis().min(u128::from(u32::MAX)) as u32;
+        Ok(Answer { status, headers, body, millis, certificate })
     }
 
     fn explain(&self, e: &reqwest::Error) -> HttpError {

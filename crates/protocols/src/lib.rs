@@ -2,3 +2,4 @@
 //! passed in, so every check can be tested with a table.
 
 pub mod oidc;
+pub mod x509;

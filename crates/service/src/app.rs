@@ -15,6 +15,7 @@ use passeur_core::site::{Finding, Severity, Site, compile};
 use passeur_gateway::FloodCounters;
 use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
+use passeur_gateway::tls::Certificates;
 use passeur_links::clock::Clock;
 use passeur_links::ldap::DirectoryLink;
 use passeur_store::{Recorded, SealedSecret, SecretHead, Store, StoreError};
@@ -23,6 +24,7 @@ use uuid::Uuid;
 use crate::emergency::Emergency;
 use crate::providers::ProviderLink;
 use crate::recorder::Recorder;
+use crate::survey::Done;
 
 /// Before the revocation counter was read for the first time.
 const NOTHING_SEEN: i64 = i64::MAX;
@@ -60,6 +62,11 @@ pub struct Inner {
     pub token_roles: Mutex<OwnersRoles>,
     /// Held while past crossings are rehearsed.
     pub rehearsing: tokio::sync::Mutex<()>,
+    /// Held while this node surveys; and what it found last.
+    pub surveying: tokio::sync::Mutex<()>,
+    pub surveyed: Mutex<Option<Arc<Done>>>,
+    /// Certificates of the TLS listener, where there is one.
+    pub certificates: OnceLock<Arc<Certificates>>,
     /// Why this node does not use the edition it should.
     trouble: Mutex<Option<String>>,
     /// Which versions of secrets this node uses.
@@ -113,6 +120,9 @@ impl App {
             emergency,
             token_roles: Mutex::default(),
             rehearsing: tokio::sync::Mutex::default(),
+            surveying: tokio::sync::Mutex::default(),
+            surveyed: Mutex::default(),
+            certificates: OnceLock::new(),
             trouble: Mutex::default(),
             secret_heads: Mutex::default(),
             unconfirmed: Mutex::default(),

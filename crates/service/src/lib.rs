@@ -19,6 +19,7 @@ mod rights;
 mod router;
 mod signin;
 mod start;
+mod survey;
 mod trials;
 mod upkeep;
 

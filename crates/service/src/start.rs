@@ -78,6 +78,7 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
     let mut tls_address = None;
     if let Some(tls) = &config.tls {
         let certificates = Certificates::read(&tls.certificates)?;
+        let _ = app.certificates.set(certificates.clone());
         let listener = Listener::bind(tls.listen, Some(certificates.clone())).await.map_err(listen(tls.listen))?;
         tls_address = Some(listener.address().map_err(listen(tls.listen))?);
         listeners.push(listener);

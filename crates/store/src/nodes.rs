@@ -45,6 +45,13 @@ impl Store {
         Ok(ended.len())
     }
 
+    /// Names of the other nodes, and when each last wrote that it runs.
+    pub async fn other_nodes(&self, me: Uuid) -> Result<Vec<(String, Moment)>, StoreError> {
+        let mut conn = self.conn().await?;
+        let q = nodes::table.filter(nodes::id.ne(me)).select((nodes::name, nodes::seen_at)).order(nodes::name);
+        Ok(q.load(&mut conn).await?)
+    }
+
     /// Names of nodes seen since a moment that have not acted on every revocation up to a counter.
     pub async fn nodes_behind(&self, revocation: i64, since: Moment) -> Result<Vec<String>, StoreError> {
         let mut conn = self.conn().await?;

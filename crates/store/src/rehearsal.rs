@@ -62,6 +62,26 @@ impl Store {
         Ok(rows)
     }
 
+    /// The evidence of the latest crossings of the last days, as JSON: at most so many, those of one person more than once.
+    pub async fn evidence_of_latest(&self, limit: i64) -> Result<Vec<serde_json::Value>, StoreError> {
+        #[derive(QueryableByName)]
+        struct Body {
+            #[diesel(sql_type = diesel::sql_types::Jsonb)]
+            body: serde_json::Value,
+        }
+        let mut conn = self.conn().await?;
+        let rows: Vec<Body> = diesel::sql_query(
+            "SELECT e.body FROM (SELECT DISTINCT ON (provider, subject) day, evidence, at FROM \
+               (SELECT day, evidence, at, provider, subject FROM crossings WHERE evidence IS NOT NULL ORDER BY day DESC, at DESC LIMIT $1 * 10) latest \
+               ORDER BY provider, subject, at DESC) c \
+             JOIN evidence e ON e.day = c.day AND e.hash = c.evidence ORDER BY c.at DESC LIMIT $1",
+        )
+        .bind::<BigInt, _>(limit)
+        .load(&mut conn)
+        .await?;
+        Ok(rows.into_iter().map(|r| r.body).collect())
+    }
+
     /// The latest evidence of a person, as JSON.
     pub async fn latest_evidence(&self, provider: &str, subject: &str) -> Result<Option<serde_json::Value>, StoreError> {
         #[derive(QueryableByName)]

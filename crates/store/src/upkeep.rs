@@ -3,7 +3,7 @@
 use chrono::{Days, NaiveDate};
 use diesel::prelude::*;
 use diesel::sql_types::Text;
-use diesel_async::RunQueryDsl;
+use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use passeur_core::Moment;
 
 use crate::pool::{Store, StoreError};
@@ -15,6 +15,22 @@ const PARTITIONED: [&str; 2] = ["crossings", "evidence"];
 struct Name {
     #[diesel(sql_type = Text)]
     name: String,
+}
+
+/// The partitions of a table that are for a day: name, and the day in eight digits.
+async fn partitions(conn: &mut AsyncPgConnection, table: &str) -> Result<Vec<(String, String)>, StoreError> {
+    let parts: Vec<Name> = diesel::sql_query(
+        "SELECT c.relname::text AS name FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid \
+         JOIN pg_class p ON p.oid = i.inhparent WHERE p.relname = $1 ORDER BY 1",
+    )
+    .bind::<Text, _>(table)
+    .load(conn)
+    .await?;
+    let of_day = |part: Name| {
+        let day = part.name.strip_prefix(table)?.strip_prefix('_')?.to_owned();
+        (day.len() == 8 && day.bytes().all(|b| b.is_ascii_digit())).then_some((part.name, day))
+    };
+    Ok(parts.into_iter().filter_map(of_day).collect())
 }
 
 impl Store {
@@ -41,23 +57,27 @@ impl Store {
         Ok(())
     }
 
+    /// The last day for which both crossings and evidence have a partition.
+    pub async fn partitions_until(&self) -> Result<Option<NaiveDate>, StoreError> {
+        let mut conn = self.conn().await?;
+        let mut until: Option<NaiveDate> = None;
+        for (i, table) in PARTITIONED.into_iter().enumerate() {
+            let days = partitions(&mut conn, table).await?;
+            let last = days.iter().filter_map(|(_, day)| NaiveDate::parse_from_str(day, "%Y%m%d").ok()).max();
+            until = if i == 0 { last } else { until.min(last) };
+        }
+        Ok(until)
+    }
+
     /// Drops partitions of days before `keep_from`. Returns how many.
     pub async fn drop_partitions(&self, keep_from: NaiveDate) -> Result<usize, StoreError> {
         let mut conn = self.conn().await?;
         let limit = keep_from.format("%Y%m%d").to_string();
         let mut dropped = 0;
         for table in PARTITIONED {
-            let parts: Vec<Name> = diesel::sql_query(
-                "SELECT c.relname::text AS name FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid \
-                 JOIN pg_class p ON p.oid = i.inhparent WHERE p.relname = $1 ORDER BY 1",
-            )
-            .bind::<Text, _>(table)
-            .load(&mut conn)
-            .await?;
-            for part in parts {
-                let day = part.name.strip_prefix(table).and_then(|s| s.strip_prefix('_'));
-                if day.is_some_and(|d| d.len() == 8 && d.bytes().all(|b| b.is_ascii_digit()) && d < limit.as_str()) {
-                    diesel::sql_query(format!("DROP TABLE {}", part.name)).execute(&mut conn).await?;
+            for (name, day) in partitions(&mut conn, table).await? {
+                if day < limit {
+                    diesel::sql_query(format!("DROP TABLE {name}")).execute(&mut conn).await?;
                     dropped += 1;
                 }
             }

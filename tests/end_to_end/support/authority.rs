@@ -36,20 +36,37 @@ impl Authority {
 
     /// A certificate for a name, with its key.
     pub fn issue(&self, name: &str) -> (Certificate, KeyPair) {
+        self.issue_with(name, |_| ())
+    }
+
+    /// The same, with something else about it.
+    pub fn issue_with(&self, name: &str, change: impl FnOnce(&mut CertificateParams)) -> (Certificate, KeyPair) {
         let mut params = CertificateParams::new(vec![name.to_owned()]).unwrap();
         params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth, ExtendedKeyUsagePurpose::ClientAuth];
+        change(&mut params);
         let key = KeyPair::generate().unwrap();
         (params.signed_by(&key, &self.issuer).unwrap(), key)
     }
 
     /// The same as two files, `NAME.pem` and `NAME.key`.
     pub fn issue_files(&self, name: &str) -> (PathBuf, PathBuf) {
-        let (certificate, key) = self.issue(name);
+        self.write(name, self.issue(name))
+    }
+
+    fn write(&self, name: &str, (certificate, key): (Certificate, KeyPair)) -> (PathBuf, PathBuf) {
         let stem = name.replace('*', "any");
         let (pem, key_file) = (self.folder.join(format!("{stem}.pem")), self.folder.join(format!("{stem}.key")));
         std::fs::write(&key_file, key.serialize_pem()).unwrap();
         std::fs::write(&pem, certificate.pem()).unwrap();
         (pem, key_file)
+    }
+}
+
+impl Authority {
+    /// A certificate and key as files, good until a day.
+    pub fn issue_files_until(&self, name: &str, (year, month, day): (i32, u8, u8)) {
+        let issued = self.issue_with(name, |p| p.not_after = rcgen::date_time_ymd(year, month, day));
+        self.write(name, issued);
     }
 }
 

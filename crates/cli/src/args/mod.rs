@@ -86,6 +86,12 @@ pub enum Command {
     /// Try a provider or directory, also on values not saved yet: says which value is wrong
     #[command(subcommand)]
     Trial(Trial),
+    /// Check everything the site depends on: what is wrong, how it was seen and what to do, the worst first
+    Survey {
+        /// Show what the last survey found instead
+        #[arg(long)]
+        last: bool,
+    },
     /// The gates, their rules, and what happened of late
     Gates,
     /// The node that answers: connections accepted and turned away

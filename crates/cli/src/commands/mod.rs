@@ -9,6 +9,7 @@ mod people;
 mod rehearse;
 mod serve;
 mod site;
+mod survey;
 mod token;
 mod trial;
 
@@ -36,6 +37,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Secret(a) => site::secret(a, c).await,
         Command::Handover { provider } => handover::run(&provider, c).await,
         Command::Trial(a) => trial::run(a, c).await,
+        Command::Survey { last } => survey::run(last, c).await,
         Command::Gates => gates(c).await,
         Command::Node => node(c).await,
         Command::Providers => providers(c).await,

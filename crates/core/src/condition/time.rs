@@ -55,6 +55,12 @@ impl Dates {
         self.from.is_none_or(|f| f <= day) && self.until.is_none_or(|u| day <= u)
     }
 
+    /// The last day, when it is over.
+    pub fn ended(&self, now: Moment) -> Option<String> {
+        let day = now.with_timezone(&self.zone).date_naive();
+        self.until.filter(|u| *u < day).map(|u| u.to_string())
+    }
+
     /// The next beginning or end after a moment.
     pub fn next_edge(&self, now: Moment) -> Option<Moment> {
         let after = self.until.and_then(|u| u.succ_opt());

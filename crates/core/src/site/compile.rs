@@ -187,6 +187,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         gates,
         engineers,
         second_engineer,
+        site_rules: rules,
         expectations,
         attributes,
         mapped,

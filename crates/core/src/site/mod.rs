@@ -56,6 +56,8 @@ pub struct Site {
     pub gates: Vec<Gate>,
     /// Who may use the console, and how far; none means nobody by sign-in.
     pub engineers: Option<Access>,
+    /// Rules of the whole site, which stand before those of every gate.
+    pub site_rules: Vec<Rule>,
     /// Whether a change of who may do what needs the agreement of a second engineer.
     pub second_engineer: bool,
     /// What must be so, whatever the rules say.

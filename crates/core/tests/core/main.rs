@@ -14,3 +14,4 @@ mod rehearsing;
 mod site_file;
 mod steps;
 mod strength;
+mod surveying;

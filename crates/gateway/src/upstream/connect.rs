@@ -40,11 +40,31 @@ pub(super) fn failure(target: &Target, kind: FailureKind, detail: String) -> Ups
     UpstreamFailure { upstream: target.address.to_string(), kind, detail }
 }
 
-async fn open(target: &Target, on: On) -> Result<Sender, UpstreamFailure> {
-    let tls = target.tls.as_ref().map_err(|why| failure(target, FailureKind::Certificate, why.clone()))?;
+/// Connects and, over TLS, shakes hands, without a request: what an address is like, with its certificate in DER.
+pub(crate) async fn probe(target: &Target) -> Result<Option<Vec<u8>>, UpstreamFailure> {
+    let shaken = async {
+        let tls = target.tls.as_ref().map_err(|why| failure(target, FailureKind::Certificate, why.clone()))?;
+        let tcp = dial(target).await?;
+        let Some(tls) = tls else { return Ok(None) };
+        let stream = tls.connector.connect(tls.name.clone(), tcp).await.map_err(|e| tls_failure(target, &e))?;
+        let certificate = stream.get_ref().1.peer_certificates().and_then(|c| c.first()).map(|c| c.to_vec());
+        Ok(certificate)
+    };
+    match tokio::time::timeout(CONNECT_LIMIT, shaken).await {
+        Ok(done) => done,
+        Err(_) => Err(failure(target, FailureKind::TimeOut, format!("it did not accept within {} s", CONNECT_LIMIT.as_secs()))),
+    }
+}
+
+async fn dial(target: &Target) -> Result<TcpStream, UpstreamFailure> {
     let refused = |e: io::Error| failure(target, FailureKind::Connect, e.to_string());
     let addresses = resolve(&target.address.host, target.address.port).await.map_err(refused)?;
-    let tcp = TcpStream::connect(addresses.as_slice()).await.map_err(refused)?;
+    TcpStream::connect(addresses.as_slice()).await.map_err(refused)
+}
+
+async fn open(target: &Target, on: On) -> Result<Sender, UpstreamFailure> {
+    let tls = target.tls.as_ref().map_err(|why| failure(target, FailureKind::Certificate, why.clone()))?;
+    let tcp = dial(target).await?;
     let _ = tcp.set_nodelay(true);
     match tls {
         None => handshake(target, tcp, on).await,

@@ -2,7 +2,7 @@
 //! and nothing else.
 
 mod budget;
-mod connect;
+pub(crate) mod connect;
 pub(crate) mod pool;
 pub(crate) mod tls;
 

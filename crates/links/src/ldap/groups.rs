@@ -113,7 +113,7 @@ async fn by_filter(query: &mut Query<'_>, search: &GroupSearch, filter: &str) ->
 }
 
 /// Whether the server says that it matches in chains. One that does not would find nothing, and call that an answer.
-async fn in_chain(query: &mut Query<'_>) -> Result<bool, LinkError> {
+pub(super) async fn in_chain(query: &mut Query<'_>) -> Result<bool, LinkError> {
     let wanted = ["supportedCapabilities"];
     let ask = Ask { base: "", scope: Scope::Base, filter: "(objectClass=*)", wanted: &wanted, max: 1 };
     let root = query.search(ask).await?;

@@ -11,6 +11,7 @@ mod groups;
 mod person;
 mod query;
 mod servers;
+mod survey;
 mod trial;
 
 use std::sync::Arc;
@@ -25,6 +26,7 @@ pub use connect::LinkError;
 use query::Query;
 pub use servers::ServerState;
 use servers::{Server, order};
+pub use survey::{DirectoryLook, ServerLook};
 pub use trial::{DirectoryCheck, DirectoryTrial, try_directory};
 
 /// A directory as one edition describes it, with its connections and its cache.

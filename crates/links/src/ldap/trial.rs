@@ -86,7 +86,7 @@ pub async fn try_directory(
     out
 }
 
-async fn base_exists(ldap: &mut ldap3::Ldap, base: &str, directory: &Directory) -> Result<String, String> {
+pub(super) async fn base_exists(ldap: &mut ldap3::Ldap, base: &str, directory: &Directory) -> Result<String, String> {
     let limit = limit(directory);
     let options = SearchOptions::new().sizelimit(1);
     let found =

@@ -3,8 +3,9 @@
 use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{Act, ActList, ActsCheck, EraseAnswer, EraseRequest, Problem, Role};
-use passeur_core::acts::{Linked, Walk};
+use passeur_core::acts::{Break, Linked, Walk};
 use passeur_core::id::hex;
+use passeur_store::StoreError;
 use serde::Deserialize;
 use serde_json::json;
 use utoipa::IntoParams;
@@ -58,6 +59,42 @@ fn unhex(text: &str) -> Option<[u8; 32]> {
     bytes.try_into().ok()
 }
 
+/// Where a walk over the whole chain ended: how many acts and how many of them erased, with the head; or what is broken.
+type End = Result<((i64, i64), [u8; 32]), Break>;
+
+/// Walks the whole chain.
+async fn walk(app: &App, noted: Option<(i64, [u8; 32])>) -> Result<End, StoreError> {
+    let mut walk = Walk::new(noted);
+    let mut after = 0;
+    let broken = loop {
+        let page = app.store.acts_after(after, WALKED).await?;
+        if let Some(broken) = page.iter().find_map(|a| walk.step(&app.ring, a).err()) {
+            break Some(broken);
+        }
+        match page.last() {
+            Some(last) if page.len() as i64 == WALKED => after = last.number,
+            _ => break None,
+        }
+    };
+    Ok(match broken {
+        Some(b) => Err(b),
+        None => {
+            // Acts that were appended while the chain was walked lie between its end and the head.
+            let (number, head) = app.store.acts_head().await?;
+            let more = app.store.acts_after(walk.number(), WALKED).await?;
+            match more.iter().filter(|a| a.number <= number).find_map(|a| walk.step(&app.ring, a).err()) {
+                Some(b) => Err(b),
+                None => walk.end(number, &head).map(|found| (found, head)),
+            }
+        }
+    })
+}
+
+/// The first act that does not hold, for the survey.
+pub async fn first_break(app: &App) -> Result<Option<i64>, StoreError> {
+    Ok(walk(app, None).await?.err().map(|b| b.number))
+}
+
 /// Walks the whole chain and names the first act that does not hold.
 #[utoipa::path(get, operation_id = "check_acts", path = "/acts/check", params(CheckQuery), responses((status = 200, body = ActsCheck), (status = 400, body = Problem)))]
 pub async fn check(State(app): State<App>, who: Engineer, Query(q): Query<CheckQuery>) -> Result<Json<ActsCheck>, ApiError> {
@@ -71,30 +108,7 @@ pub async fn check(State(app): State<App>, who: Engineer, Query(q): Query<CheckQ
         (Some(n), Some(head)) if n > 0 => Some((n, unhex(&head).ok_or_else(wrong)?)),
         _ => return Err(wrong()),
     };
-    let mut walk = Walk::new(noted);
-    let mut after = 0;
-    let broken = loop {
-        let page = app.store.acts_after(after, WALKED).await?;
-        if let Some(broken) = page.iter().find_map(|a| walk.step(&app.ring, a).err()) {
-            break Some(broken);
-        }
-        match page.last() {
-            Some(last) if page.len() as i64 == WALKED => after = last.number,
-            _ => break None,
-        }
-    };
-    let end = match broken {
-        Some(b) => Err(b),
-        None => {
-            // Acts that were appended while the chain was walked lie between its end and the head.
-            let (number, head) = app.store.acts_head().await?;
-            let more = app.store.acts_after(walk.number(), WALKED).await?;
-            match more.iter().filter(|a| a.number <= number).find_map(|a| walk.step(&app.ring, a).err()) {
-                Some(b) => Err(b),
-                None => walk.end(number, &head).map(|found| (found, head)),
-            }
-        }
-    };
+    let end = walk(&app, noted).await?;
     Ok(Json(match end {
         Ok(((acts, erased), head)) => ActsCheck { holds: true, acts, erased, head: hex(&head), broken_at: None, why: None },
         Err(b) => ActsCheck {

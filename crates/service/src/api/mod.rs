@@ -1,6 +1,6 @@
 //! The management API. Engineers come in by their sign-in session or by a bearer token; a role decides how far they go.
 
-mod acts;
+pub mod acts;
 mod auth;
 mod crossings;
 mod extract;
@@ -10,6 +10,7 @@ mod people;
 mod rehearse;
 mod secrets;
 mod sites;
+mod survey;
 mod tokens;
 
 use axum::Router;
@@ -146,6 +147,7 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(gates::gates))
         .routes(routes!(gates::providers))
         .routes(routes!(gates::directories))
+        .routes(routes!(survey::run, survey::last))
         .routes(routes!(gates::node))
         .routes(routes!(crossings::list))
         .routes(routes!(crossings::one))

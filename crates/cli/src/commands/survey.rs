@@ -1,0 +1,62 @@
+//! `passeur survey`.
+
+use passeur_api::{Survey, SurveyFinding};
+
+use super::list;
+use crate::args::{ClientArgs, Output};
+use crate::client::Client;
+use crate::exit::Exit;
+use crate::output::{Cell, Screen, Tone, fixed, json, moment, rest, wrap};
+
+/// Runs a survey, or shows the last one. Ends with 1 where something is in danger or broken.
+pub async fn run(last: bool, c: &ClientArgs) -> Result<(), Exit> {
+    let client = Client::new(c)?;
+    let survey: Survey =
+        if last { client.get("/survey", &[]).await? } else { client.post("/survey", &serde_json::json!({})).await? };
+    match c.output {
+        Output::Json => json(&survey)?,
+        Output::Csv => {
+            let columns = [fixed("harm"), fixed("code"), fixed("place"), rest("what"), rest("seen"), rest("remedy")];
+            let row = |f: &SurveyFinding| {
+                [&f.harm, &f.code, &f.place, &f.what, &f.seen, &f.remedy].map(|v| Cell::from(v.clone())).into()
+            };
+            let rows: Vec<Vec<Cell>> = survey.findings.iter().map(row).collect();
+            list(c, &survey, &columns, &rows, "")?;
+        }
+        Output::Text => print(&survey),
+    }
+    let harmed = survey.findings.iter().any(|f| f.harm == "danger" || f.harm == "broken");
+    if harmed || !survey.not_seen.is_empty() { Err(Exit::No) } else { Ok(()) }
+}
+
+fn print(survey: &Survey) {
+    let s = Screen::of_stdout();
+    for f in &survey.findings {
+        let tone = match f.harm.as_str() {
+            "danger" | "broken" => Tone::Bad,
+            "soon" => Tone::Strong,
+            _ => Tone::Quiet,
+        };
+        say!("{}  {}", s.paint(&format!("{:<6}", f.harm), tone), wrap(&s.paint(&f.what, Tone::Strong), s.width, 8));
+        say!("        {}", wrap(&s.paint(&format!("{} ({})", f.seen, f.code), Tone::Quiet), s.width, 8));
+        say!("        → {}", wrap(&s.paint(&f.remedy, Tone::Plain), s.width, 10));
+    }
+    for n in &survey.not_seen {
+        say!("{}", s.paint(&format!("not looked at: {n}"), Tone::Bad));
+    }
+    let count = |harm: &str| survey.findings.iter().filter(|f| f.harm == harm).count();
+    let counts: Vec<String> = ["danger", "broken", "soon", "untidy"]
+        .into_iter()
+        .filter(|h| count(h) > 0)
+        .map(|h| format!("{} {h}", count(h)))
+        .collect();
+    let found = if counts.is_empty() { "nothing is wrong".to_owned() } else { counts.join(", ") };
+    say!(
+        "edition {} seen from node {} at {}: {} things looked at in {} ms; {found}",
+        survey.edition,
+        survey.node,
+        moment(survey.at),
+        survey.looked_at,
+        survey.millis
+    );
+}

@@ -1,0 +1,312 @@
+//! The one table of survey findings: code, harm, parameters, and in each language what is wrong, how it was seen and what to
+//! do. Codes are stable: never rename or reuse one. It drives the survey, the reference in `docs/survey.md` and the test that
+//! every code can be provoked.
+
+use crate::step::Lang;
+
+/// How bad it is, the worst first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Harm {
+    /// Somebody may come in who should not, be taken for another, or do what they may not.
+    Danger,
+    /// Somebody who should come in does not, or arrives without what the application needs.
+    Broken,
+    /// It works, and will not for long, or not when one more thing fails.
+    Soon,
+    /// Nothing fails: it is of no use, or misleads whoever reads it.
+    Untidy,
+}
+
+impl Harm {
+    /// A stable code.
+    pub fn code(self) -> &'static str {
+        match self {
+            Harm::Danger => "danger",
+            Harm::Broken => "broken",
+            Harm::Soon => "soon",
+            Harm::Untidy => "untidy",
+        }
+    }
+}
+
+/// What the catalogue says of one code.
+#[derive(Debug)]
+pub struct Spec {
+    pub code: &'static str,
+    pub harm: Harm,
+    pub params: &'static [&'static str],
+    what: [&'static str; 2],
+    seen: [&'static str; 2],
+    remedy: [&'static str; 2],
+}
+
+impl Spec {
+    /// Template of what is wrong.
+    pub fn what(&self, lang: Lang) -> &'static str {
+        self.what[lang as usize]
+    }
+    /// Template of how it was seen.
+    pub fn seen(&self, lang: Lang) -> &'static str {
+        self.seen[lang as usize]
+    }
+    /// Template of what to do.
+    pub fn remedy(&self, lang: Lang) -> &'static str {
+        self.remedy[lang as usize]
+    }
+}
+
+macro_rules! catalogue {
+    ($($variant:ident = $code:literal $harm:ident [$($p:literal),*]
+        $what:literal / $what_fr:literal, $seen:literal / $seen_fr:literal, $remedy:literal / $remedy_fr:literal;)*) => {
+        /// The code of a finding.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        pub enum Code {
+            $(#[doc = $what] $variant,)*
+        }
+        /// Every code, in the order of the table.
+        pub const ALL: &[Code] = &[$(Code::$variant),*];
+        impl Code {
+            /// What the catalogue says of it.
+            pub fn spec(self) -> &'static Spec {
+                match self {
+                    $(Code::$variant => {
+                        const SPEC: Spec = Spec {
+                            code: $code, harm: Harm::$harm, params: &[$($p),*],
+                            what: [$what, $what_fr], seen: [$seen, $seen_fr], remedy: [$remedy, $remedy_fr],
+                        };
+                        &SPEC
+                    })*
+                }
+            }
+        }
+    };
+}
+
+catalogue! {
+    // ── danger
+    HeaderForgeable = "delivery.forgeable" Danger ["gate", "headers", "upstream", "other"]
+        "Whoever comes through gate {gate} can write {headers} to {upstream}: gate {other} delivers that there, and gate {gate} does not take it away." / "Quiconque passe par la porte {gate} peut écrire {headers} vers {upstream} : la porte {other} l'y remet et {gate} ne le retire pas.",
+        "Compared what all gates deliver that lead to the same application." / "Comparaison de ce que remettent toutes les portes menant à la même application.",
+        "Attach the same delivery to gate {gate}, or lead it to an address of its own, and publish." / "Attachez la même remise à la porte {gate}, ou donnez-lui une adresse propre, et publiez.";
+    RefusedGroupMissing = "rule.refused-group-missing" Danger ["gate", "rule", "group", "directory"]
+        "Rule “{rule}” of {gate} refuses group {group}, and directory {directory} has no such group: it refuses nobody." / "La règle « {rule} » de {gate} refuse le groupe {group}, que l'annuaire {directory} n'a pas : elle ne refuse personne.",
+        "Asked the directory for every group that rules name." / "Tous les groupes nommés par les règles ont été cherchés dans l'annuaire.",
+        "Ask the directory team what the group is called now, and write that name in the rule." / "Demandez à l'équipe de l'annuaire le nom actuel du groupe et écrivez-le dans la règle.";
+    ActsBroken = "acts.broken" Danger ["number"]
+        "The record of what engineers do does not hold from act {number} on: something was changed, added or taken away." / "Le registre des actes ne tient plus à partir de l'acte {number} : il a été modifié.",
+        "Walked the chain of acts with the key ring." / "La chaîne des actes a été parcourue avec le trousseau de clés.",
+        "Run `passeur acts check`, compare with counts and heads in older logs and backups, and find out who could write to the database." / "Lancez `passeur acts check`, comparez aux journaux et sauvegardes, et cherchez qui pouvait écrire dans la base.";
+    ExpectationBroken = "expectation.broken" Danger ["name", "what", "because"]
+        "The expectation “{name}” does not hold: {what}. {because}" / "L'attente « {name} » n'est pas tenue : {what}. {because}",
+        "Tried every expectation of the live edition now." / "Toutes les attentes de l'édition active ont été essayées maintenant.",
+        "Change the rule that decided, or the expectation, and publish." / "Changez la règle qui a décidé, ou l'attente, et publiez.";
+    // ── broken
+    ProviderUnreachable = "provider.unreachable" Broken ["provider", "words"]
+        "Provider {provider} does not answer: nobody can sign in through it." / "Le fournisseur {provider} ne répond pas : personne ne peut se connecter par lui.",
+        "Fetched its discovery document: {words}." / "Lecture de son document de découverte : {words}.",
+        "Run `passeur trial provider {provider}` on this host; check name, port, firewall and certificate authority." / "Lancez `passeur trial provider {provider}` ici ; vérifiez nom, port, pare-feu et autorité.";
+    ProviderIssuer = "provider.issuer" Broken ["provider", "words"]
+        "The issuer of provider {provider} is not as the site file says." / "L'émetteur du fournisseur {provider} n'est pas celui du fichier de site.",
+        "Read its discovery document: {words}." / "Lecture de son document de découverte : {words}.",
+        "Write the issuer exactly as the document names it, and publish." / "Écrivez l'émetteur exactement comme le document, et publiez.";
+    ProviderKeys = "provider.keys" Broken ["provider", "words"]
+        "Provider {provider} shows no key that its tokens could be checked with." / "Le fournisseur {provider} ne montre aucune clé utilisable.",
+        "Fetched its keys: {words}." / "Lecture de ses clés : {words}.",
+        "Ask the provider's team for its jwks_uri and signing keys." / "Demandez à l'équipe du fournisseur son jwks_uri et ses clés.";
+    ProviderClock = "provider.clock" Broken ["provider", "words"]
+        "The clocks of this node and of provider {provider} differ too much: valid sign-ins look expired." / "Les horloges de ce nœud et du fournisseur {provider} diffèrent trop : des connexions valides semblent expirées.",
+        "Compared the date of its answer: {words}." / "Comparaison de la date de sa réponse : {words}.",
+        "Set both clocks by NTP; look at `timedatectl` here." / "Réglez les deux horloges par NTP ; voyez `timedatectl` ici.";
+    ProviderClient = "provider.client" Broken ["provider", "words"]
+        "Provider {provider} does not take our client id and secret." / "Le fournisseur {provider} n'accepte pas notre identifiant et notre secret.",
+        "Offered it a code that nobody issued: {words}." / "Un code que personne n'a émis lui a été présenté : {words}.",
+        "Compare the client id; store the secret anew with `passeur secret set`." / "Comparez l'identifiant ; enregistrez le secret avec `passeur secret set`.";
+    ProviderRedirect = "provider.redirect" Broken ["provider", "words"]
+        "Provider {provider} does not know our redirect address: people do not come back." / "Le fournisseur {provider} ne connaît pas notre adresse de retour : les gens ne reviennent pas.",
+        "Asked it for a sign-in without anybody: {words}." / "Une connexion sans personne lui a été demandée : {words}.",
+        "Have exactly the address registered that `passeur handover {provider}` lists." / "Faites enregistrer exactement l'adresse que donne `passeur handover {provider}`.";
+    DirectoryUnreachable = "directory.unreachable" Broken ["directory", "words"]
+        "No server of directory {directory} answers." / "Aucun serveur de l'annuaire {directory} ne répond.",
+        "Connected to each: {words}." / "Connexion à chacun : {words}.",
+        "Run `passeur trial directory {directory}` on this host; check name, port, firewall and certificate authority." / "Lancez `passeur trial directory {directory}` ici ; vérifiez nom, port, pare-feu et autorité.";
+    DirectoryAccount = "directory.account" Broken ["directory", "words"]
+        "Directory {directory} refuses our account: nobody's groups are known." / "L'annuaire {directory} refuse notre compte : les groupes de personne ne sont connus.",
+        "Bound the account: {words}." / "Liaison du compte : {words}.",
+        "Store its password anew with `passeur secret set`, or have the account unlocked." / "Enregistrez son mot de passe avec `passeur secret set`, ou faites déverrouiller le compte.";
+    DirectoryBase = "directory.base" Broken ["directory", "words"]
+        "A base of directory {directory} is not there, or our account may not read it." / "Une base de l'annuaire {directory} n'existe pas, ou notre compte ne peut la lire.",
+        "Searched it: {words}." / "Recherche : {words}.",
+        "Write the base as the directory names it, or have the account allowed to read it." / "Écrivez la base comme l'annuaire, ou faites autoriser la lecture.";
+    DirectoryPerson = "directory.person" Broken ["directory", "sample", "words"]
+        "{sample}, who signed in of late, is not found in directory {directory} as a gate would." / "{sample}, connecté récemment, n'est pas trouvé dans l'annuaire {directory} comme le ferait une porte.",
+        "Looked them up: {words}." / "Recherche : {words}.",
+        "See `passeur person --directory {directory} {sample}`; then mend key, base or filter, or the entry." / "Voyez `passeur person --directory {directory} {sample}` ; corrigez clé, base ou filtre, ou la fiche.";
+    UpstreamUnreachable = "upstream.unreachable" Broken ["gate", "words"]
+        "The application behind gate {gate} does not answer at any address." / "L'application derrière la porte {gate} ne répond à aucune adresse.",
+        "Connected to each from this node: {words}." / "Connexion à chacune depuis ce nœud : {words}.",
+        "See that it runs and listens there, and that no firewall stands between." / "Vérifiez qu'elle tourne et écoute, et qu'aucun pare-feu ne bloque.";
+    UpstreamCertificate = "upstream.certificate" Broken ["gate", "address", "words"]
+        "The certificate of {address}, behind gate {gate}, is not accepted." / "Le certificat de {address}, derrière la porte {gate}, n'est pas accepté.",
+        "Made a TLS handshake: {words}." / "Négociation TLS : {words}.",
+        "Have it renewed for that name, or name its authority under [gate.upstream-tls] ca-file." / "Faites-le renouveler pour ce nom, ou nommez son autorité sous [gate.upstream-tls] ca-file.";
+    CertificateExpired = "certificate.expired" Broken ["of", "until"]
+        "The certificate of {of} ran out on {until}." / "Le certificat de {of} a expiré le {until}.",
+        "Read its validity (RFC 5280 4.1.2.5)." / "Lecture de sa validité (RFC 5280 4.1.2.5).",
+        "Have it renewed; files of our own listener are read again by themselves." / "Faites-le renouveler ; nos propres fichiers sont relus automatiquement.";
+    CertificateHost = "certificate.host" Broken ["host", "of"]
+        "No certificate of the TLS listener names {host}, the address of {of}." / "Aucun certificat de l'écoute TLS ne nomme {host}, l'adresse de {of}.",
+        "Compared the names of all certificates with all addresses of the edition." / "Comparaison des noms des certificats et des adresses de l'édition.",
+        "Put NAME.pem and NAME.key for it into the folder of certificates." / "Placez NOM.pem et NOM.key dans le dossier des certificats.";
+    SecretMissing = "secret.missing" Broken ["name", "by"]
+        "The secret {name} is not stored; it is needed for {by}." / "Le secret {name} n'est pas enregistré ; {by} en a besoin.",
+        "Compared the edition with the secrets that are stored." / "Comparaison de l'édition et des secrets enregistrés.",
+        "Store it: passeur secret set {name}" / "Enregistrez-le : passeur secret set {name}";
+    GateNoRule = "gate.no-rule" Broken ["gate"]
+        "Gate {gate} has no rule, so it admits nobody." / "La porte {gate} n'a aucune règle : elle n'admet personne.",
+        "Read the live edition." / "Lecture de l'édition active.",
+        "Add a [[gate.rule]] with enter = true, and publish." / "Ajoutez une [[gate.rule]] avec enter = true, et publiez.";
+    GateAdmitsNobody = "gate.admits-nobody" Broken ["gate"]
+        "No rule of gate {gate} that could ever apply grants entry, so it admits nobody." / "Aucune règle de la porte {gate} pouvant s'appliquer n'admet quelqu'un.",
+        "Read the live edition." / "Lecture de l'édition active.",
+        "Give enter = true to a rule that applies to those who should come in, and publish." / "Donnez enter = true à une règle qui s'applique, et publiez.";
+    RuleRefusesAll = "rule.refuses-all" Broken ["gate", "rule", "why"]
+        "Rule “{rule}” refuses everybody at {gate}: {why}, so it can never be judged, and what cannot be judged is refused." / "La règle « {rule} » refuse tout le monde à {gate} : {why} ; elle ne peut être jugée et vaut refus.",
+        "Looked at where each rule's groups and attributes come from." / "Examen de l'origine des groupes et attributs de chaque règle.",
+        "Name the directory or map the attribute at {gate}, or take the rule away, and publish." / "Nommez l'annuaire ou alimentez l'attribut à {gate}, ou retirez la règle, et publiez.";
+    HeaderNotMapped = "delivery.not-mapped" Broken ["gate", "header", "attribute"]
+        "Gate {gate} never sends {header}: nothing there feeds the attribute {attribute}." / "La porte {gate} n'envoie jamais {header} : rien n'y alimente l'attribut {attribute}.",
+        "Looked at where each delivered value comes from at each gate." / "Examen de l'origine de chaque valeur remise à chaque porte.",
+        "Map {attribute} from a claim, the directory or a [[gate.mapping]], or take the header away, and publish." / "Alimentez {attribute} par un attribut, l'annuaire ou une [[gate.mapping]], ou retirez l'en-tête, et publiez.";
+    NodeTrouble = "node.trouble" Broken ["node", "words"]
+        "Node {node} does not use the live edition: {words}" / "Le nœud {node} n'utilise pas l'édition active : {words}",
+        "Asked the node." / "Le nœud a été interrogé.",
+        "Bring its binary to the version of the others, or publish an edition that it can load." / "Mettez son binaire à la version des autres, ou publiez une édition qu'il peut charger.";
+    PartitionMissing = "database.partition" Broken ["day"]
+        "The database has no place for crossings of {day}: from then on every sign-in is refused." / "La base n'a pas de place pour les passages du {day} : dès lors toute connexion est refusée.",
+        "Looked at the tables of crossings by day." / "Examen des tables de passages par jour.",
+        "See the log of the service for why they could not be made; they are made every hour." / "Voyez dans le journal pourquoi elles n'ont pu être créées ; elles le sont chaque heure.";
+    // ── soon
+    DirectoryServerDown = "directory.server-down" Soon ["directory", "server", "words"]
+        "Server {server} of directory {directory} does not answer; others do." / "Le serveur {server} de l'annuaire {directory} ne répond pas ; d'autres répondent.",
+        "Connected to each: {words}." / "Connexion à chacun : {words}.",
+        "Have it brought back: when the others fail nobody can sign in." / "Faites-le rétablir : si les autres tombent, plus personne ne se connecte.";
+    UpstreamDown = "upstream.down" Soon ["gate", "address", "words"]
+        "{address}, behind gate {gate}, does not answer; others do." / "{address}, derrière la porte {gate}, ne répond pas ; d'autres répondent.",
+        "Connected to it from this node: {words}." / "Connexion depuis ce nœud : {words}.",
+        "See that it runs and listens there." / "Vérifiez qu'elle tourne et écoute.";
+    CertificateSoon = "certificate.soon" Soon ["of", "until", "days"]
+        "The certificate of {of} runs out on {until}, in {days} days." / "Le certificat de {of} expire le {until}, dans {days} jours.",
+        "Read its validity (RFC 5280 4.1.2.5)." / "Lecture de sa validité (RFC 5280 4.1.2.5).",
+        "Have it renewed now." / "Faites-le renouveler maintenant.";
+    TokenSoon = "token.soon" Soon ["name", "until", "days"]
+        "The API token {name} ends on {until}, in {days} days." / "Le jeton d'API {name} finit le {until}, dans {days} jours.",
+        "Looked at every token." / "Examen de tous les jetons.",
+        "Make a new one in the console, and put it where this one is used." / "Créez-en un autre dans la console et mettez-le à sa place.";
+    SecretOld = "secret.old" Soon ["name", "days"]
+        "The secret {name} has been in use for {days} days; many providers and directories let secrets run out after a year." / "Le secret {name} sert depuis {days} jours ; souvent ils expirent au bout d'un an.",
+        "Looked at when each secret was stored." / "Examen de la date de chaque secret.",
+        "Ask whether it runs out. Then `passeur secret set {name} --stand-by` while the other side changes." / "Demandez s'il expire. Puis `passeur secret set {name} --stand-by` pendant le changement.";
+    NeverReleased = "attribute.never-released" Soon ["attribute", "claim", "provider", "count"]
+        "Provider {provider} released {claim}, which feeds {attribute}, to none of the last {count} people." / "Le fournisseur {provider} n'a transmis {claim}, qui alimente {attribute}, pour aucune des {count} dernières personnes.",
+        "Read what was received at their sign-ins." / "Lecture de ce qui a été reçu à leurs connexions.",
+        "Have the claim released to our client (see `passeur handover {provider}`), or take the attribute away." / "Faites transmettre l'attribut à notre client (voir `passeur handover {provider}`), ou retirez-le.";
+    NeverInEntry = "attribute.never-in-entry" Soon ["attribute", "source", "directory", "count"]
+        "No entry of the last {count} people in directory {directory} holds {source}, which feeds {attribute}." / "Aucune fiche des {count} dernières personnes dans l'annuaire {directory} ne contient {source}, qui alimente {attribute}.",
+        "Read what the directory answered." / "Lecture des réponses de l'annuaire.",
+        "Check the attribute's name, and that our account may read it." / "Vérifiez le nom de l'attribut et que notre compte peut le lire.";
+    NeverCameBack = "provider.never-came-back" Soon ["provider", "never", "sent"]
+        "Of {sent} people sent to provider {provider} in the last day {never} never came back." / "Sur {sent} personnes envoyées au fournisseur {provider} en un jour, {never} ne sont jamais revenues.",
+        "Counted sign-ins that were begun and not answered." / "Comptage des connexions commencées et sans réponse.",
+        "Sign in once and see what the provider shows; a wrong redirect address shows only there." / "Connectez-vous et voyez ce que montre le fournisseur ; une mauvaise adresse de retour ne se voit que là.";
+    NodeLost = "node.lost" Soon ["node", "at"]
+        "Node {node} was last heard of at {at}." / "Le nœud {node} a été vu pour la dernière fois à {at}.",
+        "Looked at when each node last wrote that it runs." / "Examen de la dernière trace de chaque nœud.",
+        "See whether its host runs and reaches the database. A node that stops in order takes itself off the list." / "Voyez si sa machine tourne et atteint la base. Un nœud arrêté proprement se retire de la liste.";
+    DatabaseSlow = "database.slow" Soon ["millis"]
+        "The database took {millis} ms for a small question." / "La base a mis {millis} ms pour une petite question.",
+        "Asked it for one row." / "Une seule ligne lui a été demandée.",
+        "Look at its load and its disk, and at the network between; sign-ins wait for it." / "Regardez sa charge, son disque et le réseau ; les connexions l'attendent.";
+    NotConfirmed = "edition.not-confirmed" Soon ["by"]
+        "The live edition goes back by itself at {by} unless somebody confirms it." / "L'édition active sera retirée à {by} si personne ne la confirme.",
+        "Looked at the live edition." / "Examen de l'édition active.",
+        "Sign out, sign in to the console again, and confirm there." / "Déconnectez-vous, reconnectez-vous à la console et confirmez.";
+    NobodyConfigures = "engineers.none" Soon []
+        "No rule under [engineers] gives the role configure: nobody can change anything by signing in." / "Aucune règle sous [engineers] ne donne le rôle configure : personne ne peut rien changer en se connectant.",
+        "Read the live edition." / "Lecture de l'édition active.",
+        "Add an [[engineers.rule]] with roles = [\"configure\"] for those who may, and publish." / "Ajoutez une [[engineers.rule]] avec roles = [\"configure\"], et publiez.";
+    // ── untidy
+    GroupMissing = "rule.group-missing" Untidy ["gate", "rule", "group", "directory"]
+        "Rule “{rule}” of {gate} names group {group}, which directory {directory} does not have." / "La règle « {rule} » de {gate} nomme le groupe {group}, que l'annuaire {directory} n'a pas.",
+        "Asked the directory for every group that rules name." / "Tous les groupes nommés par les règles ont été cherchés dans l'annuaire.",
+        "Ask the directory team what the group is called, or take it out of the rule." / "Demandez le nom du groupe à l'équipe de l'annuaire, ou retirez-le de la règle.";
+    RuleNever = "rule.never" Untidy ["gate", "rule", "why"]
+        "Rule “{rule}” of {gate} can never apply: {why}." / "La règle « {rule} » de {gate} ne peut jamais s'appliquer : {why}.",
+        "Looked at what each rule asks for." / "Examen de ce que demande chaque règle.",
+        "Change its condition, or take it away, and publish." / "Changez sa condition ou retirez-la, et publiez.";
+    RuleHidden = "rule.hidden" Untidy ["gate", "rule", "by"]
+        "Rule “{rule}” of {gate} changes nothing: whoever it applies to, “{by}” applies to as well." / "La règle « {rule} » de {gate} ne change rien : « {by} » s'applique aux mêmes personnes.",
+        "Compared the rules of each gate with one another." / "Comparaison des règles de chaque porte entre elles.",
+        "Take one of the two away, or narrow “{by}”, and publish." / "Retirez l'une des deux, ou restreignez « {by} », et publiez.";
+    DeliveryUnattached = "delivery.unattached" Untidy ["delivery"]
+        "Delivery {delivery} is attached to no gate." / "La remise {delivery} n'est attachée à aucune porte.",
+        "Read the live edition." / "Lecture de l'édition active.",
+        "Name it in a gate with delivery = \"{delivery}\", or take it away, and publish." / "Nommez-la dans une porte avec delivery = \"{delivery}\", ou retirez-la, et publiez.";
+    HeaderName = "delivery.header-name" Untidy ["delivery", "header"]
+        "Many servers drop or rename a header such as {header}, which delivery {delivery} sends: its name holds more than letters, digits and hyphens." / "Beaucoup de serveurs écartent ou renomment un en-tête comme {header}, envoyé par la remise {delivery}.",
+        "Read the live edition." / "Lecture de l'édition active.",
+        "Use hyphens, as X-Harbour-User, where the application allows it." / "Utilisez des tirets, comme X-Harbour-User, si l'application le permet.";
+    SourceUnused = "site.unused" Untidy ["what"]
+        "Nothing in the edition uses {what}." / "Rien dans l'édition n'utilise {what}.",
+        "Read the live edition." / "Lecture de l'édition active.",
+        "Name it where it is meant, or take it away, and publish." / "Nommez-le là où il est prévu, ou retirez-le, et publiez.";
+    SecretStandsBy = "secret.stands-by" Untidy ["name", "version", "days"]
+        "Version {version} of secret {name} has stood beside the one in use for {days} days." / "La version {version} du secret {name} attend à côté de l'actuelle depuis {days} jours.",
+        "Looked at the versions of every secret." / "Examen des versions de chaque secret.",
+        "When the other side has changed: passeur secret use {name} {version}" / "Quand l'autre côté a changé : passeur secret use {name} {version}";
+    SecretUnused = "secret.unused" Untidy ["name"]
+        "The secret {name} is stored and nothing in the live edition needs it." / "Le secret {name} est enregistré et rien dans l'édition active n'en a besoin.",
+        "Compared the edition with the secrets that are stored." / "Comparaison de l'édition et des secrets enregistrés.",
+        "Forget its versions in the console under Secrets, unless an earlier edition may come back." / "Oubliez ses versions dans la console, sauf si une édition antérieure peut revenir.";
+    ChainNotOffered = "directory.chain-not-offered" Untidy ["directory"]
+        "The site file asks directory {directory} to match in chains, and it does not say that it can: groups in groups are walked." / "Le fichier de site demande à l'annuaire {directory} de suivre les chaînes ; il ne dit pas le pouvoir : elles sont parcourues.",
+        "Read what its root entry says it can do." / "Lecture de ce que son entrée racine dit pouvoir faire.",
+        "Take chain = true away, and publish." / "Retirez chain = true, et publiez.";
+    FirstToken = "token.first" Untidy []
+        "The first token, which belongs to nobody and may do everything, is still good." / "Le premier jeton, qui n'appartient à personne et peut tout, est encore valable.",
+        "Looked at every token." / "Examen de tous les jetons.",
+        "Make tokens of your own in the console, then: passeur token revoke \"first token\"; start the service without --first-token-file." / "Créez vos propres jetons dans la console, puis : passeur token revoke \"first token\" ; démarrez sans --first-token-file.";
+    NoEmergency = "emergency.none" Untidy []
+        "There is no emergency account: when the provider, the directory or the edition is broken, nobody can mend it by the console." / "Il n'y a pas de compte d'urgence : en cas de panne, personne ne peut réparer par la console.",
+        "Looked at how the service was started." / "Examen du démarrage du service.",
+        "Make one with `passeur emergency new FILE`, and start with --emergency-file." / "Créez-en un avec `passeur emergency new FICHIER` et démarrez avec --emergency-file.";
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn named(template: &str) -> Vec<&str> {
+        let mut out: Vec<_> = template.split('{').skip(1).filter_map(|p| p.split_once('}')).map(|(n, _)| n).collect();
+        out.sort_unstable();
+        out.dedup();
+        out
+    }
+
+    #[test]
+    fn codes_are_unique_and_templates_name_only_their_parameters_in_both_languages() {
+        let mut codes: Vec<_> = ALL.iter().map(|c| c.spec().code).collect();
+        codes.sort_unstable();
+        codes.dedup();
+        assert_eq!(codes.len(), ALL.len());
+        for code in ALL {
+            let s = code.spec();
+            for pair in [s.what, s.seen, s.remedy] {
+                assert!(pair.iter().all(|t| named(t).iter().all(|n| s.params.contains(n))), "{}: {pair:?}", s.code);
+                assert_ne!(pair[0], pair[1], "{}", s.code);
+            }
+            assert_eq!(named(s.what[0]), named(s.what[1]), "{}", s.code);
+            let all: Vec<_> = [s.what[0], s.seen[0], s.remedy[0]].iter().flat_map(|t| named(t)).collect();
+            assert!(s.params.iter().all(|p| all.contains(p)), "{}: a parameter that is never shown", s.code);
+        }
+    }
+}

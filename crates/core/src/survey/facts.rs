@@ -1,0 +1,146 @@
+//! What was seen outside, as data.
+
+use chrono::NaiveDate;
+
+use super::SourceCount;
+use crate::Moment;
+use crate::expect::Broken;
+
+/// Whether something was well, or what was wrong in words of whoever answered.
+pub type Seen = Result<(), String>;
+
+/// Everything that was asked.
+#[derive(Clone, Debug, Default)]
+pub struct Facts {
+    pub now: Moment,
+    pub providers: Vec<ProviderFacts>,
+    pub directories: Vec<DirectoryFacts>,
+    pub upstreams: Vec<UpstreamFacts>,
+    /// Certificates of our own TLS listener; none where there is no such listener.
+    pub certificates: Option<Vec<CertificateFacts>>,
+    pub secrets: Vec<SecretFacts>,
+    pub tokens: Vec<TokenFacts>,
+    /// Other nodes than the one that looks.
+    pub nodes: Vec<NodeFacts>,
+    /// Why the node that looks does not use the live edition, if it does not, and its name.
+    pub trouble: Option<(String, String)>,
+    pub database: DatabaseFacts,
+    /// The first act at which the record does not hold.
+    pub acts_break: Option<i64>,
+    pub sources: Vec<SourceCount>,
+    pub expectations: Vec<Broken>,
+    pub has_emergency: bool,
+    /// Until when the live edition must be confirmed, where it waits for that.
+    pub confirm_by: Option<Moment>,
+}
+
+/// What was asked of a provider.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum ProviderCheck {
+    Reach,
+    Issuer,
+    Keys,
+    Clock,
+    Client,
+    Redirect,
+}
+
+/// A provider.
+#[derive(Clone, Debug, Default)]
+pub struct ProviderFacts {
+    pub name: String,
+    /// What was wrong.
+    pub wrong: Vec<(ProviderCheck, String)>,
+    /// The end of its certificate.
+    pub certificate: Option<Moment>,
+    /// People sent there in the last day, and those who never came back.
+    pub sent: i64,
+    pub never_came_back: i64,
+}
+
+/// A directory.
+#[derive(Clone, Debug, Default)]
+pub struct DirectoryFacts {
+    pub name: String,
+    pub servers: Vec<ServerFacts>,
+    /// Binding the account; none where no server answers.
+    pub account: Option<Seen>,
+    /// Bases that are not as they should be.
+    pub bases: Vec<String>,
+    /// Somebody who signed in of late, and how the look-up of them ended.
+    pub sample: Option<(String, Seen)>,
+    /// Groups that rules name, by the name rules know them by, and that are not there.
+    pub missing_groups: Vec<String>,
+    /// Whether the first server that answers says that it matches in chains, where the site wants it.
+    pub chain: Option<bool>,
+}
+
+/// One server of a directory.
+#[derive(Clone, Debug)]
+pub struct ServerFacts {
+    pub address: String,
+    pub answer: Seen,
+    pub certificate: Option<Moment>,
+}
+
+/// One address of an application.
+#[derive(Clone, Debug)]
+pub struct UpstreamFacts {
+    pub gate: String,
+    pub address: String,
+    pub answer: Result<(), UpstreamTrouble>,
+    pub certificate: Option<Moment>,
+}
+
+/// Why an application was not reached.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct UpstreamTrouble {
+    /// Its certificate is not accepted.
+    pub certificate: bool,
+    pub words: String,
+}
+
+/// A certificate of our own.
+#[derive(Clone, Debug)]
+pub struct CertificateFacts {
+    /// The file.
+    pub of: String,
+    /// DNS names, `*.example` among them.
+    pub names: Vec<String>,
+    pub until: Moment,
+}
+
+/// A stored secret.
+#[derive(Clone, Debug)]
+pub struct SecretFacts {
+    pub name: String,
+    /// When the version in use was stored.
+    pub stored_at: Moment,
+    /// The version that stands beside it, and since when.
+    pub next: Option<(i32, Moment)>,
+}
+
+/// An API token that is good.
+#[derive(Clone, Debug)]
+pub struct TokenFacts {
+    pub name: String,
+    /// None for the first token, which belongs to nobody.
+    pub until: Option<Moment>,
+    pub has_owner: bool,
+}
+
+/// A node.
+#[derive(Clone, Debug)]
+pub struct NodeFacts {
+    pub name: String,
+    pub seen_at: Moment,
+}
+
+/// The database.
+#[derive(Clone, Debug, Default)]
+pub struct DatabaseFacts {
+    /// How long a small question took.
+    pub millis: u32,
+    /// The last day for which crossings have a place.
+    pub partitions_until: Option<NaiveDate>,
+}

@@ -1,0 +1,385 @@
+//! Every finding of the survey, provoked; the sound harbour has none; and the reference in the docs is that of the catalogue.
+
+use std::collections::BTreeSet;
+
+use chrono::{DateTime, Duration};
+use passeur_core::Moment;
+use passeur_core::evidence::LookUpState;
+use passeur_core::expect::Broken;
+use passeur_core::step::Lang;
+use passeur_core::survey::*;
+
+use crate::harbour::{SITE, anouk, entry, look_up, read};
+
+fn now() -> Moment {
+    DateTime::from_timestamp(1_800_000_000, 0).unwrap()
+}
+
+/// Facts of a harbour in which nothing is wrong.
+fn sound() -> Facts {
+    let later = now() + Duration::days(300);
+    let secret = |name: &str| SecretFacts { name: name.into(), stored_at: now() - Duration::days(10), next: None };
+    let upstream = |gate: &str, port: u16| UpstreamFacts {
+        gate: gate.into(),
+        address: format!("http://127.0.0.1:{port}"),
+        answer: Ok(()),
+        certificate: Some(later),
+    };
+    Facts {
+        now: now(),
+        providers: vec![ProviderFacts {
+            name: "pilotage".into(),
+            certificate: Some(later),
+            sent: 40,
+            ..ProviderFacts::default()
+        }],
+        directories: vec![DirectoryFacts {
+            name: "harbour".into(),
+            servers: ["ldap://a", "ldap://b"]
+                .map(|a| ServerFacts { address: a.into(), answer: Ok(()), certificate: Some(later) })
+                .to_vec(),
+            account: Some(Ok(())),
+            sample: Some(("anouk".into(), Ok(()))),
+            chain: Some(true),
+            ..DirectoryFacts::default()
+        }],
+        upstreams: vec![upstream("berths", 8642), upstream("cranes", 8643)],
+        certificates: None,
+        secrets: vec![secret("pilotage-client"), secret("harbour-account")],
+        tokens: vec![TokenFacts { name: "dashboard".into(), until: Some(now() + Duration::days(100)), has_owner: true }],
+        nodes: vec![NodeFacts { name: "second".into(), seen_at: now() - Duration::seconds(2) }],
+        database: DatabaseFacts { millis: 2, partitions_until: Some((now() + Duration::days(3)).date_naive()) },
+        has_emergency: true,
+        ..Facts::default()
+    }
+}
+
+fn found(text: &str, facts: &Facts) -> Vec<Finding> {
+    survey(&read(text), facts)
+}
+
+fn codes(all: &[Finding]) -> BTreeSet<Code> {
+    all.iter().map(|f| f.code).collect()
+}
+
+fn edited(old: &str, new: &str) -> String {
+    assert!(SITE.contains(old), "{old}");
+    SITE.replacen(old, new, 1)
+}
+
+/// The berth ledger with more rules before its own.
+fn ruled(rules: &str) -> String {
+    edited("[[gate.rule]]\nname = \"berth access\"", &format!("{rules}\n[[gate.rule]]\nname = \"berth access\""))
+}
+
+fn rule(when: &str, effect: &str) -> String {
+    ruled(&format!("[[gate.rule]]\nname = \"tried\"\nwhen = {when}\n{effect}\n"))
+}
+
+type Provoke = (Code, String, fn(&mut Facts));
+
+/// What provokes each code, on the sound harbour.
+fn provocations() -> Vec<Provoke> {
+    let same = |code: Code, change: fn(&mut Facts)| (code, SITE.to_owned(), change);
+    let text = |code: Code, text: String| -> Provoke { (code, text, |_| ()) };
+    let mut out: Vec<Provoke> = vec![
+        text(Code::HeaderForgeable, edited("http://127.0.0.1:8643\"\nprovider = \"pilotage\"\ndirectory = \"harbour\"\ndelivery = \"ledger\"", "http://127.0.0.1:8642\"\nprovider = \"pilotage\"\ndirectory = \"harbour\"")),
+        same(Code::RefusedGroupMissing, |f| f.directories[0].missing_groups = vec!["Visiting-Crews".into()]),
+        same(Code::ActsBroken, |f| f.acts_break = Some(12)),
+        same(Code::ExpectationBroken, |f| {
+            f.expectations = vec![Broken {
+                name: "pilots look".into(),
+                line: 3,
+                gate: "berths".into(),
+                what: vec!["must come in, and is refused".into()],
+                because: "None of the 4 rules grants entry.".into(),
+            }]
+        }),
+        same(Code::DirectoryUnreachable, |f| {
+            f.directories[0].servers.iter_mut().for_each(|s| s.answer = Err("no answer within 3 s".into()))
+        }),
+        same(Code::DirectoryAccount, |f| f.directories[0].account = Some(Err("invalidCredentials (49)".into()))),
+        same(Code::DirectoryBase, |f| f.directories[0].bases = vec!["ou=groups: noSuchObject (32)".into()]),
+        same(Code::DirectoryPerson, |f| f.directories[0].sample = Some(("anouk".into(), Err("several entries".into())))),
+        same(Code::DirectoryServerDown, |f| f.directories[0].servers[0].answer = Err("refused".into())),
+        same(Code::ChainNotOffered, |f| f.directories[0].chain = Some(false)),
+        same(Code::UpstreamUnreachable, |f| {
+            f.upstreams[0].answer = Err(UpstreamTrouble { certificate: false, words: "connection refused".into() })
+        }),
+        same(Code::UpstreamCertificate, |f| {
+            f.upstreams[0].answer = Err(UpstreamTrouble { certificate: true, words: "expired".into() })
+        }),
+        same(Code::UpstreamDown, |f| {
+            let mut other = f.upstreams[0].clone();
+            other.answer = Err(UpstreamTrouble { certificate: false, words: "connection refused".into() });
+            f.upstreams.push(other);
+        }),
+        same(Code::CertificateExpired, |f| f.upstreams[0].certificate = Some(f.now)),
+        same(Code::CertificateSoon, |f| f.directories[0].servers[1].certificate = Some(f.now + Duration::days(29))),
+        text(Code::CertificateHost, edited("http://berths.havrelune.localhost:8640", "https://berths.havrelune.localhost:8640")),
+        same(Code::SecretMissing, |f| drop(f.secrets.remove(0))),
+        same(Code::SecretUnused, |f| {
+            let other = SecretFacts { name: "of-last-year".into(), ..f.secrets[0].clone() };
+            f.secrets.push(other);
+        }),
+        same(Code::SecretOld, |f| f.secrets[0].stored_at = f.now - Duration::days(331)),
+        same(Code::SecretStandsBy, |f| f.secrets[1].next = Some((3, f.now - Duration::days(31)))),
+        text(Code::GateNoRule, {
+            let at = SITE.find("[[gate.rule]]\nname = \"crane fitters\"").unwrap();
+            let end = SITE.find("# Who may use the console.").unwrap();
+            let expected = SITE.find("# What must stay so").unwrap();
+            format!("{}{}", &SITE[..at], &SITE[end..expected])
+        }),
+        text(Code::GateAdmitsNobody, edited("when = { group = \"fitters\" }", "when = { dates = { until = \"2020-01-01\" } }").replacen(
+            "when = { all = [{ group = \"planners\" }, { method = [\"GET\", \"HEAD\"] }] }",
+            "when = { way-in = \"other\" }",
+            1,
+        ).replacen("# Where groups come from.", "[[provider]]\nname = \"other\"\nissuer = \"https://other.example\"\nclient = \"x\"\nsecret = \"pilotage-client\"\n", 1)),
+        text(Code::RuleRefusesAll, edited("directory = \"harbour\"\ndelivery = \"ledger\"\n\n[[gate.rule]]\nname = \"crane fitters\"\nwhen = { group = \"fitters\" }", "\n[[gate.rule]]\nname = \"crane fitters\"\nwhen = { everyone = true }")
+            .replacen("when = { all = [{ group = \"planners\" }, { method = [\"GET\", \"HEAD\"] }] }\nenter = true\nroles = [\"reader\"]\nmessage = \"Planners read here; fitters write.\"", "when = { attribute = \"department\", is = \"x\" }\nrefuse = \"No.\"", 1)),
+        text(Code::HeaderNotMapped, edited("directory = \"harbour\"\ndelivery = \"ledger\"\n\n[[gate.rule]]\nname = \"crane fitters\"\nwhen = { group = \"fitters\" }", "delivery = \"ledger\"\n\n[[gate.rule]]\nname = \"crane fitters\"\nwhen = { everyone = true }")
+            .replacen("when = { all = [{ group = \"planners\" }, { method = [\"GET\", \"HEAD\"] }] }", "when = { method = \"PUT\" }", 1)),
+        same(Code::NodeTrouble, |f| f.trouble = Some(("first".into(), "edition 9 cannot be loaded".into()))),
+        same(Code::NodeLost, |f| f.nodes[0].seen_at = f.now - Duration::minutes(3)),
+        same(Code::PartitionMissing, |f| f.database.partitions_until = Some(f.now.date_naive())),
+        same(Code::DatabaseSlow, |f| f.database.millis = 251),
+        same(Code::NotConfirmed, |f| f.confirm_by = Some(f.now + Duration::minutes(4))),
+        same(Code::TokenSoon, |f| f.tokens[0].until = Some(f.now + Duration::days(13))),
+        same(Code::FirstToken, |f| f.tokens[0].has_owner = false),
+        same(Code::NoEmergency, |f| f.has_emergency = false),
+        text(Code::NobodyConfigures, edited("roles = [\"configure\"]", "roles = [\"operate\"]")),
+        same(Code::GroupMissing, |f| f.directories[0].missing_groups = vec!["pilots".into(), "berth-access".into()]),
+        text(Code::RuleNever, rule("{ person = [\"elsewhere/1\"] }", "enter = true")),
+        text(Code::RuleHidden, rule("{ all = [{ group = \"visiting-crews\" }, { method = \"GET\" }] }", "enter = true")),
+        text(Code::DeliveryUnattached, format!("{SITE}\n[[delivery]]\nname = \"spare\"\n[[delivery.header]]\nname = \"X-A\"\nroles = true\n")),
+        text(Code::HeaderName, edited("X-Harbour-Desk", "X_Harbour_Desk")),
+        text(Code::SourceUnused, edited("# Where groups come from.", "[[provider]]\nname = \"other\"\nissuer = \"https://other.example\"\nclient = \"x\"\nsecret = \"pilotage-client\"\n")),
+        same(Code::NeverCameBack, |f| (f.providers[0].sent, f.providers[0].never_came_back) = (9, 3)),
+        same(Code::NeverReleased, |f| {
+            f.sources = vec![SourceCount {
+                attribute: "mail".into(),
+                source: "email".into(),
+                provider: Some("pilotage".into()),
+                directory: None,
+                asked: 5,
+                held: 0,
+            }]
+        }),
+        same(Code::NeverInEntry, |f| {
+            f.sources = vec![SourceCount {
+                attribute: "staff-number".into(),
+                source: "employeeNumber".into(),
+                provider: None,
+                directory: Some("harbour".into()),
+                asked: 5,
+                held: 0,
+            }]
+        }),
+    ];
+    for (code, check) in [
+        (Code::ProviderUnreachable, ProviderCheck::Reach),
+        (Code::ProviderIssuer, ProviderCheck::Issuer),
+        (Code::ProviderKeys, ProviderCheck::Keys),
+        (Code::ProviderClock, ProviderCheck::Clock),
+        (Code::ProviderClient, ProviderCheck::Client),
+        (Code::ProviderRedirect, ProviderCheck::Redirect),
+    ] {
+        let change: fn(&mut Facts) = match check {
+            ProviderCheck::Reach => |f| f.providers[0].wrong.push((ProviderCheck::Reach, "no answer".into())),
+            ProviderCheck::Issuer => |f| f.providers[0].wrong.push((ProviderCheck::Issuer, "names another".into())),
+            ProviderCheck::Keys => |f| f.providers[0].wrong.push((ProviderCheck::Keys, "status 404".into())),
+            ProviderCheck::Clock => |f| f.providers[0].wrong.push((ProviderCheck::Clock, "90 s".into())),
+            ProviderCheck::Client => |f| f.providers[0].wrong.push((ProviderCheck::Client, "invalid_client".into())),
+            ProviderCheck::Redirect => |f| f.providers[0].wrong.push((ProviderCheck::Redirect, "status 400".into())),
+        };
+        out.push((code, SITE.to_owned(), change));
+    }
+    out
+}
+
+#[test]
+fn a_sound_harbour_has_no_finding() {
+    let all = found(SITE, &sound());
+    assert!(all.is_empty(), "{all:#?}");
+}
+
+#[test]
+fn every_code_is_provoked_and_says_what_is_wrong_how_it_was_seen_and_what_to_do() {
+    let mut provoked = BTreeSet::new();
+    let mut told = vec![];
+    for (code, text, change) in provocations() {
+        let mut facts = sound();
+        change(&mut facts);
+        if code == Code::CertificateHost {
+            facts.certificates = Some(vec![]);
+        }
+        let all = found(&text, &facts);
+        let mine = all.iter().find(|f| f.code == code).unwrap_or_else(|| panic!("{code:?} is not found: {all:#?}"));
+        for lang in [Lang::En, Lang::Fr] {
+            for words in [mine.what(lang), mine.seen(lang), mine.remedy(lang)] {
+                assert!(!words.contains(['{', '}', '—']), "{code:?}: {words}");
+            }
+        }
+        let s = code.spec();
+        let (what, seen, remedy) = (mine.what(Lang::En), mine.seen(Lang::En), mine.remedy(Lang::En));
+        told.push(format!("{} {} [{}]\n  {what}\n  {seen}\n  → {remedy}", s.harm.code(), s.code, mine.place));
+        provoked.insert(code);
+    }
+    let missing: Vec<_> = ALL.iter().filter(|c| !provoked.contains(c)).collect();
+    assert!(missing.is_empty(), "no test provokes {missing:?}");
+    told.sort();
+    insta::assert_snapshot!(told.join("\n"));
+}
+
+#[test]
+fn the_worst_comes_first() {
+    let mut facts = sound();
+    (facts.has_emergency, facts.acts_break, facts.database.millis) = (false, Some(1), 900);
+    facts.directories[0].account = Some(Err("no".into()));
+    let harms: Vec<Harm> = found(SITE, &facts).iter().map(|f| f.code.spec().harm).collect();
+    assert_eq!(harms, [Harm::Danger, Harm::Broken, Harm::Soon, Harm::Untidy]);
+}
+
+#[test]
+fn what_values_hold_is_never_taken_for_a_name() {
+    let mut facts = sound();
+    facts.directories[0].account = Some(Err("{directory} {words}".into()));
+    let all = found(SITE, &facts);
+    assert!(all[0].seen(Lang::En).ends_with("{directory} {words}."), "{}", all[0].seen(Lang::En));
+}
+
+/// Rules that are right are not told of.
+#[test]
+fn rules_that_can_apply_and_change_something_are_left_alone() {
+    for (when, effect) in [
+        ("{ group = \"pilots\" }", "enter = true"),
+        ("{ all = [{ group = \"berth-access\" }, { method = \"GET\" }] }", "enter = true\nroles = [\"reader\"]"),
+        ("{ group = \"berth-access\", direct = true }", "refuse = \"No.\""),
+        ("{ attribute = \"desk\", is = \"Crane yard\" }", "enter = true"),
+        ("{ attribute = \"subject\", is = \"p-1\" }", "refuse = \"No.\""),
+        ("{ none = [{ group = \"pilots\" }] }", "refuse = \"No.\""),
+        ("{ dates = { until = \"2099-01-01\" } }", "enter = true"),
+        ("{ way-in = \"pilotage\" }", "message = \"Hello.\""),
+        ("{ person = [\"pilotage/p-1\"] }", "enter = true"),
+    ] {
+        let all = found(&rule(when, effect), &sound());
+        let of_rules: Vec<_> = all.iter().filter(|f| f.what(Lang::En).contains("“tried”")).collect();
+        assert!(of_rules.is_empty(), "{when} {effect}: {of_rules:#?}");
+    }
+}
+
+#[test]
+fn rules_that_never_apply_refuse_all_or_change_nothing_are_told_with_the_reason() {
+    let lists = "[lists.groups]\nnobody = []\n[lists.networks]\nnowhere = []\n";
+    for (when, effect, code, why) in [
+        ("{ any-group = \"nobody\" }", "enter = true", Code::RuleNever, "the list nobody is empty"),
+        ("{ network = \"nowhere\" }", "enter = true", Code::RuleNever, "the list nowhere is empty"),
+        ("{ dates = { until = \"2020-01-01\" } }", "enter = true", Code::RuleNever, "its dates ended on 2020-01-01"),
+        ("{ none = [{ everyone = true }] }", "enter = true", Code::RuleNever, "which always holds"),
+        ("{ gate = \"cranes\" }", "enter = true", Code::RuleNever, "it names other gates"),
+        ("{ all = [{ group = \"pilots\" }, { person = [\"x/1\"] }] }", "enter = true", Code::RuleNever, "another provider"),
+        (
+            "{ any = [{ person = [\"x/1\"] }, { dates = { until = \"2020-01-01\" } }] }",
+            "enter = true",
+            Code::RuleNever,
+            "another provider",
+        ),
+        ("{ group = \"VISITING-crews\" }", "enter = true", Code::RuleHidden, "visiting crews"),
+        ("{ group = \"visiting-crews\", direct = true }", "refuse = \"No.\"", Code::RuleHidden, ""),
+        ("{ any = [{ group = \"planners\" }] }", "enter = true", Code::RuleHidden, "planners assign berths"),
+    ] {
+        let text = rule(when, effect).replacen("[lists.people]", &format!("{lists}\n[lists.people]"), 1);
+        let all = found(&text, &sound());
+        let mine = all.iter().filter(|f| f.code == code && f.what(Lang::En).contains("“tried”")).collect::<Vec<_>>();
+        if why.is_empty() {
+            // The earlier of two refusals for the same people is the one that is read.
+            assert!(mine.is_empty(), "{when}: {all:#?}");
+            continue;
+        }
+        assert!(mine.iter().any(|f| f.what(Lang::En).contains(why)), "{when}: {all:#?}");
+    }
+}
+
+#[test]
+fn a_rule_of_the_site_is_told_once_and_only_when_it_applies_nowhere() {
+    let site_rule = |when: &str| {
+        edited("# A rule of the whole site", &format!("[[rule]]\nname = \"tried\"\nwhen = {when}\nenter = true\n\n#"))
+    };
+    assert!(found(&site_rule("{ gate = \"cranes\" }"), &sound()).is_empty());
+    let all = found(&site_rule("{ person = [\"x/1\"] }"), &sound());
+    assert_eq!(codes(&all), [Code::RuleNever].into());
+    assert_eq!(all.len(), 1, "{all:#?}");
+}
+
+#[test]
+fn two_gates_to_one_application_must_deliver_the_same_names() {
+    let one = edited("http://127.0.0.1:8643\"", "http://127.0.0.1:8642\"");
+    assert!(!codes(&found(&one, &sound())).contains(&Code::HeaderForgeable), "both deliver all of them");
+    let other = one.replacen(
+        "delivery = \"ledger\"\n\n[[gate.rule]]\nname = \"crane fitters\"",
+        "delivery = \"book\"\n\n[[gate.rule]]\nname = \"crane fitters\"",
+        1,
+    ) + "\n[[delivery]]\nname = \"book\"\n[[delivery.header]]\nname = \"x_harbour_user\"\nattribute = \"user\"\n";
+    let told: Vec<String> =
+        found(&other, &sound()).iter().filter(|f| f.code == Code::HeaderForgeable).map(|f| f.what(Lang::En)).collect();
+    // A spelling of one is taken away, of the others none.
+    assert!(told.len() == 1 && told[0].contains("can write X-Harbour-Name, X-Harbour-Staff-Number,"), "{told:#?}");
+}
+
+#[test]
+fn sources_are_counted_by_person() {
+    let site = read(SITE);
+    let mut all = vec![];
+    for i in 0..6 {
+        let mut who = anouk();
+        who.subject = format!("p-{i}");
+        who.userinfo = passeur_core::evidence::UserInfo::NotAsked;
+        let mut bare = entry(&[]);
+        bare.attributes.remove("employeenumber");
+        who.look_ups = vec![look_up(LookUpState::Answered { entry: bare })];
+        all.push(who.clone());
+        all.push(who);
+    }
+    let counts = count_sources(&site, &all);
+    let of = |attribute: &str| counts.iter().find(|c| c.attribute == attribute).map(|c| (c.asked, c.held)).unwrap();
+    assert_eq!((of("user"), of("mail"), of("staff-number"), of("department")), ((6, 6), (6, 0), (6, 0), (6, 6)));
+    let facts = Facts { sources: counts, ..sound() };
+    assert_eq!(codes(&found(SITE, &facts)), [Code::NeverReleased, Code::NeverInEntry].into());
+}
+
+/// `docs/survey.md`, whole.
+fn reference() -> String {
+    let mut out = String::from(
+        "# Survey\n\n`passeur survey`, and the page of that name in the console, check everything the site depends on and say, in order of\n\
+         harm, what is wrong, how it was seen and what to do. Each finding has a stable code; names in braces stand for what was\n\
+         seen. This page is written from the catalogue in `crates/core/src/survey/catalogue.rs`; tests compare them, and a code\n\
+         that no test provokes fails the build.\n",
+    );
+    let mut harm = None;
+    for code in ALL {
+        let s = code.spec();
+        if harm != Some(s.harm) {
+            harm = Some(s.harm);
+            let words = match s.harm {
+                Harm::Danger => "danger: somebody may come in who should not, or be taken for another",
+                Harm::Broken => "broken: somebody who should come in does not, or without what the application needs",
+                Harm::Soon => "soon: it will not work for long, or not when one more thing fails",
+                Harm::Untidy => "untidy: nothing fails, and somebody will be misled",
+            };
+            out.push_str(&format!("\n## {words}\n\n"));
+        }
+        out.push_str(&format!("* `{}`\n  {}\n  *{}*\n  → {}\n", s.code, s.what(Lang::En), s.seen(Lang::En), s.remedy(Lang::En)));
+    }
+    out
+}
+
+#[test]
+fn the_reference_in_the_docs_is_that_of_the_catalogue() {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/survey.md");
+    let wanted = reference();
+    if std::env::var_os("UPDATE_DOCS").is_some() {
+        std::fs::write(path, &wanted).unwrap();
+    }
+    let committed = std::fs::read_to_string(path).unwrap_or_default();
+    assert!(committed == wanted, "docs/survey.md is old; write it anew: UPDATE_DOCS=1 cargo test -p passeur-core --test core");
+}

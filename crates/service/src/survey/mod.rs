@@ -1,0 +1,145 @@
+//! The survey: asks everything outside and hands what was seen to core, which says what it means. One survey runs at a time
+//! on a node, and the last one is kept for whoever opens the page.
+
+mod probes;
+
+use std::collections::BTreeSet;
+use std::time::{Duration as StdDuration, Instant};
+
+use chrono::Duration;
+use passeur_api::{Survey, SurveyFinding};
+use passeur_core::evidence::Evidence;
+use passeur_core::expect;
+use passeur_core::step::Lang;
+use passeur_core::survey::{DatabaseFacts, Facts, Finding, NodeFacts, SecretFacts, TokenFacts, count_sources, survey as judge};
+use passeur_gateway::shared::Edition;
+use passeur_store::StoreError;
+
+use crate::api::acts::first_break;
+use crate::app::App;
+
+/// How long everything outside together may take.
+const LIMIT: StdDuration = StdDuration::from_secs(45);
+/// Of so many people at most it is looked at what was received.
+const PEOPLE: i64 = 200;
+
+/// What a survey found, for whoever asks again.
+pub struct Done {
+    edition: i32,
+    at: passeur_core::Moment,
+    millis: u32,
+    findings: Vec<Finding>,
+    looked_at: usize,
+    /// What could not be looked at in time.
+    not_seen: Vec<String>,
+}
+
+impl Done {
+    /// In the words of the API.
+    pub fn show(&self, node: &str, lang: Lang) -> Survey {
+        let findings = self.findings.iter().map(|f| SurveyFinding {
+            code: f.code.spec().code.to_owned(),
+            harm: f.code.spec().harm.code().to_owned(),
+            place: f.place.clone(),
+            what: f.what(lang),
+            seen: f.seen(lang),
+            remedy: f.remedy(lang),
+        });
+        Survey {
+            node: node.to_owned(),
+            edition: self.edition,
+            at: self.at,
+            millis: self.millis,
+            looked_at: self.looked_at,
+            not_seen: self.not_seen.clone(),
+            findings: findings.collect(),
+        }
+    }
+}
+
+/// Surveys now.
+pub async fn run(app: &App, edition: &Edition, lang: Lang) -> Result<Done, StoreError> {
+    let began = Instant::now();
+    let at = app.now();
+    let evidence = latest_evidence(app).await?;
+    let mut facts = inside(app, edition, &evidence, lang).await?;
+    let mut not_seen = vec![];
+    match tokio::time::timeout(LIMIT, probes::outside(app, edition, &evidence)).await {
+        Ok(seen) => (facts.providers, facts.directories, facts.upstreams) = seen,
+        Err(_) => not_seen.push(format!("providers, directories and applications: no end after {} s", LIMIT.as_secs())),
+    }
+    count_flows(app, edition, &mut facts).await?;
+    facts.certificates = probes::certificates(app);
+    let looked_at = facts.providers.len()
+        + facts.directories.iter().map(|d| d.servers.len()).sum::<usize>()
+        + facts.upstreams.len()
+        + facts.certificates.as_ref().map_or(0, Vec::len)
+        + facts.secrets.len()
+        + facts.tokens.len()
+        + facts.nodes.len()
+        + edition.site.accesses().map(|a| a.rules.len()).sum::<usize>();
+    let findings = judge(&edition.site, &facts);
+    let millis = began.elapsed().as_millis().min(u128::from(u32::MAX)) as u32;
+    Ok(Done { edition: edition.number, at, millis, findings, looked_at, not_seen })
+}
+
+/// What was received of the people who came last.
+async fn latest_evidence(app: &App) -> Result<Vec<Evidence>, StoreError> {
+    let rows = app.store.evidence_of_latest(PEOPLE).await?;
+    Ok(rows.into_iter().filter_map(Evidence::from_stored).collect())
+}
+
+/// Everything that the database and this node say.
+async fn inside(app: &App, edition: &Edition, evidence: &[Evidence], lang: Lang) -> Result<Facts, StoreError> {
+    let now = app.now();
+    let asked = Instant::now();
+    app.store.ping().await?;
+    let millis = asked.elapsed().as_millis().min(u128::from(u32::MAX)) as u32;
+    let stored = |versions: &[passeur_store::SecretVersion], wanted: i32| {
+        versions.iter().find(|v| v.version == wanted).map(|v| v.changed_at).unwrap_or(now)
+    };
+    let secrets = app.store.secret_list().await?.into_iter().map(|s| SecretFacts {
+        stored_at: stored(&s.versions, s.version),
+        next: s.next.map(|n| (n, stored(&s.versions, n))),
+        name: s.name,
+    });
+    let tokens = app.store.tokens(now).await?.into_iter().map(|t| TokenFacts {
+        has_owner: t.owner_subject.is_some(),
+        until: t.expires_at,
+        name: t.name,
+    });
+    let nodes = app.store.other_nodes(app.node_id).await?.into_iter().map(|(name, seen_at)| NodeFacts { name, seen_at });
+    Ok(Facts {
+        now,
+        secrets: secrets.collect(),
+        tokens: tokens.collect(),
+        nodes: nodes.collect(),
+        trouble: app.trouble().map(|words| (app.node.clone(), words)),
+        database: DatabaseFacts { millis, partitions_until: app.store.partitions_until().await? },
+        acts_break: first_break(app).await?,
+        sources: count_sources(&edition.site, evidence),
+        expectations: expect::broken(&edition.site, now, lang),
+        has_emergency: app.emergency.is_some(),
+        confirm_by: app.waits_for_confirmation(),
+        ..Facts::default()
+    })
+}
+
+/// How many people were sent to each provider in the last day, and never came back.
+async fn count_flows(app: &App, edition: &Edition, facts: &mut Facts) -> Result<(), StoreError> {
+    let now = app.now();
+    for p in &mut facts.providers {
+        let Some(provider) = edition.site.provider(&p.name) else { continue };
+        let flows = app.store.flows(now - Duration::hours(24), now - provider.answer_within - Duration::minutes(1)).await?;
+        if let Some(f) = flows.into_iter().find(|f| f.provider == p.name) {
+            (p.sent, p.never_came_back) = (f.sent, f.never_came_back);
+        }
+    }
+    Ok(())
+}
+
+/// Every group that rules name where a directory may be asked.
+fn groups_named(edition: &Edition, directory: &str) -> BTreeSet<String> {
+    let asking = edition.site.accesses().filter(|a| a.directories.iter().any(|d| d == directory));
+    asking.flat_map(|a| a.rules.iter()).flat_map(|r| r.when.groups()).map(str::to_owned).collect()
+}

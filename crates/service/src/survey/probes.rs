@@ -1,0 +1,98 @@
+//! Asking what lies outside: providers by the checks of a trial, directories and applications by looks of their own.
+
+use futures_util::future::join_all;
+use passeur_api::ProviderTrial;
+use passeur_core::evidence::Evidence;
+use passeur_core::survey::{
+    CertificateFacts, DirectoryFacts, ProviderCheck, ProviderFacts, ServerFacts, UpstreamFacts, UpstreamTrouble,
+};
+use passeur_gateway::control::FailureKind;
+use passeur_gateway::shared::Edition;
+use passeur_links::ldap::{DirectoryLook, ServerLook};
+use passeur_protocols::oidc::{DOCUMENT_MAX, discovery_url};
+use passeur_protocols::x509;
+
+use super::groups_named;
+use crate::app::App;
+use crate::trials;
+
+type Seen = (Vec<ProviderFacts>, Vec<DirectoryFacts>, Vec<UpstreamFacts>);
+
+/// Asks everything at once.
+pub async fn outside(app: &App, edition: &Edition, evidence: &[Evidence]) -> Seen {
+    let providers = join_all(edition.site.providers.iter().map(|p| provider(app, edition, &p.name)));
+    let directories = join_all(edition.site.directories.iter().map(|d| directory(app, edition, &d.name, evidence)));
+    let upstreams = join_all(edition.site.gates.iter().map(|g| upstreams(edition, &g.name)));
+    let (providers, directories, upstreams) = tokio::join!(providers, directories, upstreams);
+    (providers, directories.into_iter().flatten().collect(), upstreams.into_iter().flatten().collect())
+}
+
+fn until(der: Option<Vec<u8>>) -> Option<passeur_core::Moment> {
+    x509::read(&der?).map(|c| c.not_after)
+}
+
+async fn provider(app: &App, edition: &Edition, name: &str) -> ProviderFacts {
+    let mut out = ProviderFacts { name: name.to_owned(), ..ProviderFacts::default() };
+    match trials::provider(app, &edition.site, &ProviderTrial::named(name)).await {
+        Ok(answer) => {
+            for c in answer.checks.into_iter().filter(|c| c.verdict == "wrong") {
+                let check = match c.value.as_str() {
+                    "issuer" => ProviderCheck::Issuer,
+                    "keys" => ProviderCheck::Keys,
+                    "clock" => ProviderCheck::Clock,
+                    "client" => ProviderCheck::Client,
+                    "redirect address" => ProviderCheck::Redirect,
+                    _ => ProviderCheck::Reach,
+                };
+                out.wrong.push((check, c.words));
+            }
+        }
+        Err(lacking) => out.wrong.push((ProviderCheck::Reach, lacking.0)),
+    }
+    if let Some(link) = app.provider(name)
+        && let Ok(client) = link.client()
+        && let Ok(answer) = client.get(&discovery_url(&link.provider.issuer), None, DOCUMENT_MAX).await
+    {
+        out.certificate = until(answer.certificate);
+    }
+    out
+}
+
+async fn directory(app: &App, edition: &Edition, name: &str, evidence: &[Evidence]) -> Option<DirectoryFacts> {
+    let link = app.directory(name)?;
+    let sample = evidence.iter().find_map(|e| e.look_up(name).filter(|l| l.state.entry().is_some())?.value.clone());
+    let DirectoryLook { servers, account, bases, sample: found, missing_groups, chain } =
+        link.look(sample.as_deref(), &groups_named(edition, name), app.now()).await;
+    let server = |s: ServerLook| ServerFacts { address: s.address, answer: s.answer, certificate: until(s.certificate) };
+    Some(DirectoryFacts {
+        name: name.to_owned(),
+        servers: servers.into_iter().map(server).collect(),
+        account,
+        bases,
+        sample: sample.zip(found),
+        missing_groups,
+        chain,
+    })
+}
+
+async fn upstreams(edition: &Edition, gate: &str) -> Vec<UpstreamFacts> {
+    let Some(route) = edition.route(gate) else { return vec![] };
+    let one = |(address, seen): (String, Result<Option<Vec<u8>>, _>)| match seen {
+        Ok(certificate) => UpstreamFacts { gate: gate.to_owned(), address, answer: Ok(()), certificate: until(certificate) },
+        Err(passeur_gateway::control::UpstreamFailure { kind, detail, .. }) => {
+            let answer = Err(UpstreamTrouble { certificate: kind == FailureKind::Certificate, words: detail });
+            UpstreamFacts { gate: gate.to_owned(), address, answer, certificate: None }
+        }
+    };
+    route.probe().await.into_iter().map(one).collect()
+}
+
+/// Certificates of our own TLS listener.
+pub fn certificates(app: &App) -> Option<Vec<CertificateFacts>> {
+    let all = app.certificates.get()?.in_use();
+    let read = |(names, der): (Vec<String>, Vec<u8>)| {
+        let until = x509::read(&der)?.not_after;
+        Some(CertificateFacts { of: names.join(", "), names, until })
+    };
+    Some(all.into_iter().filter_map(read).collect())
+}
