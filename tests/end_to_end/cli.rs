@@ -90,6 +90,12 @@ async fn a_site_file_is_checked_without_a_service_and_published_with_one() {
     let ran = passeur(&stack, &["site", "check", bad.to_str().unwrap()], "").await;
     assert_eq!(ran.code, 3);
     insta::with_settings!({filters => vec![(folder.to_str().unwrap(), "FOLDER")]}, { insta::assert_snapshot!(ran.out) });
+    let schema = passeur(&stack, &["site", "schema"], "").await.out;
+    assert!(schema == include_str!("../../docs/site-file.schema.json"), "passeur site schema prints the committed one");
+    let surveyed = passeur(&stack, &["survey"], "").await;
+    assert!(surveyed.code == 0 && surveyed.out.contains("token.first"), "{}", surveyed.out);
+    assert_eq!(passeur(&stack, &["survey", "--last", "--output", "csv"], "").await.code, 0);
+    assert!(passeur(&stack, &["directories"], "").await.out.contains("harbour"));
     assert_eq!(passeur(&stack, &["site", "check", "--online", good.to_str().unwrap()], "").await.code, 0);
     let ran = passeur(&stack, &["site", "publish", good.to_str().unwrap(), "--note", "again", "--based-on", "1"], "").await;
     assert_eq!((ran.code, ran.out.contains("edition 2 is live")), (0, true), "{}{}", ran.out, ran.err);

@@ -27,6 +27,8 @@ pub enum Site {
         #[arg(long)]
         online: bool,
     },
+    /// Print the JSON Schema of the site file, for editors that complete and check TOML
+    Schema,
     /// Try the expectations of a site file, the draft, an edition, or the live edition
     Expect {
         #[command(flatten)]

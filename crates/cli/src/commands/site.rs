@@ -5,7 +5,7 @@ use passeur_api::{
     PublishRequest, Secret as ApiSecret, SecretValue, Source, UseSecret,
 };
 use passeur_core::expect;
-use passeur_core::site::compile;
+use passeur_core::site::{compile, schema};
 use passeur_core::step::Lang;
 use passeur_service::findings;
 
@@ -60,6 +60,10 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
             } else {
                 Err(Exit::No)
             }
+        }
+        Site::Schema => {
+            no_csv(c)?;
+            json(&schema::schema())
         }
         Site::Expect { source: of } => {
             let (name, document) = match &of {

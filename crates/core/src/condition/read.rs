@@ -35,6 +35,7 @@ const KINDS: [&str; 18] = [
 
 /// Reads a `when` table. None when it holds a mistake; the report then says which.
 pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, depth: usize) -> Option<Condition> {
+    f.is_kind("condition");
     if depth > DEPTH_MAX {
         f.error("all", "the condition nests too deep".into(), format!("Use at most {DEPTH_MAX} levels."));
         return None;
@@ -80,10 +81,12 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, d
             Some(Condition::WayIn(all))
         }
         ["factor"] => {
-            let within = f.has("within").then(|| span(f, "within"));
-            Some(Condition::Factor(texts(f, "factor")?, within))
+            // A freshness that cannot be read is a mistake, not any freshness.
+            let within = span(f, "within");
+            let whole = !f.has("within") || within.is_some();
+            texts(f, "factor").filter(|_| whole).map(|all| Condition::Factor(all, within))
         }
-        ["signed-in-within"] => Some(Condition::SignedIn(span(f, "signed-in-within"))),
+        ["signed-in-within"] => span(f, "signed-in-within").map(Condition::SignedIn),
         ["context"] => Some(Condition::Context(texts(f, "context")?)),
         ["hours"] => f.table("hours").and_then(|h| hours(&h, names.zone)).map(Condition::Hours),
         ["dates"] => f.table("dates").and_then(|d| dates(&d, names.zone)).map(Condition::Dates),
@@ -135,8 +138,8 @@ fn texts(f: &Fields<'_, '_>, key: &'static str) -> Option<Vec<String>> {
     Some(all)
 }
 
-fn span(f: &Fields<'_, '_>, key: &'static str) -> Duration {
-    f.duration(key, Duration::hours(1), Duration::minutes(1), Duration::days(90))
+fn span(f: &Fields<'_, '_>, key: &'static str) -> Option<Duration> {
+    f.span(key, Duration::minutes(1), Duration::days(90))
 }
 
 fn network(text: &str) -> Option<IpNet> {

@@ -21,6 +21,7 @@ const KINDS: [&str; 13] =
 pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, before: &[Mapping], sector: Option<&str>) -> Vec<Mapping> {
     let mut out: Vec<Mapping> = before.to_vec();
     for m in f.tables("mapping") {
+        m.is_kind("mapping");
         if let Some(mapping) = one(&m, names, &out, sector) {
             out.push(mapping);
         }
@@ -108,6 +109,7 @@ fn transform(
     known: &dyn Fn(&'static str, &str) -> Option<AttributeId>,
     sector: Option<&str>,
 ) -> Option<Transform> {
+    t.is_kind("step");
     let used: Vec<&'static str> = KINDS.into_iter().filter(|k| t.has(k)).collect();
     let keeps = || t.choice("without", Without::Drop, &[("drop", Without::Drop), ("keep", Without::Keep)]);
     // Separators may be blanks: a blank is a separator like another.

@@ -303,6 +303,7 @@ pub(crate) fn read_rules(
 ) -> Vec<Rule> {
     let mut rules: Vec<Rule> = vec![];
     for r in f.tables("rule") {
+        r.is_kind("rule");
         let name = r.need("name", "\"pilots may enter\"").unwrap_or_default();
         if before.iter().chain(&rules).any(|o: &Rule| o.name == name) && !name.is_empty() {
             r.error("name", format!("two rules are named \"{name}\""), "Give each rule its own name.");
@@ -343,8 +344,7 @@ pub(crate) fn read_rules(
 }
 
 fn read_effect(r: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, roles: Vec<String>) -> Option<Effect> {
-    let span =
-        |key: &'static str| r.has(key).then(|| r.duration(key, Duration::hours(1), Duration::minutes(1), Duration::days(90)));
+    let span = |key: &'static str| r.span(key, Duration::minutes(1), Duration::days(90));
     let single = |(name, values): (String, Vec<String>)| match values.as_slice() {
         [one] => Some((name, one.clone())),
         _ => {

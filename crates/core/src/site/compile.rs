@@ -23,17 +23,23 @@ pub fn compile(text: &str) -> (Option<Site>, Vec<Finding>) {
         report.error(0, "site file", format!("it is larger than {DOCUMENT_MAX} bytes"), "Split the site.");
         return (None, report.finish());
     }
+    let site = read(&report, text);
+    let findings = report.finish();
+    let sound = !findings.iter().any(|f| f.severity == Severity::Error);
+    (site.filter(|_| sound), findings)
+}
+
+/// Reads a whole document.
+pub(super) fn read(report: &Report<'_>, text: &str) -> Option<Site> {
     let (root, syntax) = DeTable::parse_recoverable(text);
     for e in &syntax {
         let line = e.span().map_or(0, |s| report.line_at(s.start));
         report.error(line, "syntax", e.message().to_owned(), "Mend the TOML; what follows on that line was not read.");
     }
-    let fields = Fields::new(&report, root.get_ref(), "", 1);
+    let fields = Fields::new(report, root.get_ref(), "", 1);
     let site = read_site(&fields);
     fields.finish();
-    let findings = report.finish();
-    let sound = !findings.iter().any(|f| f.severity == Severity::Error);
-    (site.filter(|_| sound), findings)
+    site
 }
 
 /// Interns attribute names while parts are read.

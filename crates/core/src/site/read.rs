@@ -9,6 +9,10 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::finding::{Finding, Severity, nearest};
+use super::schema::{Shape, Trace};
+
+/// Stands for every key of a table whose keys are free.
+pub(crate) const ANY: &str = "*";
 
 /// The longest site file read, in bytes.
 pub(crate) const DOCUMENT_MAX: usize = 4 << 20;
@@ -17,11 +21,23 @@ pub(crate) const DOCUMENT_MAX: usize = 4 << 20;
 pub(crate) struct Report<'a> {
     text: &'a str,
     findings: RefCell<Vec<Finding>>,
+    /// What is asked of each kind of table, where somebody wants to know.
+    trace: Option<RefCell<Trace>>,
 }
 
 impl<'a> Report<'a> {
     pub(crate) fn new(text: &'a str) -> Report<'a> {
-        Report { text, findings: RefCell::default() }
+        Report { text, findings: RefCell::default(), trace: None }
+    }
+
+    /// One that also notes what is asked of each kind of table.
+    pub(crate) fn traced(text: &'a str) -> Report<'a> {
+        Report { trace: Some(RefCell::default()), ..Report::new(text) }
+    }
+
+    /// What was asked of each kind of table.
+    pub(crate) fn into_trace(self) -> Trace {
+        self.trace.map(RefCell::into_inner).unwrap_or_default()
     }
 
     pub(crate) fn line_at(&self, offset: usize) -> usize {
@@ -55,6 +71,8 @@ pub(crate) struct Fields<'r, 'd> {
     pub(crate) place: String,
     pub(crate) line: usize,
     asked: RefCell<BTreeSet<&'static str>>,
+    /// The kind of table, such as `gate[].rule[]`; empty where nothing is traced.
+    kind: RefCell<String>,
 }
 
 fn type_word(value: &DeValue<'_>) -> &'static str {
@@ -71,12 +89,42 @@ fn type_word(value: &DeValue<'_>) -> &'static str {
 
 impl<'r, 'd> Fields<'r, 'd> {
     pub(crate) fn new(report: &'r Report<'r>, table: &'d DeTable<'d>, place: &str, line: usize) -> Fields<'r, 'd> {
-        Fields { report, table, place: place.to_owned(), line, asked: RefCell::default() }
+        Fields { report, table, place: place.to_owned(), line, asked: RefCell::default(), kind: RefCell::default() }
+    }
+
+    /// Says that tables of this kind are the same wherever they stand.
+    pub(crate) fn is_kind(&self, name: &str) {
+        if let Some(trace) = &self.report.trace {
+            trace.borrow_mut().is_kind(&self.kind.replace(name.to_owned()), name);
+        }
+    }
+
+    fn note(&self, key: &'static str, shape: impl FnOnce() -> Shape) {
+        if let Some(trace) = &self.report.trace {
+            trace.borrow_mut().note(&self.kind.borrow(), key, shape());
+        }
+    }
+
+    /// A table below this one, of the kind that its key makes it.
+    fn below(&self, table: &'d DeTable<'d>, place: &str, line: usize, key: &str) -> Fields<'r, 'd> {
+        let out = Fields::new(self.report, table, place, line);
+        if self.report.trace.is_some() {
+            out.kind.replace(self.kind_below(key));
+        }
+        out
+    }
+
+    fn kind_below(&self, key: &str) -> String {
+        let kind = self.kind.borrow();
+        if kind.is_empty() { key.to_owned() } else { format!("{kind}.{key}") }
     }
 
     /// The value of a key, marked as known.
     pub(crate) fn value(&self, key: &'static str) -> Option<&'d Spanned<DeValue<'d>>> {
         self.asked.borrow_mut().insert(key);
+        if let Some(trace) = &self.report.trace {
+            trace.borrow_mut().known(&self.kind.borrow(), key);
+        }
         self.table.iter().find(|(k, _)| k.get_ref().as_ref() == key).map(|(_, v)| v)
     }
 
@@ -102,6 +150,7 @@ impl<'r, 'd> Fields<'r, 'd> {
     }
 
     pub(crate) fn text(&self, key: &'static str) -> Option<String> {
+        self.note(key, || Shape::Text);
         let value = self.value(key)?;
         match value.get_ref() {
             DeValue::String(s) => Some(s.to_string()),
@@ -119,6 +168,7 @@ impl<'r, 'd> Fields<'r, 'd> {
 
     /// Text that must be there and not be empty.
     pub(crate) fn need(&self, key: &'static str, example: &str) -> Option<String> {
+        self.note(key, || Shape::Needed);
         if !self.has(key) {
             self.error(key, format!("{key} is missing"), format!("Add {key} = {example}."));
             return None;
@@ -132,6 +182,7 @@ impl<'r, 'd> Fields<'r, 'd> {
     }
 
     pub(crate) fn flag(&self, key: &'static str, default: bool) -> bool {
+        self.note(key, || Shape::Flag { default });
         match self.value(key).map(Spanned::get_ref) {
             None => default,
             Some(DeValue::Boolean(b)) => *b,
@@ -143,6 +194,7 @@ impl<'r, 'd> Fields<'r, 'd> {
     }
 
     pub(crate) fn number(&self, key: &'static str, default: i64, range: std::ops::RangeInclusive<i64>) -> i64 {
+        self.note(key, || Shape::Number { default, min: *range.start(), max: *range.end() });
         let Some(value) = self.value(key) else { return default };
         let n = match value.get_ref() {
             DeValue::Integer(n) => i64::from_str_radix(n.as_str(), n.radix()).ok(),
@@ -163,26 +215,39 @@ impl<'r, 'd> Fields<'r, 'd> {
 
     /// A length of time: a number and one of s, m, h, d.
     pub(crate) fn duration(&self, key: &'static str, default: Duration, min: Duration, max: Duration) -> Duration {
-        let Some(text) = self.text(key) else { return default };
+        self.note(key, || Shape::Duration {
+            default: Some(show_duration(default)),
+            min: show_duration(min),
+            max: show_duration(max),
+        });
+        self.time(key, min, max).unwrap_or(default)
+    }
+
+    /// A length of time that has no default: nothing, or one that is out of range, is none.
+    pub(crate) fn span(&self, key: &'static str, min: Duration, max: Duration) -> Option<Duration> {
+        self.note(key, || Shape::Duration { default: None, min: show_duration(min), max: show_duration(max) });
+        self.time(key, min, max)
+    }
+
+    fn time(&self, key: &'static str, min: Duration, max: Duration) -> Option<Duration> {
+        let text = self.text(key)?;
         match parse_duration(&text) {
-            Some(d) if d >= min && d <= max => d,
+            Some(d) if d >= min && d <= max => return Some(d),
             Some(_) => {
                 let remedy = format!("Write a time from {} to {}.", show_duration(min), show_duration(max));
                 self.error(key, format!("{key} = \"{text}\" is out of range"), remedy);
-                default
             }
-            None => {
-                self.error(
-                    key,
-                    format!("{key} = \"{text}\" is no length of time"),
-                    "Write a number with s, m, h or d, such as \"30m\".",
-                );
-                default
-            }
+            None => self.error(
+                key,
+                format!("{key} = \"{text}\" is no length of time"),
+                "Write a number with s, m, h or d, such as \"30m\".",
+            ),
         }
+        None
     }
 
     pub(crate) fn texts(&self, key: &'static str) -> Option<Vec<String>> {
+        self.note(key, || Shape::Texts);
         let value = self.value(key)?;
         let DeValue::Array(items) = value.get_ref() else {
             self.wrong_type(key, value.get_ref(), "a list of texts, such as [\"a\", \"b\"]");
@@ -200,6 +265,8 @@ impl<'r, 'd> Fields<'r, 'd> {
 
     /// One text, or a list of texts.
     pub(crate) fn text_or_texts(&self, key: &'static str) -> Option<Vec<String>> {
+        self.note(key, || Shape::Text);
+        self.note(key, || Shape::Texts);
         match self.value(key)?.get_ref() {
             DeValue::String(s) => Some(vec![s.to_string()]),
             _ => self.texts(key),
@@ -208,6 +275,8 @@ impl<'r, 'd> Fields<'r, 'd> {
 
     /// Text, or a number as it is written.
     pub(crate) fn text_or_number(&self, key: &'static str) -> Option<String> {
+        self.note(key, || Shape::Text);
+        self.note(key, || Shape::AnyNumber);
         match self.value(key)?.get_ref() {
             DeValue::Integer(n) => i64::from_str_radix(n.as_str(), n.radix()).ok().map(|n| n.to_string()),
             DeValue::Float(x) => Some(x.as_str().to_owned()),
@@ -220,7 +289,11 @@ impl<'r, 'd> Fields<'r, 'd> {
     }
 
     /// One of several words.
-    pub(crate) fn choice<T: Copy>(&self, key: &'static str, default: T, options: &[(&str, T)]) -> T {
+    pub(crate) fn choice<T: Copy + PartialEq>(&self, key: &'static str, default: T, options: &[(&str, T)]) -> T {
+        self.note(key, || Shape::Choice {
+            words: options.iter().map(|(w, _)| (*w).to_owned()).collect(),
+            default: options.iter().find(|(_, v)| *v == default).map(|(w, _)| (*w).to_owned()),
+        });
         let Some(text) = self.text(key) else { return default };
         if let Some((_, v)) = options.iter().find(|(w, _)| *w == text) {
             return *v;
@@ -232,17 +305,20 @@ impl<'r, 'd> Fields<'r, 'd> {
 
     /// A table under a key.
     pub(crate) fn table(&self, key: &'static str) -> Option<Fields<'r, 'd>> {
+        self.note(key, || Shape::Table(self.kind_below(key)));
         let value = self.value(key)?;
         let DeValue::Table(table) = value.get_ref() else {
             self.wrong_type(key, value.get_ref(), &format!("a table, [{key}]"));
             return None;
         };
         let line = self.report.line_at(value.span().start);
-        Some(Fields::new(self.report, table, &join(&self.place, key), line))
+        Some(self.below(table, &join(&self.place, key), line, key))
     }
 
     /// Tables in a list under a key, each placed by its name or number.
     pub(crate) fn tables(&self, key: &'static str) -> Vec<Fields<'r, 'd>> {
+        let kind = format!("{key}[]");
+        self.note(key, || Shape::Tables(self.kind_below(&kind)));
         let Some(value) = self.value(key) else { return vec![] };
         let DeValue::Array(items) = value.get_ref() else {
             self.wrong_type(key, value.get_ref(), &format!("a list of tables, [[{key}]]"));
@@ -260,23 +336,19 @@ impl<'r, 'd> Fields<'r, 'd> {
                 Some(n) => format!("{key} {n}"),
                 None => format!("{key} {}", i + 1),
             };
-            out.push(Fields::new(self.report, table, &join(&self.place, &place), line));
+            out.push(self.below(table, &join(&self.place, &place), line, &kind));
         }
         out
     }
 
     /// A table of free keys with text values, such as `attribute = "claim"`.
     pub(crate) fn pairs(&self, key: &'static str) -> Vec<(String, String, usize)> {
-        let Some(value) = self.value(key) else { return vec![] };
-        let DeValue::Table(table) = value.get_ref() else {
-            self.wrong_type(key, value.get_ref(), &format!("a table, [{key}]"));
-            return vec![];
-        };
-        Fields::new(self.report, table, &join(&self.place, key), self.line_of(key)).all_pairs(false)
+        self.table(key).map(|t| t.all_pairs(false)).unwrap_or_default()
     }
 
     /// Every key of this table, with text values; tables are left to [`Fields::free_tables`] where they are allowed.
     pub(crate) fn all_pairs(&self, tables: bool) -> Vec<(String, String, usize)> {
+        self.note(ANY, || Shape::Text);
         let mut out = vec![];
         for (k, v) in self.table.iter() {
             let line = self.report.line_at(k.span().start);
@@ -294,12 +366,13 @@ impl<'r, 'd> Fields<'r, 'd> {
 
     /// Tables under free keys; texts are left to [`Fields::all_pairs`] where they are allowed.
     pub(crate) fn free_tables(&self, texts: bool) -> Vec<(String, Fields<'r, 'd>)> {
+        self.note(ANY, || Shape::Table(self.kind_below(ANY)));
         let mut out = vec![];
         for (k, v) in self.table.iter() {
             let line = self.report.line_at(k.span().start);
             match v.get_ref() {
                 DeValue::Table(t) => {
-                    out.push((k.get_ref().to_string(), Fields::new(self.report, t, &join(&self.place, k.get_ref()), line)));
+                    out.push((k.get_ref().to_string(), self.below(t, &join(&self.place, k.get_ref()), line, ANY)));
                 }
                 DeValue::String(_) if texts => {}
                 bad => {
@@ -322,6 +395,12 @@ impl<'r, 'd> Fields<'r, 'd> {
 
     /// A table of free keys with text or a list of texts each.
     pub(crate) fn values(&self, key: &'static str) -> Vec<(String, Vec<String>)> {
+        self.note(key, || Shape::Table(self.kind_below(key)));
+        if let Some(trace) = &self.report.trace {
+            let kind = self.kind_below(key);
+            trace.borrow_mut().note(&kind, ANY, Shape::Text);
+            trace.borrow_mut().note(&kind, ANY, Shape::Texts);
+        }
         let Some(value) = self.value(key) else { return vec![] };
         let DeValue::Table(table) = value.get_ref() else {
             self.wrong_type(key, value.get_ref(), &format!("a table, {key} = {{ … }}"));

@@ -11,6 +11,7 @@ mod harbour;
 mod identities;
 mod mappings;
 mod rehearsing;
+mod schema;
 mod site_file;
 mod steps;
 mod strength;
