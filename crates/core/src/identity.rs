@@ -114,11 +114,17 @@ fn signed_in(site: &Site, evidence: &Evidence) -> Identity {
 
 /// The attribute that feeds a directory: from the sign-in, or made from it by the site's mappings.
 pub(crate) fn fed(site: &Site, access: &Access, evidence: &Evidence, id: AttributeId) -> Attribute {
-    let mut who = signed_in(site, evidence);
     if site.mapped.contains(&id) {
+        let mut who = signed_in(site, evidence);
         mapping::before_rules(site, access, &mut who);
+        return who.attribute(id).clone();
     }
-    who.attribute(id).clone()
+    // Mostly it is one claim, asked for at every decision.
+    let provider = site.provider(&evidence.provider);
+    match provider.and_then(|p| p.attributes.iter().find(|(a, _)| *a == id)) {
+        Some((_, claim)) => from_claims(evidence, claim),
+        None => signed_in(site, evidence).attribute(id).clone(),
+    }
 }
 
 /// Derives the identity for what a gate (or the console) asks for. Total: whatever is missing becomes an absence.

@@ -20,6 +20,8 @@ fn basis(side: Side<'_>) -> Vec<String> {
     let mut out = vec![
         format!("{} {:?}", side.site.second_engineer, access.directories),
         format!("{} {:?}", access.without_directory, access.disabled),
+        // Who may say where a request comes from decides what a rule on networks sees.
+        format!("{:?}", side.site.trusted_proxies),
     ];
     let mut used: BTreeSet<AttributeId> = BTreeSet::new();
     for rule in access.rules.iter() {

@@ -46,6 +46,14 @@ pub struct Access {
     pub rules: Rules,
 }
 
+impl Access {
+    /// Whether a condition asks about what is made only once the rules have spoken.
+    pub(crate) fn asks_too_early(&self, when: &Condition) -> bool {
+        let later = |id: &AttributeId| self.mappings.iter().any(|m| m.after_rules && m.attribute == *id);
+        when.attributes().iter().any(later)
+    }
+}
+
 /// Rules in the order of the site file, with an index by group: most rules ask for a group, and of those only the ones whose
 /// group somebody is in can concern them.
 #[derive(Clone, Debug, Default)]
@@ -282,15 +290,15 @@ pub(crate) fn read_access(
         }
     }
     rules.extend(read_rules(f, names, !directories.is_empty(), allowed_roles, of_site.rules));
-    let later = |id: &AttributeId| mappings.iter().any(|m| m.after_rules && m.attribute == *id);
-    for r in rules.iter().filter(|r| r.when.attributes().iter().any(later)) {
+    let out = Access { provider, directories, without_directory, disabled, re_read, dead, mappings, rules: Rules::new(rules) };
+    for r in out.rules.iter().filter(|r| out.asks_too_early(&r.when)) {
         f.error(
             "rule",
             format!("the rule \"{}\" asks about an attribute that is made from what rules give", r.name),
             "Rules come first: ask about what the attribute is made from.",
         );
     }
-    Access { provider, directories, without_directory, disabled, re_read, dead, mappings, rules: Rules::new(rules) }
+    out
 }
 
 /// Reads `[[rule]]` below a gate, below `[engineers]`, or of the whole site.

@@ -7,7 +7,7 @@ use super::AttributeId;
 use super::access::{self, Access, Names, OfSite};
 use super::read::Fields;
 use super::response::{self, ResponseEdits};
-use super::section::{self, Section};
+use super::section::{self, Section, SectionAccess};
 use super::upstream::{self, Upstreams};
 use crate::address::{PublicAddress, is_loopback};
 use crate::decide::{PARTS_MAX, RequestView};
@@ -151,6 +151,14 @@ pub(crate) fn read_gate(
     let access = access::read_access(f, names, None, of_site, Some(&name));
     let response = response::read(f, address.as_ref(), upstreams.as_ref());
     let sections = section::read(f, names, !access.directories.is_empty(), !access.rules.is_empty());
+    let later = |s: &&Section| matches!(&s.access, SectionAccess::More { when, .. } if access.asks_too_early(when));
+    for s in sections.iter().filter(later) {
+        f.error(
+            "section",
+            format!("the section {} asks about an attribute that is made from what rules give", s.path),
+            "Ask about what the attribute is made from.",
+        );
+    }
     let delivery = access::refer(f, "delivery", "delivery", deliveries);
     if access.rules.is_empty() && !f.has("rule") {
         f.warn("name", "the gate has no rule, so it admits nobody".into(), "Add a [[gate.rule]].");

@@ -123,6 +123,7 @@ fn whatever_the_roles_of_engineers_stand_on_counts_as_a_change_of_roles() {
             edited(&[("issuer = \"http://bureau-pilotage.localhost:8641\"", "issuer = \"http://evil.localhost:8641\"")]),
             true,
         ),
+        ("who is believed about addresses", edited(&[("keep-crossings = \"90d\"", "trusted-proxies = [\"10.1.2.3\"]")]), true),
         ("fewer factors", edited(&[("require-amr = [\"mfa\"]\n", "")]), true),
         ("which claim names somebody", edited(&[("user = \"preferred_username\"", "user = \"nickname\"")]), true),
         ("which server is asked", edited(&[("ldap://127.0.0.1:8645", "ldap://127.0.0.1:9999")]), true),

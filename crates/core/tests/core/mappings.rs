@@ -364,6 +364,14 @@ fn mistakes_in_mappings_are_named() {
             ),
             "made from what rules give",
         ),
+        (
+            site("# Where groups", "[[mapping]]\nattribute = \"m\"\nroles = true\n#").replacen(
+                "path = \"/assign\"\nwhen = { group = \"planners\" }",
+                "path = \"/assign\"\nwhen = { attribute = \"m\", is = \"planner\" }",
+                1,
+            ),
+            "the section /assign asks about",
+        ),
     ] {
         let all = compile(&text).1;
         assert!(all.iter().any(|f| f.severity == Severity::Error && f.what.contains(expected)), "{expected}\n{all:#?}");
