@@ -78,6 +78,59 @@ async fn an_engineer_ends_a_session_from_the_console() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_survey_is_run_and_read_and_whoever_only_views_reads_the_last_one() {
+    let stack = Stack::with(|s| s.replacen("when = { group = \"fitters\" }", "when = { group = \"fitters-of-old\" }", 1)).await;
+    let b = Browser::new("survey", 1280, 800, false).await;
+    b.open(&stack.pass("/.passeur/sign-in?for=console")).await;
+    b.prove("lucie").await;
+    b.shows("Lucie Morvan").await;
+    b.open(&stack.pass("/console/survey")).await;
+    b.shows("Nobody has surveyed from this node since it started.").await;
+    b.reads("[data-test=survey]").await;
+    b.click("[data-test=survey]").await;
+    b.shows("rule.group-missing").await;
+    b.shows("names group fitters-of-old, which directory harbour does not have").await;
+    b.shows("→ Ask the directory team what the group is called").await;
+    b.close().await;
+    let b = Browser::new("survey-view", 390, 800, true).await;
+    b.open(&stack.pass("/.passeur/sign-in?for=console")).await;
+    b.prove("marc").await;
+    b.shows("Marc Olivier").await;
+    b.open(&stack.pass("/console/survey")).await;
+    b.shows("rule.group-missing").await;
+    assert!(!b.text().await.contains("Survey now"), "whoever only views starts none");
+    b.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_second_engineer_agrees_to_a_draft_in_the_console() {
+    let stack = Stack::with(|s| {
+        s.replacen("[engineers]\n", "[engineers]\nsecond-engineer = true\n", 1).replacen(
+            "enter = true\nroles = [\"view\"]",
+            "enter = true\nroles = [\"configure\"]",
+            1,
+        )
+    })
+    .await;
+    let wider = stack.site.replacen("{ group = \"harbour-desk\" }", "{ everyone = true }", 1);
+    let begin = ("if-none-match", "*".to_owned());
+    assert_eq!(stack.put_with("/site/draft", serde_json::json!({"document": wider, "based_on": 1}), begin).await.0, 200);
+    let b = Browser::new("second", 1280, 800, false).await;
+    b.open(&stack.pass("/.passeur/sign-in?for=console")).await;
+    b.prove("marc").await;
+    b.shows("Marc Olivier").await;
+    b.open(&stack.pass("/console/editions/draft")).await;
+    b.shows("It changes who may do what.").await;
+    b.click("[data-test=agree]").await;
+    b.shows("Marc Olivier agreed,").await;
+    // He cannot publish on his own agreement.
+    b.type_in("input[name=note]", "wider").await;
+    b.click("[data-test=publish]").await;
+    b.shows("A second engineer must agree").await;
+    b.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn somebody_without_a_role_sees_why() {
     let stack = Stack::new().await;
     let b = Browser::new("no-role", 390, 800, false).await;

@@ -110,10 +110,11 @@ impl LookUp {
         self.asked.as_ref().is_none_or(|a| a.attributes.iter().any(|n| n.eq_ignore_ascii_case(name)))
     }
 
-    /// Groups gained and lost since an earlier look-up.
-    pub fn moved_since(&self, before: &LookUp) -> (Vec<String>, Vec<String>) {
+    /// Groups gained and lost since an earlier look-up in a directory, by the names the site knows them by.
+    pub fn moved_since(&self, before: &LookUp, directory: Option<&Directory>) -> (Vec<String>, Vec<String>) {
         let names = |l: &LookUp| -> Vec<String> {
-            l.state.entry().map(|e| e.groups.iter().map(|g| g.name.clone()).collect()).unwrap_or_default()
+            let (Some(d), Some(entry)) = (directory, l.state.entry()) else { return vec![] };
+            d.known_groups(entry).map(|g| g.name).collect()
         };
         let (new, old) = (names(self), names(before));
         let missing = |of: &[String], from: &[String]| of.iter().filter(|g| !from.contains(g)).cloned().collect();

@@ -357,7 +357,7 @@ impl Service {
             let why = why_again(edition, view, &row, again.as_ref());
             attempt.step(|| Step::new(StepCode::DecidedAgain).with("why", why));
             if let Some(again) = &again {
-                attempt.step(|| again.step());
+                attempt.step(|| again.step(site));
             }
             fold(site, gate, &known, &at, attempt.witness());
         }

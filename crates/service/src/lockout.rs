@@ -2,14 +2,14 @@
 
 use std::net::IpAddr;
 
-use chrono::Duration;
+use chrono::{Duration, NaiveDate};
 use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::{CONSOLE, Verdict, because, try_at};
 use passeur_core::site::Site;
 use passeur_core::step::Lang;
-use passeur_store::StoreError;
+use passeur_store::{PAGE, StoreError};
 
 use crate::app::App;
 
@@ -38,17 +38,29 @@ pub async fn check(
     let live = app.live.get();
     // As they came: from where they came, when they came.
     let as_then = |at: &Moment, address: &Option<IpAddr>| Circumstances { address: *address, ..Circumstances::at(*at) };
-    let rows = app.store.past_crossings(app.now() - Duration::days(LOOK_BACK_DAYS), Some(CONSOLE), None).await?;
+    let since = app.now() - Duration::days(LOOK_BACK_DAYS);
     let mut engineers: Vec<(String, Evidence, Moment, Option<IpAddr>)> = vec![];
-    for row in rows.into_iter().rev() {
-        let Some(evidence) = Evidence::from_stored_text(&row.evidence) else { continue };
-        let address = row.address.parse().ok();
-        let known = engineers.iter().any(|(_, e, ..)| (&e.provider, &e.subject) == (&evidence.provider, &evidence.subject));
-        // Only who may configure today can lose it.
-        if !known && live.as_ref().is_some_and(|l| configures(&l.site, &evidence, &as_then(&row.at, &address))) {
-            engineers.push((row.person, evidence, row.at, address));
+    let mut after: Option<(NaiveDate, String)> = None;
+    loop {
+        let last = after.as_ref().map(|(day, id)| (*day, id.as_str()));
+        let rows = app.store.past_crossings(since, Some(CONSOLE), last).await?;
+        after = rows.last().map(|r| (r.day, r.id.clone()));
+        let more = rows.len() as i64 == PAGE;
+        for row in rows {
+            let Some(evidence) = Evidence::from_stored_text(&row.evidence) else { continue };
+            let address = row.address.parse().ok();
+            let same = |e: &Evidence| (&e.provider, &e.subject) == (&evidence.provider, &evidence.subject);
+            // As they came last; and only who may configure today can lose it.
+            engineers.retain(|(_, e, ..)| !same(e));
+            if live.as_ref().is_some_and(|l| configures(&l.site, &evidence, &as_then(&row.at, &address))) {
+                engineers.push((row.person, evidence, row.at, address));
+            }
+        }
+        if !more {
+            break;
         }
     }
+    engineers.reverse();
     if engineers.is_empty() || engineers.iter().any(|(_, e, at, from)| configures(site, e, &as_then(at, from))) {
         return Ok(None);
     }

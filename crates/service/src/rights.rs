@@ -49,11 +49,11 @@ pub async fn one(app: &App, edition: &Edition, row: SessionRow) -> Result<ReRead
     let mut steps = vec![];
     for access in asking(edition, &known) {
         let Some(again) = evidence::again(app, &edition.site, access, &mut known, edition.since, true).await else { continue };
-        steps.push(again.step());
+        steps.push(again.step(&edition.site));
         answer.ended |= again.is_gone(access);
         answer.directories.push(match &again {
             Again::Answered { before, now } => {
-                let (gained, lost) = now.moved_since(before);
+                let (gained, lost) = now.moved_since(before, edition.site.directory(&now.directory));
                 ReReadDirectory { directory: now.directory.clone(), state: now.state.code().to_owned(), gained, lost }
             }
             Again::Kept { before, .. } => {

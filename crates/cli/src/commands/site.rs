@@ -181,7 +181,12 @@ async fn publish(ask: &PublishRequest, file: Option<&std::path::Path>, c: &Clien
     if c.output == Output::Json {
         return json(&edition);
     }
-    print_findings(&file.map_or_else(|| "the draft".to_owned(), |f| f.display().to_string()), &edition.findings);
+    let read = match (file, ask.source.edition) {
+        (Some(f), _) => f.display().to_string(),
+        (None, Some(n)) => format!("edition {n}"),
+        (None, None) => "the draft".to_owned(),
+    };
+    print_findings(&read, &edition.findings);
     let again = edition.copy_of.map(|n| format!(", edition {n} again")).unwrap_or_default();
     say!("edition {} is live{again}", edition.number);
     for secret in edition.secrets.iter().filter(|_| edition.copy_of.is_some()) {

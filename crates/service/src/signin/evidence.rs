@@ -56,10 +56,10 @@ pub enum Again {
 
 impl Again {
     /// The step that tells of it.
-    pub fn step(&self) -> Step {
+    pub fn step(&self, site: &Site) -> Step {
         match self {
             Again::Answered { before, now } => {
-                let (gained, lost) = now.moved_since(before);
+                let (gained, lost) = now.moved_since(before, site.directory(&now.directory));
                 let step = Step::new(StepCode::RightsReRead).with("directory", now.directory.as_str());
                 step.with("gained", gained).with("lost", lost)
             }
