@@ -2,4 +2,5 @@
 //! passed in, so every check can be tested with a table.
 
 pub mod oidc;
+pub mod saml;
 pub mod x509;

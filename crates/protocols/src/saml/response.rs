@@ -1,0 +1,339 @@
+//! Checking a Response (saml-profiles-2.0-os 4.1.4.2, 4.1.4.3; saml-core-2.0-os 2.5, 3.2.2). Everything that is handed out was
+//! read from an element that a trusted key has signed.
+//!
+//! Whether an assertion was used before is for the caller to say: it keeps the identifiers until [`Assertion::remember_until`].
+
+use chrono::{DateTime, Duration, Utc};
+use uppsala::NodeId;
+
+use super::signature::{self, BadSignature};
+use super::xml::{BadXml, Xml};
+use super::{ASSERTION, PROTOCOL};
+
+const SUCCESS: &str = "urn:oasis:names:tc:SAML:2.0:status:Success";
+const BEARER: &str = "urn:oasis:names:tc:SAML:2.0:cm:bearer";
+const ENTITY: &str = "urn:oasis:names:tc:SAML:2.0:nameid-format:entity";
+/// The most attributes read, and the most values of all of them.
+const ATTRIBUTES_MAX: usize = 500;
+const VALUES_MAX: usize = 10_000;
+
+/// What a Response must say to be ours.
+#[derive(Clone, Copy, Debug)]
+pub struct Expected<'a> {
+    /// The provider's entity id.
+    pub issuer: &'a str,
+    /// Our own.
+    pub audience: &'a str,
+    /// The address it was sent to.
+    pub consumer: &'a str,
+    /// The request it answers; none where a gate allows that it answers none.
+    pub request: Option<&'a str>,
+    pub now: DateTime<Utc>,
+    /// Tolerated difference of clocks.
+    pub skew: Duration,
+    /// Signing certificates of the provider in DER.
+    pub certificates: &'a [Vec<u8>],
+}
+
+/// What the provider says of a person.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Assertion {
+    pub id: String,
+    pub name_id: String,
+    pub format: Option<String>,
+    pub session_index: Option<String>,
+    /// When the person proved who they are.
+    pub authenticated: DateTime<Utc>,
+    /// The authentication context class.
+    pub context: Option<String>,
+    /// Names and values, in the order of the document; values of attributes named twice are together.
+    pub attributes: Vec<(String, Vec<String>)>,
+    /// Until when its identifier must be remembered, so that it counts once.
+    pub remember_until: DateTime<Utc>,
+}
+
+/// Why a Response is not believed. Each has a code, what was seen and what was wanted.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum BadResponse {
+    #[error("it cannot be read: {0}")]
+    Xml(#[from] BadXml),
+    #[error("{0}")]
+    Signature(#[from] BadSignature),
+    #[error("it is no SAML 2.0 Response")]
+    NotAResponse,
+    #[error("it was sent to {0}")]
+    Destination(String),
+    #[error("it answers {0}")]
+    Request(String),
+    #[error("it is from {0}")]
+    Issuer(String),
+    /// The provider's own refusal: not a check of ours.
+    #[error("the provider refuses: {status} {detail}")]
+    Refused { status: String, detail: String },
+    #[error("it holds {0} assertions")]
+    Assertions(usize),
+    #[error("its assertion stands where none should")]
+    Place,
+    #[error("neither the response nor its assertion is signed")]
+    NotSigned,
+    #[error("it is for {0}")]
+    Audience(String),
+    #[error("it holds the condition {0}, which is not understood")]
+    Condition(String),
+    #[error("no confirmation of its subject fits: {0}")]
+    Subject(String),
+    #[error("it is good from {0} on only")]
+    NotYet(String),
+    #[error("it was good until {0} only")]
+    TooLate(String),
+    #[error("it does not say that anybody proved who they are")]
+    NotAuthenticated,
+}
+
+impl BadResponse {
+    /// A stable code.
+    pub fn code(&self) -> &'static str {
+        match self {
+            BadResponse::Xml(_) => "xml",
+            BadResponse::Signature(_) => "signature",
+            BadResponse::NotAResponse => "form",
+            BadResponse::Destination(_) => "destination",
+            BadResponse::Request(_) => "in-response-to",
+            BadResponse::Issuer(_) => "issuer",
+            BadResponse::Refused { .. } => "refused",
+            BadResponse::Assertions(_) => "assertions",
+            BadResponse::Place => "place",
+            BadResponse::NotSigned => "not-signed",
+            BadResponse::Audience(_) => "audience",
+            BadResponse::Condition(_) => "condition",
+            BadResponse::Subject(_) => "subject",
+            BadResponse::NotYet(_) => "not-before",
+            BadResponse::TooLate(_) => "expiry",
+            BadResponse::NotAuthenticated => "authentication",
+        }
+    }
+}
+
+fn short(text: &str) -> String {
+    text.chars().take(200).collect()
+}
+
+/// Checks a Response and hands out its assertion.
+///
+/// # Errors
+/// The first check that fails, in the order of this module.
+pub fn check(text: &str, expected: &Expected<'_>) -> Result<Assertion, BadResponse> {
+    let xml = Xml::read(text)?;
+    let root = xml.root();
+    if !xml.is(root, PROTOCOL, "Response") || xml.attribute(root, "Version") != Some("2.0") {
+        return Err(BadResponse::NotAResponse);
+    }
+    let signed = signature::check(&xml, expected.certificates)?;
+    let whole = signed.covers(&xml, root);
+    match xml.attribute(root, "Destination") {
+        Some(d) if d == expected.consumer => {}
+        // A signed message says where it goes (saml-bindings-2.0-os 3.5.5.2); an unsigned one may leave it out.
+        None if !whole => {}
+        other => return Err(BadResponse::Destination(short(other.unwrap_or("nowhere")))),
+    }
+    answers(xml.attribute(root, "InResponseTo"), expected).map_err(BadResponse::Request)?;
+    if let Some(node) = xml.child(root, ASSERTION, "Issuer")? {
+        issuer(&xml, node, expected)?;
+    }
+    status(&xml, root)?;
+    let assertion = only_assertion(&xml, root)?;
+    if !signed.covers(&xml, assertion) {
+        return Err(BadResponse::NotSigned);
+    }
+    read(&xml, assertion, expected)
+}
+
+fn answers(seen: Option<&str>, expected: &Expected<'_>) -> Result<(), String> {
+    match (seen, expected.request) {
+        (Some(a), Some(b)) if a == b => Ok(()),
+        (None, None) => Ok(()),
+        (seen, _) => Err(short(seen.unwrap_or("no request"))),
+    }
+}
+
+fn issuer(xml: &Xml<'_>, node: NodeId, expected: &Expected<'_>) -> Result<(), BadResponse> {
+    let seen = xml.text(node, "Issuer")?;
+    let plain = xml.attribute(node, "Format").is_none_or(|f| f == ENTITY);
+    if seen == expected.issuer && plain { Ok(()) } else { Err(BadResponse::Issuer(short(&seen))) }
+}
+
+fn status(xml: &Xml<'_>, root: NodeId) -> Result<(), BadResponse> {
+    let status = xml.need(root, PROTOCOL, "Status")?;
+    let code = xml.need(status, PROTOCOL, "StatusCode")?;
+    let value = |node: NodeId| xml.attribute(node, "Value").unwrap_or_default();
+    if value(code) == SUCCESS {
+        return Ok(());
+    }
+    let below = xml.child(code, PROTOCOL, "StatusCode")?.map(|n| short(value(n))).unwrap_or_default();
+    let message = xml.child(status, PROTOCOL, "StatusMessage")?;
+    let message = message.map(|n| xml.text(n, "StatusMessage")).transpose()?.unwrap_or_default();
+    let detail = [below, short(&message)].into_iter().filter(|p| !p.is_empty()).collect::<Vec<_>>().join(": ");
+    Err(BadResponse::Refused { status: short(value(code)), detail })
+}
+
+/// The one assertion, in its one place: a second one anywhere, in an extension or in a signature, is what wrapping is made of.
+fn only_assertion(xml: &Xml<'_>, root: NodeId) -> Result<NodeId, BadResponse> {
+    let all: Vec<NodeId> = xml.elements().into_iter().filter(|n| xml.is(*n, ASSERTION, "Assertion")).collect();
+    let responses = xml.elements().into_iter().filter(|n| xml.is(*n, PROTOCOL, "Response")).count();
+    match all.as_slice() {
+        [one] if responses == 1 && xml.parent(*one) == Some(root) => Ok(*one),
+        [_] => Err(BadResponse::Place),
+        several => Err(BadResponse::Assertions(several.len())),
+    }
+}
+
+fn moment(text: &str) -> Result<DateTime<Utc>, BadResponse> {
+    let bad = || BadResponse::Xml(BadXml::Malformed(format!("{:?} is no moment in UTC", short(text))));
+    // saml-core-2.0-os 1.3.3: in UTC, without another zone.
+    if !text.ends_with('Z') {
+        return Err(bad());
+    }
+    DateTime::parse_from_rfc3339(text).map(|t| t.to_utc()).map_err(|_| bad())
+}
+
+/// Whether a moment lies between two, each of which may be left open; clocks may differ a little.
+fn within(from: Option<&str>, until: Option<&str>, expected: &Expected<'_>) -> Result<Option<DateTime<Utc>>, BadResponse> {
+    if let Some(from) = from
+        && expected.now + expected.skew < moment(from)?
+    {
+        return Err(BadResponse::NotYet(short(from)));
+    }
+    let Some(text) = until else { return Ok(None) };
+    let until = moment(text)?;
+    // A moment at the end of the calendar must not overflow.
+    if expected.now - expected.skew >= until {
+        return Err(BadResponse::TooLate(short(text)));
+    }
+    Ok(Some(until))
+}
+
+fn read(xml: &Xml<'_>, assertion: NodeId, expected: &Expected<'_>) -> Result<Assertion, BadResponse> {
+    if xml.attribute(assertion, "Version") != Some("2.0") {
+        return Err(BadResponse::NotAResponse);
+    }
+    let id = xml.attribute(assertion, "ID").filter(|id| !id.is_empty()).ok_or(BadXml::Missing("ID"))?.to_owned();
+    issuer(xml, xml.need(assertion, ASSERTION, "Issuer")?, expected)?;
+    let ends = conditions(xml, assertion, expected)?;
+    let subject = xml.need(assertion, ASSERTION, "Subject")?;
+    let name = xml.need(subject, ASSERTION, "NameID")?;
+    let name_id = xml.text(name, "NameID")?;
+    if name_id.is_empty() || name_id.len() > 1_024 {
+        return Err(BadResponse::Subject("its NameID is empty or too long".to_owned()));
+    }
+    let confirmed = confirmation(xml, subject, expected)?;
+    let (authenticated, session_index, context) = authentication(xml, assertion, expected)?;
+    let remember_until = ends.map_or(confirmed, |e| e.max(confirmed)).checked_add_signed(expected.skew).unwrap_or(confirmed);
+    Ok(Assertion {
+        id,
+        name_id,
+        format: xml.attribute(name, "Format").map(str::to_owned),
+        session_index,
+        authenticated,
+        context,
+        attributes: attributes(xml, assertion)?,
+        remember_until,
+    })
+}
+
+/// Conditions: times, and that we are meant. One that is not understood makes the assertion of no use (2.5.1.1).
+fn conditions(xml: &Xml<'_>, assertion: NodeId, expected: &Expected<'_>) -> Result<Option<DateTime<Utc>>, BadResponse> {
+    let conditions = xml.need(assertion, ASSERTION, "Conditions")?;
+    let ends = within(xml.attribute(conditions, "NotBefore"), xml.attribute(conditions, "NotOnOrAfter"), expected)?;
+    let known = ["AudienceRestriction", "OneTimeUse", "ProxyRestriction"];
+    for node in xml.elements().into_iter().filter(|n| xml.parent(*n) == Some(conditions)) {
+        if !known.iter().any(|k| xml.is(node, ASSERTION, k)) {
+            return Err(BadResponse::Condition(xml.name(node)));
+        }
+    }
+    let restrictions = xml.children(conditions, ASSERTION, "AudienceRestriction");
+    if restrictions.is_empty() {
+        return Err(BadResponse::Audience("nobody in particular".to_owned()));
+    }
+    for restriction in restrictions {
+        let meant: Vec<String> = xml
+            .children(restriction, ASSERTION, "Audience")
+            .into_iter()
+            .map(|n| xml.text(n, "Audience"))
+            .collect::<Result<_, _>>()?;
+        if !meant.iter().any(|a| a == expected.audience) {
+            return Err(BadResponse::Audience(short(&meant.join(", "))));
+        }
+    }
+    Ok(ends)
+}
+
+/// A bearer confirmation for this address, this request and this moment (saml-profiles-2.0-os 4.1.4.2). Returns its end.
+fn confirmation(xml: &Xml<'_>, subject: NodeId, expected: &Expected<'_>) -> Result<DateTime<Utc>, BadResponse> {
+    let mut why = "it has none for a bearer".to_owned();
+    for node in xml.children(subject, ASSERTION, "SubjectConfirmation") {
+        if xml.attribute(node, "Method") != Some(BEARER) {
+            continue;
+        }
+        let data = xml.need(node, ASSERTION, "SubjectConfirmationData")?;
+        let recipient = xml.attribute(data, "Recipient");
+        if recipient != Some(expected.consumer) {
+            why = format!("it is for the recipient {}", short(recipient.unwrap_or("nobody")));
+            continue;
+        }
+        if let Err(seen) = answers(xml.attribute(data, "InResponseTo"), expected) {
+            why = format!("it answers {seen}");
+            continue;
+        }
+        if xml.attribute(data, "NotBefore").is_some() {
+            why = "it has a NotBefore".to_owned();
+            continue;
+        }
+        match within(None, xml.attribute(data, "NotOnOrAfter"), expected)? {
+            Some(until) => return Ok(until),
+            None => why = "it has no end".to_owned(),
+        }
+    }
+    Err(BadResponse::Subject(why))
+}
+
+type Proved = (DateTime<Utc>, Option<String>, Option<String>);
+
+fn authentication(xml: &Xml<'_>, assertion: NodeId, expected: &Expected<'_>) -> Result<Proved, BadResponse> {
+    let all = xml.children(assertion, ASSERTION, "AuthnStatement");
+    let Some(statement) = all.first().copied() else { return Err(BadResponse::NotAuthenticated) };
+    if all.len() > 1 {
+        return Err(BadXml::Several("AuthnStatement").into());
+    }
+    within(None, xml.attribute(statement, "SessionNotOnOrAfter"), expected)?;
+    let instant = moment(xml.attribute(statement, "AuthnInstant").ok_or(BadResponse::NotAuthenticated)?)?;
+    if expected.now + expected.skew < instant {
+        return Err(BadResponse::NotYet(instant.to_rfc3339()));
+    }
+    let context = xml.need(statement, ASSERTION, "AuthnContext")?;
+    let class = xml.child(context, ASSERTION, "AuthnContextClassRef")?;
+    let class = class.map(|n| xml.text(n, "AuthnContextClassRef")).transpose()?;
+    Ok((instant, xml.attribute(statement, "SessionIndex").map(str::to_owned), class))
+}
+
+fn attributes(xml: &Xml<'_>, assertion: NodeId) -> Result<Vec<(String, Vec<String>)>, BadResponse> {
+    let mut out: Vec<(String, Vec<String>)> = vec![];
+    let mut count = 0;
+    for statement in xml.children(assertion, ASSERTION, "AttributeStatement") {
+        for attribute in xml.children(statement, ASSERTION, "Attribute") {
+            let name = xml.attribute(attribute, "Name").ok_or(BadXml::Missing("Name"))?.to_owned();
+            let mut values = vec![];
+            for value in xml.children(attribute, ASSERTION, "AttributeValue") {
+                values.push(xml.text(value, "AttributeValue")?);
+            }
+            count += values.len();
+            match out.iter_mut().find(|(n, _)| *n == name) {
+                Some((_, all)) => all.extend(values),
+                None => out.push((name, values)),
+            }
+            if out.len() > ATTRIBUTES_MAX || count > VALUES_MAX {
+                return Err(BadXml::TooMany.into());
+            }
+        }
+    }
+    Ok(out)
+}

@@ -1,0 +1,146 @@
+//! Reading XML that a stranger sent. Whatever could mean one thing to the one who checks and another to the one who reads is
+//! refused as a whole: document types and entities, comments (they cut a text in two), processing instructions, two elements of
+//! the same identifier, elements of mixed content where a value is expected.
+
+use std::collections::BTreeSet;
+
+use uppsala::{Document, NodeId, NodeKind};
+
+/// The largest document read, in bytes.
+pub const SIZE_MAX: usize = 512 * 1024;
+/// How deep elements may nest, and how many nodes there may be.
+const DEPTH_MAX: u32 = 64;
+const NODES_MAX: usize = 20_000;
+
+/// Why a document is not read.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum BadXml {
+    #[error("it is larger than {SIZE_MAX} bytes")]
+    TooLarge,
+    #[error("it holds more than {NODES_MAX} nodes")]
+    TooMany,
+    #[error("it holds a document type or an entity")]
+    DocumentType,
+    #[error("it holds a comment")]
+    Comment,
+    #[error("it holds a processing instruction")]
+    Instruction,
+    #[error("two elements have the identifier {0}")]
+    SameId(String),
+    #[error("it holds an identifier of another namespace")]
+    ForeignId,
+    #[error("{0} stands more than once")]
+    Several(&'static str),
+    #[error("{0} is missing")]
+    Missing(&'static str),
+    #[error("{0} holds elements where a value is expected")]
+    NotText(&'static str),
+    #[error("it cannot be read: {0}")]
+    Malformed(String),
+}
+
+/// A document that was read.
+pub struct Xml<'a> {
+    pub(super) document: Document<'a>,
+    root: NodeId,
+}
+
+impl<'a> Xml<'a> {
+    /// Reads a document.
+    ///
+    /// # Errors
+    /// Every construct that is not read, by its own reason.
+    pub fn read(text: &'a str) -> Result<Xml<'a>, BadXml> {
+        if text.len() > SIZE_MAX {
+            return Err(BadXml::TooLarge);
+        }
+        // Looked for in the text as well: a parser that forbids them says so in words of its own.
+        if text.contains("<!DOCTYPE") || text.contains("<!ENTITY") {
+            return Err(BadXml::DocumentType);
+        }
+        let parser = uppsala::Parser::new().with_max_depth(DEPTH_MAX).with_forbid_dtd(true).with_forbid_entities(true);
+        let document = parser.parse(text).map_err(|e| BadXml::Malformed(e.to_string().chars().take(200).collect()))?;
+        let root = document.document_element().ok_or(BadXml::Missing("a root element"))?;
+        let all = document.descendants(document.root());
+        if all.len() > NODES_MAX {
+            return Err(BadXml::TooMany);
+        }
+        let mut ids: BTreeSet<String> = BTreeSet::new();
+        for node in all {
+            match document.node_kind(node) {
+                Some(NodeKind::Comment(_)) => return Err(BadXml::Comment),
+                Some(NodeKind::ProcessingInstruction(_)) => return Err(BadXml::Instruction),
+                _ => {}
+            }
+            // Every attribute that any reader takes for an identifier, of whatever namespace.
+            let attributes = document.element(node).map(|e| e.attributes.as_slice()).unwrap_or_default();
+            for a in attributes.iter().filter(|a| a.name.local_name.eq_ignore_ascii_case("id")) {
+                if a.name.namespace_uri.is_some() {
+                    return Err(BadXml::ForeignId);
+                }
+                if !ids.insert(a.value.to_string()) {
+                    return Err(BadXml::SameId(a.value.chars().take(60).collect()));
+                }
+            }
+        }
+        Ok(Xml { document, root })
+    }
+
+    /// The root element.
+    pub fn root(&self) -> NodeId {
+        self.root
+    }
+
+    /// Whether an element is of this name.
+    pub fn is(&self, node: NodeId, namespace: &str, name: &str) -> bool {
+        self.document.element(node).is_some_and(|e| e.matches_name_ns(namespace, name))
+    }
+
+    /// Children of this name.
+    pub fn children(&self, node: NodeId, namespace: &str, name: &str) -> Vec<NodeId> {
+        self.document.children(node).into_iter().filter(|c| self.is(*c, namespace, name)).collect()
+    }
+
+    /// The child of this name, which may stand once.
+    pub fn child(&self, node: NodeId, namespace: &str, name: &'static str) -> Result<Option<NodeId>, BadXml> {
+        match self.children(node, namespace, name).as_slice() {
+            [] => Ok(None),
+            [one] => Ok(Some(*one)),
+            _ => Err(BadXml::Several(name)),
+        }
+    }
+
+    /// The child of this name, which must stand once.
+    pub fn need(&self, node: NodeId, namespace: &str, name: &'static str) -> Result<NodeId, BadXml> {
+        self.child(node, namespace, name)?.ok_or(BadXml::Missing(name))
+    }
+
+    /// Every element below a node.
+    pub fn elements(&self) -> Vec<NodeId> {
+        self.document.descendants(self.document.root()).into_iter().filter(|n| self.document.element(*n).is_some()).collect()
+    }
+
+    /// The name of an element, for words.
+    pub fn name(&self, node: NodeId) -> String {
+        self.document.element(node).map(|e| e.name.prefixed_name().chars().take(100).collect()).unwrap_or_default()
+    }
+
+    /// The parent of a node.
+    pub fn parent(&self, node: NodeId) -> Option<NodeId> {
+        self.document.parent(node)
+    }
+
+    /// An attribute without a namespace.
+    pub fn attribute(&self, node: NodeId, name: &str) -> Option<&str> {
+        let all = &self.document.element(node)?.attributes;
+        all.iter().find(|a| a.name.namespace_uri.is_none() && a.name.local_name == name).map(|a| &*a.value)
+    }
+
+    /// The text of an element that holds nothing else.
+    pub fn text(&self, node: NodeId, name: &'static str) -> Result<String, BadXml> {
+        if self.document.children(node).into_iter().any(|c| self.document.element(c).is_some()) {
+            return Err(BadXml::NotText(name));
+        }
+        Ok(self.document.text_content_deep(node).trim().to_owned())
+    }
+}
