@@ -107,9 +107,10 @@ fn percent(text: &str) -> String {
     url::form_urlencoded::byte_serialize(text.as_bytes()).collect()
 }
 
-/// The address that carries a request by redirect, signed where something signs for us. None where the provider's address is none.
+/// The address that carries a request by redirect, signed where something signs for us. None where the
+/// provider's address is none, or has a fragment, behind which nothing is ever sent.
 pub fn redirect(address: &str, request: &str, relay_state: &str, signer: Option<&dyn Signs>) -> Option<String> {
-    let url = Url::parse(address).ok()?;
+    let url = Url::parse(address).ok().filter(|u| u.fragment().is_none())?;
     let mut deflated = DeflateEncoder::new(vec![], Compression::default());
     deflated.write_all(request.as_bytes()).ok()?;
     let packed = STANDARD.encode(deflated.finish().ok()?);

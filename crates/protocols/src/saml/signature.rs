@@ -29,6 +29,10 @@ const DIGESTS: [&str; 3] = [
     "http://www.w3.org/2001/04/xmlenc#sha512",
 ];
 
+/// The most signatures in one document: a response and its assertion have one each. Each costs a canonical form of all below it,
+/// and whoever sends a response has not proved anything yet.
+const SIGNATURES_MAX: usize = 4;
+
 /// Why no signature of an element counts.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum BadSignature {
@@ -72,6 +76,9 @@ impl Signed {
 /// One that is not as SAML wants it, or that no certificate fits, refuses the whole document.
 pub fn check(xml: &Xml<'_>, certificates: &[Vec<u8>]) -> Result<Signed, BadSignature> {
     let all: Vec<NodeId> = xml.elements().into_iter().filter(|n| xml.is(*n, DSIG, "Signature")).collect();
+    if all.len() > SIGNATURES_MAX {
+        return Err(BadSignature::Place("there are more than four"));
+    }
     let mut parents = vec![];
     for signature in &all {
         parents.push(shape(xml, *signature)?);

@@ -123,4 +123,5 @@ fn the_redirect_binding_carries_it_whole_and_signs_what_is_sent() {
         assert_eq!(side_by_side(bad), None, "{bad:?}");
     }
     assert_eq!(redirect("no address", &text, "s", None), None);
+    assert_eq!(redirect("https://bureau-pilotage.example/in#part", &text, "s", None), None);
 }

@@ -156,3 +156,15 @@ mod changed {
         }
     }
 }
+
+#[test]
+fn a_response_full_of_signatures_is_refused_before_any_is_checked() {
+    let one = |i: usize| {
+        let id = format!("_more-{i}");
+        format!("<samlp:Extensions ID=\"{id}\">{}</samlp:Extensions>", template(&id, RSA))
+    };
+    let many: String = (0..4).map(one).collect();
+    let text = signed_assertion(&[("<samlp:Status>", &format!("{many}<samlp:Status>"))]);
+    let why = judge(&text).unwrap_err();
+    assert!(why.to_string().contains("more than four"), "{why}");
+}
