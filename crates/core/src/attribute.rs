@@ -78,6 +78,17 @@ impl Absence {
         }
     }
 
+    /// Whether nobody knows the value, or it may not be used: another source must not stand in for it, or somebody could be
+    /// taken for another person.
+    pub(crate) fn is_unknown(&self) -> bool {
+        match self {
+            Absence::LookUpFailed { .. } | Absence::NotRecorded | Absence::Unsafe { .. } => true,
+            Absence::NotReleased | Absence::NotInEntry | Absence::NotMapped | Absence::DroppedBy { .. } | Absence::NotGiven => {
+                false
+            }
+        }
+    }
+
     /// The reason as a step parameter, translated when it is shown.
     pub fn param(&self) -> Param {
         let detail = match self {

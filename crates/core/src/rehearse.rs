@@ -8,7 +8,7 @@ use crate::circumstances::Circumstances;
 use crate::condition::{Condition, Truth};
 use crate::crossing::deciding;
 use crate::decide::{Decision, Terms, console_roles, fold};
-use crate::delivery::{Piece, ValueOf};
+use crate::delivery::ValueOf;
 use crate::evidence::Evidence;
 use crate::identity::{Identity, identify};
 use crate::site::{Access, AttributeId, Effect, Gate, SectionAccess, Site};
@@ -176,18 +176,10 @@ fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evid
             }
         }
         for header in site.delivery(gate).iter().flat_map(|d| &d.headers) {
-            let used: Vec<AttributeId> = match &header.value {
-                ValueOf::Attribute(id) => vec![*id],
-                ValueOf::Template(pieces) => {
-                    pieces.iter().filter_map(|p| if let Piece::Attribute(id) = p { Some(*id) } else { None }).collect()
-                }
-                ValueOf::Groups => {
-                    groups_lacking(&who, &mut out);
-                    vec![]
-                }
-                ValueOf::Roles | ValueOf::Given(_) | ValueOf::Constant(_) => vec![],
-            };
-            used.into_iter().for_each(|id| attribute_lacking(site, id, &who, &mut out));
+            if header.value == ValueOf::Groups {
+                groups_lacking(&who, &mut out);
+            }
+            header.value.attributes().into_iter().for_each(|id| attribute_lacking(site, id, &who, &mut out));
         }
     }
     out

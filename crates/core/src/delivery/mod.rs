@@ -54,6 +54,27 @@ pub enum Piece {
     Attribute(AttributeId),
 }
 
+impl Piece {
+    /// The attribute it stands for, if it is not text.
+    pub(crate) fn attribute(&self) -> Option<AttributeId> {
+        match self {
+            Piece::Attribute(id) => Some(*id),
+            Piece::Text(_) => None,
+        }
+    }
+}
+
+impl ValueOf {
+    /// Every attribute it looks at.
+    pub fn attributes(&self) -> Vec<AttributeId> {
+        match self {
+            ValueOf::Attribute(id) => vec![*id],
+            ValueOf::Template(pieces) => pieces.iter().filter_map(Piece::attribute).collect(),
+            ValueOf::Groups | ValueOf::Roles | ValueOf::Given(_) | ValueOf::Constant(_) => vec![],
+        }
+    }
+}
+
 /// What to do when there is no usable value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Missing {

@@ -114,11 +114,6 @@ pub(crate) fn after_rules(site: &Site, access: &Access, who: &mut Identity, give
     out
 }
 
-/// Whether an absence means that nobody knows, or may not use what is known.
-fn unknown(absence: &Absence) -> bool {
-    matches!(absence, Absence::LookUpFailed { .. } | Absence::NotRecorded | Absence::Unsafe { .. })
-}
-
 fn make(site: &Site, mapping: &Mapping, who: &Identity, given: Option<&Joined>) -> Attribute {
     let (values, of) = match begin(mapping, who, given) {
         Ok(found) => found,
@@ -152,7 +147,7 @@ fn make(site: &Site, mapping: &Mapping, who: &Identity, given: Option<&Joined>) 
 /// The mapping's own value, where it is certain that there is none.
 fn otherwise(mapping: &Mapping, absence: Absence, origin: Origin) -> Attribute {
     match &mapping.otherwise {
-        Some(value) if !unknown(&absence) => Attribute::Present { values: vec![value.clone()], origin: Origin::SiteFile },
+        Some(value) if !absence.is_unknown() => Attribute::Present { values: vec![value.clone()], origin: Origin::SiteFile },
         _ => Attribute::Absent { absence, origin },
     }
 }
@@ -194,7 +189,7 @@ fn first_of(ids: &[AttributeId], who: &Identity) -> Begun {
             Attribute::Present { values, origin } => return Ok((values.clone(), vec![origin.clone()])),
             Attribute::Absent { absence: why, origin } => {
                 looked.push(origin.clone());
-                if unknown(why) {
+                if why.is_unknown() {
                     return Err((why.clone(), vec![origin.clone()]));
                 }
                 if absence == Absence::NotMapped {
@@ -215,7 +210,7 @@ fn all_of(ids: &[AttributeId], who: &Identity) -> Begun {
                 values.extend(more.iter().cloned());
                 of.push(origin.clone());
             }
-            Attribute::Absent { absence: why, origin } if unknown(why) => return Err((why.clone(), vec![origin.clone()])),
+            Attribute::Absent { absence: why, origin } if why.is_unknown() => return Err((why.clone(), vec![origin.clone()])),
             Attribute::Absent { absence: why, .. } if absence == Absence::NotMapped => absence = why.clone(),
             Attribute::Absent { .. } => {}
         }

@@ -7,7 +7,6 @@ use aws_lc_rs::hmac;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 
-use super::unknown;
 use crate::attribute::{Absence, Attribute};
 use crate::condition::Pattern;
 use crate::delivery::Piece;
@@ -109,14 +108,7 @@ impl Transform {
     /// Every attribute it looks at.
     pub(super) fn attributes(&self) -> Vec<AttributeId> {
         match self {
-            Transform::Format { pieces, .. } => pieces
-                .iter()
-                .flatten()
-                .filter_map(|p| match p {
-                    Piece::Attribute(id) => Some(*id),
-                    Piece::Text(_) => None,
-                })
-                .collect(),
+            Transform::Format { pieces, .. } => pieces.iter().flatten().filter_map(Piece::attribute).collect(),
             _ => vec![],
         }
     }
@@ -146,7 +138,9 @@ impl Transform {
 
     /// The values that are left. An error is an absence of its own; nothing left is this transform's doing.
     pub(super) fn apply(&self, site: &Site, who: &Identity, values: Vec<String>) -> Result<Vec<String>, Absence> {
-        let each = |f: &dyn Fn(String) -> Option<String>| values.clone().into_iter().filter_map(f).collect::<Vec<_>>();
+        fn each(values: Vec<String>, f: impl Fn(String) -> Option<String>) -> Vec<String> {
+            values.into_iter().filter_map(f).collect()
+        }
         let out = match self {
             Transform::Choose(choice) => match choice {
                 Choice::First => values.into_iter().take(1).collect(),
@@ -155,13 +149,13 @@ impl Transform {
             },
             Transform::Join(by) => vec![values.join(by)],
             Transform::Split(at) => values.iter().flat_map(|v| v.split(&**at)).map(|p| p.trim().to_owned()).collect(),
-            Transform::Case(Case::Lower) => each(&|v| Some(v.to_lowercase())),
-            Transform::Case(Case::Upper) => each(&|v| Some(v.to_uppercase())),
-            Transform::Before(a) => each(&|v| a.part(v, false)),
-            Transform::After(a) => each(&|v| a.part(v, true)),
-            Transform::Keep(p) => each(&|v| p.matches(&v).then_some(v)),
-            Transform::Drop(p) => each(&|v| (!p.matches(&v)).then_some(v)),
-            Transform::Table { rows, without, .. } => each(&|v| match rows.get(&v) {
+            Transform::Case(Case::Lower) => each(values, |v| Some(v.to_lowercase())),
+            Transform::Case(Case::Upper) => each(values, |v| Some(v.to_uppercase())),
+            Transform::Before(a) => each(values, |v| a.part(v, false)),
+            Transform::After(a) => each(values, |v| a.part(v, true)),
+            Transform::Keep(p) => each(values, |v| p.matches(&v).then_some(v)),
+            Transform::Drop(p) => each(values, |v| (!p.matches(&v)).then_some(v)),
+            Transform::Table { rows, without, .. } => each(values, |v| match rows.get(&v) {
                 Some(to) => Some(to.clone()),
                 None => (*without == Without::Keep).then_some(v),
             }),
@@ -169,7 +163,7 @@ impl Transform {
             Transform::Hash { secret, sector } => {
                 let salt = site.salts.get(secret).ok_or_else(|| Absence::Unsafe { why: "no-secret".to_owned() })?;
                 let key = hmac::Key::new(hmac::HMAC_SHA256, salt);
-                each(&|v| {
+                each(values, |v| {
                     let mut context = hmac::Context::with_key(&key);
                     for part in [b"passeur pairwise".as_slice(), sector.as_bytes(), v.as_bytes()] {
                         context.update(&(part.len() as u64).to_be_bytes());
@@ -178,7 +172,7 @@ impl Transform {
                     Some(URL_SAFE_NO_PAD.encode(context.sign()))
                 })
             }
-            Transform::Part(kind) => each(&|v| rdn(&v, kind)),
+            Transform::Part(kind) => each(values, |v| rdn(&v, kind)),
             Transform::Distinct => {
                 let mut seen = std::collections::HashSet::new();
                 values.into_iter().filter(|v| seen.insert(v.clone())).collect()
@@ -196,7 +190,7 @@ fn formatted(who: &Identity, pieces: &[Option<Piece>], values: &[String]) -> Res
             Some(Piece::Text(t)) => Some(t.clone()),
             Some(Piece::Attribute(id)) => match who.attribute(*id) {
                 Attribute::Present { values, .. } => Some(values.join(" ")),
-                Attribute::Absent { absence, .. } if unknown(absence) => return Err(absence.clone()),
+                Attribute::Absent { absence, .. } if absence.is_unknown() => return Err(absence.clone()),
                 Attribute::Absent { .. } => return Ok(vec![]),
             },
         });

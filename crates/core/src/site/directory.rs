@@ -171,7 +171,7 @@ impl Access {
                     return Some(Asking { directory, suffix, value: Ok(value) });
                 }
                 // What is not known may belong here: the next directory would answer for somebody else's value.
-                (Err(code), _) if unknown(&fed) => {
+                (Err(code), _) if fed.values().is_err_and(Absence::is_unknown) => {
                     return Some(Asking { directory, suffix: None, value: Err(code.to_owned()) });
                 }
                 (Err(code), _) => {
@@ -184,10 +184,6 @@ impl Access {
         }
         first
     }
-}
-
-fn unknown(fed: &crate::attribute::Attribute) -> bool {
-    matches!(fed.values(), Err(Absence::LookUpFailed { .. } | Absence::NotRecorded | Absence::Unsafe { .. }))
 }
 
 impl Directory {

@@ -2,8 +2,8 @@
 //! two gates lead to the same application.
 
 use super::{Code, Finding};
-use crate::delivery::{HeaderRule, Piece, ValueOf, fold_name};
-use crate::site::{AttributeId, BUILT_IN, Gate, Site};
+use crate::delivery::{HeaderRule, fold_name};
+use crate::site::{Access, AttributeId, BUILT_IN, Gate, Site};
 
 pub(super) fn look(site: &Site, out: &mut Vec<Finding>) {
     for d in &site.deliveries {
@@ -20,7 +20,7 @@ pub(super) fn look(site: &Site, out: &mut Vec<Finding>) {
     }
     for gate in &site.gates {
         for h in headers(site, gate) {
-            for id in attributes(h).into_iter().filter(|id| !feeds(site, gate, *id)) {
+            for id in h.value.attributes().into_iter().filter(|id| !is_fed(site, &gate.access, *id)) {
                 out.push(
                     Finding::new(Code::HeaderNotMapped, format!("gate {}", gate.name))
                         .with("gate", gate.name.as_str())
@@ -37,27 +37,8 @@ fn headers<'a>(site: &'a Site, gate: &'a Gate) -> impl Iterator<Item = &'a Heade
     site.delivery(gate).into_iter().flat_map(|d| &d.headers)
 }
 
-fn attributes(header: &HeaderRule) -> Vec<AttributeId> {
-    match &header.value {
-        ValueOf::Attribute(id) => vec![*id],
-        ValueOf::Template(pieces) => pieces
-            .iter()
-            .filter_map(|p| match p {
-                Piece::Attribute(id) => Some(*id),
-                Piece::Text(_) => None,
-            })
-            .collect(),
-        _ => vec![],
-    }
-}
-
-/// Whether anything at a gate can give an attribute a value.
-fn feeds(site: &Site, gate: &Gate, id: AttributeId) -> bool {
-    is_fed(site, &gate.access, id)
-}
-
 /// Whether anything can give an attribute a value for those who come this way.
-pub(super) fn is_fed(site: &Site, access: &crate::site::Access, id: AttributeId) -> bool {
+pub(super) fn is_fed(site: &Site, access: &Access, id: AttributeId) -> bool {
     BUILT_IN.contains(&site.attribute_name(id))
         || site.provider(&access.provider).is_some_and(|p| p.attributes.iter().any(|(a, _)| *a == id))
         || access.directories.iter().filter_map(|d| site.directory(d)).any(|d| d.attributes.iter().any(|(a, _)| *a == id))

@@ -109,13 +109,7 @@ fn claims(site: &Site, name: &str) -> Vec<HandoverValue> {
             why.push(format!("the look-up in directory {}", d.name));
         }
         for d in &site.deliveries {
-            use passeur_core::delivery::{Piece, ValueOf};
-            let uses = |v: &ValueOf| match v {
-                ValueOf::Attribute(a) => a == id,
-                ValueOf::Template(p) => p.contains(&Piece::Attribute(*id)),
-                _ => false,
-            };
-            why.extend(d.headers.iter().filter(|h| uses(&h.value)).map(|h| format!("header {}", h.name)));
+            why.extend(d.headers.iter().filter(|h| h.value.attributes().contains(id)).map(|h| format!("header {}", h.name)));
         }
         let why = if why.is_empty() { "mapped, not used yet".to_owned() } else { why.join(", ") };
         out.push(value(claim, site.attribute_name(*id), &why));
