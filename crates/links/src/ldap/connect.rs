@@ -96,7 +96,7 @@ pub(super) async fn connect(directory: &Directory, server: &str, password: Optio
 }
 
 /// Connects and protects; the address is resolved here so that loopback names work everywhere.
-pub(super) async fn open(directory: &Directory, server: &str) -> Result<Ldap, LinkError> {
+async fn open(directory: &Directory, server: &str) -> Result<Ldap, LinkError> {
     let url = Url::parse(server).map_err(|e| LinkError::Dead(e.to_string()))?;
     let host = url.host_str().unwrap_or_default().to_owned();
     let port = url.port().unwrap_or(if directory.security == DirectorySecurity::Tls { 636 } else { 389 });
@@ -126,6 +126,33 @@ pub(super) async fn open(directory: &Directory, server: &str) -> Result<Ldap, Li
         }
     });
     Ok(ldap)
+}
+
+/// One server of a directory, as a trial or a survey finds it.
+#[derive(Clone, Debug)]
+pub struct ServerLook {
+    pub address: String,
+    /// Whether it answers, or why not.
+    pub answer: Result<(), String>,
+    /// Its certificate in DER, where it was reached over TLS.
+    pub certificate: Option<Vec<u8>>,
+}
+
+/// Opens a connection to every server of a directory, one after the other. The one to the first that answers is returned.
+pub(super) async fn open_each(directory: &Directory) -> (Vec<ServerLook>, Option<Ldap>) {
+    let (mut looks, mut answering) = (vec![], None);
+    for server in &directory.servers {
+        let mut look = ServerLook { address: server.clone(), answer: Ok(()), certificate: None };
+        match open(directory, server).await {
+            Ok(mut ldap) => {
+                look.certificate = ldap.get_peer_certificate().await.ok().flatten();
+                answering.get_or_insert(ldap);
+            }
+            Err(e) => look.answer = Err(e.to_string()),
+        }
+        looks.push(look);
+    }
+    (looks, answering)
 }
 
 /// Binds the service account. An empty password is refused here: servers take it for an anonymous bind (RFC 4513 5.1.2).

@@ -15,8 +15,8 @@ use super::query::{Ask, Query, RawEntry};
 const LEVELS_MAX: usize = 16;
 /// The most groups of one person.
 const GROUPS_MAX: usize = 5_000;
-/// How many members one group search names.
-const MEMBERS_A_SEARCH: usize = 50;
+/// How many values one group search asks for.
+pub(super) const VALUES_A_SEARCH: usize = 50;
 /// Matching in a chain of members ([MS-ADTS] 3.1.1.3.4.4.3).
 const IN_CHAIN: &str = "1.2.840.113556.1.4.1941";
 /// The capability that comes with it ([MS-ADTS] 3.1.1.3.4.3).
@@ -67,8 +67,8 @@ pub(super) async fn find(query: &mut Query<'_>, search: &GroupSearch, person: &R
         FindGroups::ByMember(attribute) => by_filter(query, search, &is(attribute, &person.dn)).await?,
         FindGroups::ByKey(attribute) => {
             let keys = person.texts(&query.directory.key);
-            let any: String = keys.iter().map(|k| is(attribute, k)).collect();
-            if keys.is_empty() { vec![] } else { by_filter(query, search, &format!("(|{any})")).await? }
+            let any = any_is(attribute, keys.iter().map(String::as_str));
+            if keys.is_empty() { vec![] } else { by_filter(query, search, &any).await? }
         }
         FindGroups::OfEntry(attribute) => named(query, search, person.texts(attribute)).await?,
     };
@@ -86,10 +86,10 @@ pub(super) async fn find(query: &mut Query<'_>, search: &GroupSearch, person: &R
         (FindGroups::ByMember(member), Nested::Chain) if in_chain(query).await? => {
             chain(query, search, member, person, &fresh, &mut all).await?;
         }
-        (FindGroups::OfEntry(attribute), _) => walk_entries(query, search, attribute, fresh, &mut all).await?,
-        (FindGroups::ByMember(member), _) => walk(query, search, member, fresh, &mut all).await?,
+        (FindGroups::OfEntry(attribute), _) => walk(query, search, Lists::OfEntry(attribute), fresh, &mut all).await?,
+        (FindGroups::ByMember(member), _) => walk(query, search, Lists::OfMembers(member), fresh, &mut all).await?,
         // Lists of keys name people; what holds a group is a list of members all the same.
-        (FindGroups::ByKey(_), _) => walk(query, search, "member", fresh, &mut all).await?,
+        (FindGroups::ByKey(_), _) => walk(query, search, Lists::OfMembers("member"), fresh, &mut all).await?,
     }
     let mut out: Vec<GroupFound> = all.found.into_values().collect();
     out.sort();
@@ -98,6 +98,11 @@ pub(super) async fn find(query: &mut Query<'_>, search: &GroupSearch, person: &R
 
 fn is(attribute: &str, value: &str) -> String {
     format!("({attribute}={})", ldap_escape(value))
+}
+
+/// The filter that holds for any of these values, with each escaped.
+pub(super) fn any_is<'a>(attribute: &str, values: impl Iterator<Item = &'a str>) -> String {
+    format!("(|{})", values.map(|v| is(attribute, v)).collect::<String>())
 }
 
 /// Groups under the base that a filter finds. One without a name cannot be asked about, and is left out.
@@ -148,35 +153,79 @@ async fn chain(
     Ok(())
 }
 
-/// Groups in groups level by level, by their lists of members.
+/// Which lists lead from a group to those it is in.
+enum Lists<'a> {
+    /// At each group, of its members.
+    OfMembers(&'a str),
+    /// At the group, of those it is in.
+    OfEntry(&'a str),
+}
+
+/// Groups in groups, level by level.
 async fn walk(
     query: &mut Query<'_>,
     search: &GroupSearch,
-    member: &str,
+    lists: Lists<'_>,
     mut frontier: Vec<GroupFound>,
     all: &mut Closure,
 ) -> Result<(), LinkError> {
     for _ in 0..LEVELS_MAX {
-        let mut next = vec![];
-        for chunk in frontier.chunks(MEMBERS_A_SEARCH) {
-            let any = |of: &[GroupFound]| format!("(|{})", of.iter().map(|g| is(member, &g.dn)).collect::<String>());
-            for group in by_filter(query, search, &any(chunk)).await? {
-                if all.knows(&group.dn) {
-                    continue;
-                }
-                let via = through(query, &group.dn, chunk, &any).await?;
-                let group = GroupFound { via: Some(via), ..group };
-                if all.add(group.clone())? {
-                    next.push(group);
-                }
-            }
-        }
-        if next.is_empty() {
+        frontier = match lists {
+            Lists::OfMembers(member) => above_by_members(query, search, member, &frontier, all).await?,
+            Lists::OfEntry(attribute) => above_by_entries(query, search, attribute, &frontier, all).await?,
+        };
+        if frontier.is_empty() {
             break;
         }
-        frontier = next;
     }
     Ok(())
+}
+
+/// The groups new to us that hold any of these as members.
+async fn above_by_members(
+    query: &mut Query<'_>,
+    search: &GroupSearch,
+    member: &str,
+    frontier: &[GroupFound],
+    all: &mut Closure,
+) -> Result<Vec<GroupFound>, LinkError> {
+    let mut next = vec![];
+    let any = |of: &[GroupFound]| any_is(member, of.iter().map(|g| g.dn.as_str()));
+    for chunk in frontier.chunks(VALUES_A_SEARCH) {
+        for group in by_filter(query, search, &any(chunk)).await? {
+            if all.knows(&group.dn) {
+                continue;
+            }
+            let via = through(query, &group.dn, chunk, &any).await?;
+            let group = GroupFound { via: Some(via), ..group };
+            if all.add(group.clone())? {
+                next.push(group);
+            }
+        }
+    }
+    Ok(next)
+}
+
+/// The groups new to us that any of these lists at itself.
+async fn above_by_entries(
+    query: &mut Query<'_>,
+    search: &GroupSearch,
+    attribute: &str,
+    frontier: &[GroupFound],
+    all: &mut Closure,
+) -> Result<Vec<GroupFound>, LinkError> {
+    let mut next = vec![];
+    for through in frontier {
+        let listed = entry(query, &through.dn, &[attribute]).await?.map(|e| e.texts(attribute)).unwrap_or_default();
+        let new: Vec<String> = listed.into_iter().filter(|dn| !all.knows(dn)).collect();
+        for group in named(query, search, new).await? {
+            let group = GroupFound { via: Some(through.name.clone()), ..group };
+            if all.add(group.clone())? {
+                next.push(group);
+            }
+        }
+    }
+    Ok(next)
 }
 
 /// Which of several groups is a member of another. Asked by halves: lists of members can be long, and need not be read.
@@ -210,34 +259,6 @@ async fn named(query: &mut Query<'_>, search: &GroupSearch, dns: Vec<String>) ->
         }
     }
     Ok(out)
-}
-
-/// Groups in groups level by level, by the list at each group.
-async fn walk_entries(
-    query: &mut Query<'_>,
-    search: &GroupSearch,
-    attribute: &str,
-    mut frontier: Vec<GroupFound>,
-    all: &mut Closure,
-) -> Result<(), LinkError> {
-    for _ in 0..LEVELS_MAX {
-        let mut next = vec![];
-        for through in &frontier {
-            let listed = entry(query, &through.dn, &[attribute]).await?.map(|e| e.texts(attribute)).unwrap_or_default();
-            let new: Vec<String> = listed.into_iter().filter(|dn| !all.knows(dn)).collect();
-            for group in named(query, search, new).await? {
-                let group = GroupFound { via: Some(through.name.clone()), ..group };
-                if all.add(group.clone())? {
-                    next.push(group);
-                }
-            }
-        }
-        if next.is_empty() {
-            break;
-        }
-        frontier = next;
-    }
-    Ok(())
 }
 
 /// One entry by its DN; none where it is not there any more, whoever still lists it.

@@ -22,11 +22,11 @@ use passeur_core::evidence::{Asked, LookUp, LookUpState};
 use passeur_core::site::Directory;
 
 use crate::clock::Clock;
-pub use connect::LinkError;
+pub use connect::{LinkError, ServerLook};
 use query::Query;
 pub use servers::ServerState;
 use servers::{Server, order};
-pub use survey::{DirectoryLook, ServerLook};
+pub use survey::DirectoryLook;
 pub use trial::{DirectoryCheck, DirectoryTrial, try_directory};
 
 /// A directory as one edition describes it, with its connections and its cache.

@@ -3,28 +3,15 @@
 
 use std::collections::BTreeSet;
 
-use ldap3::{Scope, ldap_escape};
+use ldap3::Scope;
 use passeur_core::Moment;
 use passeur_core::evidence::LookUpState;
 use passeur_core::site::{GroupSearch, Nested};
 
-use super::connect::{LinkError, bind, open};
+use super::connect::{LinkError, ServerLook, bind, open_each};
 use super::query::{Ask, Query};
 use super::trial::base_exists;
 use super::{DirectoryLink, groups, person};
-
-/// How many groups one search asks for.
-const GROUPS_A_SEARCH: usize = 50;
-
-/// One server.
-#[derive(Clone, Debug)]
-pub struct ServerLook {
-    pub address: String,
-    /// Whether it answers, or why not.
-    pub answer: Result<(), String>,
-    /// Its certificate in DER, where it was reached over TLS.
-    pub certificate: Option<Vec<u8>>,
-}
 
 /// What was seen.
 #[derive(Clone, Debug, Default)]
@@ -46,18 +33,8 @@ impl DirectoryLink {
     pub async fn look(&self, sample: Option<&str>, named: &BTreeSet<String>, now: Moment) -> DirectoryLook {
         let mut out = DirectoryLook::default();
         let directory = &self.directory;
-        let mut answering = None;
-        for server in &directory.servers {
-            let mut look = ServerLook { address: server.clone(), answer: Ok(()), certificate: None };
-            match open(directory, server).await {
-                Ok(mut ldap) => {
-                    look.certificate = ldap.get_peer_certificate().await.ok().flatten();
-                    answering.get_or_insert(ldap);
-                }
-                Err(e) => look.answer = Err(e.to_string()),
-            }
-            out.servers.push(look);
-        }
+        let (servers, answering) = open_each(directory).await;
+        out.servers = servers;
         let Some(mut ldap) = answering else { return out };
         // The password in use alone: each refusal counts towards the account being locked.
         if let Err(e) = bind(&mut ldap, directory, self.passwords.first().map(String::as_str)).await {
@@ -107,9 +84,8 @@ async fn missing(query: &mut Query<'_>, search: &GroupSearch, named: &BTreeSet<S
             None => out.push(name.clone()),
         }
     }
-    for chunk in mine.chunks(GROUPS_A_SEARCH) {
-        let any: String = chunk.iter().map(|(_, bare)| format!("({}={})", search.name, ldap_escape(bare.as_str()))).collect();
-        let filter = format!("(|{any})");
+    for chunk in mine.chunks(groups::VALUES_A_SEARCH) {
+        let filter = groups::any_is(&search.name, chunk.iter().map(|(_, bare)| bare.as_str()));
         let wanted = [search.name.as_str()];
         let ask = Ask { base: &search.base, scope: Scope::Subtree, filter: &filter, wanted: &wanted, max: 1_000 };
         let found = query.search(ask).await?;

@@ -6,7 +6,7 @@ use passeur_core::Moment;
 use passeur_core::evidence::LookUpState;
 use passeur_core::site::Directory;
 
-use super::connect::{LinkError, bind, limit, open, result_words};
+use super::connect::{LinkError, bind, limit, open_each, result_words};
 use super::person;
 use super::query::Query;
 
@@ -39,15 +39,13 @@ pub async fn try_directory(
 ) -> Vec<DirectoryTrial> {
     let mut out = vec![];
     let mut note = |check, outcome, look_up| out.push(DirectoryTrial { check, outcome, look_up });
-    let mut answering = None;
-    for server in &directory.servers {
-        match open(directory, server).await {
-            Ok(l) => {
-                note(DirectoryCheck::Address, Ok(format!("{server} answers")), None);
-                answering.get_or_insert(l);
-            }
-            Err(e) => note(DirectoryCheck::Address, Err(format!("{server}: {e}")), None),
-        }
+    let (servers, answering) = open_each(directory).await;
+    for s in servers {
+        let outcome = match s.answer {
+            Ok(()) => Ok(format!("{} answers", s.address)),
+            Err(e) => Err(format!("{}: {e}", s.address)),
+        };
+        note(DirectoryCheck::Address, outcome, None);
     }
     let Some(mut ldap) = answering else { return out };
     match bind(&mut ldap, directory, password).await {
