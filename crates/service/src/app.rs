@@ -6,19 +6,20 @@ use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, RwLock};
 
 use aws_lc_rs::rand;
+use chrono::Duration;
 use passeur_api::Role;
 use passeur_core::Moment;
 use passeur_core::acts::{Act, Personal};
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::{Purpose, Ring};
-use passeur_core::site::{Finding, Severity, Site, compile};
+use passeur_core::site::{Finding, Provider, Severity, Site, compile};
 use passeur_gateway::FloodCounters;
 use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
 use passeur_gateway::tls::Certificates;
 use passeur_links::clock::Clock;
 use passeur_links::ldap::DirectoryLink;
-use passeur_store::{Recorded, SealedSecret, SecretHead, Store, StoreError};
+use passeur_store::{ProviderFlows, Recorded, SealedSecret, SecretHead, Store, StoreError};
 use uuid::Uuid;
 
 use crate::emergency::Emergency;
@@ -280,6 +281,15 @@ impl App {
     /// Somebody confirmed an edition: it waits no more, and nothing else of it changed.
     pub fn confirmed(&self, number: i32) {
         self.unconfirmed.lock().unwrap_or_else(|e| e.into_inner()).take_if(|(n, _)| *n == number);
+    }
+
+    /// How people who were sent to a provider in the last 24 hours fared; none where nobody was.
+    pub async fn flows(&self, provider: &Provider) -> Result<Option<ProviderFlows>, StoreError> {
+        let now = self.now();
+        // A minute more than the limit: an answer may be on its way.
+        let late = now - provider.answer_within - Duration::minutes(1);
+        let all = self.store.flows(now - Duration::hours(24), late).await?;
+        Ok(all.into_iter().find(|f| f.provider == provider.name))
     }
 
     /// Puts the edition before the live one back when nobody confirmed it in time.

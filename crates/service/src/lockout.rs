@@ -2,14 +2,14 @@
 
 use std::net::IpAddr;
 
-use chrono::{Duration, NaiveDate};
+use chrono::Duration;
 use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::{CONSOLE, Verdict, because, try_at};
 use passeur_core::site::Site;
 use passeur_core::step::Lang;
-use passeur_store::{PAGE, StoreError};
+use passeur_store::StoreError;
 
 use crate::app::App;
 
@@ -40,13 +40,9 @@ pub async fn check(
     let as_then = |at: &Moment, address: &Option<IpAddr>| Circumstances { address: *address, ..Circumstances::at(*at) };
     let since = app.now() - Duration::days(LOOK_BACK_DAYS);
     let mut engineers: Vec<(String, Evidence, Moment, Option<IpAddr>)> = vec![];
-    let mut after: Option<(NaiveDate, String)> = None;
-    loop {
-        let last = after.as_ref().map(|(day, id)| (*day, id.as_str()));
-        let rows = app.store.past_crossings(since, Some(CONSOLE), last).await?;
-        after = rows.last().map(|r| (r.day, r.id.clone()));
-        let more = rows.len() as i64 == PAGE;
-        for row in rows {
+    let mut pages = app.store.past_crossings(since, Some(CONSOLE));
+    while let Some(page) = pages.next().await? {
+        for row in page {
             let Some(evidence) = Evidence::from_stored_text(&row.evidence) else { continue };
             let address = row.address.parse().ok();
             let same = |e: &Evidence| (&e.provider, &e.subject) == (&evidence.provider, &evidence.subject);
@@ -55,9 +51,6 @@ pub async fn check(
             if live.as_ref().is_some_and(|l| configures(&l.site, &evidence, &as_then(&row.at, &address))) {
                 engineers.push((row.person, evidence, row.at, address));
             }
-        }
-        if !more {
-            break;
         }
     }
     engineers.reverse();

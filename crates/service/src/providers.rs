@@ -7,7 +7,7 @@ use chrono::Duration;
 use passeur_core::Moment;
 use passeur_core::site::Provider;
 use passeur_links::clock::Clock;
-use passeur_links::http::{Client, HttpError};
+use passeur_links::http::{Answer, Client, HttpError};
 use passeur_protocols::oidc::{
     BadKeys, BadMetadata, ClientAuth, DOCUMENT_MAX, KeySet, Metadata, Pkce, TokenError, TokenRequest, Tokens, basic_credentials,
     discovery_url, parse_tokens,
@@ -104,8 +104,13 @@ impl ProviderLink {
         Ok(metadata)
     }
 
+    /// Asks the provider for a document, whatever the status of its answer.
+    pub async fn get(&self, url: &str) -> Result<Answer, HttpError> {
+        self.client()?.get(url, None, DOCUMENT_MAX).await
+    }
+
     async fn fetch(&self, url: &str) -> Result<Vec<u8>, ProviderError> {
-        let answer = self.client()?.get(url, None, DOCUMENT_MAX).await?;
+        let answer = self.get(url).await?;
         match answer.status {
             200 => Ok(answer.body),
             other => Err(ProviderError::Status(other)),

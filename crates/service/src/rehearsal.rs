@@ -16,12 +16,12 @@ use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::{Effects, because, effects, try_at};
 use passeur_core::site::Site;
 use passeur_core::step::Lang;
-use passeur_store::{PAGE, PastCrossing, StoreError};
+use passeur_store::{PastCrossing, StoreError};
 
 use crate::app::App;
 
 /// The most crossings of one rehearsal.
-const CROSSINGS_MAX: i64 = 1_000_000;
+const CROSSINGS_MAX: usize = 1_000_000;
 /// The most people kept of one kind, and shown of it.
 const PEOPLE_MAX: usize = 20_000;
 const SHOWN_MAX: usize = 500;
@@ -177,13 +177,12 @@ pub async fn past(app: &App, pair: Pair, since: Moment, gate: Option<&str>) -> R
     let _one = app.rehearsing.lock().await;
     let began = Instant::now();
     let mut known = Known::default();
-    let mut after: Option<(chrono::NaiveDate, String)> = None;
+    let mut pages = app.store.past_crossings(since, gate);
     let mut read = 0;
-    loop {
-        let page = app.store.past_crossings(since, gate, after.as_ref().map(|(d, id)| (*d, id.as_str()))).await?;
-        let full = page.len() as i64 == PAGE;
-        read += page.len() as i64;
-        after = page.last().map(|r| (r.day, r.id.clone()));
+    while read < CROSSINGS_MAX
+        && let Some(page) = pages.next().await?
+    {
+        read += page.len();
         let (pair, mut so_far) = (pair.clone(), std::mem::take(&mut known));
         known = tokio::task::spawn_blocking(move || {
             so_far.take(&pair, page);
@@ -191,9 +190,6 @@ pub async fn past(app: &App, pair: Pair, since: Moment, gate: Option<&str>) -> R
         })
         .await
         .map_err(|e| StoreError::Query(e.to_string()))?;
-        if !full || read >= CROSSINGS_MAX {
-            break;
-        }
     }
     known.sums.millis = began.elapsed().as_millis() as u64;
     Ok(known.sums)

@@ -7,7 +7,7 @@ use passeur_core::site::{
 };
 use passeur_links::http::HttpError;
 use passeur_links::ldap::{DirectoryCheck, try_directory};
-use passeur_protocols::oidc::{AuthorizationRequest, Binding, DOCUMENT_MAX, KeySet, Metadata, Pkce, discovery_url};
+use passeur_protocols::oidc::{AuthorizationRequest, Binding, KeySet, Metadata, Pkce, discovery_url};
 
 use crate::app::{App, random};
 use crate::providers::{ExchangeError, ProviderLink};
@@ -71,6 +71,11 @@ fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<Provider, Lacking> {
 
 /// Tries a provider.
 pub async fn provider(app: &App, site: &Site, ask: &ProviderTrial) -> Result<TrialAnswer, Lacking> {
+    Ok(provider_seen(app, site, ask).await?.0)
+}
+
+/// The same, with the provider's certificate in DER, where it was reached over TLS.
+pub async fn provider_seen(app: &App, site: &Site, ask: &ProviderTrial) -> Result<(TrialAnswer, Option<Vec<u8>>), Lacking> {
     let provider = provider_of(site, ask)?;
     let mut c = Checks(vec![]);
     if let Err(what) = check_issuer(&provider.issuer) {
@@ -79,7 +84,7 @@ pub async fn provider(app: &App, site: &Site, ask: &ProviderTrial) -> Result<Tri
             format!("{} {what}", provider.issuer),
             "Copy the issuer from the provider's discovery document, to the letter.",
         );
-        return Ok(c.answer());
+        return Ok((c.answer(), None));
     }
     // The stored secret goes to the live edition's own issuer only, as with directories below.
     let elsewhere = site.provider(&ask.name).is_none_or(|live| live.issuer != provider.issuer);
@@ -92,22 +97,18 @@ pub async fn provider(app: &App, site: &Site, ask: &ProviderTrial) -> Result<Tri
         (None, None) => None,
     };
     let link = ProviderLink::new(provider.clone(), stored.into_iter().collect(), app.clock.clone());
-    let Some(metadata) = discover(app, &link, &mut c).await else {
-        return Ok(c.answer());
-    };
-    keys(&link, &metadata, &mut c).await;
-    client(site, &link, &metadata, &mut c).await;
-    redirect_address(site, &link, &metadata, &mut c).await;
-    Ok(c.answer())
+    let mut certificate = None;
+    if let Some(metadata) = discover(app, &link, &mut certificate, &mut c).await {
+        keys(&link, &metadata, &mut c).await;
+        client(site, &link, &metadata, &mut c).await;
+        redirect_address(site, &link, &metadata, &mut c).await;
+    }
+    Ok((c.answer(), certificate))
 }
 
-async fn discover(app: &App, link: &ProviderLink, c: &mut Checks) -> Option<Metadata> {
+async fn discover(app: &App, link: &ProviderLink, certificate: &mut Option<Vec<u8>>, c: &mut Checks) -> Option<Metadata> {
     let url = discovery_url(&link.provider.issuer);
-    let answer = match link.client() {
-        Ok(client) => client.get(&url, None, DOCUMENT_MAX).await,
-        Err(e) => Err(e),
-    };
-    let answer = match answer {
+    let answer = match link.get(&url).await {
         Ok(a) => a,
         Err(HttpError::Tls(why)) => {
             c.good("address", format!("{url} accepts connections"));
@@ -123,6 +124,7 @@ async fn discover(app: &App, link: &ProviderLink, c: &mut Checks) -> Option<Meta
             return None;
         }
     };
+    *certificate = answer.certificate;
     if answer.status != 200 {
         c.wrong(
             "issuer",
@@ -162,11 +164,7 @@ fn clock(app: &App, headers: &http::HeaderMap, skew: Duration, c: &mut Checks) {
 
 async fn keys(link: &ProviderLink, metadata: &Metadata, c: &mut Checks) {
     let remedy = "Ask the provider's team for its jwks_uri; signatures cannot be checked without it.";
-    let answer = match link.client() {
-        Ok(client) => client.get(metadata.jwks_uri.as_str(), None, DOCUMENT_MAX).await,
-        Err(e) => Err(e),
-    };
-    match answer {
+    match link.get(metadata.jwks_uri.as_str()).await {
         Ok(a) if a.status == 200 => match KeySet::parse(&a.body) {
             Ok(k) => c.good("keys", format!("usable signing keys: {}", k.ids().join(", "))),
             Err(e) => c.wrong("keys", e.to_string(), remedy),
@@ -215,11 +213,7 @@ async fn redirect_address(site: &Site, link: &ProviderLink, metadata: &Metadata,
     let pkce = Pkce::from_random(random());
     let mut url = request.url(metadata, &Binding { state: "trial", nonce: "trial", pkce: &pkce });
     url.query_pairs_mut().append_pair("prompt", "none");
-    let answer = match link.client() {
-        Ok(client) => client.get(url.as_str(), None, DOCUMENT_MAX).await,
-        Err(e) => Err(e),
-    };
-    match answer {
+    match link.get(url.as_str()).await {
         Ok(a) => {
             let location = a.headers.get(http::header::LOCATION).and_then(|v| v.to_str().ok()).unwrap_or_default();
             if location.starts_with(&uri) {

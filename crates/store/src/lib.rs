@@ -27,7 +27,7 @@ pub use emergency::EmergencySession;
 pub use flows::ProviderFlows;
 pub use forms::KeptForm;
 pub use pool::{Store, StoreError};
-pub use rehearsal::{PAGE, PastCrossing};
+pub use rehearsal::{PastCrossing, PastPages};
 pub use secrets::{SealedSecret, SecretHead, SecretMeta, SecretVersion};
 pub use sessions::{CodeRow, GateSessions, GateTokenRow, NewCode, NewSession, SessionFilter, SessionRow};
 pub use tokens::{NewToken, TokenRow};

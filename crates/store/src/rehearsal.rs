@@ -2,7 +2,7 @@
 
 use chrono::NaiveDate;
 use diesel::prelude::*;
-use diesel::sql_types::{BigInt, Date, Nullable, Text, Timestamptz};
+use diesel::sql_types::{BigInt, Date, Jsonb, Nullable, Text, Timestamptz};
 use diesel_async::RunQueryDsl;
 use passeur_core::Moment;
 
@@ -34,19 +34,23 @@ pub struct PastCrossing {
 }
 
 /// The most crossings of one page.
-pub const PAGE: i64 = 5_000;
+const PAGE: i64 = 5_000;
 
-impl Store {
-    /// Crossings since a moment on which a gate's rules decided, in the order of day and id, strictly after a crossing.
-    pub async fn past_crossings(
-        &self,
-        since: Moment,
-        gate: Option<&str>,
-        after: Option<(NaiveDate, &str)>,
-    ) -> Result<Vec<PastCrossing>, StoreError> {
-        let mut conn = self.conn().await?;
-        let (day, id) = after.unwrap_or((since.date_naive(), ""));
-        let rows = diesel::sql_query(
+/// A walk over past crossings, page by page: no connection is held between two pages.
+pub struct PastPages<'a> {
+    store: &'a Store,
+    since: Moment,
+    gate: Option<&'a str>,
+    /// Where the last page ended; none once there is nothing after it.
+    after: Option<(NaiveDate, String)>,
+}
+
+impl PastPages<'_> {
+    /// The next page; none at the end.
+    pub async fn next(&mut self) -> Result<Option<Vec<PastCrossing>>, StoreError> {
+        let Some((day, id)) = self.after.take() else { return Ok(None) };
+        let mut conn = self.store.conn().await?;
+        let rows: Vec<PastCrossing> = diesel::sql_query(
             "SELECT c.day, c.id, c.at, c.gate, coalesce(c.person, c.subject, '') AS person, c.address, c.method, c.target, e.body::text AS evidence \
              FROM crossings c JOIN evidence e ON e.day = c.day AND e.hash = c.evidence \
              WHERE c.day >= $1 AND (c.day, c.id) > ($1, $2) AND c.at >= $3 AND c.outcome IN ('admitted', 'refused', 'failed', 'check-failed') \
@@ -54,21 +58,33 @@ impl Store {
         )
         .bind::<Date, _>(day)
         .bind::<Text, _>(id)
-        .bind::<Timestamptz, _>(since)
-        .bind::<Nullable<Text>, _>(gate)
+        .bind::<Timestamptz, _>(self.since)
+        .bind::<Nullable<Text>, _>(self.gate)
         .bind::<BigInt, _>(PAGE)
         .load(&mut conn)
         .await?;
-        Ok(rows)
+        if rows.len() as i64 == PAGE {
+            self.after = rows.last().map(|r| (r.day, r.id.clone()));
+        }
+        Ok(Some(rows))
+    }
+}
+
+/// A row that is evidence alone.
+#[derive(QueryableByName)]
+struct Body {
+    #[diesel(sql_type = Jsonb)]
+    body: serde_json::Value,
+}
+
+impl Store {
+    /// Crossings since a moment on which a gate's rules decided, in the order of day and id.
+    pub fn past_crossings<'a>(&'a self, since: Moment, gate: Option<&'a str>) -> PastPages<'a> {
+        PastPages { store: self, since, gate, after: Some((since.date_naive(), String::new())) }
     }
 
     /// The evidence of the latest crossings of the last days, as JSON: at most so many, those of one person more than once.
     pub async fn evidence_of_latest(&self, limit: i64) -> Result<Vec<serde_json::Value>, StoreError> {
-        #[derive(QueryableByName)]
-        struct Body {
-            #[diesel(sql_type = diesel::sql_types::Jsonb)]
-            body: serde_json::Value,
-        }
         let mut conn = self.conn().await?;
         let rows: Vec<Body> = diesel::sql_query(
             "SELECT e.body FROM (SELECT DISTINCT ON (provider, subject) day, evidence, at FROM \
@@ -84,11 +100,6 @@ impl Store {
 
     /// The latest evidence of a person, as JSON.
     pub async fn latest_evidence(&self, provider: &str, subject: &str) -> Result<Option<serde_json::Value>, StoreError> {
-        #[derive(QueryableByName)]
-        struct Body {
-            #[diesel(sql_type = diesel::sql_types::Jsonb)]
-            body: serde_json::Value,
-        }
         let mut conn = self.conn().await?;
         let row: Option<Body> = diesel::sql_query(
             "SELECT e.body FROM crossings c JOIN evidence e ON e.day = c.day AND e.hash = c.evidence \

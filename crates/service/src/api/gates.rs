@@ -136,11 +136,9 @@ pub async fn providers(State(app): State<App>, who: Engineer) -> Result<Json<Vec
     let Some(edition) = app.live.get() else {
         return Ok(Json(vec![]));
     };
-    let now = app.now();
     let mut out = vec![];
     for p in &edition.site.providers {
-        let flows = app.store.flows(now - Duration::hours(24), now - p.answer_within - Duration::minutes(1)).await?;
-        let f = flows.into_iter().find(|f| f.provider == p.name);
+        let f = app.flows(p).await?;
         out.push(Provider {
             name: p.name.clone(),
             title: p.title.clone(),

@@ -6,7 +6,6 @@ mod probes;
 use std::collections::BTreeSet;
 use std::time::{Duration as StdDuration, Instant};
 
-use chrono::Duration;
 use passeur_api::{Survey, SurveyFinding};
 use passeur_core::evidence::Evidence;
 use passeur_core::expect;
@@ -127,11 +126,9 @@ async fn inside(app: &App, edition: &Edition, evidence: &[Evidence], lang: Lang)
 
 /// How many people were sent to each provider in the last day, and never came back.
 async fn count_flows(app: &App, edition: &Edition, facts: &mut Facts) -> Result<(), StoreError> {
-    let now = app.now();
     for p in &mut facts.providers {
         let Some(provider) = edition.site.provider(&p.name) else { continue };
-        let flows = app.store.flows(now - Duration::hours(24), now - provider.answer_within - Duration::minutes(1)).await?;
-        if let Some(f) = flows.into_iter().find(|f| f.provider == p.name) {
+        if let Some(f) = app.flows(provider).await? {
             (p.sent, p.never_came_back) = (f.sent, f.never_came_back);
         }
     }

@@ -9,7 +9,6 @@ use passeur_core::survey::{
 use passeur_gateway::control::FailureKind;
 use passeur_gateway::shared::Edition;
 use passeur_links::ldap::{DirectoryLook, ServerLook};
-use passeur_protocols::oidc::{DOCUMENT_MAX, discovery_url};
 use passeur_protocols::x509;
 
 use super::groups_named;
@@ -33,8 +32,9 @@ fn until(der: Option<Vec<u8>>) -> Option<passeur_core::Moment> {
 
 async fn provider(app: &App, edition: &Edition, name: &str) -> ProviderFacts {
     let mut out = ProviderFacts { name: name.to_owned(), ..ProviderFacts::default() };
-    match trials::provider(app, &edition.site, &ProviderTrial::named(name)).await {
-        Ok(answer) => {
+    match trials::provider_seen(app, &edition.site, &ProviderTrial::named(name)).await {
+        Ok((answer, certificate)) => {
+            out.certificate = until(certificate);
             for c in answer.checks.into_iter().filter(|c| c.verdict == "wrong") {
                 let check = match c.value.as_str() {
                     "issuer" => ProviderCheck::Issuer,
@@ -48,12 +48,6 @@ async fn provider(app: &App, edition: &Edition, name: &str) -> ProviderFacts {
             }
         }
         Err(lacking) => out.wrong.push((ProviderCheck::Reach, lacking.0)),
-    }
-    if let Some(link) = app.provider(name)
-        && let Ok(client) = link.client()
-        && let Ok(answer) = client.get(&discovery_url(&link.provider.issuer), None, DOCUMENT_MAX).await
-    {
-        out.certificate = until(answer.certificate);
     }
     out
 }

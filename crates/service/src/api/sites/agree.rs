@@ -15,32 +15,33 @@ use super::super::{ApiError, problem};
 use super::{Document, document, sound};
 use crate::app::App;
 
-/// Whether the live edition wants a second engineer for this document.
-async fn is_wanted(app: &App, text: &str, site: &Site) -> Result<bool, ApiError> {
-    let Some(live) = app.store.live_edition().await? else { return Ok(false) };
+/// The live edition's number, and whether that edition wants a second engineer for this document.
+async fn wanted(app: &App, text: &str, site: &Site) -> Result<(i32, bool), ApiError> {
+    let Some(live) = app.store.live_edition().await? else { return Ok((0, false)) };
     // What counts is the edition everybody can read, not the one this node happens to use.
-    let Some(before) = passeur_core::site::compile(&live.document).0 else { return Ok(true) };
+    let Some(before) = passeur_core::site::compile(&live.document).0 else { return Ok((live.number, true)) };
     let sides = (Side { text: &live.document, site: &before }, Side { text, site });
-    Ok(before.second_engineer && changes_roles(sides.0, sides.1))
+    Ok((live.number, before.second_engineer && changes_roles(sides.0, sides.1)))
 }
 
 /// Who agreed to a document, and whether that is asked for.
 pub(super) async fn agreements(app: &App, text: &str, site: &Site) -> Result<Agreements, ApiError> {
-    let live = app.store.live_edition_number().await?;
+    let (live, wanted) = wanted(app, text, site).await?;
     let rows = app.store.agreements(&sha256(text.as_bytes()), live).await?;
-    Ok(Agreements {
-        wanted: is_wanted(app, text, site).await?,
-        given: rows.into_iter().map(|r| Agreement { name: r.name, at: r.at }).collect(),
-    })
+    Ok(Agreements { wanted, given: rows.into_iter().map(|r| Agreement { name: r.name, at: r.at }).collect() })
 }
 
 /// Whether somebody else than the publisher agreed, where that is asked for. The emergency account needs nobody: it is there
 /// for when nobody can sign in, and every use of it is recorded and shown.
 pub(super) async fn ask_for_second(app: &App, who: &Engineer, text: &str, site: &Site) -> Result<(), ApiError> {
-    if who.is_emergency() || !is_wanted(app, text, site).await? {
+    if who.is_emergency() {
         return Ok(());
     }
-    let rows = app.store.agreements(&sha256(text.as_bytes()), app.store.live_edition_number().await?).await?;
+    let (live, wanted) = wanted(app, text, site).await?;
+    if !wanted {
+        return Ok(());
+    }
+    let rows = app.store.agreements(&sha256(text.as_bytes()), live).await?;
     let is_me = |r: &AgreementRow| who.person.as_ref().is_some_and(|p| (&p.provider, &p.subject) == (&r.provider, &r.subject));
     let others = rows.iter().filter(|r| !is_me(r)).count();
     // A token that belongs to nobody counts for nobody: two people must have agreed then.
@@ -70,14 +71,15 @@ pub async fn agree(State(app): State<App>, who: Engineer, Json(ask): Json<Source
     let read = document(&app, ask).await?;
     let site = sound(&app, &read).await?;
     let Document { text, name, .. } = read;
-    if !is_wanted(&app, &text, &site).await? {
+    let (live, wanted) = wanted(&app, &text, &site).await?;
+    if !wanted {
         let words = format!("Nothing in {name} asks for a second engineer.");
         return Err(problem(StatusCode::CONFLICT, "second-engineer", "Nothing to agree to", &words));
     }
     let digest = sha256(text.as_bytes());
     let row = AgreementRow {
         document: digest.to_vec(),
-        edition: app.store.live_edition_number().await?,
+        edition: live,
         provider: person.provider.clone(),
         subject: person.subject.clone(),
         name: who.name.clone(),
