@@ -137,21 +137,16 @@ fn moment(text: &str) -> Result<DateTime<Utc>, BadMetadata> {
 }
 
 fn certificates(xml: &Xml<'_>, role: NodeId) -> Result<Vec<Vec<u8>>, BadMetadata> {
+    // Without a use a key is for everything (2.4.1.1).
+    let signs = |key: &NodeId| xml.attribute(*key, "use").is_none_or(|u| u == "signing");
+    let keys = xml.children(role, METADATA, "KeyDescriptor").into_iter().filter(signs);
+    let infos = keys.flat_map(|key| xml.children(key, DSIG, "KeyInfo"));
+    let data = infos.flat_map(|info| xml.children(info, DSIG, "X509Data"));
     let mut out: Vec<Vec<u8>> = vec![];
-    for key in xml.children(role, METADATA, "KeyDescriptor") {
-        // Without a use it is for everything (2.4.1.1).
-        if xml.attribute(key, "use").is_some_and(|u| u != "signing") {
-            continue;
-        }
-        for info in xml.children(key, DSIG, "KeyInfo") {
-            for data in xml.children(info, DSIG, "X509Data") {
-                for node in xml.children(data, DSIG, "X509Certificate") {
-                    let der = certificate(&xml.text(node, "X509Certificate")?).ok_or(BadMetadata::Certificate)?;
-                    if !out.contains(&der) {
-                        out.push(der);
-                    }
-                }
-            }
+    for node in data.flat_map(|data| xml.children(data, DSIG, "X509Certificate")) {
+        let der = certificate(&xml.text(node, "X509Certificate")?).ok_or(BadMetadata::Certificate)?;
+        if !out.contains(&der) {
+            out.push(der);
         }
     }
     if out.is_empty() || out.len() > PARTS_MAX {

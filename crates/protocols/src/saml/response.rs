@@ -178,8 +178,9 @@ fn status(xml: &Xml<'_>, root: NodeId) -> Result<(), BadResponse> {
 
 /// The one assertion, in its one place: a second one anywhere, in an extension or in a signature, is what wrapping is made of.
 fn only_assertion(xml: &Xml<'_>, root: NodeId) -> Result<NodeId, BadResponse> {
-    let all: Vec<NodeId> = xml.elements().into_iter().filter(|n| xml.is(*n, ASSERTION, "Assertion")).collect();
-    let responses = xml.elements().into_iter().filter(|n| xml.is(*n, PROTOCOL, "Response")).count();
+    let elements = xml.elements();
+    let all: Vec<NodeId> = elements.iter().copied().filter(|n| xml.is(*n, ASSERTION, "Assertion")).collect();
+    let responses = elements.iter().filter(|n| xml.is(**n, PROTOCOL, "Response")).count();
     match all.as_slice() {
         [one] if responses == 1 && xml.parent(*one) == Some(root) => Ok(*one),
         [_] => Err(BadResponse::Place),
@@ -245,7 +246,7 @@ fn conditions(xml: &Xml<'_>, assertion: NodeId, expected: &Expected<'_>) -> Resu
     let conditions = xml.need(assertion, ASSERTION, "Conditions")?;
     let ends = within(xml.attribute(conditions, "NotBefore"), xml.attribute(conditions, "NotOnOrAfter"), expected)?;
     let known = ["AudienceRestriction", "OneTimeUse", "ProxyRestriction"];
-    for node in xml.elements().into_iter().filter(|n| xml.parent(*n) == Some(conditions)) {
+    for node in xml.inside(conditions) {
         if !known.iter().any(|k| xml.is(node, ASSERTION, k)) {
             return Err(BadResponse::Condition(xml.name(node)));
         }

@@ -115,9 +115,14 @@ impl<'a> Xml<'a> {
         self.child(node, namespace, name)?.ok_or(BadXml::Missing(name))
     }
 
-    /// Every element below a node.
+    /// Every element of the document.
     pub fn elements(&self) -> Vec<NodeId> {
         self.document.descendants(self.document.root()).into_iter().filter(|n| self.document.element(*n).is_some()).collect()
+    }
+
+    /// The elements that stand right in one, whatever their names.
+    pub fn inside(&self, node: NodeId) -> Vec<NodeId> {
+        self.document.children(node).into_iter().filter(|n| self.document.element(*n).is_some()).collect()
     }
 
     /// The name of an element, for words.
@@ -138,7 +143,7 @@ impl<'a> Xml<'a> {
 
     /// The text of an element that holds nothing else.
     pub fn text(&self, node: NodeId, name: &'static str) -> Result<String, BadXml> {
-        if self.document.children(node).into_iter().any(|c| self.document.element(c).is_some()) {
+        if !self.inside(node).is_empty() {
             return Err(BadXml::NotText(name));
         }
         Ok(self.document.text_content_deep(node).trim().to_owned())
