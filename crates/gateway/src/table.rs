@@ -81,6 +81,13 @@ impl Table {
         }
     }
 
+    /// Admissions outside the table that somebody still holds.
+    fn strays(&self) -> Vec<Arc<Admission>> {
+        let mut strays = self.strays.lock().unwrap_or_else(|e| e.into_inner());
+        strays.retain(|w| w.strong_count() > 0);
+        strays.iter().filter_map(Weak::upgrade).collect()
+    }
+
     /// Forgets every admission of a session that is over.
     pub fn forget_session(&self, id: Uuid) {
         for shard in &self.shards {
@@ -95,12 +102,20 @@ impl Table {
             let sessions = self.sessions();
             ids.iter().filter_map(|id| sessions.get(id).cloned()).collect()
         };
-        let held: Vec<_> = self.held().into_iter().filter(|a| ids.contains(&a.session.id)).collect();
         for session in &changed {
             session.rights_changed();
-            self.forget_session(session.id);
         }
+        let theirs = |a: &Admission| ids.contains(&a.session.id);
+        let mut held = vec![];
+        for shard in &self.shards {
+            let mut shard = shard.write().unwrap_or_else(|e| e.into_inner());
+            // One count is that of the admission taken out here.
+            held.extend(shard.extract_if(|_, a| theirs(a)).map(|(_, a)| a).filter(|a| Arc::strong_count(a) > 1));
+        }
+        // Looked at last: what a newer admission takes the place of goes from the table there, and must not be missed.
+        let before = self.strays().into_iter().filter(|a| theirs(a));
         self.stray(held.iter().cloned());
+        held.extend(before);
         held
     }
 
@@ -140,11 +155,8 @@ impl Table {
     pub fn held(&self) -> Vec<Arc<Admission>> {
         // One count is the table's, and one that of the copy made here.
         let mut held: Vec<_> = self.admissions().into_iter().filter(|a| Arc::strong_count(a) > 2).collect();
-        let mut strays = self.strays.lock().unwrap_or_else(|e| e.into_inner());
-        strays.retain(|w| w.strong_count() > 0);
         let known: HashSet<_> = held.iter().map(Arc::as_ptr).collect();
-        let others: Vec<_> = strays.iter().filter_map(Weak::upgrade).filter(|s| !known.contains(&Arc::as_ptr(s))).collect();
-        held.extend(others);
+        held.extend(self.strays().into_iter().filter(|s| !known.contains(&Arc::as_ptr(s))));
         held
     }
 

@@ -60,10 +60,8 @@ impl Authority {
         std::fs::write(&pem, certificate.pem()).unwrap();
         (pem, key_file)
     }
-}
 
-impl Authority {
-    /// A certificate and key as files, good until a day.
+    /// The same, good until a day.
     pub fn issue_files_until(&self, name: &str, (year, month, day): (i32, u8, u8)) {
         let issued = self.issue_with(name, |p| p.not_after = rcgen::date_time_ymd(year, month, day));
         self.write(name, issued);
