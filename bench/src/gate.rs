@@ -82,6 +82,7 @@ pub fn evidence(i: usize) -> Evidence {
     Evidence {
         format: FORMAT,
         way_in: WayIn::Oidc,
+        unasked: false,
         provider: "p".into(),
         subject: format!("s{i}"),
         issuer: "http://p.localhost".into(),

@@ -47,7 +47,7 @@ async fn a_server_that_is_down_is_passed_over_and_both_the_story_and_the_list_of
     let well: Vec<bool> = servers.iter().map(|s| s["well"].as_bool().unwrap()).collect();
     assert_eq!(well, [false, true], "{list}");
     assert!(servers[0]["rests_until"].is_string() && servers[0]["failures"] == 1, "{list}");
-    assert_eq!((&list[0]["gates"], &list[0]["secret_stored"]), (&json!(["berths", "cranes", "console"]), &json!(true)));
+    assert_eq!((&list[0]["gates"], &list[0]["secret_stored"]), (&json!(["berths", "agents", "cranes", "console"]), &json!(true)));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -132,10 +132,10 @@ async fn answers_are_cached_for_the_stated_time_only() {
 async fn tls_is_checked_against_the_named_authority() {
     let ldap = env("PASSEUR_TEST_LDAP");
     let ldaps = env("PASSEUR_TEST_LDAPS");
-    let ca = format!("ca-file = \"{}\"\nkey = ", env("PASSEUR_TEST_CA"));
+    let ca = format!("ca-file = \"{}\"\nkey = \"uid\"", env("PASSEUR_TEST_CA"));
     let starttls = ldap.replace("127.0.0.1", "directory.havrelune.localhost");
     for (url, extra) in [(ldaps.clone(), ""), (starttls, "start-tls = true\n")] {
-        let stack = Stack::with(|s| instead(instead(s, &ldap, &url), "key = ", &format!("{extra}{ca}"))).await;
+        let stack = Stack::with(|s| instead(instead(s, &ldap, &url), "key = \"uid\"", &format!("{extra}{ca}"))).await;
         let page = Person::new().sign_in(&stack.gate("/"), "anouk").await;
         assert_eq!(page.status, 200, "{url}: {}", page.body);
     }

@@ -125,7 +125,7 @@ async fn two_cookies_a_foreign_token_and_garbage_are_no_session() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_gates_token_is_good_at_that_gate_only() {
     let stack = Stack::with(|site| {
-        let gate = &site[site.find("[[gate]]").unwrap()..site.find("# The fitters' own book").unwrap()];
+        let gate = &site[site.find("[[gate]]").unwrap()..site.find("# The same ledger by the agents").unwrap()];
         let other = gate.replace("name = \"berths\"", "name = \"locks\"").replace("http://berths.", "http://locks.");
         format!("{site}\n{other}")
     })

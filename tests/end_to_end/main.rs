@@ -24,6 +24,7 @@ mod nodes;
 mod rights;
 mod rooms;
 mod rules;
+mod saml;
 mod second;
 mod secrets;
 mod sections;

@@ -4,6 +4,7 @@
 
 mod acts;
 mod directories;
+mod providers;
 mod rehearsal;
 mod secrets;
 mod site;
@@ -12,6 +13,7 @@ mod tokens;
 
 pub use acts::*;
 pub use directories::*;
+pub use providers::*;
 pub use rehearsal::*;
 pub use secrets::*;
 pub use site::*;
@@ -161,20 +163,6 @@ pub struct OutcomeCount {
     pub outcome: String,
     pub words: String,
     pub count: i64,
-}
-
-/// A provider and how the flows sent to it ended in the last 24 hours.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Provider {
-    pub name: String,
-    pub title: String,
-    pub issuer: String,
-    pub client_id: String,
-    pub secret_stored: bool,
-    pub sent: i64,
-    pub answered: i64,
-    /// Sent longer ago than the time limit and never answered: a wrong redirect address shows only here.
-    pub never_came_back: i64,
 }
 
 /// A line of the list of crossings.
@@ -373,6 +361,12 @@ pub struct HandoverValue {
 #[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct ProviderTrial {
     pub name: String,
+    /// Of a provider that is not in the live edition: `oidc` unless set, or `saml`.
+    #[serde(default)]
+    pub kind: Option<String>,
+    /// Where a SAML provider's metadata is.
+    #[serde(default)]
+    pub metadata: Option<String>,
     #[serde(default)]
     pub issuer: Option<String>,
     #[serde(default)]
@@ -396,14 +390,14 @@ impl ProviderTrial {
     /// The live edition's values with a stored version of the secret.
     pub fn stored(name: &str, version: i32) -> ProviderTrial {
         let secret_version = Some(version);
-        ProviderTrial { name: name.to_owned(), issuer: None, client_id: None, secret: None, secret_version, ca_file: None }
+        ProviderTrial { secret_version, ..ProviderTrial::named(name) }
     }
 }
 
 impl std::fmt::Debug for ProviderTrial {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let ProviderTrial { name, issuer, client_id, secret: _, secret_version: _, ca_file } = self;
-        write!(f, "ProviderTrial({name} {issuer:?} {client_id:?} {ca_file:?})")
+        let ProviderTrial { name, kind, metadata, issuer, client_id, secret: _, secret_version: _, ca_file } = self;
+        write!(f, "ProviderTrial({name} {kind:?} {metadata:?} {issuer:?} {client_id:?} {ca_file:?})")
     }
 }
 

@@ -52,3 +52,30 @@ impl std::fmt::Debug for SecretValue {
         f.write_str("SecretValue(…)")
     }
 }
+
+/// A key pair to make and store.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct MakeKey {
+    /// Stands beside the one in use instead of taking its place.
+    #[serde(default)]
+    pub stand_by: bool,
+    /// For how many years its certificate is good: 1 to 10.
+    pub years: u8,
+}
+
+/// A key pair that was made: all of it that may be told.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct MadeKey {
+    pub secret: Secret,
+    pub certificate: Certificate,
+}
+
+/// A certificate, to compare and to hand over.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Certificate {
+    /// SHA-256 in pairs, to read aloud.
+    pub fingerprint: String,
+    pub not_after: Option<DateTime<Utc>>,
+    /// In PEM.
+    pub pem: String,
+}

@@ -48,6 +48,56 @@ pub fn is_loopback(host: &str) -> bool {
     bare.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback())
 }
 
+/// A slip of the pen in an address.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Slip {
+    pub what: &'static str,
+    /// What was probably meant.
+    pub meant: String,
+    /// Whether it is wrong in an identifier too; otherwise somebody may really have named themselves so.
+    pub certain: bool,
+}
+
+/// The first slip in an address or an identifier that is one: blanks, a doubled, cut or missing scheme, capitals in scheme or
+/// host, slashes too many. None for identifiers of other kinds, such as a URN.
+pub fn slip(text: &str) -> Option<Slip> {
+    let found = |what, meant, certain| Some(Slip { what, meant, certain });
+    if text.contains(char::is_whitespace) {
+        return found("holds blanks", text.split_whitespace().collect(), true);
+    }
+    let lower = text.to_ascii_lowercase();
+    let scheme = ["https", "http"].into_iter().find(|s| lower.strip_prefix(s).is_some_and(|r| r.starts_with([':', '/'])));
+    let Some(scheme) = scheme else {
+        let host = text.split(['/', '?', '#', ':']).next().unwrap_or_default();
+        let like_host = host.contains('.') && host.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-'));
+        return match text.starts_with("//") || like_host {
+            true => found("has no scheme", format!("https://{}", text.trim_start_matches('/')), false),
+            false => None,
+        };
+    };
+    let mark = &text[scheme.len()..];
+    let rest = mark.trim_start_matches([':', '/']);
+    if let Some(again) = ["https", "http"].into_iter().find(|s| rest.strip_prefix(s).is_some_and(|r| r.starts_with([':', '/']))) {
+        let tail = rest[again.len()..].trim_start_matches([':', '/']);
+        return found("has its scheme twice", format!("{again}://{tail}"), true);
+    }
+    if !mark.starts_with("://") || mark.starts_with(":///") {
+        return found("has its scheme written wrongly", format!("{scheme}://{rest}"), true);
+    }
+    let (authority, behind) = rest.split_at(rest.find(['/', '?', '#']).unwrap_or(rest.len()));
+    let (path, tail) = behind.split_at(behind.find(['?', '#']).unwrap_or(behind.len()));
+    let small = authority.to_ascii_lowercase();
+    if !text.starts_with(scheme) || small != authority {
+        return found("has capitals in its scheme or host", format!("{scheme}://{small}{behind}"), false);
+    }
+    if path.contains("//") {
+        let parts: Vec<&str> = path.split('/').filter(|p| !p.is_empty()).collect();
+        let end = if path.ends_with('/') && !parts.is_empty() { "/" } else { "" };
+        return found("has two slashes in a row", format!("{scheme}://{authority}/{}{end}{tail}", parts.join("/")), false);
+    }
+    None
+}
+
 /// The public address of a site or gate: scheme, host and port, nothing else.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PublicAddress {
@@ -167,6 +217,33 @@ mod tests {
             &long,
         ] {
             assert_eq!(ReturnPath::parse(bad), None, "{bad:?}");
+        }
+    }
+
+    #[test]
+    fn slips_of_the_pen_are_named_with_what_was_meant() {
+        for (text, what, meant, certain) in [
+            (" https://idp.example", "blanks", "https://idp.example", true),
+            ("https://idp.example/a b", "blanks", "https://idp.example/ab", true),
+            ("https://https://idp.example/x", "twice", "https://idp.example/x", true),
+            ("http://https:idp.example", "twice", "https://idp.example", true),
+            ("https//idp.example", "wrongly", "https://idp.example", true),
+            ("https:/idp.example", "wrongly", "https://idp.example", true),
+            ("https:///idp.example", "wrongly", "https://idp.example", true),
+            ("idp.example/saml", "no scheme", "https://idp.example/saml", false),
+            ("//idp.example", "no scheme", "https://idp.example", false),
+            ("HTTPS://idp.example/Saml", "capitals", "https://idp.example/Saml", false),
+            ("https://IdP.example/Saml?x", "capitals", "https://idp.example/Saml?x", false),
+            ("https://idp.example//saml/", "slashes", "https://idp.example/saml/", false),
+            ("https://idp.example//?a=//", "slashes", "https://idp.example/?a=//", false),
+        ] {
+            let s = slip(text).unwrap_or_else(|| panic!("{text}"));
+            assert!(s.what.contains(what), "{text}: {}", s.what);
+            assert_eq!((s.meant.as_str(), s.certain), (meant, certain), "{text}");
+            assert_eq!(slip(&s.meant), None, "{text}");
+        }
+        for good in ["https://idp.example", "https://idp.example/Saml/2?tenant=A//b", "urn:example:idp", "idp", "", "httpsidp"] {
+            assert_eq!(slip(good), None, "{good}");
         }
     }
 

@@ -16,6 +16,8 @@ pub enum Origin {
     UserInfo { claim: String },
     /// A claim looked for in both, found in neither.
     Claims { claim: String },
+    /// An attribute of the SAML assertion (saml-core-2.0-os 2.7.3.1).
+    Assertion { attribute: String },
     /// An attribute of the person's directory entry.
     Directory { directory: String, attribute: String },
     /// What the sign-in itself says (provider name, subject).

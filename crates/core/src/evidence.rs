@@ -20,13 +20,16 @@ pub struct Evidence {
     pub format: u16,
     /// The way in that was used.
     pub way_in: WayIn,
+    /// Whether the provider sent the person of its own accord: then nothing shows that this browser asked for it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub unasked: bool,
     /// The provider's name in the site.
     pub provider: String,
-    /// The provider's identifier of the person (`sub`): with the provider, the only key of a person.
+    /// The provider's identifier of the person (`sub`, NameID): with the provider, the only key of a person.
     pub subject: String,
     /// The issuer that signed, as it names itself.
     pub issuer: String,
-    /// Claims as validated; secret members are already removed.
+    /// Claims as validated, secret members already removed; attributes of a SAML assertion, each a list.
     pub claims: Map<String, Value>,
     pub userinfo: UserInfo,
     pub factors: Factors,
@@ -40,6 +43,8 @@ pub struct Evidence {
 pub enum WayIn {
     /// OpenID Connect, authorization code flow.
     Oidc,
+    /// SAML 2.0, web browser SSO profile.
+    Saml,
 }
 
 /// What the userinfo endpoint said.
@@ -57,11 +62,11 @@ pub enum UserInfo {
 /// How and when the person proved who they are, as the provider says.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Factors {
-    /// Authentication context class (`acr`).
+    /// Authentication context class (`acr`, AuthnContextClassRef).
     pub acr: Option<String>,
     /// Authentication methods (`amr`, RFC 8176).
     pub amr: Vec<String>,
-    /// When the person last proved it (`auth_time`).
+    /// When the person last proved it (`auth_time`, AuthnInstant).
     pub auth_time: Option<Moment>,
 }
 

@@ -60,7 +60,8 @@ pub fn described(site: &Site, who: &Described, at: Moment) -> Option<Evidence> {
     });
     Some(Evidence {
         format: FORMAT,
-        way_in: WayIn::Oidc,
+        way_in: if provider.saml().is_some() { WayIn::Saml } else { WayIn::Oidc },
+        unasked: false,
         provider: provider.name.clone(),
         subject,
         issuer: provider.issuer.clone(),

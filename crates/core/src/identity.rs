@@ -8,7 +8,7 @@ use serde_json::{Map, Value};
 
 use crate::attribute::{Absence, Attribute, Origin};
 use crate::decide::Joined;
-use crate::evidence::{Entry, Evidence, Factors, GroupFound, UserInfo};
+use crate::evidence::{Entry, Evidence, Factors, GroupFound, UserInfo, WayIn};
 use crate::mapping;
 use crate::site::{Access, AttributeId, BUILT_IN, Directory, Site};
 use crate::step::{Phrase, Step, StepCode, Witness};
@@ -167,8 +167,16 @@ fn tell(site: &Site, id: AttributeId, attribute: &Attribute, witness: &mut impl 
     });
 }
 
-/// Reads a claim by name: the id_token's is preferred, then userinfo's.
+/// Reads a claim by name: the id_token's is preferred, then userinfo's; or an attribute of the assertion.
 pub fn from_claims(evidence: &Evidence, claim: &str) -> Attribute {
+    if evidence.way_in == WayIn::Saml {
+        let origin = Origin::Assertion { attribute: claim.to_owned() };
+        // Names are URIs as a rule, and never paths.
+        return match evidence.claims.get(claim) {
+            Some(value) => from_json(value, origin),
+            None => Attribute::Absent { absence: Absence::NotReleased, origin },
+        };
+    }
     if let Some(value) = claim_of(&evidence.claims, claim) {
         return from_json(value, Origin::IdToken { claim: claim.to_owned() });
     }

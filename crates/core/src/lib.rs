@@ -39,6 +39,7 @@ pub mod site;
 pub mod step;
 pub mod survey;
 pub mod text;
+pub mod x509;
 
 /// A moment on the one clock the service was started with. Core never asks for the time itself.
 pub type Moment = chrono::DateTime<chrono::Utc>;

@@ -22,6 +22,8 @@ pub enum Purpose {
     SessionHint,
     /// A form that a sign-in interrupted.
     Form,
+    /// An answer of a provider that came by a form and waits for its browser.
+    Parked,
     /// The order to a gate's host to forget its cookie and pages, given by the page that says one is signed out.
     Forget,
 }
@@ -34,6 +36,7 @@ impl Purpose {
             Purpose::Flow => b"passeur flow 1",
             Purpose::SessionHint => b"passeur session hint 1",
             Purpose::Form => b"passeur form 1",
+            Purpose::Parked => b"passeur parked 1",
             Purpose::Forget => b"passeur forget 1",
         }
     }

@@ -44,6 +44,11 @@ pub fn find(headers: &HeaderMap, name: &str) -> Found {
     found
 }
 
+/// Names of all cookies that came, in order.
+pub fn names(headers: &HeaderMap) -> impl Iterator<Item = &str> {
+    pairs(headers).filter_map(|p| p.split_once('=')).map(|(n, _)| n.trim())
+}
+
 fn pairs(headers: &HeaderMap) -> impl Iterator<Item = &str> {
     let short = headers.get_all(COOKIE).iter().map(HeaderValue::len).sum::<usize>() <= COOKIES_MAX;
     headers

@@ -3,4 +3,3 @@
 
 pub mod oidc;
 pub mod saml;
-pub mod x509;

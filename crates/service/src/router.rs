@@ -4,7 +4,7 @@ use axum::Router;
 use axum::extract::{DefaultBodyLimit, State};
 use axum::middleware;
 use axum::response::{IntoResponse, Response};
-use axum::routing::get;
+use axum::routing::{get, post};
 use http::{StatusCode, header};
 use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::{Decision, console_roles, fold};
@@ -15,7 +15,7 @@ use passeur_core::step::Silent;
 use crate::api::problem;
 use crate::app::App;
 use crate::pages::{self, QuayGate};
-use crate::signin::{LiveEdition, Visit, answer, evidence, out, session, start};
+use crate::signin::{LiveEdition, Visit, answer, evidence, out, saml, session, start};
 use crate::{api, console, emergency, guard};
 
 /// The largest body of a request of our own: a site file is the largest thing anybody sends.
@@ -27,6 +27,8 @@ pub fn router(app: &App) -> Router {
         .route("/", get(quay))
         .route("/.passeur/sign-in", get(start::sign_in))
         .route("/.passeur/oidc/{provider}/answer", get(answer::answer))
+        .route("/.passeur/saml/metadata", get(saml::metadata::serve))
+        .route("/.passeur/saml/{provider}/answer", get(saml::answer::answer))
         .route("/.passeur/sign-out", get(out::ask).post(out::sign_out))
         .route("/.passeur/signed-out", get(out::signed_out))
         .route("/.passeur/emergency", get(emergency::show).post(emergency::sign_in))
@@ -37,6 +39,10 @@ pub fn router(app: &App) -> Router {
         .merge(console::router())
         .fallback(async || problem(StatusCode::NOT_FOUND, "not-found", "Nothing is here", "There is no such page."))
         .layer(middleware::from_fn_with_state(app.clone(), guard::check))
+        // Below the guard: a provider's page posts these. None is acted on by the cookies it comes with.
+        .route("/.passeur/oidc/{provider}/answer", post(answer::post))
+        .route("/.passeur/saml/{provider}/answer", post(saml::answer::post))
+        .route("/.passeur/saml/{provider}/sign-out", get(saml::out::message).post(saml::out::message))
         .layer(DefaultBodyLimit::max(BODY_MAX))
         .with_state(app.clone())
 }
@@ -98,6 +104,7 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
         re_read: chrono::Duration::minutes(5),
         dead: passeur_core::site::Dead::Keep,
         mappings: vec![],
+        unasked: true,
         rules: passeur_core::site::Rules::default(),
     };
     let seen_as = wanted.first().copied().or(site.engineers.as_ref()).unwrap_or(&nobody);

@@ -37,6 +37,7 @@ diesel::table! {
         id -> Uuid, token_digest -> Binary, provider -> Text, subject -> Text, name -> Text, evidence -> Jsonb,
         began -> Timestamptz, last_seen -> Timestamptz, ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>,
         address -> Text, agent -> Text, hint -> Nullable<Binary>, revocation -> Nullable<BigInt>, re_read -> Nullable<BigInt>,
+        provider_name -> Nullable<Text>, provider_session -> Nullable<Text>,
     }
 }
 diesel::table! {
@@ -52,6 +53,9 @@ diesel::table! {
 }
 diesel::table! {
     kept_forms (digest) { digest -> Binary, gate -> Text, binding -> Binary, sealed -> Binary, expires_at -> Timestamptz, }
+}
+diesel::table! {
+    parked (digest) { digest -> Binary, network -> Text, sealed -> Binary, expires_at -> Timestamptz, }
 }
 diesel::table! {
     nodes (id) { id -> Uuid, name -> Text, seen_at -> Timestamptz, revocation -> BigInt, }

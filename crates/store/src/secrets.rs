@@ -68,6 +68,19 @@ impl Store {
         Ok(rows.into_iter().map(|(name, version, sealed, _)| SealedSecret { name, version, sealed }).collect())
     }
 
+    /// Every kept version of a secret, sealed: the one in use first, then the others from the latest on.
+    pub async fn kept_versions(&self, name: &str) -> Result<Vec<SealedSecret>, StoreError> {
+        let mut conn = self.conn().await?;
+        let q = secret_versions::table
+            .inner_join(secrets::table.on(secrets::name.eq(secret_versions::name)))
+            .filter(secret_versions::name.eq(name))
+            .order(secret_versions::version.desc())
+            .select((secret_versions::name, secret_versions::version, secret_versions::sealed, secrets::version));
+        let mut rows: Vec<(String, i32, Vec<u8>, i32)> = q.load(&mut conn).await?;
+        rows.sort_by_key(|(_, version, _, live)| version != live);
+        Ok(rows.into_iter().map(|(name, version, sealed, _)| SealedSecret { name, version, sealed }).collect())
+    }
+
     /// One version of a secret, sealed.
     pub async fn sealed_version(&self, name: &str, version: i32) -> Result<Option<SealedSecret>, StoreError> {
         let mut conn = self.conn().await?;

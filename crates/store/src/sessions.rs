@@ -24,8 +24,11 @@ pub struct NewSession {
     pub last_seen: Moment,
     pub address: String,
     pub agent: String,
-    /// The sealed id_token, for signing out at the provider.
+    /// What signing out at the provider takes, sealed.
     pub hint: Option<Vec<u8>>,
+    /// How the provider names the person, and its own session, where it may end them here.
+    pub provider_name: Option<String>,
+    pub provider_session: Option<String>,
 }
 
 /// A stored session.
@@ -44,6 +47,8 @@ pub struct SessionRow {
     pub address: String,
     pub agent: String,
     pub hint: Option<Vec<u8>>,
+    /// The provider's own session.
+    pub provider_session: Option<String>,
 }
 
 /// A gate's token for a session.
@@ -126,6 +131,20 @@ impl Store {
     pub async fn session(&self, id: Uuid) -> Result<Option<SessionRow>, StoreError> {
         let mut conn = self.conn().await?;
         Ok(sessions::table.find(id).select(SessionRow::as_select()).first(&mut conn).await.optional()?)
+    }
+
+    /// Live sessions of whom a provider names so; where it names sessions of its own, those of them.
+    pub async fn sessions_at_provider(&self, provider: &str, name: &str, sessions: &[String]) -> Result<Vec<Uuid>, StoreError> {
+        let mut conn = self.conn().await?;
+        let of_person = sessions::table
+            .filter(sessions::provider.eq(provider))
+            .filter(sessions::provider_name.eq(name))
+            .filter(sessions::ended_at.is_null())
+            .select(sessions::id);
+        Ok(match sessions.is_empty() {
+            true => of_person.load(&mut conn).await?,
+            false => of_person.filter(sessions::provider_session.eq_any(sessions)).load(&mut conn).await?,
+        })
     }
 
     /// The gate token with this digest, and its session.

@@ -27,6 +27,19 @@ impl Page {
         Some(rest[..rest.find('"')?].to_owned())
     }
 
+    /// Where the form of a page leads, and its hidden fields.
+    pub fn form(&self) -> (String, Vec<(String, String)>) {
+        let plain = |s: &str| s.replace("&quot;", "\"").replace("&lt;", "<").replace("&gt;", ">").replace("&amp;", "&");
+        let between = |text: &str, from: &str| -> Option<String> {
+            let rest = text.split_once(from)?.1;
+            Some(plain(rest.split_once('"')?.0))
+        };
+        let to =
+            between(&self.body, "action=\"").unwrap_or_else(|| panic!("no form on {} {}: {}", self.url, self.status, self.body));
+        let inputs = self.body.split("<input type=\"hidden\"").skip(1);
+        (to, inputs.map(|i| (between(i, "name=\"").unwrap(), between(i, "value=\"").unwrap())).collect())
+    }
+
     /// The crossing's id on a refusal page.
     pub fn crossing(&self) -> String {
         let at = self
@@ -152,6 +165,33 @@ impl Person {
         let second = self.send(Method::POST, &format!("{base}/password"), Some(&form)).await;
         assert!(second.body.contains("key card"), "{}", second.body);
         self.send(Method::POST, &format!("{base}/second"), Some(&[("id", id.as_str()), ("code", &code)])).await
+    }
+
+    /// Sends the form of a page that posts itself to another site: a browser sends no cookie with it.
+    pub async fn submit(&mut self, page: &Page) -> Page {
+        let (to, fields) = page.form();
+        self.submit_to(&to, &fields.iter().map(|(n, v)| (n.as_str(), v.as_str())).collect::<Vec<_>>()).await
+    }
+
+    /// The same with fields of the caller's.
+    pub async fn submit_to(&mut self, to: &str, fields: &[(&str, &str)]) -> Page {
+        let host = Url::parse(to).unwrap().host_str().unwrap().to_owned();
+        let jar = self.cookies.remove(&host).unwrap_or_default();
+        let page = self
+            .exchange(Method::POST, to, |request| {
+                request.header("origin", "http://bureau-pilotage.localhost").header("sec-fetch-site", "cross-site").form(fields)
+            })
+            .await;
+        self.cookies.entry(host).or_default().extend(jar);
+        page
+    }
+
+    /// Opens an address behind a SAML provider, signs in, and goes on to the end.
+    pub async fn sign_in_by_saml(&mut self, url: &str, user: &str) -> Page {
+        let page = self.open(url).await;
+        let back = self.prove(page, user).await;
+        let parked = self.submit(&back).await;
+        self.follow(parked).await
     }
 
     /// Opens an address, signs in, and goes on to the end.

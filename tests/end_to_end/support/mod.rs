@@ -16,4 +16,4 @@ pub use database::Database;
 pub use directory::Directory;
 pub use raw::{RawUpstream, raw};
 pub use scripted::{OK, Scripted, eventually, read_request};
-pub use stack::{Stack, binary, engineer, env};
+pub use stack::{Stack, another_key, binary, engineer, env};

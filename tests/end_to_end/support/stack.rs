@@ -2,14 +2,14 @@
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
-use std::sync::Once;
+use std::sync::{Once, OnceLock};
 
 use passeur_core::id::Token;
 use passeur_core::seal::Ring;
 use passeur_links::clock::Clock;
 use passeur_service::config::Tls;
 use passeur_service::{Config, Emergency, Running, start};
-use passeur_standins::provider::{Mode, Provider, Register};
+use passeur_standins::provider::{Mode, Provider, Register, Service};
 use passeur_standins::{cranes, ledger, serve, serve_on};
 use serde_json::{Value, json};
 use tokio::net::TcpListener;
@@ -43,6 +43,19 @@ pub struct Stack {
     provider_address: SocketAddr,
     tasks: Vec<tokio::task::JoinHandle<()>>,
     http: reqwest::Client,
+}
+
+/// A private key of ours with its certificate, one for all tests of a run.
+pub fn saml_key() -> &'static str {
+    static KEY: OnceLock<String> = OnceLock::new();
+    KEY.get_or_init(another_key)
+}
+
+/// Another one.
+pub fn another_key() -> String {
+    let key = rcgen::KeyPair::generate_for(&rcgen::PKCS_RSA_SHA256).unwrap();
+    let certificate = rcgen::CertificateParams::new(vec!["pass.havrelune.localhost".into()]).unwrap().self_signed(&key).unwrap();
+    format!("{}{}", key.serialize_pem(), certificate.pem())
 }
 
 const RING: [u8; 32] = [42; 32];
@@ -117,8 +130,12 @@ impl Stack {
         };
         stack.put("/secrets/pilotage-client", json!({"value": "ebb-and-flow-of-the-demo"})).await;
         stack.put("/secrets/harbour-account", json!({"value": env("PASSEUR_TEST_LDAP_PASSWORD")})).await;
+        stack.put("/secrets/saml-key", json!({"value": saml_key()})).await;
         let published = stack.publish(&stack.site).await;
         assert_eq!(published.0, 200, "{}", published.1);
+        if stack.site.contains("\"pilotage-saml\"") {
+            stack.introduce().await;
+        }
         stack
     }
 
@@ -206,6 +223,19 @@ impl Stack {
     /// Tells the provider how to behave.
     pub fn behave(&self, mode: Mode) {
         self.provider.behave(mode);
+    }
+
+    /// An address on the gate that is entered by SAML.
+    pub fn agents(&self, path: &str) -> String {
+        format!("http://agents.havrelune.localhost:{}{path}", self.address.port())
+    }
+
+    /// Lets the provider know us by our metadata, as its team would.
+    pub async fn introduce(&self) -> Service {
+        let party = self.get("/saml?provider=pilotage-saml").await;
+        let service = Service::of_metadata(party["metadata"].as_str().unwrap()).unwrap();
+        self.provider.add_service(service.clone());
+        service
     }
 
     /// Somebody signed in at the gate, and their browser.

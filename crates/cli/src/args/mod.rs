@@ -98,6 +98,9 @@ pub enum Command {
     Node,
     /// The providers, and how many people never came back from each
     Providers,
+    /// Add a provider from what it says of itself, or print what we say of ourselves
+    #[command(subcommand)]
+    Provider(ProviderCommand),
     /// The directories and their servers: which answer, which are passed over, and why
     Directories,
     /// List crossings, latest first
@@ -210,6 +213,16 @@ pub enum Secret {
         #[arg(long)]
         stand_by: bool,
     },
+    /// Make a private key with a certificate on the server and store it: what signs SAML messages and opens what is encrypted
+    MakeKey {
+        name: String,
+        /// Let it stand beside the one in use until providers know it
+        #[arg(long)]
+        stand_by: bool,
+        /// How long its certificate is good
+        #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u8).range(1..=10))]
+        years: u8,
+    },
     /// Put a kept version into use, after a trial with it
     Use {
         name: String,
@@ -225,6 +238,26 @@ pub enum Secret {
 }
 
 #[derive(Debug, Subcommand)]
+pub enum ProviderCommand {
+    /// Read a discovery document or SAML metadata, from its address or from a file, and print its part of the site file
+    Read {
+        /// https://… or a file
+        source: String,
+        /// The name it gets; made from its address unless given
+        #[arg(long)]
+        name: Option<String>,
+        /// PEM certificates to trust beside the system's, a file on the server
+        #[arg(long)]
+        ca_file: Option<String>,
+    },
+    /// Print our SAML metadata, as the provider's team needs it
+    Metadata {
+        /// As one provider needs it; of all unless given
+        name: Option<String>,
+    },
+}
+
+#[derive(Debug, Subcommand)]
 pub enum Token {
     /// Tokens that are good: how far, for what, until when, whose
     List,
@@ -234,9 +267,16 @@ pub enum Token {
 
 #[derive(Debug, Subcommand)]
 pub enum Trial {
-    /// Address, TLS, clock, issuer, keys, client and redirect address of a provider
+    /// Address, TLS, clock, issuer, keys, client and redirect address of a provider; of a SAML provider its metadata,
+    /// certificates and consumer address
     Provider {
         name: String,
+        /// Of a provider that is not in the live edition: oidc or saml
+        #[arg(long)]
+        kind: Option<String>,
+        /// Where a SAML provider's metadata is
+        #[arg(long)]
+        metadata: Option<String>,
         #[arg(long)]
         issuer: Option<String>,
         #[arg(long)]

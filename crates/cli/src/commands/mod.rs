@@ -6,6 +6,7 @@ mod emergency;
 mod handover;
 mod key_ring;
 mod people;
+mod provider;
 mod rehearse;
 mod serve;
 mod site;
@@ -41,6 +42,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Gates => gates(c).await,
         Command::Node => node(c).await,
         Command::Providers => providers(c).await,
+        Command::Provider(a) => provider::run(a, c).await,
         Command::Directories => directories(c).await,
         Command::Crossings(a) => crossings::list(a, c).await,
         Command::Crossing { id } => crossings::one(&id, c).await,
@@ -212,8 +214,15 @@ async fn directories(args: &ClientArgs) -> Result<(), Exit> {
 
 async fn providers(args: &ClientArgs) -> Result<(), Exit> {
     let providers: Vec<Provider> = Client::new(args)?.get("/providers", &[]).await?;
-    let columns =
-        [fixed("provider"), fixed("sent"), fixed("answered"), fixed("never came back"), fixed("secret"), rest("issuer")];
+    let columns = [
+        fixed("provider"),
+        fixed("kind"),
+        fixed("sent"),
+        fixed("answered"),
+        fixed("never came back"),
+        fixed("secret"),
+        rest("issuer"),
+    ];
     let rows: Vec<Vec<Cell>> = providers
         .iter()
         .map(|p| {
@@ -221,6 +230,7 @@ async fn providers(args: &ClientArgs) -> Result<(), Exit> {
             let secret = if p.secret_stored { Cell::from("stored") } else { Cell("missing".into(), Tone::Bad) };
             vec![
                 p.name.clone().into(),
+                p.kind.clone().into(),
                 p.sent.to_string().into(),
                 p.answered.to_string().into(),
                 never,

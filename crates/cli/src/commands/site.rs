@@ -2,7 +2,7 @@
 
 use passeur_api::{
     CheckAnswer, CheckRequest, CompareRequest, Comparison, Draft as ApiDraft, DraftRequest, Edition, EditionLine, Finding,
-    PublishRequest, Secret as ApiSecret, SecretValue, Source, UseSecret,
+    MadeKey, MakeKey, PublishRequest, Secret as ApiSecret, SecretValue, Source, UseSecret,
 };
 use passeur_core::expect;
 use passeur_core::site::{compile, schema};
@@ -301,6 +301,24 @@ pub async fn secret(args: Secret, c: &ClientArgs) -> Result<(), Exit> {
                 Some(next) if stand_by => say!("{} version {next} stands beside version {}", secret.name, secret.version),
                 _ => say!("{} version {} is stored and in use", secret.name, secret.version),
             }
+            Ok(())
+        }
+        Secret::MakeKey { name, stand_by, years } => {
+            no_csv(c)?;
+            let ask = MakeKey { stand_by, years };
+            let made: MadeKey = client.post(&format!("/secrets/{}/make-key", segment(&name)), &ask).await?;
+            if c.output == Output::Json {
+                return json(&made);
+            }
+            match made.secret.next {
+                Some(next) if stand_by => {
+                    say!("{name} version {next} is made, and stands beside version {}", made.secret.version)
+                }
+                _ => say!("{name} version {} is made and in use", made.secret.version),
+            }
+            let until = made.certificate.not_after.map(|u| u.format("%Y-%m-%d").to_string()).unwrap_or_default();
+            say!("certificate {}, good until {until}", made.certificate.fingerprint);
+            say!("Providers learn of it from our metadata: passeur provider metadata");
             Ok(())
         }
         Secret::Use { name, version, anyway } => {

@@ -12,9 +12,14 @@ pub async fn run(args: Trial, c: &ClientArgs) -> Result<(), Exit> {
     no_csv(c)?;
     let client = Client::new(c)?;
     let answer: TrialAnswer = match args {
-        Trial::Provider { name, issuer, client: client_id, secret_file, secret_version, ca_file } => {
+        Trial::Provider { name, kind, metadata, issuer, client: client_id, secret_file, secret_version, ca_file } => {
             let secret = secret_file.as_deref().map(|f| read_secret(Some(f))).transpose()?;
-            client.post("/trials/provider", &ProviderTrial { name, issuer, client_id, secret, secret_version, ca_file }).await?
+            client
+                .post(
+                    "/trials/provider",
+                    &ProviderTrial { name, kind, metadata, issuer, client_id, secret, secret_version, ca_file },
+                )
+                .await?
         }
         Trial::Directory {
             name,

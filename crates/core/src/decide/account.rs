@@ -10,8 +10,12 @@ fn stop(outcome: Outcome, code: StepCode) -> Result<(), Refusal> {
     Err(Refusal { outcome, code, words: None })
 }
 
-/// Whether the sign-in was as strong as the provider's part of the edition requires.
-pub(super) fn factors(site: &Site, evidence: &Evidence, witness: &mut impl Witness) -> Result<(), Refusal> {
+/// Whether the sign-in was one that the gate takes, and as strong as the provider's part of the edition requires.
+pub(super) fn factors(site: &Site, access: &Access, evidence: &Evidence, witness: &mut impl Witness) -> Result<(), Refusal> {
+    if evidence.unasked && !access.unasked {
+        witness.step(|| Step::new(StepCode::SamlUnasked).with("provider", evidence.provider.as_str()));
+        return stop(Outcome::CheckFailed, StepCode::SamlUnasked);
+    }
     let Some(provider) = site.provider(&evidence.provider) else {
         return stop(Outcome::CheckFailed, StepCode::OtherProvider);
     };

@@ -274,7 +274,7 @@ fn enter(
         });
         return Err(stop(Outcome::CheckFailed, StepCode::OtherProvider));
     }
-    account::factors(site, evidence, witness)?;
+    account::factors(site, access, evidence, witness)?;
     account::directory(site, access, evidence, witness)?;
     let who = identify(site, access, evidence, witness);
     let joined = Judging { site, access, name, who: &who, at }.judge(witness)?;

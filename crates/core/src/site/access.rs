@@ -43,6 +43,8 @@ pub struct Access {
     pub dead: Dead,
     /// Attributes that are made here, the site's mappings first.
     pub mappings: Vec<Mapping>,
+    /// Whether a SAML provider may send somebody here whom nobody sent to it.
+    pub unasked: bool,
     pub rules: Rules,
 }
 
@@ -290,7 +292,9 @@ pub(crate) fn read_access(
         }
     }
     rules.extend(read_rules(f, names, !directories.is_empty(), allowed_roles, of_site.rules));
-    let out = Access { provider, directories, without_directory, disabled, re_read, dead, mappings, rules: Rules::new(rules) };
+    let unasked = sector.is_some() && f.flag("unasked", false);
+    let rules = Rules::new(rules);
+    let out = Access { provider, directories, without_directory, disabled, re_read, dead, mappings, unasked, rules };
     for r in out.rules.iter().filter(|r| out.asks_too_early(&r.when)) {
         f.error(
             "rule",

@@ -9,6 +9,7 @@ use super::access::{self, Lists, Names, OfSite, read_access, refer};
 use super::directory::{self, Directory, EntryAttribute};
 use super::finding::{Finding, Severity};
 use super::parts::{self, name_of, read_address};
+use super::provider::{read_party, read_provider};
 use super::read::{DOCUMENT_MAX, Fields, Report};
 use super::{AttributeId, BUILT_IN, Site, expectation};
 use crate::address::PublicAddress;
@@ -110,13 +111,14 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     }
     let Head { name, address, lifetimes, keep_days, trusted_proxies, zone } = read_head(root);
     let mut interner = Interner { names: BUILT_IN.map(str::to_owned).to_vec() };
+    let saml = read_party(root, address.as_ref());
     let mut provider_names = vec![];
     let mut providers = vec![];
     for f in root.tables("provider") {
         let name = name_of(&f, &provider_names);
         provider_names.push(name.clone());
         let attributes = interner.attributes_of(&f);
-        providers.push(parts::read_provider(&f, name, attributes));
+        providers.push(read_provider(&f, name, attributes, saml.key.is_some()));
     }
     // What the site's mappings make may feed a directory, so it has a place before directories are read.
     let from_providers = interner.names.len();
@@ -167,6 +169,13 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         if let Some((_, by)) = taken.into_iter().find(|(a, _)| a.host == gate.address.host) {
             f.error("address", format!("the address is already that of {by}"), "Give each gate its own host name.");
         }
+        if gate.access.unasked && providers.iter().any(|p| p.name == gate.access.provider && p.oidc().is_some()) {
+            f.error(
+                "unasked",
+                "the gate's provider speaks OpenID Connect, in which nobody comes unasked".into(),
+                "Take the line away.",
+            );
+        }
         gates.push(gate);
     }
     let mut second_engineer = false;
@@ -188,6 +197,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         keep_days,
         trusted_proxies,
         providers,
+        saml,
         directories,
         deliveries,
         gates,

@@ -10,6 +10,7 @@ mod expectation;
 mod finding;
 mod keys;
 mod parts;
+mod provider;
 pub(crate) mod read;
 mod response;
 pub mod schema;
@@ -22,7 +23,11 @@ pub use compile::compile;
 pub use directory::{Asking, Directory, DirectorySecurity, FindGroups, GroupSearch, Nested, Primary, Referrals};
 pub use expectation::{Described, Expectation};
 pub use finding::{Finding, Severity};
-pub use parts::{Gate, GateKind, Provider, check_issuer};
+pub use parts::{Gate, GateKind};
+pub use provider::{
+    ByHand, ENTITY_PATH, OidcClient, Provider, SamlBinding, SamlParty, SamlSource, SamlTrust, Speaks, check_endpoint,
+    check_issuer,
+};
 pub use response::{CookieFlags, ResponseEdits, SameSite};
 pub use section::{Section, SectionAccess, Standing, standing};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
@@ -53,6 +58,8 @@ pub struct Site {
     /// How many days crossings are kept.
     pub keep_days: u16,
     pub providers: Vec<Provider>,
+    /// What we are to providers that speak SAML.
+    pub saml: SamlParty,
     pub directories: Vec<Directory>,
     pub deliveries: Vec<Delivery>,
     pub gates: Vec<Gate>,
@@ -115,9 +122,10 @@ impl Site {
 
     /// Names of every secret the edition refers to, with what needs it.
     pub fn secrets(&self) -> Vec<(String, String)> {
-        let providers = self.providers.iter().filter_map(|p| p.secret.clone().map(|s| (s, format!("provider {}", p.name))));
+        let providers = self.providers.iter().filter_map(|p| p.secret().map(|s| (s.to_owned(), format!("provider {}", p.name))));
+        let own = self.saml.key.clone().map(|s| (s, "SAML: our own key".to_owned()));
         let directories = self.directories.iter().filter_map(|d| d.secret.clone().map(|s| (s, format!("directory {}", d.name))));
-        let mut out: Vec<_> = providers.chain(directories).collect();
+        let mut out: Vec<_> = providers.chain(own).chain(directories).collect();
         let hashes = |place: &str, of: &[Mapping]| -> Vec<(String, String)> {
             salts_of(of).map(|secret| (secret.to_owned(), format!("pairwise identifiers of {place}"))).collect()
         };

@@ -1,44 +1,12 @@
-//! The named parts of a site: providers and gates.
+//! Gates, and what every named part of a site shares.
 
-use chrono::Duration;
-use url::Url;
-
-use super::AttributeId;
 use super::access::{self, Access, Names, OfSite};
 use super::read::Fields;
 use super::response::{self, ResponseEdits};
 use super::section::{self, Section, SectionAccess};
 use super::upstream::{self, Upstreams};
-use crate::address::{PublicAddress, is_loopback};
+use crate::address::PublicAddress;
 use crate::decide::{PARTS_MAX, RequestView};
-
-/// An OpenID Connect provider.
-#[derive(Clone, Debug)]
-pub struct Provider {
-    pub name: String,
-    /// What people and engineers read.
-    pub title: String,
-    /// The issuer identifier, exactly as the provider writes it (OpenID Connect Discovery 4.3).
-    pub issuer: String,
-    pub client_id: String,
-    /// Name of the secret; none for a public client.
-    pub secret: Option<String>,
-    pub scopes: Vec<String>,
-    /// Asked for with `acr_values`.
-    pub acr_values: Vec<String>,
-    /// At least one of these must come back in `acr`; empty means not checked.
-    pub require_acr: Vec<String>,
-    /// Each of these must come back in `amr`.
-    pub require_amr: Vec<String>,
-    /// Clock skew tolerated in time claims.
-    pub skew: Duration,
-    /// Attribute and the claim that feeds it.
-    pub attributes: Vec<(AttributeId, String)>,
-    /// A file of PEM certificates to trust beside the system's.
-    pub ca_file: Option<String>,
-    /// How long a person may take at the provider.
-    pub answer_within: Duration,
-}
 
 /// What kind of thing is behind a gate.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -77,65 +45,6 @@ pub(crate) fn name_of(f: &Fields<'_, '_>, taken: &[String]) -> String {
         f.error("name", format!("the name \"{name}\" stands twice"), "Give each its own name.");
     }
     name
-}
-
-pub(crate) fn read_provider(f: &Fields<'_, '_>, name: String, attributes: Vec<(AttributeId, String)>) -> Provider {
-    f.choice("kind", (), &[("oidc", ())]);
-    let issuer = f.need("issuer", "\"https://sign-in.example\"").unwrap_or_default();
-    if !issuer.is_empty()
-        && let Err(what) = check_issuer(&issuer)
-    {
-        f.error("issuer", format!("the issuer {what}"), "Copy it from the provider's discovery document, to the letter.");
-    }
-    let mut scopes = f.texts("scopes").unwrap_or_else(|| vec!["openid".into(), "profile".into(), "email".into()]);
-    if !scopes.iter().any(|s| s == "openid") {
-        f.error("scopes", "scopes does not hold \"openid\"".into(), "OpenID Connect needs it: add \"openid\".");
-        scopes.insert(0, "openid".into());
-    }
-    for s in scopes.iter().filter(|s| s.is_empty() || s.bytes().any(|b| !(0x21..0x7f).contains(&b) || b == b'"' || b == b'\\')) {
-        f.error("scopes", format!("\"{s}\" is no scope"), "A scope has no blanks or quotes (RFC 6749 3.3).");
-    }
-    let m = Duration::minutes;
-    let out = Provider {
-        title: f.text("title").unwrap_or_else(|| name.clone()),
-        name,
-        issuer,
-        client_id: f.need("client", "\"the client id the provider gave\"").unwrap_or_default(),
-        secret: f.text("secret"),
-        scopes,
-        acr_values: f.texts("acr-values").unwrap_or_default(),
-        require_acr: f.texts("require-acr").unwrap_or_default(),
-        require_amr: f.texts("require-amr").unwrap_or_default(),
-        skew: f.duration("skew", Duration::seconds(30), Duration::zero(), m(5)),
-        attributes,
-        ca_file: f.text("ca-file"),
-        answer_within: f.duration("answer-within", m(15), m(1), m(120)),
-    };
-    if out.secret.is_none() {
-        f.warn(
-            "client",
-            "no secret is named: the provider must know this client as public".into(),
-            "Add secret = \"name\" and store it with `passeur secret set`.",
-        );
-    }
-    f.value("attributes");
-    f.finish();
-    out
-}
-
-/// Whether an issuer may be used: https, or plain http on a loopback name; no query or fragment.
-pub fn check_issuer(issuer: &str) -> Result<(), &'static str> {
-    let url = Url::parse(issuer).map_err(|_| "is not an absolute address")?;
-    match url.scheme() {
-        "https" => {}
-        "http" if url.host_str().is_some_and(is_loopback) => {}
-        "http" => return Err("is plain http, which is accepted for localhost names only"),
-        _ => return Err("is not an https address"),
-    }
-    if url.query().is_some() || url.fragment().is_some() {
-        return Err("holds a query or fragment (OpenID Connect Core 2, iss)");
-    }
-    Ok(())
 }
 
 pub(crate) fn read_gate(

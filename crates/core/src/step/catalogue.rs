@@ -150,6 +150,99 @@ catalogue! {
     ClaimsReleased = "provider.claims" Provider Fact ["claims", "acr", "amr"]
         "The provider released: {claims}. Authentication: acr {acr}, amr {amr}." / "Le fournisseur a transmis : {claims}. Authentification : acr {acr}, amr {amr}.";
 
+    // ── SAML
+    MetadataFailed = "provider.metadata-failed" Provider Stop ["provider", "address", "how"]
+        "The metadata of provider {provider} at {address} cannot be used: {how}." / "Les métadonnées du fournisseur {provider} à {address} sont inutilisables : {how}."
+        => "Run `passeur trial provider {provider}`: it tries the address, TLS, entity id, dates and certificates one by one." / "Lancez `passeur trial provider {provider}` : adresse, TLS, identifiant d'entité, dates et certificats sont essayés un à un.";
+    MetadataKept = "provider.metadata-kept" Provider Notice ["provider", "how", "since"]
+        "The metadata of provider {provider} could not be read again ({how}); what was read at {since} still counts." / "Les métadonnées du fournisseur {provider} n'ont pas pu être relues ({how}) ; celles lues à {since} comptent encore.";
+    MetadataRefetched = "provider.metadata-read" Provider Fact ["provider", "certificates"]
+        "The metadata of provider {provider} was read again because the signature fits no known certificate; it now names {certificates}." / "Les métadonnées du fournisseur {provider} ont été relues car la signature ne correspond à aucun certificat connu ; il en nomme {certificates}.";
+    RequestUnsigned = "provider.request-unsigned" Provider Stop ["provider"]
+        "Provider {provider} wants signed requests, and there is no usable key to sign with." / "Le fournisseur {provider} exige des requêtes signées, et aucune clé utilisable ne permet de signer."
+        => "Name a key with [saml] key = \"…\" and make one with `passeur secret make-key`; then send the provider's team our metadata anew." / "Nommez une clé avec [saml] key = « … » et créez-la avec `passeur secret make-key` ; envoyez ensuite nos métadonnées à l'équipe du fournisseur.";
+    AnswerTooLarge = "check.answer-too-large" Check Stop ["limit"]
+        "The provider's answer holds more than {limit} bytes, and was not read." / "La réponse du fournisseur dépasse {limit} octets et n'a pas été lue."
+        => "Have the provider's team release fewer attributes; the handover sheet lists those needed." / "Demandez à l'équipe du fournisseur de transmettre moins d'attributs ; la fiche de passation liste ceux qu'il faut.";
+    AnswersFull = "check.answers-full" Check Stop ["limit"]
+        "More than {limit} answers wait to be fetched by their browsers, so this one was not taken." / "Plus de {limit} réponses attendent leur navigateur ; celle-ci n'a pas été prise."
+        => "Try again in two minutes. If it lasts, somebody is flooding this address: see the listener's counts." / "Réessayez dans deux minutes. Si cela dure, quelqu'un inonde cette adresse : voyez les compteurs.";
+    AnswerGone = "check.answer-gone" Check Stop []
+        "The provider's answer was fetched before, or waited for more than two minutes." / "La réponse du fournisseur a déjà été lue, ou a attendu plus de deux minutes."
+        => "Normal after the Back button or a reload; open the application's address again." / "Normal après le bouton Précédent ou un rechargement ; rouvrez l'adresse de l'application.";
+    SamlNoAnswer = "check.saml-no-answer" Check Stop ["what"]
+        "What came is no SAML answer: {what}." / "Ce qui est arrivé n'est pas une réponse SAML : {what}."
+        => "Compare the consumer address the provider has with the handover sheet; a proxy may also have cut the form." / "Comparez l'adresse de consommation enregistrée à la fiche de passation ; un mandataire a pu couper le formulaire.";
+    SamlNoRelayState = "check.saml-relay-state" Check Stop ["seen"]
+        "The answer says that it was asked for, and does not bring back our RelayState (seen: {seen})." / "La réponse se dit sollicitée mais ne rapporte pas notre RelayState (vu : {seen})."
+        => "The provider must give RelayState back as it came (SAML bindings 3.5.3). Without it the sign-in cannot be told from a stolen one." / "Le fournisseur doit rendre RelayState tel quel (SAML bindings 3.5.3). Sans lui, la connexion ne se distingue pas d'un vol.";
+    SamlUnasked = "check.saml-unasked" Check Stop ["provider"]
+        "Provider {provider} sent the person without being asked, and this gate does not take that." / "Le fournisseur {provider} a envoyé la personne sans y être invité, et cette porte ne l'admet pas."
+        => "Open the application's own address. To let people begin at the provider, set unasked = true at the gate." / "Ouvrez l'adresse de l'application. Pour permettre de partir du fournisseur, mettez unasked = true à la porte.";
+    SamlUnreadable = "check.saml-unreadable" Check Stop ["how"]
+        "The answer cannot be read as SAML: {how}." / "La réponse ne peut pas se lire comme du SAML : {how}."
+        => "No known provider writes this. If a proxy changes what passes, take it out; otherwise treat it as an attack." / "Aucun fournisseur n'écrit cela. Si un mandataire modifie les messages, retirez-le ; sinon, traitez-le comme une attaque.";
+    SamlShape = "check.saml-shape" Check Stop ["how"]
+        "The answer is built so that two readers could see different things: {how}." / "La réponse est construite pour que deux lecteurs voient autre chose : {how}."
+        => "This is how signatures are wrapped: treat it as an attack, and tell the provider's team. No setting takes it." / "C'est ainsi qu'on enveloppe une signature : traitez-le comme une attaque et prévenez l'équipe du fournisseur. Aucun réglage ne l'admet.";
+    SamlAlgorithm = "check.saml-algorithm" Check Stop ["seen"]
+        "The answer uses {seen}, which is not accepted." / "La réponse utilise {seen}, qui n'est pas accepté."
+        => "Have the provider's team choose RSA or ECDSA with SHA-256 or better, and AES-GCM with RSA-OAEP for encryption." / "Demandez à l'équipe du fournisseur RSA ou ECDSA avec SHA-256 ou mieux, et AES-GCM avec RSA-OAEP pour le chiffrement.";
+    SamlSignature = "check.saml-signature" Check Stop ["how", "certificates"]
+        "The signature fits none of the provider's certificates ({certificates}): {how}." / "La signature ne correspond à aucun certificat du fournisseur ({certificates}) : {how}."
+        => "If the provider changed its key, take its new metadata or certificate; compare the fingerprint by telephone. Otherwise the answer was altered." / "Si le fournisseur a changé de clé, prenez ses nouvelles métadonnées ou son certificat ; comparez l'empreinte par téléphone. Sinon la réponse a été altérée.";
+    SamlNotSigned = "check.saml-not-signed" Check Stop []
+        "Neither the answer nor its assertion is signed." / "Ni la réponse ni son assertion n'est signée."
+        => "Have the provider's team sign the assertion, the response, or both." / "Demandez à l'équipe du fournisseur de signer l'assertion, la réponse, ou les deux.";
+    SamlIssuer = "check.saml-issuer" Check Stop ["seen", "wanted"]
+        "The answer is of issuer {seen}; wanted was {wanted}." / "La réponse est de l'émetteur {seen} ; attendu : {wanted}."
+        => "Compare issuer in the site file with the provider's entity id, to the letter. An answer of another provider brought here is an attack." / "Comparez issuer du fichier de site à l'identifiant d'entité du fournisseur, à la lettre. Une réponse d'un autre fournisseur est une attaque.";
+    SamlDestination = "check.saml-destination" Check Stop ["seen", "wanted"]
+        "The answer was made for the address {seen}; it came to {wanted}." / "La réponse était destinée à {seen} ; elle est arrivée à {wanted}."
+        => "Have the provider's team enter the consumer address of the handover sheet, to the letter." / "Demandez à l'équipe du fournisseur de saisir l'adresse de consommation de la fiche de passation, à la lettre.";
+    SamlInResponseTo = "check.saml-in-response-to" Check Stop ["seen", "wanted"]
+        "The answer is to the request {seen}; this browser asked {wanted}." / "La réponse porte sur la requête {seen} ; ce navigateur a demandé {wanted}."
+        => "Normal after the Back button with several tabs: open the application's address again. Otherwise an answer to somebody else was brought here." / "Normal après le bouton Précédent avec plusieurs onglets : rouvrez l'adresse de l'application. Sinon, la réponse d'un autre a été apportée ici.";
+    SamlAudience = "check.saml-audience" Check Stop ["seen", "wanted"]
+        "The assertion is for {seen}; we are {wanted}." / "L'assertion est destinée à {seen} ; nous sommes {wanted}."
+        => "Have the provider's team enter our entity id of the handover sheet, to the letter." / "Demandez à l'équipe du fournisseur de saisir notre identifiant d'entité de la fiche de passation, à la lettre.";
+    SamlCondition = "check.saml-condition" Check Stop ["seen"]
+        "The assertion holds the condition {seen}, which is not understood, so it may not be used (SAML core 2.5.1.1)." / "L'assertion contient la condition {seen}, inconnue ; elle ne peut pas servir (SAML core 2.5.1.1)."
+        => "Have the provider's team leave that condition out for us." / "Demandez à l'équipe du fournisseur de ne pas mettre cette condition pour nous.";
+    SamlSubject = "check.saml-subject" Check Stop ["how", "wanted"]
+        "The assertion does not confirm its subject to us at {wanted}: {how}." / "L'assertion ne nous confirme pas son sujet à {wanted} : {how}."
+        => "A bearer confirmation with our consumer address as Recipient, our request and an end is wanted; compare the address with the handover sheet." / "Il faut une confirmation « bearer » avec notre adresse de consommation, notre requête et une fin ; comparez l'adresse à la fiche de passation.";
+    SamlNotYet = "check.saml-not-yet" Check Stop ["from", "now"]
+        "The assertion is good from {from} on only; here it is {now}." / "L'assertion n'est valable qu'à partir de {from} ; il est ici {now}."
+        => "Compare both clocks; set them by NTP. skew in the site file tolerates up to five minutes." / "Comparez les deux horloges ; réglez-les par NTP. skew dans le fichier de site tolère jusqu'à cinq minutes.";
+    SamlTooLate = "check.saml-too-late" Check Stop ["until", "now"]
+        "The assertion was good until {until}; here it is {now}." / "L'assertion valait jusqu'à {until} ; il est ici {now}."
+        => "Compare both clocks; otherwise the answer was kept back and brought later." / "Comparez les deux horloges ; sinon la réponse a été retenue puis apportée plus tard.";
+    SamlNotAuthenticated = "check.saml-authentication" Check Stop []
+        "The assertion does not say that anybody proved who they are." / "L'assertion ne dit pas que quelqu'un a prouvé son identité."
+        => "Have the provider's team send an AuthnStatement; an assertion of attributes alone is no sign-in." / "Demandez à l'équipe du fournisseur d'envoyer un AuthnStatement ; des attributs seuls ne valent pas connexion.";
+    SamlNotEncrypted = "check.saml-not-encrypted" Check Stop []
+        "The assertion came in clear, and the site file wants it encrypted." / "L'assertion est arrivée en clair, et le fichier de site l'exige chiffrée."
+        => "Have the provider's team encrypt for the certificate in our metadata, or take require-encrypted away." / "Demandez à l'équipe du fournisseur de chiffrer pour le certificat de nos métadonnées, ou retirez require-encrypted.";
+    SamlNotOpened = "check.saml-not-opened" Check Stop []
+        "What is encrypted in the answer cannot be opened with our key." / "Ce qui est chiffré dans la réponse ne s'ouvre pas avec notre clé."
+        => "The provider probably encrypts for an old certificate of ours: send it our metadata anew. While a key changes, keep both versions (`passeur secret`)." / "Le fournisseur chiffre sans doute pour un ancien certificat : renvoyez-lui nos métadonnées. Pendant un changement de clé, gardez les deux versions (`passeur secret`).";
+    SamlNoSubject = "check.saml-no-subject" Check Stop ["attribute", "seen"]
+        "The person's key is the attribute {attribute}, and the assertion holds {seen} of it." / "La clé de la personne est l'attribut {attribute}, et l'assertion en contient : {seen}."
+        => "Have the provider's team release exactly one value of it, or change subject in the site file." / "Demandez à l'équipe du fournisseur d'en transmettre exactement une valeur, ou changez subject dans le fichier de site.";
+    SamlReplayed = "check.saml-replayed" Check Stop ["id"]
+        "The assertion {id} was used before." / "L'assertion {id} a déjà servi."
+        => "Somebody kept a copy of the answer: see who signed in with it before, and treat it as an attack." / "Quelqu'un a gardé une copie de la réponse : voyez qui l'a utilisée avant, et traitez-le comme une attaque.";
+    AssertionAccepted = "check.assertion" Check Pass ["issuer", "subject", "signed", "certificate", "audience", "expires_in"]
+        "The assertion about {subject} is valid: {signed}, by the certificate {certificate} of {issuer}, for {audience}, for another {expires_in} s." / "L'assertion sur {subject} est valide : {signed}, par le certificat {certificate} de {issuer}, pour {audience}, encore {expires_in} s.";
+    AttributesReleased = "provider.attributes" Provider Fact ["attributes", "format", "context", "at"]
+        "The assertion holds: {attributes}. NameID {format}. Authentication: {context}, at {at}." / "L'assertion contient : {attributes}. NameID {format}. Authentification : {context}, à {at}.";
+    ProviderSignedOut = "session.provider-signed-out" Session Fact ["provider", "sessions"]
+        "Provider {provider} signed the person out: {sessions} sessions ended here." / "Le fournisseur {provider} a déconnecté la personne : {sessions} sessions terminées ici.";
+    SignOutRefused = "check.sign-out-refused" Check Stop ["provider", "how"]
+        "A message to sign somebody out, said to be of provider {provider}, was not believed: {how}." / "Un message de déconnexion, présenté comme du fournisseur {provider}, n'a pas été cru : {how}."
+        => "Messages to sign out must be signed by the provider, for our address, fresh and used once. Many of these at once can be an attack." / "Ces messages doivent être signés par le fournisseur, pour notre adresse, récents et utilisés une fois. En nombre, ce peut être une attaque.";
+
     // ── directory
     DirectoryChosen = "directory.chosen" Directory Fact ["directory", "of", "attribute", "why"]
         "Of the gate's directories ({of}), {directory} is asked, for what {attribute} ends with: {why}." / "Parmi les annuaires de la porte ({of}), {directory} est interrogé, d'après la fin de {attribute} : {why}.";

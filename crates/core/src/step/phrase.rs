@@ -307,6 +307,7 @@ fn origin_words(origin: &Origin, lang: Lang) -> String {
     let say = |en: &str, fr: &str| say(lang, en, fr);
     match origin {
         Origin::IdToken { claim } => format!("{} {claim}", say("id_token claim", "l'attribut de l'id_token")),
+        Origin::Assertion { attribute } => format!("{} {attribute}", say("assertion attribute", "l'attribut de l'assertion")),
         Origin::UserInfo { claim } => format!("{} {claim}", say("userinfo claim", "l'attribut userinfo")),
         Origin::Claims { claim } => format!("{} {claim}", say("claim", "l'attribut")),
         Origin::Directory { directory, attribute } if attribute == "groups" => {

@@ -125,6 +125,14 @@ catalogue! {
         "Provider {provider} does not know our redirect address: people do not come back." / "Le fournisseur {provider} ne connaît pas notre adresse de retour : les gens ne reviennent pas.",
         "Asked it for a sign-in without anybody: {words}." / "Une connexion sans personne lui a été demandée : {words}.",
         "Have exactly the address registered that `passeur handover {provider}` lists." / "Faites enregistrer exactement l'adresse que donne `passeur handover {provider}`.";
+    ProviderMetadata = "provider.metadata" Broken ["provider", "words"]
+        "The SAML metadata of provider {provider} cannot be used: when what is kept of it runs out, nobody can sign in through it." / "Les métadonnées SAML du fournisseur {provider} sont inutilisables : quand celles gardées expireront, personne ne pourra se connecter par lui.",
+        "Read it now: {words}." / "Lues maintenant : {words}.",
+        "Ask the provider's team to publish it anew; where it is to be signed, compare the fingerprint of metadata-signed-by." / "Demandez à l'équipe du fournisseur de les republier ; si elles doivent être signées, comparez l'empreinte de metadata-signed-by.";
+    OwnKeyUnusable = "saml.own-key" Broken ["words"]
+        "Our own SAML key cannot be used: requests are not signed, and nothing that is encrypted for us is opened." / "Notre propre clé SAML est inutilisable : rien n'est signé, et rien de chiffré pour nous n'est ouvert.",
+        "Opened the secret that [saml] key names: {words}." / "Ouverture du secret nommé par [saml] key : {words}.",
+        "Make one with `passeur secret make-key`, and send providers our metadata anew." / "Créez-en une avec `passeur secret make-key`, et renvoyez nos métadonnées aux fournisseurs.";
     DirectoryUnreachable = "directory.unreachable" Broken ["directory", "words"]
         "No server of directory {directory} answers." / "Aucun serveur de l'annuaire {directory} ne répond.",
         "Connected to each: {words}." / "Connexion à chacun : {words}.",
@@ -198,6 +206,18 @@ catalogue! {
         "The certificate of {of} runs out on {until}, in {days} days." / "Le certificat de {of} expire le {until}, dans {days} jours.",
         "Read its validity (RFC 5280 4.1.2.5)." / "Lecture de sa validité (RFC 5280 4.1.2.5).",
         "Have it renewed now." / "Faites-le renouveler maintenant.";
+    SigningSoon = "provider.signing-certificate" Soon ["provider", "fingerprint", "until"]
+        "A certificate that provider {provider} signs with ran out or soon does, on {until}: its team is about to change it." / "Un certificat de signature du fournisseur {provider} a expiré ou expire bientôt, le {until} : son équipe va le changer.",
+        "Read {fingerprint} of its metadata; its dates decide nothing at a sign-in." / "Lecture de {fingerprint} dans ses métadonnées ; ses dates ne décident rien à la connexion.",
+        "Ask when the next one comes. Read from metadata it is taken by itself; by hand, put it beside this one in certificates." / "Demandez quand vient le suivant. Lu dans les métadonnées, il est pris de lui-même ; à la main, ajoutez-le dans certificates.";
+    MetadataChanged = "provider.metadata-changed" Soon ["provider", "words"]
+        "The metadata of provider {provider} changed since this node read it." / "Les métadonnées du fournisseur {provider} ont changé depuis que ce nœud les a lues.",
+        "Read it again: {words}." / "Relues : {words}.",
+        "It is taken within the hour. If nobody announced it, compare the fingerprint with the provider's team by telephone." / "Elles seront prises dans l'heure. Si personne ne l'a annoncé, comparez l'empreinte avec l'équipe du fournisseur par téléphone.";
+    OwnCertificateSoon = "saml.own-certificate" Soon ["fingerprint", "until"]
+        "The certificate of our own SAML key runs out on {until}: some providers refuse it then." / "Le certificat de notre clé SAML expire le {until} : certains fournisseurs le refuseront alors.",
+        "Read {fingerprint}." / "Lecture de {fingerprint}.",
+        "Make the next with `passeur secret make-key --stand-by`, send providers our metadata, then use it." / "Créez la suivante avec `passeur secret make-key --stand-by`, envoyez nos métadonnées, puis utilisez-la.";
     TokenSoon = "token.soon" Soon ["name", "until", "days"]
         "The API token {name} ends on {until}, in {days} days." / "Le jeton d'API {name} finit le {until}, dans {days} jours.",
         "Looked at every token." / "Examen de tous les jetons.",

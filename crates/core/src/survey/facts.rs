@@ -18,6 +18,8 @@ pub struct Facts {
     pub upstreams: Vec<UpstreamFacts>,
     /// Certificates of our own TLS listener; none where there is no such listener.
     pub certificates: Option<Vec<CertificateFacts>>,
+    /// Our own SAML key, where the site names one: its certificate's fingerprint and end, or why it cannot be used.
+    pub own_saml: Option<Result<(String, Moment), String>>,
     pub secrets: Vec<SecretFacts>,
     pub tokens: Vec<TokenFacts>,
     /// Other nodes than the one that looks.
@@ -43,6 +45,7 @@ pub enum ProviderCheck {
     Clock,
     Client,
     Redirect,
+    Metadata,
 }
 
 /// A provider.
@@ -53,6 +56,10 @@ pub struct ProviderFacts {
     pub wrong: Vec<(ProviderCheck, String)>,
     /// The end of its certificate.
     pub certificate: Option<Moment>,
+    /// Certificates it signs with by SAML: fingerprint and end.
+    pub signing: Vec<(String, Moment)>,
+    /// What is no longer as this node read it.
+    pub changed: Option<String>,
     /// People sent there in the last day, and those who never came back.
     pub sent: i64,
     pub never_came_back: i64,

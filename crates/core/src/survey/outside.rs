@@ -8,6 +8,8 @@ use crate::site::Site;
 
 /// How long before its end a certificate is told of.
 const CERTIFICATE_DAYS: i64 = 30;
+/// Another team must enter the next one, which takes them weeks.
+const OWN_KEY_DAYS: i64 = 60;
 const TOKEN_DAYS: i64 = 14;
 const SECRET_DAYS: i64 = 330;
 const STANDS_BY_DAYS: i64 = 30;
@@ -18,6 +20,7 @@ const SLOW_MS: u32 = 250;
 
 pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
     providers(facts, out);
+    own_saml(facts, out);
     facts.directories.iter().for_each(|d| directory(facts, d, out));
     upstreams(site, facts, out);
     own_certificates(site, facts, out);
@@ -53,10 +56,19 @@ fn providers(facts: &Facts, out: &mut Vec<Finding>) {
                 ProviderCheck::Clock => Code::ProviderClock,
                 ProviderCheck::Client => Code::ProviderClient,
                 ProviderCheck::Redirect => Code::ProviderRedirect,
+                ProviderCheck::Metadata => Code::ProviderMetadata,
             };
             out.push(Finding::new(code, place.as_str()).with("provider", p.name.as_str()).with("words", words.as_str()));
         }
         certificate(facts, &place, &place, p.certificate, out);
+        let finding = |code| Finding::new(code, place.as_str()).with("provider", p.name.as_str());
+        let soon = facts.now + Duration::days(CERTIFICATE_DAYS);
+        for (fingerprint, until) in p.signing.iter().filter(|(_, until)| *until < soon) {
+            out.push(finding(Code::SigningSoon).with("fingerprint", fingerprint.as_str()).with("until", day(*until)));
+        }
+        if let Some(words) = &p.changed {
+            out.push(finding(Code::MetadataChanged).with("words", words.as_str()));
+        }
         // A few people change their mind; when it is one in three something is wrong.
         if p.never_came_back >= 3 && p.never_came_back * 3 >= p.sent {
             out.push(
@@ -66,6 +78,17 @@ fn providers(facts: &Facts, out: &mut Vec<Finding>) {
                     .with("sent", p.sent),
             );
         }
+    }
+}
+
+fn own_saml(facts: &Facts, out: &mut Vec<Finding>) {
+    match &facts.own_saml {
+        Some(Err(words)) => out.push(Finding::new(Code::OwnKeyUnusable, "saml").with("words", words.as_str())),
+        Some(Ok((fingerprint, until))) if *until < facts.now + Duration::days(OWN_KEY_DAYS) => {
+            let finding = Finding::new(Code::OwnCertificateSoon, "saml");
+            out.push(finding.with("fingerprint", fingerprint.as_str()).with("until", day(*until)));
+        }
+        Some(Ok(_)) | None => {}
     }
 }
 

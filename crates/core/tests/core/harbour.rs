@@ -45,6 +45,7 @@ pub fn anouk() -> Evidence {
     Evidence {
         format: FORMAT,
         way_in: WayIn::Oidc,
+        unasked: false,
         provider: "pilotage".into(),
         subject: "p-1001".into(),
         issuer: "http://bureau-pilotage.localhost:8641".into(),

@@ -10,6 +10,7 @@ mod expecting;
 mod harbour;
 mod identities;
 mod mappings;
+mod providers;
 mod rehearsing;
 mod schema;
 mod site_file;

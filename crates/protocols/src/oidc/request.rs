@@ -50,6 +50,8 @@ pub struct AuthorizationRequest<'a> {
     pub ui_locale: &'a str,
     /// Whether the person must prove anew who they are, although the provider may know them (`prompt=login`).
     pub anew: bool,
+    /// Whether the answer is wanted by a form that posts itself (OAuth 2.0 Form Post Response Mode).
+    pub form_post: bool,
 }
 
 /// What binds a request to one browser and one answer.
@@ -71,6 +73,9 @@ impl AuthorizationRequest<'_> {
         ];
         if !self.acr_values.is_empty() {
             all.push(("acr_values", self.acr_values.join(" ")));
+        }
+        if self.form_post {
+            all.push(("response_mode", "form_post".to_owned()));
         }
         if self.anew {
             all.push(("prompt", "login".to_owned()));
@@ -144,6 +149,7 @@ mod tests {
             acr_values: &["2".to_owned(), "3".to_owned()],
             ui_locale: "fr",
             anew: true,
+            form_post: true,
         };
         let url = request.url(&metadata("https://p.example/a?tenant=7"), &Binding { state: "s+/=", nonce: "n", pkce: &pkce });
         let got = pairs(&url);
@@ -165,10 +171,11 @@ mod tests {
             ("ui_locales", "fr"),
             ("acr_values", "2 3"),
             ("prompt", "login"),
+            ("response_mode", "form_post"),
         ] {
             assert_eq!(one(name), want);
         }
-        assert_eq!((got.len(), url.fragment()), (12, None));
+        assert_eq!((got.len(), url.fragment()), (13, None));
         let told = request.told().join(" & ");
         assert!(told.contains("acr_values=2 3") && told.contains("nonce=…"), "{told}");
         let plain = AuthorizationRequest { acr_values: &[], anew: false, ..request };

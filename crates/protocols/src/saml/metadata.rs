@@ -3,16 +3,14 @@
 //! A key counts as long as it stands in metadata that is good (saml-metadata-iop 2.0, 2.6.1): several stand there while one takes
 //! over from another. The dates inside a certificate are told to engineers, and decide nothing here.
 
-use base64::Engine;
-use base64::engine::general_purpose::STANDARD;
 use chrono::{DateTime, Utc};
 use uppsala::NodeId;
-use url::Url;
 
 use super::signature::{self, BadSignature};
 use super::xml::{BadXml, Xml};
 use super::{DSIG, PROTOCOL};
-use crate::x509;
+use passeur_core::site::check_endpoint;
+use passeur_core::x509::certificate;
 
 /// Namespace of metadata.
 pub const METADATA: &str = "urn:oasis:names:tc:SAML:2.0:metadata";
@@ -43,7 +41,7 @@ pub enum BadMetadata {
     Certificate,
     #[error("it names no address to sign in at by redirect or POST")]
     NoAddress,
-    #[error("the address {0} is not https")]
+    #[error("people may not be sent to the address {0}: it is not https, or has a fragment")]
     Address(String),
 }
 
@@ -52,6 +50,20 @@ pub enum BadMetadata {
 pub struct Endpoint {
     pub binding: String,
     pub location: String,
+    /// Where answers go, where that is elsewhere (2.2.2, ResponseLocation).
+    pub answers: Option<String>,
+}
+
+impl Endpoint {
+    /// Whether messages go there by redirect; otherwise by a form.
+    pub fn is_redirect(&self) -> bool {
+        self.binding == REDIRECT
+    }
+
+    /// Where an answer to the provider goes.
+    pub fn answers_to(&self) -> &str {
+        self.answers.as_deref().unwrap_or(&self.location)
+    }
 }
 
 /// An identity provider as it describes itself.
@@ -155,23 +167,6 @@ fn certificates(xml: &Xml<'_>, role: NodeId) -> Result<Vec<Vec<u8>>, BadMetadata
     Ok(out)
 }
 
-/// A certificate in DER, from whatever it was handed over in: PEM, or its base64 with or without line ends.
-pub fn certificate(text: &str) -> Option<Vec<u8>> {
-    let inner = match text.split_once("-----BEGIN CERTIFICATE-----") {
-        Some((_, rest)) => rest.split_once("-----END CERTIFICATE-----")?.0,
-        None => text,
-    };
-    let plain: String = inner.chars().filter(|c| !c.is_whitespace()).collect();
-    let der = STANDARD.decode(plain).ok()?;
-    x509::read(&der).map(|_| der)
-}
-
-/// The fingerprint of a certificate, to read aloud: SHA-256 in pairs.
-pub fn fingerprint(der: &[u8]) -> String {
-    let digest = passeur_core::id::sha256(der);
-    digest.iter().map(|b| format!("{b:02X}")).collect::<Vec<_>>().join(":")
-}
-
 fn endpoints(xml: &Xml<'_>, role: NodeId, name: &'static str) -> Result<Vec<Endpoint>, BadMetadata> {
     let mut out = vec![];
     for node in xml.children(role, METADATA, name).into_iter().take(PARTS_MAX) {
@@ -179,14 +174,13 @@ fn endpoints(xml: &Xml<'_>, role: NodeId, name: &'static str) -> Result<Vec<Endp
         if binding != REDIRECT && binding != POST {
             continue;
         }
-        let location = xml.attribute(node, "Location").unwrap_or_default();
-        let url = Url::parse(location).ok().filter(|u| {
-            u.scheme() == "https" || (u.scheme() == "http" && u.host_str().is_some_and(passeur_core::address::is_loopback))
-        });
-        if url.is_none() {
-            return Err(BadMetadata::Address(location.chars().take(200).collect()));
-        }
-        out.push(Endpoint { binding: binding.to_owned(), location: location.to_owned() });
+        let checked = |location: &str| match check_endpoint(location) {
+            Ok(()) => Ok(location.to_owned()),
+            Err(_) => Err(BadMetadata::Address(location.chars().take(200).collect())),
+        };
+        let location = checked(xml.attribute(node, "Location").unwrap_or_default())?;
+        let answers = xml.attribute(node, "ResponseLocation").map(checked).transpose()?;
+        out.push(Endpoint { binding: binding.to_owned(), location, answers });
     }
     Ok(out)
 }

@@ -4,18 +4,21 @@
 //! Whether an assertion was used before is for the caller to say: it keeps the identifiers until [`Assertion::remember_until`].
 
 use chrono::{DateTime, Duration, Utc};
+use serde::{Deserialize, Serialize};
 use uppsala::NodeId;
 
-use super::signature::{self, BadSignature};
+use super::encryption::{NotOpened, Opener};
+use super::signature::{self, BadSignature, Signed};
 use super::xml::{BadXml, Xml};
-use super::{ASSERTION, PROTOCOL};
+use super::{ASSERTION, PROTOCOL, SUCCESS};
 
-const SUCCESS: &str = "urn:oasis:names:tc:SAML:2.0:status:Success";
 const BEARER: &str = "urn:oasis:names:tc:SAML:2.0:cm:bearer";
 const ENTITY: &str = "urn:oasis:names:tc:SAML:2.0:nameid-format:entity";
 /// The most attributes read, and the most values of all of them.
 const ATTRIBUTES_MAX: usize = 500;
 const VALUES_MAX: usize = 10_000;
+/// The most attributes that are encrypted one by one: each costs a private-key operation.
+const ENCRYPTED_MAX: usize = 20;
 
 /// What a Response must say to be ours.
 #[derive(Clone, Copy, Debug)]
@@ -33,14 +36,39 @@ pub struct Expected<'a> {
     pub skew: Duration,
     /// Signing certificates of the provider in DER.
     pub certificates: &'a [Vec<u8>],
+    /// Our keys, for what is encrypted.
+    pub opener: &'a Opener,
+    /// Whether an assertion in clear is refused.
+    pub encrypted: bool,
+}
+
+/// How a provider names a person (saml-core-2.0-os 2.2.2).
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NameId {
+    pub value: String,
+    pub format: Option<String>,
+    pub qualifier: Option<String>,
+    pub sp_qualifier: Option<String>,
+}
+
+/// What shows that an assertion is the provider's.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Shown {
+    /// Whether the response as a whole is signed, and whether the assertion is.
+    pub response: bool,
+    pub assertion: bool,
+    /// Whether the assertion came encrypted.
+    pub encrypted: bool,
+    /// The certificate (DER) that fits, of those that are expected.
+    pub certificate: Vec<u8>,
 }
 
 /// What the provider says of a person.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Assertion {
     pub id: String,
-    pub name_id: String,
-    pub format: Option<String>,
+    pub name: NameId,
+    pub shown: Shown,
     pub session_index: Option<String>,
     /// When the person proved who they are.
     pub authenticated: DateTime<Utc>,
@@ -48,6 +76,8 @@ pub struct Assertion {
     pub context: Option<String>,
     /// Names and values, in the order of the document; values of attributes named twice are together.
     pub attributes: Vec<(String, Vec<String>)>,
+    /// The end of what confirms its subject to us.
+    pub good_until: DateTime<Utc>,
     /// Until when its identifier must be remembered, so that it counts once.
     pub remember_until: DateTime<Utc>,
 }
@@ -88,6 +118,19 @@ pub enum BadResponse {
     TooLate(String),
     #[error("it does not say that anybody proved who they are")]
     NotAuthenticated,
+    #[error("its assertion is not encrypted")]
+    NotEncrypted,
+    #[error("{0}")]
+    NotOpened(NotOpened),
+}
+
+impl From<NotOpened> for BadResponse {
+    fn from(e: NotOpened) -> BadResponse {
+        match e {
+            NotOpened::Xml(e) => BadResponse::Xml(e),
+            e => BadResponse::NotOpened(e),
+        }
+    }
 }
 
 impl BadResponse {
@@ -110,11 +153,13 @@ impl BadResponse {
             BadResponse::NotYet(_) => "not-before",
             BadResponse::TooLate(_) => "expiry",
             BadResponse::NotAuthenticated => "authentication",
+            BadResponse::NotEncrypted => "not-encrypted",
+            BadResponse::NotOpened(_) => "not-opened",
         }
     }
 }
 
-fn short(text: &str) -> String {
+pub(super) fn short(text: &str) -> String {
     text.chars().take(200).collect()
 }
 
@@ -141,11 +186,26 @@ pub fn check(text: &str, expected: &Expected<'_>) -> Result<Assertion, BadRespon
         issuer(&xml, node, expected)?;
     }
     status(&xml, root)?;
-    let assertion = only_assertion(&xml, root)?;
-    if !signed.covers(&xml, assertion) {
-        return Err(BadResponse::NotSigned);
+    let read_in = |xml: &Xml<'_>, node: NodeId, own: &Signed, encrypted: bool| {
+        let certificate = own.certificate(node).or_else(|| signed.certificate(root)).ok_or(BadResponse::NotSigned)?.to_vec();
+        let shown = Shown { response: whole, assertion: own.certificate(node).is_some(), encrypted, certificate };
+        read(xml, node, expected, shown)
+    };
+    match only_assertion(&xml, root)? {
+        Held::Clear(_) if expected.encrypted => Err(BadResponse::NotEncrypted),
+        Held::Clear(node) => read_in(&xml, node, &signed, false),
+        Held::Encrypted(node) => {
+            let opened = expected.opener.open(&xml, node)?;
+            // What was encrypted is a document of its own, and signed in itself or by the response around it.
+            let inner = Xml::read(&opened)?;
+            let own = signature::check(&inner, expected.certificates)?;
+            match only_assertion(&inner, inner.root())? {
+                Held::Itself => read_in(&inner, inner.root(), &own, true),
+                _ => Err(BadResponse::Place),
+            }
+        }
+        Held::Itself => Err(BadResponse::Place),
     }
-    read(&xml, assertion, expected)
 }
 
 fn answers(seen: Option<&str>, expected: &Expected<'_>) -> Result<(), String> {
@@ -176,19 +236,30 @@ fn status(xml: &Xml<'_>, root: NodeId) -> Result<(), BadResponse> {
     Err(BadResponse::Refused { status: short(value(code)), detail })
 }
 
+/// Where the one assertion is.
+enum Held {
+    Clear(NodeId),
+    Encrypted(NodeId),
+    /// It is the root.
+    Itself,
+}
+
 /// The one assertion, in its one place: a second one anywhere, in an extension or in a signature, is what wrapping is made of.
-fn only_assertion(xml: &Xml<'_>, root: NodeId) -> Result<NodeId, BadResponse> {
+fn only_assertion(xml: &Xml<'_>, root: NodeId) -> Result<Held, BadResponse> {
     let elements = xml.elements();
-    let all: Vec<NodeId> = elements.iter().copied().filter(|n| xml.is(*n, ASSERTION, "Assertion")).collect();
+    let named = |name: &str| elements.iter().copied().filter(|n| xml.is(*n, ASSERTION, name)).collect::<Vec<_>>();
+    let (clear, encrypted) = (named("Assertion"), named("EncryptedAssertion"));
     let responses = elements.iter().filter(|n| xml.is(**n, PROTOCOL, "Response")).count();
-    match all.as_slice() {
-        [one] if responses == 1 && xml.parent(*one) == Some(root) => Ok(*one),
-        [_] => Err(BadResponse::Place),
-        several => Err(BadResponse::Assertions(several.len())),
+    match (clear.as_slice(), encrypted.as_slice()) {
+        ([one], []) if *one == root && responses == 0 => Ok(Held::Itself),
+        ([one], []) if responses == 1 && xml.parent(*one) == Some(root) => Ok(Held::Clear(*one)),
+        ([], [one]) if responses == 1 && xml.parent(*one) == Some(root) => Ok(Held::Encrypted(*one)),
+        ([_], []) | ([], [_]) => Err(BadResponse::Place),
+        (a, b) => Err(BadResponse::Assertions(a.len() + b.len())),
     }
 }
 
-fn moment(text: &str) -> Result<DateTime<Utc>, BadResponse> {
+pub(super) fn moment(text: &str) -> Result<DateTime<Utc>, BadResponse> {
     let bad = || BadResponse::Xml(BadXml::Malformed(format!("{:?} is no moment in UTC", short(text))));
     // saml-core-2.0-os 1.3.3: in UTC, without another zone.
     if !text.ends_with('Z') {
@@ -213,7 +284,7 @@ fn within(from: Option<&str>, until: Option<&str>, expected: &Expected<'_>) -> R
     Ok(Some(until))
 }
 
-fn read(xml: &Xml<'_>, assertion: NodeId, expected: &Expected<'_>) -> Result<Assertion, BadResponse> {
+fn read(xml: &Xml<'_>, assertion: NodeId, expected: &Expected<'_>, shown: Shown) -> Result<Assertion, BadResponse> {
     if xml.attribute(assertion, "Version") != Some("2.0") {
         return Err(BadResponse::NotAResponse);
     }
@@ -221,24 +292,47 @@ fn read(xml: &Xml<'_>, assertion: NodeId, expected: &Expected<'_>) -> Result<Ass
     issuer(xml, xml.need(assertion, ASSERTION, "Issuer")?, expected)?;
     let ends = conditions(xml, assertion, expected)?;
     let subject = xml.need(assertion, ASSERTION, "Subject")?;
-    let name = xml.need(subject, ASSERTION, "NameID")?;
-    let name_id = xml.text(name, "NameID")?;
-    if name_id.is_empty() || name_id.len() > 1_024 {
-        return Err(BadResponse::Subject("its NameID is empty or too long".to_owned()));
-    }
+    let name = name_id(xml, subject, expected.opener)?;
     let confirmed = confirmation(xml, subject, expected)?;
     let (authenticated, session_index, context) = authentication(xml, assertion, expected)?;
     let remember_until = ends.map_or(confirmed, |e| e.max(confirmed)).checked_add_signed(expected.skew).unwrap_or(confirmed);
     Ok(Assertion {
         id,
-        name_id,
-        format: xml.attribute(name, "Format").map(str::to_owned),
+        name,
+        shown,
         session_index,
         authenticated,
         context,
-        attributes: attributes(xml, assertion)?,
+        attributes: attributes(xml, assertion, expected.opener)?,
+        good_until: confirmed,
         remember_until,
     })
+}
+
+/// The NameID of a subject or of a message to sign out, in clear or encrypted.
+pub(super) fn name_id(xml: &Xml<'_>, holder: NodeId, opener: &Opener) -> Result<NameId, BadResponse> {
+    let read = |xml: &Xml<'_>, node: NodeId| -> Result<NameId, BadResponse> {
+        let value = xml.text(node, "NameID")?;
+        if value.is_empty() || value.len() > 1_024 {
+            return Err(BadResponse::Subject("its NameID is empty or too long".to_owned()));
+        }
+        let attribute = |name: &str| xml.attribute(node, name).map(str::to_owned);
+        let (qualifier, sp_qualifier) = (attribute("NameQualifier"), attribute("SPNameQualifier"));
+        Ok(NameId { value, format: attribute("Format"), qualifier, sp_qualifier })
+    };
+    match (xml.child(holder, ASSERTION, "NameID")?, xml.child(holder, ASSERTION, "EncryptedID")?) {
+        (Some(node), None) => read(xml, node),
+        (None, Some(node)) => {
+            let opened = opener.open(xml, node)?;
+            let inner = Xml::read(&opened)?;
+            match inner.is(inner.root(), ASSERTION, "NameID") {
+                true => read(&inner, inner.root()),
+                false => Err(BadXml::Missing("NameID").into()),
+            }
+        }
+        (None, None) => Err(BadXml::Missing("NameID").into()),
+        (Some(_), Some(_)) => Err(BadXml::Several("NameID").into()),
+    }
 }
 
 /// Conditions: times, and that we are meant. One that is not understood makes the assertion of no use (2.5.1.1).
@@ -316,23 +410,36 @@ fn authentication(xml: &Xml<'_>, assertion: NodeId, expected: &Expected<'_>) -> 
     Ok((instant, xml.attribute(statement, "SessionIndex").map(str::to_owned), class))
 }
 
-fn attributes(xml: &Xml<'_>, assertion: NodeId) -> Result<Vec<(String, Vec<String>)>, BadResponse> {
+fn attributes(xml: &Xml<'_>, assertion: NodeId, opener: &Opener) -> Result<Vec<(String, Vec<String>)>, BadResponse> {
     let mut out: Vec<(String, Vec<String>)> = vec![];
     let mut count = 0;
+    let mut take = |xml: &Xml<'_>, attribute: NodeId| -> Result<(), BadResponse> {
+        let name = xml.attribute(attribute, "Name").ok_or(BadXml::Missing("Name"))?.to_owned();
+        let mut values = vec![];
+        for value in xml.children(attribute, ASSERTION, "AttributeValue") {
+            values.push(xml.text(value, "AttributeValue")?);
+        }
+        count += values.len();
+        match out.iter_mut().find(|(n, _)| *n == name) {
+            Some((_, all)) => all.extend(values),
+            None => out.push((name, values)),
+        }
+        if out.len() > ATTRIBUTES_MAX || count > VALUES_MAX { Err(BadXml::TooMany.into()) } else { Ok(()) }
+    };
     for statement in xml.children(assertion, ASSERTION, "AttributeStatement") {
         for attribute in xml.children(statement, ASSERTION, "Attribute") {
-            let name = xml.attribute(attribute, "Name").ok_or(BadXml::Missing("Name"))?.to_owned();
-            let mut values = vec![];
-            for value in xml.children(attribute, ASSERTION, "AttributeValue") {
-                values.push(xml.text(value, "AttributeValue")?);
-            }
-            count += values.len();
-            match out.iter_mut().find(|(n, _)| *n == name) {
-                Some((_, all)) => all.extend(values),
-                None => out.push((name, values)),
-            }
-            if out.len() > ATTRIBUTES_MAX || count > VALUES_MAX {
-                return Err(BadXml::TooMany.into());
+            take(xml, attribute)?;
+        }
+        let encrypted = xml.children(statement, ASSERTION, "EncryptedAttribute");
+        if encrypted.len() > ENCRYPTED_MAX {
+            return Err(BadXml::TooMany.into());
+        }
+        for holder in encrypted {
+            let opened = opener.open(xml, holder)?;
+            let inner = Xml::read(&opened)?;
+            match inner.is(inner.root(), ASSERTION, "Attribute") {
+                true => take(&inner, inner.root())?,
+                false => return Err(BadXml::Missing("Attribute").into()),
             }
         }
     }

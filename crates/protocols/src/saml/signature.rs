@@ -13,8 +13,8 @@ use uppsala::NodeId;
 use super::DSIG;
 use super::xml::{BadXml, Xml};
 
-const EXCLUSIVE: &str = "http://www.w3.org/2001/10/xml-exc-c14n#";
-const ENVELOPED: &str = "http://www.w3.org/2000/09/xmldsig#enveloped-signature";
+pub(super) const EXCLUSIVE: &str = "http://www.w3.org/2001/10/xml-exc-c14n#";
+pub(super) const ENVELOPED: &str = "http://www.w3.org/2000/09/xmldsig#enveloped-signature";
 const SIGNATURES: [&str; 6] = [
     "http://www.w3.org/2001/04/xmldsig-more#rsa-sha256",
     "http://www.w3.org/2001/04/xmldsig-more#rsa-sha384",
@@ -52,16 +52,21 @@ pub enum BadSignature {
     Xml(#[from] BadXml),
 }
 
-/// Elements that a trusted key has signed.
-#[derive(Debug)]
-pub struct Signed(Vec<NodeId>);
+/// Elements that a trusted key has signed, each with the certificate (DER) of the key.
+#[derive(Clone, Debug, Default)]
+pub struct Signed(Vec<(NodeId, Vec<u8>)>);
 
 impl Signed {
-    /// Whether the element itself is signed. One inside a signed element is covered by that signature as well.
+    /// The certificate of the key that signed this very element.
+    pub fn certificate(&self, node: NodeId) -> Option<&[u8]> {
+        self.0.iter().find(|(n, _)| *n == node).map(|(_, der)| der.as_slice())
+    }
+
+    /// Whether the element is signed, itself or with one that it stands in.
     pub fn covers(&self, xml: &Xml<'_>, node: NodeId) -> bool {
         let mut at = Some(node);
         while let Some(n) = at {
-            if self.0.contains(&n) {
+            if self.certificate(n).is_some() {
                 return true;
             }
             at = xml.parent(n);
@@ -84,7 +89,7 @@ pub fn check(xml: &Xml<'_>, certificates: &[Vec<u8>]) -> Result<Signed, BadSigna
         parents.push(shape(xml, *signature)?);
     }
     if all.is_empty() {
-        return Ok(Signed(vec![]));
+        return Ok(Signed::default());
     }
     let mut keys = KeysManager::new();
     for der in certificates {
@@ -102,10 +107,12 @@ pub fn check(xml: &Xml<'_>, certificates: &[Vec<u8>]) -> Result<Signed, BadSigna
     let mut signed = vec![];
     for (signature, parent) in all.iter().zip(parents) {
         let mine = results.iter().find_map(|r| match r {
-            VerifyResult::Valid { signature_node, references, .. } if *signature_node == *signature => Some(references),
+            VerifyResult::Valid { signature_node, references, key_info } if *signature_node == *signature => {
+                Some((references, key_info))
+            }
             _ => None,
         });
-        let Some(references) = mine else {
+        let Some((references, key)) = mine else {
             let why = results.iter().find_map(|r| match r {
                 VerifyResult::Invalid { reason } => Some(reason.clone()),
                 VerifyResult::Valid { .. } => None,
@@ -117,7 +124,10 @@ pub fn check(xml: &Xml<'_>, certificates: &[Vec<u8>]) -> Result<Signed, BadSigna
         if !is_parent {
             return Err(BadSignature::Place("it covers another element than the one it stands in"));
         }
-        signed.push(parent);
+        // The library could take a key from the message; only one of those handed in counts.
+        let der = key.x509_chain.first().filter(|der| certificates.contains(der));
+        let der = der.ok_or_else(|| BadSignature::Wrong("its key is not the provider's".to_owned()))?;
+        signed.push((parent, der.clone()));
     }
     Ok(Signed(signed))
 }

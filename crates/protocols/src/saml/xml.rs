@@ -135,6 +135,21 @@ impl<'a> Xml<'a> {
         self.document.parent(node)
     }
 
+    /// Prefixes with their namespaces, as they count inside an element; the empty prefix is the default.
+    pub(super) fn in_scope(&self, node: NodeId) -> Vec<(String, String)> {
+        let mut out: Vec<(String, String)> = vec![];
+        let mut at = Some(node);
+        while let Some(n) = at {
+            for (prefix, uri) in self.document.element(n).into_iter().flat_map(|e| &e.namespace_declarations) {
+                if !out.iter().any(|(p, _)| p == prefix) {
+                    out.push((prefix.to_string(), uri.to_string()));
+                }
+            }
+            at = self.parent(n);
+        }
+        out
+    }
+
     /// An attribute without a namespace.
     pub fn attribute(&self, node: NodeId, name: &str) -> Option<&str> {
         let all = &self.document.element(node)?.attributes;

@@ -2,7 +2,8 @@
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use passeur_protocols::saml::metadata::{BadMetadata, POST, REDIRECT, certificate, fingerprint, read};
+use passeur_core::x509::{certificate, fingerprint};
+use passeur_protocols::saml::metadata::{BadMetadata, POST, REDIRECT, read};
 use passeur_protocols::saml::signature::BadSignature;
 
 use crate::peer::*;

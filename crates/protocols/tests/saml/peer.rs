@@ -5,7 +5,10 @@ use std::process::Command;
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use chrono::{DateTime, Duration, Utc};
+use passeur_protocols::saml::encryption::Opener;
 use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, check};
 
 pub const ISSUER: &str = "https://bureau-pilotage.example/saml";
@@ -19,8 +22,10 @@ pub fn now() -> DateTime<Utc> {
 
 /// A key with its certificate, as files and in DER.
 pub struct Signer {
-    folder: PathBuf,
+    pub folder: PathBuf,
     pub certificate: Vec<u8>,
+    /// The private key in PKCS #8.
+    pub key: Vec<u8>,
 }
 
 impl Signer {
@@ -33,15 +38,15 @@ impl Signer {
         let key = rcgen::KeyPair::generate_for(algorithm).unwrap();
         let certificate = rcgen::CertificateParams::new(vec!["idp.example".into()]).unwrap().self_signed(&key).unwrap();
         std::fs::write(folder.join("key.pem"), key.serialize_pem()).unwrap();
-        Signer { folder, certificate: certificate.der().to_vec() }
+        std::fs::write(folder.join("certificate.pem"), certificate.pem()).unwrap();
+        Signer { folder, certificate: certificate.der().to_vec(), key: key.serialize_der() }
     }
 
     /// Signs what the templates in a document ask for, one after the other.
     pub fn sign(&self, text: &str, of: &[&str]) -> String {
-        static NEXT: AtomicU32 = AtomicU32::new(0);
         let mut text = text.to_owned();
         for node in of {
-            let n = NEXT.fetch_add(1, Ordering::Relaxed);
+            let n = fresh();
             let (from, to) = (self.folder.join(format!("{n}.xml")), self.folder.join(format!("{n}.signed.xml")));
             std::fs::write(&from, &text).unwrap();
             let ran = Command::new("xmlsec1")
@@ -50,6 +55,8 @@ impl Signer {
                 .args(["--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion"])
                 .args(["--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:protocol:Response"])
                 .args(["--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:metadata:EntityDescriptor"])
+                .args(["--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:protocol:LogoutRequest"])
+                .args(["--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:protocol:LogoutResponse"])
                 .args(["--node-xpath", &format!("//*[@ID='{node}']/*[local-name()='Signature']"), "--output"])
                 .arg(&to)
                 .arg(&from)
@@ -58,9 +65,105 @@ impl Signer {
             assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
             text = std::fs::read_to_string(&to).unwrap();
         }
-        // The declaration that xmlsec1 writes is no part of what is signed.
-        text.split_once("?>\n").map_or(text.clone(), |(_, rest)| rest.trim_end().to_owned())
+        undeclared(&text)
     }
+}
+
+impl Signer {
+    /// Whether xmlsec1 takes the one signature of a document for this key's, its own words where not.
+    pub fn verify(&self, text: &str, root: &str) -> Result<(), String> {
+        let from = self.folder.join(format!("{}.verify.xml", fresh()));
+        std::fs::write(&from, text).unwrap();
+        let ran = Command::new("xmlsec1")
+            .args(["--verify", "--enabled-key-data", "key-name", "--pubkey-cert-pem"])
+            .arg(self.folder.join("certificate.pem"))
+            .args(["--id-attr:ID", root])
+            .arg(&from)
+            .output()
+            .unwrap();
+        if ran.status.success() { Ok(()) } else { Err(String::from_utf8_lossy(&ran.stderr).into_owned()) }
+    }
+
+    /// A document with one of its elements encrypted for this key's certificate.
+    pub fn encrypt(&self, text: &str, element: &str, method: &Encryption) -> String {
+        let n = fresh();
+        let [template, from, to] = ["template", "plain", "encrypted"].map(|w| self.folder.join(format!("{n}.{w}.xml")));
+        std::fs::write(&template, method.template()).unwrap();
+        std::fs::write(&from, text).unwrap();
+        let ran = Command::new("xmlsec1")
+            .args(["--encrypt", "--session-key", method.session, "--pubkey-cert-pem"])
+            .arg(self.folder.join("certificate.pem"))
+            .arg("--xml-data")
+            .arg(&from)
+            .args(["--node-xpath", &format!("(//*[local-name()='{element}'])[1]"), "--output"])
+            .arg(&to)
+            .arg(&template)
+            .output()
+            .unwrap();
+        assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+        undeclared(&std::fs::read_to_string(&to).unwrap())
+    }
+}
+
+/// How something is encrypted.
+#[derive(Clone, Copy)]
+pub struct Encryption {
+    pub session: &'static str,
+    pub cipher: &'static str,
+    pub transport: &'static str,
+}
+
+pub const GCM: Encryption = Encryption {
+    session: "aes-256",
+    cipher: "http://www.w3.org/2009/xmlenc11#aes256-gcm",
+    transport: "http://www.w3.org/2001/04/xmlenc#rsa-oaep-mgf1p",
+};
+
+impl Encryption {
+    fn template(&self) -> String {
+        format!(
+            "<xenc:EncryptedData xmlns:xenc=\"http://www.w3.org/2001/04/xmlenc#\" Type=\"http://www.w3.org/2001/04/xmlenc#Element\">\
+             <xenc:EncryptionMethod Algorithm=\"{}\"/><ds:KeyInfo xmlns:ds=\"http://www.w3.org/2000/09/xmldsig#\"><xenc:EncryptedKey>\
+             <xenc:EncryptionMethod Algorithm=\"{}\"/><ds:KeyInfo/><xenc:CipherData><xenc:CipherValue/></xenc:CipherData>\
+             </xenc:EncryptedKey></ds:KeyInfo><xenc:CipherData><xenc:CipherValue/></xenc:CipherData></xenc:EncryptedData>",
+            self.cipher, self.transport
+        )
+    }
+}
+
+/// An element encrypted by the newer OAEP with SHA-256 throughout, which this xmlsec1 does not know.
+pub fn encrypted_newer(plain: &str) -> String {
+    use aws_lc_rs::aead::{AES_128_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
+    use aws_lc_rs::rsa::{OAEP_SHA256_MGF1SHA256, OaepPublicEncryptingKey, PrivateDecryptingKey};
+    let public = PrivateDecryptingKey::from_pkcs8(&ours().key).unwrap().public_key();
+    let public = OaepPublicEncryptingKey::new(public).unwrap();
+    let mut wrapped = vec![0; public.ciphertext_size()];
+    let wrapped = public.encrypt(&OAEP_SHA256_MGF1SHA256, &[7; 16], &mut wrapped, None).unwrap();
+    let mut sealed = plain.as_bytes().to_vec();
+    let key = LessSafeKey::new(UnboundKey::new(&AES_128_GCM, &[7; 16]).unwrap());
+    key.seal_in_place_append_tag(Nonce::assume_unique_for_key([3; 12]), Aad::empty(), &mut sealed).unwrap();
+    let sealed = [&[3; 12][..], &sealed].concat();
+    format!(
+        "<xenc:EncryptedData xmlns:xenc=\"http://www.w3.org/2001/04/xmlenc#\"><xenc:EncryptionMethod \
+         Algorithm=\"http://www.w3.org/2009/xmlenc11#aes128-gcm\"/><xenc:CipherData><xenc:CipherValue>{}</xenc:CipherValue></xenc:CipherData>\
+         </xenc:EncryptedData><xenc:EncryptedKey xmlns:xenc=\"http://www.w3.org/2001/04/xmlenc#\"><xenc:EncryptionMethod \
+         Algorithm=\"http://www.w3.org/2009/xmlenc11#rsa-oaep\"><ds:DigestMethod xmlns:ds=\"http://www.w3.org/2000/09/xmldsig#\" \
+         Algorithm=\"http://www.w3.org/2001/04/xmlenc#sha256\"/><xenc11:MGF xmlns:xenc11=\"http://www.w3.org/2009/xmlenc11#\" \
+         Algorithm=\"http://www.w3.org/2009/xmlenc11#mgf1sha256\"/></xenc:EncryptionMethod><xenc:CipherData><xenc:CipherValue>{}\
+         </xenc:CipherValue></xenc:CipherData></xenc:EncryptedKey>",
+        STANDARD.encode(sealed),
+        STANDARD.encode(wrapped)
+    )
+}
+
+fn fresh() -> u32 {
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    NEXT.fetch_add(1, Ordering::Relaxed)
+}
+
+/// The declaration that xmlsec1 writes is no part of what is signed.
+fn undeclared(text: &str) -> String {
+    text.split_once("?>\n").map_or(text, |(_, rest)| rest).trim_end().to_owned()
 }
 
 /// The provider's own key, one for all tests of a run.
@@ -150,7 +253,21 @@ pub fn expected(certificates: &[Vec<u8>]) -> Expected<'_> {
         now: now(),
         skew: Duration::seconds(30),
         certificates,
+        opener: our_keys(),
+        encrypted: false,
     }
+}
+
+/// Our own key pair, one for all tests of a run.
+pub fn ours() -> &'static Signer {
+    static OURS: OnceLock<Signer> = OnceLock::new();
+    OURS.get_or_init(|| Signer::new(&rcgen::PKCS_RSA_SHA256))
+}
+
+/// What opens with it.
+pub fn our_keys() -> &'static Opener {
+    static OPENER: OnceLock<Opener> = OnceLock::new();
+    OPENER.get_or_init(|| Opener::new([look_alike().key.as_slice(), &ours().key]))
 }
 
 pub fn judge(text: &str) -> Result<Assertion, BadResponse> {

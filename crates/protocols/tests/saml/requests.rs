@@ -1,17 +1,19 @@
 //! Requests as a provider takes them apart.
 
-use std::io::Read;
+use std::io::{Read, Write};
 
 use aws_lc_rs::rand::SystemRandom;
-use aws_lc_rs::signature::{
-    ECDSA_P256_SHA256_ASN1_SIGNING, ECDSA_P256_SHA256_FIXED, EcdsaKeyPair, RSA_PKCS1_2048_8192_SHA256, RSA_PKCS1_SHA256,
-    RsaKeyPair, UnparsedPublicKey, VerificationAlgorithm,
-};
+use aws_lc_rs::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair, RSA_PKCS1_SHA256, RsaKeyPair};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use passeur_protocols::saml::PROTOCOL;
-use passeur_protocols::saml::request::{Request, Signs, redirect, side_by_side};
-use passeur_protocols::saml::xml::Xml;
+use passeur_protocols::saml::binding::{Message, check_query, from_address, redirect};
+use passeur_protocols::saml::metadata::METADATA;
+use passeur_protocols::saml::own::{Consumer, Party};
+use passeur_protocols::saml::request::Request;
+use passeur_protocols::saml::signature::check;
+use passeur_protocols::saml::write::{Signs, side_by_side};
+use passeur_protocols::saml::xml::{BadXml, Xml};
 use url::Url;
 
 use crate::peer::*;
@@ -24,6 +26,7 @@ fn request(contexts: &[String]) -> String {
         issuer: US,
         now: now(),
         anew: true,
+        passive: false,
         contexts,
         format: Some("urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"),
     };
@@ -49,38 +52,53 @@ fn a_request_says_what_is_asked_and_nothing_escapes_its_place() {
     assert!(!request(&[]).contains("RequestedAuthnContext"));
 }
 
-/// A key of either kind.
-enum Key {
+/// A key of either kind, with its certificate.
+pub struct Key {
+    pair: Pair,
+    certificate: Vec<u8>,
+}
+
+enum Pair {
     Rsa(RsaKeyPair),
     Curve(EcdsaKeyPair),
 }
 
 impl Key {
-    fn of(pkcs8: &[u8]) -> Key {
-        match RsaKeyPair::from_pkcs8(pkcs8) {
-            Ok(key) => Key::Rsa(key),
-            Err(_) => Key::Curve(EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_ASN1_SIGNING, pkcs8).unwrap()),
-        }
+    fn of(pkcs8: &[u8], certificate: &[u8]) -> Key {
+        let pair = match RsaKeyPair::from_pkcs8(pkcs8) {
+            Ok(key) => Pair::Rsa(key),
+            Err(_) => Pair::Curve(EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_ASN1_SIGNING, pkcs8).unwrap()),
+        };
+        Key { pair, certificate: certificate.to_vec() }
     }
+}
+
+/// The key of a signer, as the product would hold it.
+pub fn key_of(signer: &Signer) -> Key {
+    Key::of(&signer.key, &signer.certificate)
 }
 
 impl Signs for Key {
     fn algorithm(&self) -> &'static str {
-        match self {
-            Key::Rsa(_) => RSA,
-            Key::Curve(_) => "http://www.w3.org/2001/04/xmldsig-more#ecdsa-sha256",
+        match &self.pair {
+            Pair::Rsa(_) => RSA,
+            Pair::Curve(_) => "http://www.w3.org/2001/04/xmldsig-more#ecdsa-sha256",
         }
     }
 
     fn sign(&self, bytes: &[u8]) -> Option<Vec<u8>> {
-        match self {
-            Key::Rsa(key) => {
+        match &self.pair {
+            Pair::Rsa(key) => {
                 let mut out = vec![0; key.public_modulus_len()];
                 key.sign(&RSA_PKCS1_SHA256, &SystemRandom::new(), bytes, &mut out).ok()?;
                 Some(out)
             }
-            Key::Curve(key) => side_by_side(key.sign(&SystemRandom::new(), bytes).ok()?.as_ref()),
+            Pair::Curve(key) => side_by_side(key.sign(&SystemRandom::new(), bytes).ok()?.as_ref()),
         }
+    }
+
+    fn certificate(&self) -> &[u8] {
+        &self.certificate
     }
 }
 
@@ -93,7 +111,8 @@ fn parts(url: &str) -> Vec<(String, String)> {
 #[test]
 fn the_redirect_binding_carries_it_whole_and_signs_what_is_sent() {
     let text = request(&[]);
-    let unsigned = redirect("https://bureau-pilotage.example/in", &text, "state & more", None).unwrap();
+    let go = |address: &str, state: &str, key: Option<&dyn Signs>| redirect(address, Message::Request, &text, Some(state), key);
+    let unsigned = go("https://bureau-pilotage.example/in", "state & more", None).unwrap();
     let url = Url::parse(&unsigned).unwrap();
     let value = |name: &str| url.query_pairs().find(|(n, _)| n == name).map(|(_, v)| v.into_owned());
     assert_eq!(value("RelayState").as_deref(), Some("state & more"));
@@ -101,27 +120,105 @@ fn the_redirect_binding_carries_it_whole_and_signs_what_is_sent() {
     let mut back = String::new();
     flate2::read::DeflateDecoder::new(packed.as_slice()).read_to_string(&mut back).unwrap();
     assert_eq!(back, text);
+    assert_eq!(from_address(&value("SAMLRequest").unwrap()).unwrap(), text);
     assert_eq!(value("Signature"), None);
-    let algorithms: [(&'static rcgen::SignatureAlgorithm, &'static dyn VerificationAlgorithm); 2] =
-        [(&rcgen::PKCS_RSA_SHA256, &RSA_PKCS1_2048_8192_SHA256), (&rcgen::PKCS_ECDSA_P256_SHA256, &ECDSA_P256_SHA256_FIXED)];
-    for (kind, verifies) in algorithms {
-        let pair = rcgen::KeyPair::generate_for(kind).unwrap();
-        let key = Key::of(pair.serialized_der());
+    for signer in [provider(), &stranger()] {
+        let key = key_of(signer);
         for _ in 0..8 {
-            let signed = redirect("https://bureau-pilotage.example/in?x=y", &text, "s", Some(&key)).unwrap();
-            let all = parts(&signed);
-            assert_eq!(all[0], ("x".into(), "y".into()), "what the address had stays");
-            let sent = signed.split_once("x=y&").unwrap().1.split_once("&Signature=").unwrap().0;
-            let given = Url::parse(&signed).unwrap();
-            let signature = given.query_pairs().find(|(n, _)| n == "Signature").unwrap().1.into_owned();
-            let public = UnparsedPublicKey::new(verifies, pair.public_key_raw());
-            assert!(public.verify(sent.as_bytes(), &STANDARD.decode(signature).unwrap()).is_ok());
-            assert!(public.verify(sent.replace("RelayState=s", "RelayState=t").as_bytes(), b"x").is_err());
+            let signed = go("https://bureau-pilotage.example/in?x=y", "s", Some(&key)).unwrap();
+            assert_eq!(parts(&signed)[0], ("x".into(), "y".into()), "what the address had stays");
+            let query = signed.split_once('?').unwrap().1;
+            let judge =
+                |query: &str| check_query(query, Message::Request, &[look_alike_certificate(), signer.certificate.clone()]);
+            assert_eq!(judge(query), Ok(()));
+            for (old, new) in [
+                ("RelayState=s", "RelayState=t"),
+                ("&SigAlg", "&SAMLRequest=x&SigAlg"),
+                ("rsa-sha256", "rsa-sha1"),
+                ("&Signature=", "&Other="),
+                ("SAMLRequest", "SAMLResponse"),
+                ("RelayState=s&", ""),
+            ] {
+                assert!(query.contains(old) || old == "rsa-sha256", "{old}");
+                assert!(query.replacen(old, new, 1) == query || judge(&query.replacen(old, new, 1)).is_err(), "{old} → {new}");
+            }
+            assert!(check_query(query, Message::Request, &[look_alike_certificate()]).is_err());
         }
     }
     for bad in [&b""[..], b"\x30", b"\x30\x05\x02\x7f\x00", b"\x30\x44\x02\x01"] {
         assert_eq!(side_by_side(bad), None, "{bad:?}");
     }
-    assert_eq!(redirect("no address", &text, "s", None), None);
-    assert_eq!(redirect("https://bureau-pilotage.example/in#part", &text, "s", None), None);
+    assert_eq!(go("no address", "s", None), None);
+    assert_eq!(go("https://bureau-pilotage.example/in#part", "s", None), None);
+}
+
+fn look_alike_certificate() -> Vec<u8> {
+    use std::sync::OnceLock;
+    static DER: OnceLock<Vec<u8>> = OnceLock::new();
+    DER.get_or_init(|| look_alike().certificate).clone()
+}
+
+#[test]
+fn what_grows_without_end_in_an_address_is_not_unpacked() {
+    let mut packed = flate2::write::DeflateEncoder::new(vec![], flate2::Compression::best());
+    packed.write_all(&vec![b' '; 50_000_000]).unwrap();
+    let bomb = STANDARD.encode(packed.finish().unwrap());
+    assert!(bomb.len() < 100_000);
+    assert_eq!(from_address(&bomb), Err(BadXml::TooLarge));
+    for bad in ["", "!", "AAAA", "////"] {
+        assert!(from_address(bad).is_err() || from_address(bad).unwrap().is_empty(), "{bad}");
+    }
+}
+
+#[test]
+fn xmlsec1_takes_the_signature_of_a_request_and_so_do_we() {
+    for signer in [ours(), &stranger()] {
+        let key = key_of(signer);
+        let request = Request {
+            id: "_r1",
+            destination: "https://bureau-pilotage.example/in?a=1&b=\"<é>\"",
+            consumer: CONSUMER,
+            issuer: US,
+            now: now(),
+            anew: false,
+            passive: true,
+            contexts: &["urn:a".into()],
+            format: None,
+        };
+        let text = request.signed(&key).unwrap();
+        assert_eq!(signer.verify(&text, "urn:oasis:names:tc:SAML:2.0:protocol:AuthnRequest"), Ok(()));
+        assert!(signer.verify(&text.replace("_r1", "_r2"), "urn:oasis:names:tc:SAML:2.0:protocol:AuthnRequest").is_err());
+        let xml = Xml::read(&text).unwrap();
+        let signed = check(&xml, std::slice::from_ref(&signer.certificate)).unwrap();
+        assert_eq!(signed.certificate(xml.root()), Some(signer.certificate.as_slice()));
+        assert!(check(&xml, &[look_alike_certificate()]).is_err());
+    }
+}
+
+#[test]
+fn our_metadata_says_all_that_the_other_team_must_enter_and_is_signed() {
+    let party = |signs| Party {
+        id: "_m1",
+        entity_id: US,
+        now: now(),
+        certificates: &[],
+        signs,
+        consumers: vec![Consumer {
+            answer: CONSUMER.to_owned(),
+            sign_out: "https://pass.havrelune.example/.passeur/saml/pilotage/sign-out".to_owned(),
+            name_id: Some("urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"),
+            title: "Harbour & more",
+            attributes: vec!["user", "urn:oid:0.9.2342.19200300.100.1.3"],
+        }],
+    };
+    insta::assert_snapshot!(party(false).xml(None).unwrap().replace("><", ">\n<"));
+    let key = key_of(ours());
+    let certificates = [ours().certificate.clone(), look_alike_certificate()];
+    let text = Party { certificates: &certificates, ..party(true) }.xml(Some(&key)).unwrap();
+    assert_eq!(ours().verify(&text, "urn:oasis:names:tc:SAML:2.0:metadata:EntityDescriptor"), Ok(()));
+    let xml = Xml::read(&text).unwrap();
+    assert!(check(&xml, &certificates).unwrap().covers(&xml, xml.root()));
+    let role = xml.need(xml.root(), METADATA, "SPSSODescriptor").unwrap();
+    assert_eq!(xml.children(role, METADATA, "KeyDescriptor").len(), 4, "both keys, each for both uses");
+    assert_eq!(xml.attribute(role, "AuthnRequestsSigned"), Some("true"));
 }

@@ -2,7 +2,7 @@
 
 use axum::extract::State;
 use chrono::Duration;
-use passeur_api::{Counter, Directory, DirectoryServer, Gate, Node, OutcomeCount, Provider, Role, Upstream};
+use passeur_api::{Counter, Directory, DirectoryServer, Gate, Node, OutcomeCount, Role, Upstream};
 use passeur_core::crossing::Outcome;
 use passeur_core::delivery::ValueOf;
 use passeur_core::rehearse::CONSOLE;
@@ -127,28 +127,4 @@ pub async fn directories(State(app): State<App>, who: Engineer) -> Result<Json<V
         }
     };
     Ok(Json(site.directories.iter().map(of).collect()))
-}
-
-/// The providers of the live edition, with how the flows of the last 24 hours ended.
-#[utoipa::path(get, path = "/providers", responses((status = 200, body = Vec<Provider>)))]
-pub async fn providers(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Provider>>, ApiError> {
-    who.may(Role::View)?;
-    let Some(edition) = app.live.get() else {
-        return Ok(Json(vec![]));
-    };
-    let mut out = vec![];
-    for p in &edition.site.providers {
-        let f = app.flows(p).await?;
-        out.push(Provider {
-            name: p.name.clone(),
-            title: p.title.clone(),
-            issuer: p.issuer.clone(),
-            client_id: p.client_id.clone(),
-            secret_stored: app.provider(&p.name).is_some_and(|l| l.has_secret()),
-            sent: f.as_ref().map_or(0, |f| f.sent),
-            answered: f.as_ref().map_or(0, |f| f.answered),
-            never_came_back: f.as_ref().map_or(0, |f| f.never_came_back),
-        });
-    }
-    Ok(Json(out))
 }

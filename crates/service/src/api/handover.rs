@@ -7,22 +7,13 @@ use passeur_core::site::Site;
 
 use super::auth::Engineer;
 use super::extract::{Json, Path};
-use super::{ApiError, problem};
+use super::{ApiError, no_edition, problem};
 use crate::app::App;
 use crate::signin::redirect_uri;
 use crate::trials;
 
 fn value(label: &str, value: impl Into<String>, why: &str) -> HandoverValue {
     HandoverValue { label: label.to_owned(), value: value.into(), why: why.to_owned() }
-}
-
-fn no_edition() -> ApiError {
-    problem(
-        StatusCode::NOT_FOUND,
-        "no-edition",
-        "Nothing published",
-        "Publish a site file with at least [site] first: the addresses come from it.",
-    )
 }
 
 /// All that the team of a provider must enter. The provider need not be connected yet.
@@ -56,7 +47,7 @@ fn make(site: &Site, edition: i32, name: &str) -> Handover {
         value("Client authentication", "client_secret_basic (or client_secret_post)", "at the token endpoint"),
         value("Signature of the id_token", "RS256, PS256, ES256 or EdDSA", "none and HMAC are refused here"),
     ];
-    let scopes = provider.map_or_else(|| "openid profile email".to_owned(), |p| p.scopes.join(" "));
+    let scopes = provider.and_then(|p| p.oidc()).map_or_else(|| "openid profile email".to_owned(), |c| c.scopes.join(" "));
     enter.push(value("Scopes", scopes, "allow these for the client"));
     if let Some(p) = provider {
         if !p.acr_values.is_empty() || !p.require_acr.is_empty() {
@@ -73,7 +64,11 @@ fn make(site: &Site, edition: i32, name: &str) -> Handover {
     }
     let mut send_back =
         vec![value("Issuer", provider.map_or("", |p| p.issuer.as_str()), "to the letter, as in the discovery document")];
-    send_back.push(value("Client id", provider.map_or("", |p| p.client_id.as_str()), "what the provider calls this client"));
+    send_back.push(value(
+        "Client id",
+        provider.and_then(|p| p.oidc()).map_or("", |c| c.id.as_str()),
+        "what the provider calls this client",
+    ));
     send_back.push(value("Client secret", "", "by a safe way; it is stored with `passeur secret set` and never shown again"));
     let claims = claims(site, name);
     let steps = vec![

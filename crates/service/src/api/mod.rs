@@ -7,6 +7,7 @@ mod extract;
 mod gates;
 mod handover;
 mod people;
+mod providers;
 mod rehearse;
 mod secrets;
 mod sites;
@@ -113,6 +114,11 @@ impl IntoResponse for ApiError {
     }
 }
 
+/// Nothing is published yet.
+fn no_edition() -> ApiError {
+    problem(StatusCode::NOT_FOUND, "no-edition", "Nothing published", "Publish a site file first: passeur site publish FILE")
+}
+
 #[derive(OpenApi)]
 #[openapi(
     info(
@@ -145,7 +151,9 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(acts::check))
         .routes(routes!(acts::erase))
         .routes(routes!(gates::gates))
-        .routes(routes!(gates::providers))
+        .routes(routes!(providers::list))
+        .routes(routes!(providers::read))
+        .routes(routes!(providers::saml))
         .routes(routes!(gates::directories))
         .routes(routes!(survey::run, survey::last))
         .routes(routes!(gates::node))
@@ -157,6 +165,7 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(people::look_up))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set))
+        .routes(routes!(secrets::make_key))
         .routes(routes!(secrets::use_version))
         .routes(routes!(secrets::forget))
         .routes(routes!(handover::sheet))

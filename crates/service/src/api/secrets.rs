@@ -2,14 +2,18 @@
 
 use axum::extract::State;
 use http::StatusCode;
-use passeur_api::{DirectoryTrial, Problem, ProviderTrial, Role, Secret, SecretValue, SecretVersion, UseSecret};
+use passeur_api::{
+    Certificate, DirectoryTrial, MadeKey, MakeKey, Problem, ProviderTrial, Role, Secret, SecretValue, SecretVersion, UseSecret,
+};
 use passeur_core::seal::Purpose;
+use passeur_core::x509;
 use passeur_store::SecretVersion as StoredVersion;
 
 use super::auth::Engineer;
 use super::extract::{Json, Path};
 use super::{ApiError, problem};
 use crate::app::{App, random, secret_binding};
+use crate::providers::own;
 use crate::trials;
 
 /// The longest secret stored, in bytes.
@@ -75,23 +79,60 @@ pub async fn set(
     Json(ask): Json<SecretValue>,
 ) -> Result<Json<Secret>, ApiError> {
     who.may(Role::Configure)?;
-    let plain =
-        !name.is_empty() && name.len() <= 60 && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
-    if !plain {
-        return Err(problem(
-            StatusCode::BAD_REQUEST,
-            "secret",
-            "Not stored",
-            "A secret's name is a-z, 0-9 and hyphens, at most 60.",
-        ));
-    }
+    check_name(&name)?;
     if ask.value.is_empty() || ask.value.len() > SECRET_MAX {
         return Err(problem(StatusCode::BAD_REQUEST, "secret", "Not stored", "A secret holds 1 to 16384 bytes."));
     }
-    let seal = |version| app.ring.seal(Purpose::Secret, &secret_binding(&name, version), random(), ask.value.as_bytes());
-    app.store.set_secret(&name, ask.stand_by, seal, who.act(&app, "set secret", serde_json::Value::Null)).await?;
+    keep(&app, &who, &name, &ask.value, ask.stand_by).await.map(Json)
+}
+
+fn check_name(name: &str) -> Result<(), ApiError> {
+    let plain = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
+    match !name.is_empty() && name.len() <= 60 && name.bytes().all(plain) {
+        true => Ok(()),
+        false => {
+            let words = "A secret's name is a-z, 0-9 and hyphens, at most 60.";
+            Err(problem(StatusCode::BAD_REQUEST, "secret", "Not stored", words))
+        }
+    }
+}
+
+async fn keep(app: &App, who: &Engineer, name: &str, value: &str, stand_by: bool) -> Result<Secret, ApiError> {
+    let seal = |version| app.ring.seal(Purpose::Secret, &secret_binding(name, version), random(), value.as_bytes());
+    app.store.set_secret(name, stand_by, seal, who.act(app, "set secret", serde_json::Value::Null)).await?;
     app.load_edition(true).await?;
-    one(&app, &name).await
+    one(app, name).await.map(|Json(s)| s)
+}
+
+/// Makes a private key with a certificate and stores both under the secret's next version. The key never leaves the service.
+#[utoipa::path(post, operation_id = "make_key", path = "/secrets/{name}/make-key", request_body = MakeKey, params(("name" = String, Path)),
+    responses((status = 200, body = MadeKey), (status = 400, body = Problem)))]
+pub async fn make_key(
+    State(app): State<App>,
+    who: Engineer,
+    Path(name): Path<String>,
+    Json(ask): Json<MakeKey>,
+) -> Result<Json<MadeKey>, ApiError> {
+    who.may(Role::Configure)?;
+    check_name(&name)?;
+    if !(1..=10).contains(&ask.years) {
+        return Err(problem(StatusCode::BAD_REQUEST, "secret", "Not made", "A certificate is good for 1 to 10 years."));
+    }
+    let host = app.live.get().map_or_else(|| "passeur".to_owned(), |e| e.site.address.name().to_owned());
+    let now = app.now();
+    // Half a second of work for one core: not on a thread that others wait for.
+    let made = tokio::task::spawn_blocking(move || own::make(&host, now, i64::from(ask.years))).await;
+    let failed = |how: String| problem(StatusCode::INTERNAL_SERVER_ERROR, "secret", "Not made", &how);
+    let pem = made.map_err(|e| failed(e.to_string()))?.map_err(failed)?;
+    let der = x509::certificate(&pem).ok_or_else(|| failed("the certificate that was made cannot be read".into()))?;
+    let secret = keep(&app, &who, &name, &pem, ask.stand_by).await?;
+    Ok(Json(MadeKey { secret, certificate: certificate(&der) }))
+}
+
+/// A certificate as it is told.
+pub fn certificate(der: &[u8]) -> Certificate {
+    let not_after = x509::read(der).map(|c| c.not_after);
+    Certificate { fingerprint: x509::fingerprint(der), not_after, pem: x509::to_pem(der) }
 }
 
 async fn one(app: &App, name: &str) -> Result<Json<Secret>, ApiError> {
@@ -109,7 +150,7 @@ async fn untried(app: &App, name: &str, version: i32) -> Vec<String> {
         let about = checks.into_iter().filter(|c| c.verdict == "wrong" && matches!(c.value.as_str(), "client" | "account"));
         about.map(|c| format!("{part}: {}", c.words)).collect::<Vec<_>>()
     };
-    for p in site.providers.iter().filter(|p| p.secret.as_deref() == Some(name)) {
+    for p in site.providers.iter().filter(|p| p.secret() == Some(name)) {
         let ask = ProviderTrial::stored(&p.name, version);
         if let Ok(found) = trials::provider(app, site, &ask).await {
             out.extend(wrong(format!("provider {}", p.name), found.checks));

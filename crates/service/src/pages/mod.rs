@@ -5,6 +5,8 @@ mod quay;
 mod words;
 
 use axum::response::{IntoResponse, Response};
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use http::{HeaderValue, StatusCode, header};
 use maud::{Markup, html};
 use passeur_core::id::CrossingId;
@@ -34,12 +36,46 @@ impl IntoResponse for Page {
 const POLICY: &str =
     "default-src 'none'; style-src 'self'; img-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
 
-/// Lets a page load images from further origins.
-pub fn allow_images(headers: &mut http::HeaderMap, origins: impl Iterator<Item = String>) {
+/// Lets a page load images from further origins; and its form, where `form` says so, lead to wherever the other side sends people
+/// on, which nobody here can know.
+pub fn allow(headers: &mut http::HeaderMap, origins: impl Iterator<Item = String>, form: bool) {
     let sources: String = origins.map(|o| format!(" {o}")).collect();
-    if let Ok(value) = HeaderValue::from_str(&POLICY.replace("img-src 'self'", &format!("img-src 'self'{sources}"))) {
+    let mut policy = POLICY.replace("img-src 'self'", &format!("img-src 'self'{sources}"));
+    if form {
+        policy = policy.replace("form-action 'self'", "form-action *");
+    }
+    if let Ok(value) = HeaderValue::from_str(&policy) {
         headers.insert(header::CONTENT_SECURITY_POLICY, value);
     }
+}
+
+/// Sends the form of [`post_on`] without a click. The policy allows this text and no other.
+const SUBMIT: &str = "document.forms[0].submit()";
+
+/// A form that posts itself to somebody else, with a button where no script runs.
+pub fn post_on(site: &Site, lang: Lang, title: &str, address: &str, fields: &[(&str, String)]) -> Response {
+    let content = html! {
+        p.lead { (say(Word::GoingOn, lang)) " " strong { (title) } }
+        form method="post" action=(address) {
+            @for (name, value) in fields { input type="hidden" name=(name) value=(value); }
+            nav.ways { button type="submit" { (say(Word::GoOn, lang)) } }
+        }
+        script { (maud::PreEscaped(SUBMIT)) }
+    };
+    let markup = page(&site.name, lang, say(Word::GoingOnTitle, lang), "calm", content);
+    let mut response = Page { status: StatusCode::OK, markup }.into_response();
+    let digest = STANDARD.encode(passeur_core::id::sha256(SUBMIT.as_bytes()));
+    let policy = POLICY.replace("form-action 'self'", "form-action *") + &format!("; script-src 'sha256-{digest}'");
+    if let Ok(value) = HeaderValue::from_str(&policy) {
+        response.headers_mut().insert(header::CONTENT_SECURITY_POLICY, value);
+    }
+    response
+}
+
+/// How a person signs out at the provider as well.
+pub enum WayOut {
+    Link(String),
+    Form { address: String, fields: Vec<(&'static str, String)> },
 }
 
 /// Headers of every page of ours: not stored, not framed, no script, no referrer to others.
@@ -104,6 +140,8 @@ impl Refused {
                 StepCode::StateTooOld
                 | StepCode::StateReplayed
                 | StepCode::StateOtherBrowser
+                | StepCode::AnswerGone
+                | StepCode::AnswersFull
                 | StepCode::CodeRefused
                 | StepCode::AskUnreadable,
             ) => step.and_then(|s| remedy(s, attempt.lang)),
@@ -278,20 +316,36 @@ pub fn ask_sign_out(site: &Site, lang: Lang, who: &str) -> Page {
     Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::SignOut, lang), "calm", content) }
 }
 
-/// Signed out, with a link to sign out at the provider as well. Each of `orders` is fetched by the browser.
-pub fn signed_out(site: &Site, lang: Lang, provider: Option<&(String, String)>, orders: &[String]) -> Page {
+/// Signed out, with a way to sign out at the provider as well. Each of `orders` is fetched by the browser.
+pub fn signed_out(site: &Site, lang: Lang, provider: Option<&(String, WayOut)>, orders: &[String]) -> Page {
+    let to_quay = html! { a href=(site.address.at("/")) { (say(Word::ToQuay, lang)) } };
     let content = html! {
         p.lead { (say(Word::SignedOutHere, lang)) }
-        @if let Some((title, url)) = provider {
-            p { (say(Word::StillAtProvider, lang)) }
-            nav.ways {
-                a.button href=(url) { (say(Word::SignOutAt, lang)) " " (title) }
-                a href=(site.address.at("/")) { (say(Word::ToQuay, lang)) }
+        @match provider {
+            Some((title, WayOut::Link(url))) => {
+                p { (say(Word::StillAtProvider, lang)) }
+                nav.ways { a.button href=(url) { (say(Word::SignOutAt, lang)) " " (title) } (to_quay) }
             }
-        } @else {
-            nav.ways { a.button href=(site.address.at("/")) { (say(Word::ToQuay, lang)) } }
+            Some((title, WayOut::Form { address, fields })) => {
+                p { (say(Word::StillAtProvider, lang)) }
+                form method="post" action=(address) {
+                    @for (name, value) in fields { input type="hidden" name=(name) value=(value); }
+                    nav.ways { button type="submit" { (say(Word::SignOutAt, lang)) " " (title) } (to_quay) }
+                }
+            }
+            None => { nav.ways { a.button href=(site.address.at("/")) { (say(Word::ToQuay, lang)) } } }
         }
         @for order in orders { img alt="" width="1" height="1" src=(order); }
+    };
+    Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::SignedOut, lang), "calm", content) }
+}
+
+/// After the provider was asked to sign the person out as well.
+pub fn signed_out_there(site: &Site, lang: Lang, everywhere: bool) -> Page {
+    let word = if everywhere { Word::SignedOutEverywhere } else { Word::NotEverywhere };
+    let content = html! {
+        p.lead { (say(word, lang)) }
+        nav.ways { a.button href=(site.address.at("/")) { (say(Word::ToQuay, lang)) } }
     };
     Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::SignedOut, lang), "calm", content) }
 }

@@ -41,6 +41,11 @@ pub enum Word {
     FormGone,
     SendNow,
     Discard,
+    GoingOnTitle,
+    GoingOn,
+    GoOn,
+    SignedOutEverywhere,
+    NotEverywhere,
     EmergencyTitle,
     EmergencyWords,
     EmergencyIn,
@@ -53,6 +58,17 @@ pub enum Word {
 /// The words.
 pub fn say(word: Word, lang: Lang) -> &'static str {
     let (en, fr) = match word {
+        Word::GoingOnTitle => ("One moment", "Un instant"),
+        Word::GoingOn => ("You are being sent on to", "Vous allez être envoyé vers"),
+        Word::GoOn => ("Continue", "Continuer"),
+        Word::SignedOutEverywhere => (
+            "The provider has signed you out as well, here and everywhere it knew of.",
+            "Le fournisseur vous a aussi déconnecté, ici et partout où il le pouvait.",
+        ),
+        Word::NotEverywhere => (
+            "You are signed out here. The provider does not say that you are signed out everywhere: on a shared machine, close the browser.",
+            "Vous êtes déconnecté ici. Le fournisseur ne dit pas que vous l'êtes partout : sur un poste partagé, fermez le navigateur.",
+        ),
         Word::EmergencyTitle => ("Emergency account", "Compte de secours"),
         Word::EmergencyWords => (
             "For when nobody can sign in as usual. Every use is recorded and shown to all engineers.",
@@ -146,7 +162,13 @@ pub fn headline(code: Option<StepCode>, lang: Lang) -> &'static str {
             ("Your sign-in was not accepted", "Votre connexion n'a pas été acceptée")
         }
         (
-            Some(StepCode::DirectoryDead | StepCode::DirectoryBindRefused | StepCode::ProviderSilent | StepCode::DiscoveryFailed),
+            Some(
+                StepCode::DirectoryDead
+                | StepCode::DirectoryBindRefused
+                | StepCode::ProviderSilent
+                | StepCode::DiscoveryFailed
+                | StepCode::MetadataFailed,
+            ),
             _,
         ) => ("Not possible just now", "Impossible pour l'instant"),
         (_, Some(Stage::Check | Stage::HandBack)) | (Some(StepCode::AskUnreadable), _) => {

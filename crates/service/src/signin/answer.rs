@@ -4,9 +4,10 @@
 //! failed (which, value seen, value wanted), and a part did not answer. The fourth, never coming back, is an absence and
 //! shows in the counts.
 
+use axum::body::Body;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
-use chrono::{DateTime, Duration};
+use chrono::DateTime;
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, FORMAT, Factors, UserInfo, WayIn};
@@ -17,25 +18,30 @@ use passeur_protocols::oidc::{
 };
 use serde_json::Value;
 
-use super::ask::{Flow, Purposed};
-use super::{LiveEdition, Visit, enter, redirect_uri, start};
+use super::ask::Flow;
+use super::enter::AtProvider;
+use super::flow::{Ended, check_flow, display_name, ended, failed_check, refuse, resume};
+use super::{LiveEdition, Visit, enter, park, redirect_uri, start};
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages;
-use crate::providers::{ExchangeError, ProviderLink};
+use crate::providers::oidc::{ExchangeError, OidcLink};
 
-/// An attempt that ended with this outcome; its last step says why.
-pub struct Ended {
-    pub outcome: Outcome,
-    pub status: StatusCode,
-}
+/// The largest answer that is taken by a form, in bytes.
+const FORM_MAX: usize = 16 * 1024;
 
-fn ended(outcome: Outcome, status: StatusCode) -> Ended {
-    Ended { outcome, status }
-}
-
-fn failed_check() -> Ended {
-    ended(Outcome::CheckFailed, StatusCode::FORBIDDEN)
+/// `POST /.passeur/oidc/{provider}/answer`: an answer by a form that posts itself.
+pub async fn post(
+    State(app): State<App>,
+    edition: Option<LiveEdition>,
+    Path(provider): Path<String>,
+    visit: Visit,
+    body: Body,
+) -> Response {
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
+    park::park(&app, &edition, &visit, &format!("/.passeur/oidc/{provider}/answer"), body, FORM_MAX).await
 }
 
 /// `GET /.passeur/oidc/{provider}/answer`.
@@ -43,11 +49,16 @@ pub async fn answer(
     State(app): State<App>,
     edition: Option<LiveEdition>,
     Path(provider): Path<String>,
-    visit: Visit,
+    mut visit: Visit,
 ) -> Response {
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
+    match park::fetch(&app, &edition, &visit, &format!("/.passeur/oidc/{provider}/answer")).await {
+        Ok(Some(form)) => visit.query = form,
+        Ok(None) => {}
+        Err(response) => return response,
+    }
     let parsed = parse_answer(&visit.query).ok();
     let state = match &parsed {
         Some(Answer::Code { state, .. }) => Some(state),
@@ -55,36 +66,24 @@ pub async fn answer(
         None => None,
     };
     let flow = state.and_then(|s| Flow::open(&app, s)).filter(|f| f.provider == provider);
-    let (Some(parsed), Some(flow), Some(link)) = (parsed, flow, app.provider(&provider)) else {
+    let (Some(parsed), Some(flow), Some(link)) = (parsed, flow, app.oidc(&provider)) else {
         let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
         attempt.step(|| Step::new(StepCode::StateUnreadable));
         return refuse(&edition, attempt, failed_check()).await;
     };
-    let Some(mut attempt) = resume(&app, &edition, &visit, &flow, &link) else {
+    let sent = start::sent_step(&edition.site, &link, &flow.endpoint, visit.facts.lang, flow.anew);
+    let Some(mut attempt) = resume(&app, &edition, &visit, &flow, sent) else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
     attempt.step(|| answered(&flow, &parsed, &app));
     match take(&app, &edition, &mut attempt, &visit, &flow, &link, parsed).await {
-        Ok((evidence, tokens)) => enter::begin(&app, &edition, attempt, &visit, evidence, &tokens.id_token, flow.to).await,
+        Ok((evidence, tokens)) => {
+            let session = evidence.claims.get("sid").and_then(Value::as_str).map(str::to_owned);
+            let there = AtProvider { hint: tokens.id_token, name: Some(evidence.subject.clone()), session };
+            enter::begin(&app, &edition, attempt, &visit, evidence, there, flow.to).await
+        }
         Err(e) => refuse(&edition, attempt, e).await,
     }
-}
-
-/// The attempt of a flow, with the steps that came before told again.
-fn resume(app: &App, edition: &Edition, visit: &Visit, flow: &Flow, link: &ProviderLink) -> Option<Attempt> {
-    let began = DateTime::from_timestamp_millis(flow.began)?;
-    let (gate, target, mut steps) = match &flow.to {
-        Purposed::Gate(ask) => (ask.gate.as_str(), ask.target.as_str(), start::first_steps(&edition.site, ask, visit)),
-        Purposed::Console => ("console", "/console/", vec![]),
-        Purposed::Quay => ("quay", "/", vec![]),
-    };
-    let mut sent = start::sent_step(&edition.site, &link.provider, &flow.endpoint, visit.facts.lang, flow.anew);
-    sent.at = (flow.sent - flow.began).clamp(0, i64::from(u32::MAX)) as u32;
-    steps.push(sent);
-    let mut attempt = Attempt::resume(app, gate, &visit.facts, flow.crossing, began);
-    attempt.preface("GET", target, steps);
-    attempt.provider = Some(flow.provider.clone());
-    Some(attempt)
 }
 
 fn answered(flow: &Flow, parsed: &Answer, app: &App) -> Step {
@@ -107,17 +106,6 @@ fn answered(flow: &Flow, parsed: &Answer, app: &App) -> Step {
         .with("after", after)
 }
 
-/// Records an attempt that ended and shows why.
-pub async fn refuse(edition: &Edition, mut attempt: Attempt, end: Ended) -> Response {
-    match attempt.record_ended(end.outcome).await {
-        Ok(id) => {
-            let refused = pages::Refused::of_step(&attempt, id, None);
-            pages::refused(&edition.site, attempt.lang, end.status, &refused).into_response()
-        }
-        Err(e) => pages::store_failed(&edition.site, attempt.lang, &e).into_response(),
-    }
-}
-
 /// Every check of the answer, in order; the first that fails ends the attempt.
 async fn take(
     app: &App,
@@ -125,10 +113,10 @@ async fn take(
     attempt: &mut Attempt,
     visit: &Visit,
     flow: &Flow,
-    link: &ProviderLink,
+    link: &OidcLink,
     parsed: Answer,
 ) -> Result<(Evidence, Tokens), Ended> {
-    check_flow(app, edition, attempt, visit, flow, link).await?;
+    check_flow(app, edition, attempt, visit, flow, &link.provider).await?;
     let metadata = link.metadata().await.map_err(|e| {
         attempt.step(|| {
             Step::new(StepCode::DiscoveryFailed)
@@ -168,52 +156,11 @@ async fn take(
     Ok((evidence, tokens))
 }
 
-/// State: same browser, not too old, not used before.
-async fn check_flow(
-    app: &App,
-    edition: &Edition,
-    attempt: &mut Attempt,
-    visit: &Visit,
-    flow: &Flow,
-    link: &ProviderLink,
-) -> Result<(), Ended> {
-    if !visit.holds(&edition.site.address, "flow", flow.browser.as_bytes()) {
-        attempt.step(|| Step::new(StepCode::StateOtherBrowser));
-        // The crossing belongs to the browser that was sent; this is another attempt.
-        attempt.id = app.new_crossing();
-        return Err(failed_check());
-    }
-    let age = app.now().timestamp_millis() - flow.sent;
-    let limit = link.provider.answer_within;
-    if age > limit.num_milliseconds() {
-        let minutes = limit.num_minutes();
-        attempt.step(|| Step::new(StepCode::StateTooOld).with("minutes", age / 60_000).with("limit", minutes));
-        return Err(failed_check());
-    }
-    let until = app.now() + limit + Duration::minutes(5);
-    match app.store.use_flow(&flow.id(), until).await {
-        Ok(true) => {
-            let sent = DateTime::from_timestamp_millis(flow.sent).unwrap_or_else(|| app.now());
-            app.recorder.flow(&flow.provider, sent, 0, 1);
-            Ok(())
-        }
-        Ok(false) => {
-            attempt.step(|| Step::new(StepCode::StateReplayed));
-            attempt.id = app.new_crossing();
-            Err(failed_check())
-        }
-        Err(e) => {
-            attempt.step(|| Step::new(StepCode::StoreFailed).with("how", e.to_string()));
-            Err(ended(Outcome::Failed, StatusCode::SERVICE_UNAVAILABLE))
-        }
-    }
-}
-
 async fn exchange(
     edition: &Edition,
     attempt: &mut Attempt,
     flow: &Flow,
-    link: &ProviderLink,
+    link: &OidcLink,
     metadata: &Metadata,
     code: &str,
 ) -> Result<Tokens, Ended> {
@@ -235,7 +182,7 @@ async fn exchange(
             attempt.step(|| {
                 Step::new(StepCode::TokenRefused)
                     .with("endpoint", endpoint)
-                    .with("client_id", link.provider.client_id.as_str())
+                    .with("client_id", link.client.id.as_str())
                     .with("auth", auth)
                     .with("error", error)
                     .with("description", description)
@@ -253,7 +200,7 @@ async fn check_id_token(
     app: &App,
     attempt: &mut Attempt,
     flow: &Flow,
-    link: &ProviderLink,
+    link: &OidcLink,
     metadata: &Metadata,
     tokens: &Tokens,
 ) -> Result<ValidIdToken, Ended> {
@@ -269,7 +216,7 @@ async fn check_id_token(
     }
     let expected = Expected {
         issuer: &metadata.issuer,
-        client_id: &link.provider.client_id,
+        client_id: &link.client.id,
         nonce: &flow.nonce,
         access_token: &tokens.access_token,
         now: app.now(),
@@ -283,7 +230,7 @@ async fn check_id_token(
                     .with("subject", t.subject())
                     .with("alg", t.alg.as_str())
                     .with("kid", t.kid.as_str())
-                    .with("audience", link.provider.client_id.as_str())
+                    .with("audience", link.client.id.as_str())
                     .with("expires_in", (t.expires - app.now()).num_seconds())
             });
             Ok(t)
@@ -302,7 +249,7 @@ async fn check_id_token(
 
 async fn ask_userinfo(
     attempt: &mut Attempt,
-    link: &ProviderLink,
+    link: &OidcLink,
     metadata: &Metadata,
     tokens: &Tokens,
     id_token: &ValidIdToken,
@@ -311,7 +258,7 @@ async fn ask_userinfo(
         return UserInfo::NotAsked;
     };
     let bearer = format!("Bearer {}", tokens.access_token);
-    let answer = match link.client() {
+    let answer = match link.http() {
         Ok(client) => client.get(endpoint.as_str(), Some(&bearer), DOCUMENT_MAX).await,
         Err(e) => Err(e),
     };
@@ -336,7 +283,7 @@ async fn ask_userinfo(
     }
 }
 
-fn to_evidence(flow: &Flow, link: &ProviderLink, id_token: &ValidIdToken, userinfo: UserInfo) -> Evidence {
+fn to_evidence(flow: &Flow, link: &OidcLink, id_token: &ValidIdToken, userinfo: UserInfo) -> Evidence {
     let strings = |v: &Value| v.as_array().map(|a| a.iter().filter_map(|m| m.as_str().map(str::to_owned)).collect());
     let factors = Factors {
         acr: id_token.claim("acr").and_then(Value::as_str).map(str::to_owned),
@@ -346,6 +293,7 @@ fn to_evidence(flow: &Flow, link: &ProviderLink, id_token: &ValidIdToken, userin
     Evidence {
         format: FORMAT,
         way_in: WayIn::Oidc,
+        unasked: false,
         provider: flow.provider.clone(),
         subject: id_token.subject().to_owned(),
         issuer: link.provider.issuer.clone(),
@@ -367,13 +315,4 @@ fn tell_claims(attempt: &mut Attempt, evidence: &Evidence) {
             .with("acr", evidence.factors.acr.clone().unwrap_or_default())
             .with("amr", evidence.factors.amr.clone())
     });
-}
-
-/// What to call the person on pages and in lists. Never a key.
-pub fn display_name(evidence: &Evidence) -> String {
-    ["name", "preferred_username"]
-        .into_iter()
-        .find_map(|claim| passeur_core::identity::from_claims(evidence, claim).values().ok().and_then(|v| v.first().cloned()))
-        .map(|n| passeur_core::text::shorten(&n, 120))
-        .unwrap_or_else(|| evidence.subject.clone())
 }

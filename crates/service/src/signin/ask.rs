@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::app::{App, random};
 
 /// The longest sealed text that is looked at.
-const SEALED_MAX: usize = 6_000;
+pub const SEALED_MAX: usize = 6_000;
 /// How long a request to sign in is good for, in minutes: a page left open over lunch still works.
 const ASK_MINUTES: i64 = 120;
 
@@ -61,6 +61,11 @@ pub enum Purposed {
     Gate(Ask),
     Console,
     Quay,
+    /// To an address of ours, by a provider that nobody sent the person to.
+    Unasked {
+        gate: String,
+        address: String,
+    },
 }
 
 /// A flow sent to a provider.
@@ -83,8 +88,17 @@ pub struct Flow {
 }
 
 impl Flow {
-    pub fn seal(&self, app: &App) -> String {
-        app.ring.seal_text(Purpose::Flow, random(), &serde_json::to_vec(self).unwrap_or_default())
+    /// Sealed. Where it is longer than `max`, the address asked for is given up for the front page.
+    pub fn seal(&mut self, app: &App, max: usize) -> String {
+        let sealed = |flow: &Flow| app.ring.seal_text(Purpose::Flow, random(), &serde_json::to_vec(flow).unwrap_or_default());
+        let text = sealed(self);
+        match &mut self.to {
+            Purposed::Gate(ask) if text.len() > max => {
+                (ask.target, ask.cut) = ("/".to_owned(), true);
+                sealed(self)
+            }
+            _ => text,
+        }
     }
 
     pub fn open(app: &App, text: &str) -> Option<Flow> {

@@ -12,7 +12,7 @@ use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::Evidence;
 use passeur_core::seal::Purpose;
 use passeur_core::session::State;
-use passeur_core::site::Gate;
+use passeur_core::site::{Gate, Site};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
@@ -29,6 +29,15 @@ use crate::pages::{self, redirect};
 /// How long a hand-back code is good for, in seconds.
 const CODE_SECONDS: i64 = 60;
 
+/// What a session keeps of its counterpart at the provider.
+pub struct AtProvider {
+    /// What signing out there takes; kept sealed.
+    pub hint: String,
+    /// How the provider names the person, and its own session, so that it can end them here.
+    pub name: Option<String>,
+    pub session: Option<String>,
+}
+
 /// Begins a session on fresh evidence and goes on to where the sign-in leads.
 pub async fn begin(
     app: &App,
@@ -36,11 +45,11 @@ pub async fn begin(
     mut attempt: Attempt,
     visit: &Visit,
     evidence: Evidence,
-    id_token: &str,
+    there: AtProvider,
     to: Purposed,
 ) -> Response {
     let lang = attempt.lang;
-    match new_session(app, edition, &mut attempt, visit, &evidence, id_token).await {
+    match new_session(app, edition, &mut attempt, visit, &evidence, there).await {
         Ok((row, cookie)) => {
             let session = Session { row, evidence };
             let mut response = go_on(app, edition, attempt, visit, session, to).await;
@@ -63,7 +72,7 @@ async fn new_session(
     attempt: &mut Attempt,
     visit: &Visit,
     evidence: &Evidence,
-    id_token: &str,
+    there: AtProvider,
 ) -> Result<(SessionRow, String), StoreError> {
     if let Some(old) = session::of_browser(app, edition, &visit.headers).await? {
         // Nobody waits for other nodes here: whoever signs in anew holds both.
@@ -71,7 +80,7 @@ async fn new_session(
     }
     let (id, token, now) = (Uuid::from_bytes(uuid_bytes()), app.new_token(), app.now());
     let name = attempt.who.as_ref().map_or_else(|| evidence.subject.clone(), |w| w.name.clone());
-    let hint = app.ring.seal(Purpose::SessionHint, id.as_bytes(), random(), id_token.as_bytes());
+    let hint = app.ring.seal(Purpose::SessionHint, id.as_bytes(), random(), there.hint.as_bytes());
     let evidence_json = serde_json::to_value(evidence).map_err(|e| StoreError::Query(e.to_string()))?;
     app.store
         .begin_session(NewSession {
@@ -86,6 +95,8 @@ async fn new_session(
             address: attempt.address.to_string(),
             agent: attempt.agent.clone(),
             hint: Some(hint),
+            provider_name: there.name,
+            provider_session: there.session,
         })
         .await?;
     attempt.session = Some(id);
@@ -104,6 +115,7 @@ async fn new_session(
         address: attempt.address.to_string(),
         agent: attempt.agent.clone(),
         hint: None,
+        provider_session: None,
     };
     let (cookie, secure) = edition.site.address.cookie("session");
     Ok((row, cookies::set(&cookie, token.reveal(), secure, None)))
@@ -166,7 +178,7 @@ pub async fn go_on(
     let access = match &to {
         Purposed::Gate(ask) => site.gate(&ask.gate).map(|g| &g.access),
         Purposed::Console => site.engineers.as_ref(),
-        Purposed::Quay => None,
+        Purposed::Quay | Purposed::Unasked { .. } => None,
     };
     if let Some(access) = access {
         evidence::complete(app, site, access, &mut session.evidence).await;
@@ -181,10 +193,17 @@ pub async fn go_on(
             None => pages::not_set_up(attempt.lang).into_response(),
         },
         Purposed::Console => console(app, edition, attempt, &session.evidence).await,
-        Purposed::Quay => match attempt.record(Outcome::Admitted).await {
-            Ok(()) => redirect(&site.address.at("/"), None),
-            Err(e) => pages::store_failed(site, attempt.lang, &e).into_response(),
-        },
+        Purposed::Quay => and_on(site, attempt, &site.address.at("/")).await,
+        // The gate asks for itself who comes: there the session is decided on.
+        Purposed::Unasked { address, .. } => and_on(site, attempt, &address).await,
+    }
+}
+
+/// Records that somebody signed in, and sends them on.
+async fn and_on(site: &Site, mut attempt: Attempt, address: &str) -> Response {
+    match attempt.record(Outcome::Admitted).await {
+        Ok(()) => redirect(address, None),
+        Err(e) => pages::store_failed(site, attempt.lang, &e).into_response(),
     }
 }
 

@@ -5,9 +5,12 @@ pub mod arrive;
 pub mod ask;
 pub mod enter;
 pub mod evidence;
+pub mod flow;
 pub mod forget;
 pub mod forms;
 pub mod out;
+pub mod park;
+pub mod saml;
 pub mod session;
 pub mod start;
 

@@ -4,18 +4,20 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
+use passeur_core::evidence::Evidence;
 use passeur_core::id::hex;
-use passeur_core::site::{Provider, Site};
+use passeur_core::site::Site;
 use passeur_core::step::{Lang, Param, Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, Pkce};
 
-use super::ask::{Ask, Flow, Purposed, cookie_digest};
-use super::{LiveEdition, Visit, browser_binding, enter, redirect_uri, session};
+use super::ask::{Ask, Flow, Purposed, SEALED_MAX, cookie_digest};
+use super::{LiveEdition, Visit, browser_binding, enter, redirect_uri, saml, session};
 use crate::app::{App, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
+use crate::providers::oidc::OidcLink;
 
 /// `GET /.passeur/sign-in?ask=…` from a gate, or `?for=console` and `?for=quay`.
 pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
@@ -39,7 +41,7 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
         Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     };
     match found {
-        Some(s) if s.evidence.provider == provider && visit.parameter("afresh").is_none() => {
+        Some(s) if serves(&edition.site, &to, &s.evidence, &provider) && visit.parameter("afresh").is_none() => {
             let since = s.row.began.format("%Y-%m-%d %H:%M UTC").to_string();
             let name = s.row.name.clone();
             attempt.step(|| Step::new(StepCode::SessionUsed).with("person", name).with("since", since));
@@ -47,6 +49,16 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
         }
         _ => to_provider(&app, &edition, attempt, &visit, provider, to, false).await,
     }
+}
+
+/// Whether a session will do for what is asked: of the provider wanted, and begun here unless the gate takes others.
+fn serves(site: &Site, to: &Purposed, evidence: &Evidence, provider: &str) -> bool {
+    let takes_unasked = match to {
+        Purposed::Gate(ask) => site.gate(&ask.gate).is_some_and(|g| g.access.unasked),
+        Purposed::Quay | Purposed::Unasked { .. } => true,
+        Purposed::Console => false,
+    };
+    evidence.provider == provider && (takes_unasked || !evidence.unasked)
 }
 
 fn attempt_for(app: &App, edition: &Edition, visit: &Visit, to: &Purposed) -> Option<(Attempt, String)> {
@@ -61,7 +73,9 @@ fn attempt_for(app: &App, edition: &Edition, visit: &Visit, to: &Purposed) -> Op
             let provider = edition.site.engineers.as_ref()?.provider.clone();
             Some((Attempt::begin(app, "console", &visit.facts), provider))
         }
-        Purposed::Quay => Some((Attempt::begin(app, "quay", &visit.facts), edition.site.providers.first()?.name.clone())),
+        Purposed::Quay | Purposed::Unasked { .. } => {
+            Some((Attempt::begin(app, "quay", &visit.facts), edition.site.providers.first()?.name.clone()))
+        }
     }
 }
 
@@ -91,25 +105,26 @@ fn ask_unreadable(app: &App, edition: &Edition, visit: &Visit) -> Response {
 }
 
 /// The step that says where a person was sent, with every parameter decoded; those that only serve checks are masked.
-pub fn sent_step(site: &Site, provider: &Provider, endpoint: &str, lang: Lang, anew: bool) -> Step {
-    let redirect_uri = redirect_uri(site, &provider.name);
-    let request = authorization_request(provider, &redirect_uri, lang, anew);
+pub fn sent_step(site: &Site, link: &OidcLink, endpoint: &str, lang: Lang, anew: bool) -> Step {
+    let redirect_uri = redirect_uri(site, &link.provider.name);
+    let request = authorization_request(link, &redirect_uri, lang, anew);
     Step::new(StepCode::SentToProvider)
-        .with("provider", provider.name.as_str())
+        .with("provider", link.provider.name.as_str())
         .with("endpoint", endpoint)
         .with("parameters", request.told())
         .with("redirect_uri", redirect_uri.as_str())
 }
 
 /// What the provider is asked, but for what binds it to one browser.
-fn authorization_request<'a>(provider: &'a Provider, redirect_uri: &'a str, lang: Lang, anew: bool) -> AuthorizationRequest<'a> {
+fn authorization_request<'a>(link: &'a OidcLink, redirect_uri: &'a str, lang: Lang, anew: bool) -> AuthorizationRequest<'a> {
     AuthorizationRequest {
-        client_id: &provider.client_id,
+        client_id: &link.client.id,
         redirect_uri,
-        scopes: &provider.scopes,
-        acr_values: &provider.acr_values,
+        scopes: &link.client.scopes,
+        acr_values: &link.provider.acr_values,
         ui_locale: lang.tag(),
         anew,
+        form_post: link.client.form_post,
     }
 }
 
@@ -125,7 +140,12 @@ pub async fn to_provider(
 ) -> Response {
     let site = &edition.site;
     attempt.provider = Some(name.clone());
-    let Some(link) = app.provider(&name) else {
+    // Who signed out here is not signed in again by the provider's own session without a word.
+    let anew = afresh || cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None;
+    if let Some(link) = app.saml(&name) {
+        return saml::ask::to_provider(app, edition, attempt, visit, &link, to, anew).await;
+    }
+    let Some(link) = app.oidc(&name) else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
     let metadata = match link.metadata().await {
@@ -147,9 +167,7 @@ pub async fn to_provider(
     let nonce = hex(&random::<16>());
     let now = app.now();
     let endpoint = metadata.authorization_endpoint.as_str();
-    // Who signed out here is not signed in again by the provider's own session without a word.
-    let anew = afresh || cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None;
-    let flow = Flow {
+    let mut flow = Flow {
         provider: name.clone(),
         nonce: nonce.clone(),
         verifier: pkce.verifier().to_owned(),
@@ -161,11 +179,11 @@ pub async fn to_provider(
         endpoint: endpoint.to_owned(),
         anew,
     };
-    let state = flow.seal(app);
+    let state = flow.seal(app, SEALED_MAX);
     let redirect_uri = redirect_uri(site, &name);
-    let request = authorization_request(&link.provider, &redirect_uri, visit.facts.lang, anew);
+    let request = authorization_request(&link, &redirect_uri, visit.facts.lang, anew);
     let url = request.url(&metadata, &Binding { state: &state, nonce: &nonce, pkce: &pkce });
-    attempt.step(|| sent_step(site, &link.provider, endpoint, visit.facts.lang, anew));
+    attempt.step(|| sent_step(site, &link, endpoint, visit.facts.lang, anew));
     attempt.record_waiting();
     app.recorder.flow(&name, now, 1, 0);
     redirect(url.as_str(), set.as_deref())

@@ -69,6 +69,7 @@ pub async fn run(app: &App, edition: &Edition, lang: Lang) -> Result<Done, Store
     }
     count_flows(app, edition, &mut facts).await?;
     facts.certificates = probes::certificates(app);
+    facts.own_saml = probes::own_saml(app);
     let looked_at = facts.providers.len()
         + facts.directories.iter().map(|d| d.servers.len()).sum::<usize>()
         + facts.upstreams.len()

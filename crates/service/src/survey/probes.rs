@@ -6,10 +6,10 @@ use passeur_core::evidence::Evidence;
 use passeur_core::survey::{
     CertificateFacts, DirectoryFacts, ProviderCheck, ProviderFacts, ServerFacts, UpstreamFacts, UpstreamTrouble,
 };
+use passeur_core::x509;
 use passeur_gateway::control::FailureKind;
 use passeur_gateway::shared::Edition;
 use passeur_links::ldap::{DirectoryLook, ServerLook};
-use passeur_protocols::x509;
 
 use super::groups_named;
 use crate::app::App;
@@ -33,23 +33,51 @@ fn until(der: Option<Vec<u8>>) -> Option<passeur_core::Moment> {
 async fn provider(app: &App, edition: &Edition, name: &str) -> ProviderFacts {
     let mut out = ProviderFacts { name: name.to_owned(), ..ProviderFacts::default() };
     match trials::provider_seen(app, &edition.site, &ProviderTrial::named(name)).await {
-        Ok((answer, certificate)) => {
-            out.certificate = until(certificate);
-            for c in answer.checks.into_iter().filter(|c| c.verdict == "wrong") {
+        Ok(seen) => {
+            out.certificate = until(seen.certificate);
+            for c in seen.answer.checks.into_iter().filter(|c| c.verdict == "wrong") {
                 let check = match c.value.as_str() {
                     "issuer" => ProviderCheck::Issuer,
                     "keys" => ProviderCheck::Keys,
                     "clock" => ProviderCheck::Clock,
                     "client" => ProviderCheck::Client,
-                    "redirect address" => ProviderCheck::Redirect,
+                    "redirect address" | "consumer address" => ProviderCheck::Redirect,
+                    "metadata" => ProviderCheck::Metadata,
+                    // Told by facts of their own.
+                    "certificate" | "our key" => continue,
                     _ => ProviderCheck::Reach,
                 };
                 out.wrong.push((check, c.words));
             }
+            out.signing =
+                seen.signing.iter().filter_map(|der| Some((x509::fingerprint(der), x509::read(der)?.not_after))).collect();
+            out.changed = changed(app, name, &seen.signing).await;
         }
         Err(lacking) => out.wrong.push((ProviderCheck::Reach, lacking.0)),
     }
     out
+}
+
+/// What of a SAML provider's metadata is no longer as this node uses it.
+async fn changed(app: &App, name: &str, signing: &[Vec<u8>]) -> Option<String> {
+    let used = app.saml(name)?.known()?;
+    let now: Vec<String> =
+        signing.iter().filter(|c| !used.party.certificates.contains(c)).map(|c| x509::fingerprint(c)).collect();
+    let gone: Vec<String> =
+        used.party.certificates.iter().filter(|c| !signing.contains(c)).map(|c| x509::fingerprint(c)).collect();
+    let words = |what: &str, all: Vec<String>| (!all.is_empty()).then(|| format!("{what} {}", all.join(", ")));
+    let all: Vec<String> = [words("certificates new:", now), words("certificates gone:", gone)].into_iter().flatten().collect();
+    (!all.is_empty() && !signing.is_empty()).then(|| all.join("; "))
+}
+
+/// Our own SAML key.
+pub fn own_saml(app: &App) -> Option<Result<(String, passeur_core::Moment), String>> {
+    let own = app.own_saml();
+    if let Some(why) = &own.trouble {
+        return Some(Err(why.clone()));
+    }
+    let certificate = own.signer()?.certificate();
+    Some(Ok((x509::fingerprint(certificate), x509::read(certificate)?.not_after)))
 }
 
 async fn directory(app: &App, edition: &Edition, name: &str, evidence: &[Evidence]) -> Option<DirectoryFacts> {

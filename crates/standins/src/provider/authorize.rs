@@ -25,9 +25,11 @@ pub(super) struct Ask {
     code_challenge_method: String,
     #[serde(default)]
     prompt: String,
+    #[serde(default)]
+    response_mode: String,
 }
 
-fn page(status: StatusCode, title: &str, content: Markup) -> Response {
+pub(super) fn page(status: StatusCode, title: &str, content: Markup) -> Response {
     let style = "body{font:17px/1.5 sans-serif;background:#e9edf5;color:#1b2540;display:grid;place-items:center;min-height:90vh;margin:0}main{background:#fff;padding:2rem;border-top:6px solid #35508f;width:22rem}label{display:block;margin:.8rem 0}input{display:block;width:100%;font:inherit;padding:.3rem;box-sizing:border-box}button{font:inherit;margin-top:1rem;padding:.4rem 1.2rem}.bad{color:#a11}";
     let markup = html! { (DOCTYPE) html lang="en" {
         head { meta charset="utf-8"; meta name="viewport" content="width=device-width"; title { (title) } style { (maud::PreEscaped(style)) } }
@@ -38,7 +40,7 @@ fn page(status: StatusCode, title: &str, content: Markup) -> Response {
     response
 }
 
-fn password_page(id: &str, wrong: bool) -> Response {
+pub(super) fn password_page(id: &str, wrong: bool) -> Response {
     page(
         StatusCode::OK,
         "Sign in",
@@ -69,7 +71,7 @@ fn second_page(id: &str, wrong: bool) -> Response {
     )
 }
 
-fn see_other(to: &str) -> Response {
+pub(super) fn see_other(to: &str) -> Response {
     let mut response = StatusCode::SEE_OTHER.into_response();
     if let Ok(v) = HeaderValue::from_str(to) {
         response.headers_mut().insert(header::LOCATION, v);
@@ -78,22 +80,57 @@ fn see_other(to: &str) -> Response {
 }
 
 fn back(p: &Provider, ask: &Ask, pairs: &[(&str, &str)]) -> Response {
-    let Ok(mut url) = Url::parse(&ask.redirect_uri) else { return StatusCode::BAD_REQUEST.into_response() };
     let issuer = if p.memory().mode == Mode::OtherIssuer { "http://elsewhere.localhost" } else { p.0.issuer.as_str() };
-    {
-        let mut q = url.query_pairs_mut();
-        pairs.iter().for_each(|(k, v)| {
-            q.append_pair(k, v);
-        });
-        q.append_pair("state", &ask.state).append_pair("iss", issuer);
+    let all = pairs.iter().copied().chain([("state", ask.state.as_str()), ("iss", issuer)]);
+    if ask.response_mode == "form_post" {
+        return page(
+            StatusCode::OK,
+            "One moment",
+            html! {
+                form method="post" action=(ask.redirect_uri) {
+                    @for (name, value) in all { input type="hidden" name=(name) value=(value); }
+                    button { "Go on" }
+                }
+                script { (maud::PreEscaped("document.forms[0].submit()")) }
+            },
+        );
     }
+    let Ok(mut url) = Url::parse(&ask.redirect_uri) else { return StatusCode::BAD_REQUEST.into_response() };
+    url.query_pairs_mut().extend_pairs(all);
     see_other(url.as_str())
 }
 
-fn session_user(p: &Provider, headers: &HeaderMap) -> Option<(String, i64)> {
+/// Somebody signed in here.
+#[derive(Clone, Debug)]
+pub(super) struct Session {
+    pub user: String,
+    /// When they proved who they are, in seconds since 1970.
+    pub at: i64,
+    id: String,
+}
+
+impl Session {
+    /// How services know it: nobody can take it for the cookie.
+    pub(super) fn index(&self) -> String {
+        let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, self.id.as_bytes());
+        digest.as_ref()[..8].iter().map(|b| format!("{b:02x}")).collect()
+    }
+}
+
+/// What somebody signs in for.
+#[derive(Clone, Debug)]
+pub(super) enum Purpose {
+    Oidc(Ask),
+    Saml(super::saml::Asked),
+}
+
+pub(super) fn session_cookie(headers: &HeaderMap) -> Option<String> {
     let cookies = headers.get(header::COOKIE)?.to_str().ok()?;
-    let id = cookies.split(';').find_map(|c| c.trim().strip_prefix("pilotage_session="))?;
-    p.memory().sessions.get(id).cloned()
+    cookies.split(';').find_map(|c| c.trim().strip_prefix("pilotage_session=")).map(str::to_owned)
+}
+
+pub(super) fn session_of(p: &Provider, headers: &HeaderMap) -> Option<Session> {
+    p.memory().sessions.get(&session_cookie(headers)?).cloned()
 }
 
 pub(super) async fn ask(State(p): State<Provider>, headers: HeaderMap, Query(ask): Query<Ask>) -> Response {
@@ -112,12 +149,12 @@ pub(super) async fn ask(State(p): State<Provider>, headers: HeaderMap, Query(ask
     if ask.response_type != "code" || ask.code_challenge_method != "S256" || !ask.scope.split(' ').any(|s| s == "openid") {
         return back(&p, &ask, &[("error", "invalid_request")]);
     }
-    match session_user(&p, &headers) {
-        Some((user, at)) if ask.prompt != "login" => finish(&p, &ask, user, at),
+    match session_of(&p, &headers) {
+        Some(s) if ask.prompt != "login" => finish(&p, &ask, s.user, s.at),
         _ if ask.prompt == "none" => back(&p, &ask, &[("error", "login_required")]),
         _ => {
             let id = random();
-            p.memory().pending.insert(id.clone(), (ask, None));
+            p.memory().pending.insert(id.clone(), (Purpose::Oidc(ask), None));
             password_page(&id, false)
         }
     }
@@ -172,12 +209,16 @@ pub(super) async fn second(State(p): State<Provider>, Form(f): Form<Second>) -> 
         return second_page(&f.id, true);
     }
     let session = random();
+    let began = Session { user: user.clone(), at: now(), id: session.clone() };
     {
         let mut memory = p.memory();
         memory.pending.remove(&f.id);
-        memory.sessions.insert(session.clone(), (user.clone(), now()));
+        memory.sessions.insert(session.clone(), began.clone());
     }
-    let mut response = finish(&p, &ask, user, now());
+    let mut response = match &ask {
+        Purpose::Oidc(ask) => finish(&p, ask, user, now()),
+        Purpose::Saml(asked) => super::saml::finish(&p, asked, &began),
+    };
     if let Ok(v) = HeaderValue::from_str(&format!("pilotage_session={session}; Path=/; HttpOnly; SameSite=Lax")) {
         response.headers_mut().append(header::SET_COOKIE, v);
     }
@@ -189,10 +230,8 @@ pub(super) async fn end_session(
     headers: HeaderMap,
     Query(q): Query<HashMap<String, String>>,
 ) -> Response {
-    if let Some(cookies) = headers.get(header::COOKIE).and_then(|c| c.to_str().ok())
-        && let Some(id) = cookies.split(';').find_map(|c| c.trim().strip_prefix("pilotage_session="))
-    {
-        p.memory().sessions.remove(id);
+    if let Some(id) = session_cookie(&headers) {
+        p.memory().sessions.remove(&id);
     }
     let to = q.get("post_logout_redirect_uri");
     let client = q.get("client_id").and_then(|id| p.0.register.client(id));

@@ -1,9 +1,10 @@
 //! A stand-in identity provider that speaks real OpenID Connect: discovery, authorization code with PKCE, signed
-//! id_token, rotating keys, userinfo, end-session. Pages need no script. For tests it can be told to misbehave.
+//! id_token, rotating keys, userinfo, end-session; and SAML 2.0 with the same people. Pages need no script. For tests it can be told to misbehave.
 
 mod authorize;
 mod keys;
 mod register;
+mod saml;
 mod token;
 
 use std::collections::HashMap;
@@ -20,6 +21,7 @@ use http::StatusCode;
 use serde::Deserialize;
 
 pub use register::{Client, Person, Register};
+pub use saml::Service;
 
 /// How it may be told to misbehave.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
@@ -61,10 +63,15 @@ struct Memory {
     codes: HashMap<String, Grant>,
     /// Access token to user.
     access: HashMap<String, String>,
-    /// Browser session to user and time.
-    sessions: HashMap<String, (String, i64)>,
-    /// Sign-ins in progress: the authorization request and, after the password, the user.
-    pending: HashMap<String, (authorize::Ask, Option<String>)>,
+    /// Browser sessions.
+    sessions: HashMap<String, authorize::Session>,
+    /// Sign-ins in progress: what for and, after the password, the user.
+    pending: HashMap<String, (authorize::Purpose, Option<String>)>,
+    /// Services that people sign in to by SAML.
+    services: HashMap<String, saml::Service>,
+    /// What is exchanged in what is written by SAML, before it is signed.
+    edits: Vec<(String, String)>,
+    last_response: Option<String>,
 }
 
 /// The provider.
@@ -75,6 +82,8 @@ struct Inner {
     issuer: String,
     register: Register,
     keys: Mutex<keys::Keys>,
+    saml_key: Mutex<Arc<saml::Key>>,
+    former: Mutex<Option<Arc<saml::Key>>>,
     memory: Mutex<Memory>,
 }
 
@@ -91,7 +100,14 @@ fn now() -> i64 {
 impl Provider {
     /// A provider with its clients and people.
     pub fn new(issuer: String, register: Register) -> Provider {
-        Provider(Arc::new(Inner { issuer, register, keys: Mutex::new(keys::Keys::new()), memory: Mutex::default() }))
+        Provider(Arc::new(Inner {
+            issuer,
+            register,
+            keys: Mutex::new(keys::Keys::new()),
+            saml_key: Mutex::new(saml::shared_key()),
+            former: Mutex::default(),
+            memory: Mutex::default(),
+        }))
     }
 
     fn memory(&self) -> MutexGuard<'_, Memory> {
@@ -100,6 +116,10 @@ impl Provider {
 
     fn keys(&self) -> MutexGuard<'_, keys::Keys> {
         self.0.keys.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    fn saml_key(&self) -> Arc<saml::Key> {
+        self.0.saml_key.lock().unwrap_or_else(|e| e.into_inner()).clone()
     }
 
     /// How it behaves from now on.
@@ -123,6 +143,12 @@ impl Provider {
             .route("/token", post(token::token))
             .route("/userinfo", get(token::userinfo))
             .route("/end-session", get(authorize::end_session))
+            .route("/saml/metadata", get(saml::metadata))
+            .route("/saml/sign-on", get(saml::sign_on).post(saml::sign_on_by_form))
+            .route("/saml/start", get(saml::start))
+            .route("/saml/sign-out", get(saml::sign_out))
+            .route("/saml/leave", get(saml::leave))
+            .route("/saml/services", post(saml::add))
             .layer(middleware::from_fn_with_state(self.clone(), down))
             .route("/control", post(control))
             .with_state(self.clone())

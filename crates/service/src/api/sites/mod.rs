@@ -27,7 +27,7 @@ use utoipa::IntoParams;
 
 use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
-use super::{ApiError, problem};
+use super::{ApiError, no_edition, problem};
 use crate::app::{App, salted};
 use crate::findings;
 
@@ -73,10 +73,6 @@ pub struct Document {
     pub edition: Option<i32>,
     /// The version of the draft it was read from.
     pub draft: Option<i64>,
-}
-
-fn no_edition() -> ApiError {
-    problem(StatusCode::NOT_FOUND, "no-edition", "Nothing published", "Publish a site file first: passeur site publish FILE")
 }
 
 /// The edition of a number.

@@ -1,11 +1,10 @@
-//! A provider's link: its metadata and keys, fetched when needed and kept for a bounded time.
+//! An OpenID Connect provider's link: its metadata and keys, fetched when needed and kept for a bounded time.
 
 use std::sync::Arc;
-use std::time::Duration as StdDuration;
 
 use chrono::Duration;
 use passeur_core::Moment;
-use passeur_core::site::Provider;
+use passeur_core::site::{OidcClient, Provider};
 use passeur_links::clock::Clock;
 use passeur_links::http::{Answer, Client, HttpError};
 use passeur_protocols::oidc::{
@@ -14,14 +13,7 @@ use passeur_protocols::oidc::{
 };
 use tokio::sync::Mutex;
 
-/// How long metadata and keys are used without being fetched again.
-const GOOD_FOR: i64 = 60;
-/// Keys are fetched for an unknown key id at most this often: an attacker's tokens must not make us hammer a provider.
-const REFETCH_EVERY_S: i64 = 10;
-/// How long a failure is passed on without asking again.
-const FAILED_FOR_S: i64 = 2;
-/// How long a provider may take for one answer.
-pub const HTTP_LIMIT: StdDuration = StdDuration::from_secs(8);
+use super::{FAILED_FOR_S, GOOD_FOR, HTTP_LIMIT, REFETCH_EVERY_S};
 
 /// Why a provider could not be used.
 #[derive(Clone, Debug, thiserror::Error)]
@@ -62,26 +54,28 @@ impl Cache {
     }
 }
 
-/// A provider of the live edition.
-pub struct ProviderLink {
+/// An OpenID Connect provider of the live edition.
+pub struct OidcLink {
     pub provider: Provider,
+    /// What we are to it.
+    pub client: OidcClient,
     /// The version in use, then the one that stands beside it.
     secrets: Vec<String>,
     clock: Clock,
     cache: Mutex<Cache>,
 }
 
-impl ProviderLink {
-    pub fn new(provider: Provider, secrets: Vec<String>, clock: Clock) -> Arc<ProviderLink> {
-        Arc::new(ProviderLink { provider, secrets, clock, cache: Mutex::default() })
+impl OidcLink {
+    pub fn new(provider: Provider, client: OidcClient, secrets: Vec<String>, clock: Clock) -> Arc<OidcLink> {
+        Arc::new(OidcLink { provider, client, secrets, clock, cache: Mutex::default() })
     }
 
     /// Whether what the edition names as this provider's secret is stored.
     pub fn has_secret(&self) -> bool {
-        self.provider.secret.is_none() || !self.secrets.is_empty()
+        self.client.secret.is_none() || !self.secrets.is_empty()
     }
 
-    pub fn client(&self) -> Result<Client, HttpError> {
+    pub fn http(&self) -> Result<Client, HttpError> {
         Client::new(self.provider.ca_file.as_deref(), HTTP_LIMIT)
     }
 
@@ -106,7 +100,7 @@ impl ProviderLink {
 
     /// Asks the provider for a document, whatever the status of its answer.
     pub async fn get(&self, url: &str) -> Result<Answer, HttpError> {
-        self.client()?.get(url, None, DOCUMENT_MAX).await
+        self.http()?.get(url, None, DOCUMENT_MAX).await
     }
 
     async fn fetch(&self, url: &str) -> Result<Vec<u8>, ProviderError> {
@@ -185,14 +179,14 @@ impl ProviderLink {
         pkce: &Pkce,
     ) -> Result<(Tokens, u32), ExchangeError> {
         let auth = self.auth(metadata, secret);
-        let request = TokenRequest { code, redirect_uri, client_id: &self.provider.client_id, pkce, auth: &auth };
+        let request = TokenRequest { code, redirect_uri, client_id: &self.client.id, pkce, auth: &auth };
         let authorization = match &auth {
-            ClientAuth::Basic { secret } => Some(basic_credentials(&self.provider.client_id, secret)),
+            ClientAuth::Basic { secret } => Some(basic_credentials(&self.client.id, secret)),
             _ => None,
         };
         let silent = |e: HttpError| ExchangeError::Silent(e.to_string());
         let answer = self
-            .client()
+            .http()
             .map_err(silent)?
             .post_form(metadata.token_endpoint.as_str(), &request.form(), authorization.as_deref(), DOCUMENT_MAX)
             .await

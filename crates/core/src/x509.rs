@@ -1,0 +1,125 @@
+//! What a certificate says of itself that matters here (RFC 5280 4.1.2.5, 4.2.1.6): until when it is good, and for which
+//! names; and how people hand one over and read it to each other. Whether it is to be trusted is decided elsewhere.
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use chrono::{DateTime, Utc};
+use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
+
+/// A certificate as read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Certificate {
+    pub not_before: DateTime<Utc>,
+    pub not_after: DateTime<Utc>,
+    /// DNS names of the subject alternative names, in lower case.
+    pub names: Vec<String>,
+}
+
+/// Reads a DER certificate; none where it is malformed or its dates are beyond any calendar.
+pub fn read(der: &[u8]) -> Option<Certificate> {
+    let (_, certificate) = X509Certificate::from_der(der).ok()?;
+    let moment = |t: x509_parser::time::ASN1Time| DateTime::from_timestamp(t.timestamp(), 0);
+    let names = certificate.subject_alternative_name().ok()?.map(|e| &e.value.general_names);
+    let dns = names.into_iter().flatten().filter_map(|n| match n {
+        GeneralName::DNSName(name) => Some(name.to_ascii_lowercase()),
+        _ => None,
+    });
+    Some(Certificate {
+        not_before: moment(certificate.validity().not_before)?,
+        not_after: moment(certificate.validity().not_after)?,
+        names: dns.collect(),
+    })
+}
+
+/// A certificate in DER, from whatever text it was handed over in: PEM (RFC 7468), base64 with or without line ends, or
+/// hexadecimal with or without separators.
+pub fn certificate(text: &str) -> Option<Vec<u8>> {
+    let inner = if text.contains("-----BEGIN CERTIFICATE-----") { pem_inside(text, "CERTIFICATE")? } else { text };
+    let plain: String = inner.chars().filter(|c| !c.is_whitespace()).collect();
+    let digits: Vec<u8> = plain.bytes().filter(|b| *b != b':').collect();
+    let hexadecimal = digits.len().is_multiple_of(2) && !digits.is_empty() && digits.iter().all(u8::is_ascii_hexdigit);
+    let octet = |c: &[u8]| u8::from_str_radix(std::str::from_utf8(c).ok()?, 16).ok();
+    let der: Vec<u8> =
+        if hexadecimal { digits.chunks(2).map(octet).collect::<Option<_>>()? } else { STANDARD.decode(plain).ok()? };
+    read(&der).map(|_| der)
+}
+
+/// What stands between the first pair of marks of a kind (RFC 7468 2).
+fn pem_inside<'a>(text: &'a str, kind: &str) -> Option<&'a str> {
+    let (_, rest) = text.split_once(&format!("-----BEGIN {kind}-----"))?;
+    Some(rest.split_once(&format!("-----END {kind}-----"))?.0)
+}
+
+/// A private key in PKCS #8 (RFC 5958) and its certificate, in DER, from one text that holds both in PEM.
+///
+/// # Errors
+/// What is missing or not readable, in words.
+pub fn key_and_certificate(text: &str) -> Result<(Vec<u8>, Vec<u8>), &'static str> {
+    let key = pem_inside(text, "PRIVATE KEY").ok_or("it holds no PRIVATE KEY in PEM (PKCS #8)")?;
+    let plain: String = key.chars().filter(|c| !c.is_whitespace()).collect();
+    let key = STANDARD.decode(plain).map_err(|_| "its private key is not base64")?;
+    let certificate = match text.contains("-----BEGIN CERTIFICATE-----") {
+        true => certificate(text).ok_or("its certificate cannot be read")?,
+        false => return Err("it holds no CERTIFICATE in PEM"),
+    };
+    Ok((key, certificate))
+}
+
+/// The public key of a certificate, as it stands there (SubjectPublicKeyInfo, RFC 5280 4.1.2.7), in DER.
+pub fn public_key(der: &[u8]) -> Option<Vec<u8>> {
+    let (_, certificate) = X509Certificate::from_der(der).ok()?;
+    Some(certificate.public_key().raw.to_vec())
+}
+
+/// A certificate in PEM (RFC 7468 5).
+pub fn to_pem(der: &[u8]) -> String {
+    let text = STANDARD.encode(der);
+    let lines: Vec<&str> = (0..text.len()).step_by(64).map(|i| &text[i..text.len().min(i + 64)]).collect();
+    format!("-----BEGIN CERTIFICATE-----\n{}\n-----END CERTIFICATE-----\n", lines.join("\n"))
+}
+
+/// The fingerprint of a certificate, to read aloud: SHA-256 in pairs.
+pub fn fingerprint(der: &[u8]) -> String {
+    crate::id::sha256(der).iter().map(|b| format!("{b:02X}")).collect::<Vec<_>>().join(":")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rcgen::PublicKeyData;
+
+    #[test]
+    fn dates_and_names_are_read_and_what_is_no_certificate_is_none() {
+        let key = rcgen::KeyPair::generate().unwrap();
+        let mut params =
+            rcgen::CertificateParams::new(vec!["Berths.havrelune.example".into(), "*.quays.example".into()]).unwrap();
+        params.not_before = rcgen::date_time_ymd(2026, 1, 2);
+        params.not_after = rcgen::date_time_ymd(2027, 3, 4);
+        let der = params.self_signed(&key).unwrap();
+        let read_back = read(der.der()).unwrap();
+        assert_eq!(read_back.not_after.to_rfc3339(), "2027-03-04T00:00:00+00:00");
+        assert_eq!(read_back.not_before.to_rfc3339(), "2026-01-02T00:00:00+00:00");
+        assert_eq!(read_back.names, ["berths.havrelune.example", "*.quays.example"]);
+        let pairs = der.der().iter().map(|b| format!("{b:02x}")).collect::<Vec<_>>();
+        let base64 = STANDARD.encode(der.der());
+        let broken = base64.as_bytes().chunks(64).map(|c| String::from_utf8_lossy(c)).collect::<Vec<_>>().join("\r\n");
+        for text in [der.pem(), base64.clone(), broken, pairs.concat(), pairs.join(":"), pairs.join(" ").to_uppercase()] {
+            assert_eq!(certificate(&text).as_deref(), Some(&**der.der()), "{text}");
+        }
+        for bad in ["", "MII", "3082", "-----BEGIN CERTIFICATE-----\nMII", &base64[4..]] {
+            assert_eq!(certificate(bad), None, "{bad}");
+        }
+        assert_eq!(fingerprint(b"").len(), 95);
+        let both = key.serialize_pem() + &der.pem();
+        assert_eq!(key_and_certificate(&both), Ok((key.serialize_der(), der.der().to_vec())));
+        for lacking in ["", &der.pem(), &key.serialize_pem(), &both.replace("END CERT", "EMD CERT")] {
+            assert!(key_and_certificate(lacking).is_err(), "{lacking}");
+        }
+        assert_eq!(public_key(der.der()).as_deref(), Some(&*key.subject_public_key_info()));
+        assert_eq!(public_key(b"no"), None);
+        assert_eq!(certificate(&to_pem(der.der())).as_deref(), Some(&**der.der()));
+        for bad in [&b""[..], b"not a certificate", &der.der()[..200]] {
+            assert_eq!(read(bad), None);
+        }
+    }
+}

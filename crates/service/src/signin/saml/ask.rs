@@ -1,0 +1,160 @@
+//! Sending somebody to a SAML provider.
+
+use axum::response::{IntoResponse, Response};
+use http::StatusCode;
+use passeur_core::crossing::Outcome;
+use passeur_core::id::hex;
+use passeur_core::site::Site;
+use passeur_core::step::{Step, StepCode};
+use passeur_gateway::cookies;
+use passeur_gateway::shared::Edition;
+use passeur_protocols::saml::binding::{Message, form_value, redirect as by_redirect};
+use passeur_protocols::saml::request::Request;
+
+use super::{consumer_uri, flow_cookie, relay_state, request_id};
+use crate::app::{App, random};
+use crate::attempt::Attempt;
+use crate::pages::{self, redirect};
+use crate::providers::saml::{InUse, SamlLink};
+use crate::signin::ask::{Flow, Purposed, cookie_digest};
+use crate::signin::{Visit, browser_binding};
+
+/// The longest flow in a cookie: browsers take 4,096 bytes with the name.
+const COOKIE_MAX: usize = 3_800;
+/// The most flows that one browser holds: each open tab that waits for the provider has one.
+const FLOWS_MAX: usize = 6;
+
+/// The step that says where a person was sent, and with what.
+pub fn sent_step(site: &Site, link: &SamlLink, endpoint: &str, nonce: &str, anew: bool) -> Step {
+    let p = &link.provider;
+    let consumer = consumer_uri(site, &p.name);
+    let mut parameters = vec![
+        format!("AuthnRequest ID={}", request_id(nonce)),
+        format!("Issuer={}", site.saml.entity_id),
+        format!("AssertionConsumerServiceURL={consumer}"),
+        format!("RelayState={}", relay_state(nonce)),
+    ];
+    parameters.extend(link.trust.name_id.iter().map(|f| format!("NameIDPolicy={f}")));
+    parameters.extend((!p.acr_values.is_empty()).then(|| format!("RequestedAuthnContext={}", p.acr_values.join(" "))));
+    parameters.extend(anew.then(|| "ForceAuthn=true".to_owned()));
+    Step::new(StepCode::SentToProvider)
+        .with("provider", p.name.as_str())
+        .with("endpoint", endpoint)
+        .with("parameters", parameters)
+        .with("redirect_uri", consumer)
+}
+
+/// What is known of the provider, with the steps that tell of it; the outcome where nothing is.
+pub async fn party(link: &SamlLink, attempt: &mut Attempt) -> Option<InUse> {
+    match link.party().await {
+        Ok(found) => {
+            if let Some(how) = &found.kept {
+                attempt.step(|| {
+                    Step::new(StepCode::MetadataKept)
+                        .with("provider", link.provider.name.as_str())
+                        .with("how", how.as_str())
+                        .with("since", found.known.read_at.format("%Y-%m-%d %H:%M:%S UTC").to_string())
+                });
+            }
+            Some(found)
+        }
+        Err(e) => {
+            attempt.step(|| {
+                Step::new(StepCode::MetadataFailed)
+                    .with("provider", link.provider.name.as_str())
+                    .with("address", link.address().unwrap_or_default())
+                    .with("how", e.to_string())
+            });
+            None
+        }
+    }
+}
+
+/// Sends the browser to the provider.
+pub async fn to_provider(
+    app: &App,
+    edition: &Edition,
+    mut attempt: Attempt,
+    visit: &Visit,
+    link: &SamlLink,
+    to: Purposed,
+    anew: bool,
+) -> Response {
+    let site = &edition.site;
+    let name = &link.provider.name;
+    let failed = |attempt: &Attempt| {
+        let id = attempt.record_anonymous(Outcome::Failed);
+        let refused = pages::Refused::of_step(attempt, id, None);
+        pages::refused(site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response()
+    };
+    let Some(found) = party(link, &mut attempt).await else { return failed(&attempt) };
+    let Some(endpoint) = link.choose(&found.known.party.sign_on) else { return failed(&attempt) };
+    let own = app.own_saml();
+    let wants = link.trust.sign_requests || found.known.party.wants_signed;
+    let signer = own.signer().filter(|_| wants);
+    if wants && signer.is_none() {
+        attempt.step(|| Step::new(StepCode::RequestUnsigned).with("provider", name.as_str()));
+        return failed(&attempt);
+    }
+    let nonce = hex(&random::<16>());
+    let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
+    let now = app.now();
+    let mut flow = Flow {
+        provider: name.clone(),
+        nonce: nonce.clone(),
+        verifier: String::new(),
+        browser: cookie_digest(&browser),
+        to,
+        crossing: attempt.id,
+        began: attempt.began().timestamp_millis(),
+        sent: now.timestamp_millis(),
+        endpoint: endpoint.location.clone(),
+        anew,
+    };
+    let sealed = flow.seal(app, COOKIE_MAX);
+    let consumer = consumer_uri(site, name);
+    let id = request_id(&nonce);
+    let request = Request {
+        id: &id,
+        destination: &endpoint.location,
+        consumer: &consumer,
+        issuer: &own.entity_id,
+        now,
+        anew,
+        passive: false,
+        contexts: &link.provider.acr_values,
+        format: link.trust.name_id.as_deref(),
+    };
+    let state = relay_state(&nonce);
+    attempt.step(|| sent_step(site, link, &endpoint.location, &nonce, anew));
+    let sent = if endpoint.is_redirect() {
+        by_redirect(&endpoint.location, Message::Request, &request.xml(), Some(state), signer).map(|to| redirect(&to, None))
+    } else {
+        let text = signer.map_or_else(|| Some(request.xml()), |s| request.signed(s));
+        text.map(|xml| {
+            let fields = [("SAMLRequest", form_value(&xml)), ("RelayState", state.to_owned())];
+            pages::post_on(site, visit.facts.lang, &link.provider.title, &endpoint.location, &fields).into_response()
+        })
+    };
+    let Some(mut response) = sent else { return failed(&attempt) };
+    let (cookie, secure) = flow_cookie(site, state);
+    let within = link.provider.answer_within.num_seconds() + 300;
+    pages::set_cookie(&mut response, &cookies::set(&cookie, &sealed, secure, Some(within)));
+    for old in surplus(site, visit) {
+        pages::set_cookie(&mut response, &cookies::set(&old, "", secure, Some(0)));
+    }
+    if let Some(set) = set {
+        pages::set_cookie(&mut response, &set);
+    }
+    attempt.record_waiting();
+    app.recorder.flow(name, now, 1, 0);
+    response
+}
+
+/// Cookies of flows that make room: a browser that never comes back would send ever more of them.
+fn surplus(site: &Site, visit: &Visit) -> Vec<String> {
+    let (prefix, _) = flow_cookie(site, "");
+    let mut all: Vec<String> = cookies::names(&visit.headers).filter(|n| n.starts_with(&prefix)).map(str::to_owned).collect();
+    all.truncate((all.len() + 1).saturating_sub(FLOWS_MAX));
+    all
+}

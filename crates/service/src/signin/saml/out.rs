@@ -1,0 +1,188 @@
+//! Single logout (saml-profiles-2.0-os 4.4): the provider is asked to sign somebody out everywhere, or says that it did.
+
+use axum::body::Body;
+use axum::extract::{Path, State};
+use axum::response::{IntoResponse, Response};
+use http::{Method, StatusCode};
+use passeur_core::crossing::Outcome;
+use passeur_core::id::{hex, sha256};
+use passeur_core::step::{Step, StepCode};
+use passeur_gateway::cookies::{self, Found};
+use passeur_gateway::shared::Edition;
+use passeur_protocols::saml::binding::{Message, form_value, redirect as by_redirect};
+use passeur_protocols::saml::metadata::Endpoint;
+use passeur_protocols::saml::response::NameId;
+use passeur_protocols::saml::sign_out::{BadSignOut, Carried, Expected, Head, SignOut, read_answer, read_request};
+use passeur_store::StoreError;
+
+use super::{ask, sign_out_uri};
+use crate::app::{App, random};
+use crate::attempt::Attempt;
+use crate::pages::{self, WayOut, redirect};
+use crate::providers::saml::SamlLink;
+use crate::signin::flow::{failed_check, refuse};
+use crate::signin::{LiveEdition, Visit, enter};
+
+/// The largest message to sign out that is read.
+const MESSAGE_MAX: usize = 64 * 1024;
+
+fn new_id() -> String {
+    format!("_{}", hex(&random::<16>()))
+}
+
+/// How a person signs out at the provider as well, and the request's identifier; none where the provider offers no way.
+pub async fn way_out(app: &App, link: &SamlLink, name: &NameId, session: Option<&str>) -> Option<(WayOut, String)> {
+    let party = link.party().await.ok()?.known;
+    let endpoint = link.choose(&party.party.sign_out)?;
+    let own = app.own_saml();
+    let id = new_id();
+    let head = Head { id: &id, destination: &endpoint.location, issuer: &own.entity_id, now: app.now() };
+    let text = head.request(name, session);
+    let way = carry(app, endpoint, &endpoint.location, Message::Request, &head, &text, None)?;
+    Some((way, id))
+}
+
+/// A message on its way to the provider, signed where we have a key.
+fn carry(
+    app: &App,
+    endpoint: &Endpoint,
+    address: &str,
+    kind: Message,
+    head: &Head<'_>,
+    text: &str,
+    relay_state: Option<&str>,
+) -> Option<WayOut> {
+    let own = app.own_saml();
+    if endpoint.is_redirect() {
+        return by_redirect(address, kind, text, relay_state, own.signer()).map(WayOut::Link);
+    }
+    let signed = own.signer().map_or_else(|| Some(text.to_owned()), |s| head.signed(text, s))?;
+    let mut fields = vec![(kind.parameter(), form_value(&signed))];
+    fields.extend(relay_state.map(|s| ("RelayState", s.to_owned())));
+    Some(WayOut::Form { address: address.to_owned(), fields })
+}
+
+/// `GET` and `POST /.passeur/saml/{provider}/sign-out`: the provider's request, or its answer to ours. No cookie is asked: it is
+/// the signature that counts.
+pub async fn message(
+    State(app): State<App>,
+    edition: Option<LiveEdition>,
+    Path(provider): Path<String>,
+    visit: Visit,
+    body: Body,
+) -> Response {
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
+    let Some(link) = app.saml(&provider) else { return StatusCode::NOT_FOUND.into_response() };
+    let Ok(body) = axum::body::to_bytes(body, MESSAGE_MAX).await else {
+        return StatusCode::PAYLOAD_TOO_LARGE.into_response();
+    };
+    let form = String::from_utf8_lossy(&body).into_owned();
+    let by_form = visit.facts.method == Method::POST;
+    let text = if by_form { &form } else { &visit.query };
+    let field = |name: &str| {
+        let mut all = url::form_urlencoded::parse(text.as_bytes()).filter(|(n, _)| n == name);
+        let first = all.next()?.1.into_owned();
+        all.next().is_none().then_some(first)
+    };
+    let (request, answer, state) = (field("SAMLRequest"), field("SAMLResponse"), field("RelayState"));
+    let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
+    attempt.provider = Some(provider.clone());
+    let Some(found) = ask::party(&link, &mut attempt).await else {
+        let id = attempt.record_anonymous(Outcome::Failed);
+        let refused = pages::Refused::of_step(&attempt, id, None);
+        return pages::refused(&edition.site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response();
+    };
+    let own = app.own_saml();
+    let address = sign_out_uri(&edition.site, &provider);
+    let expected = Expected {
+        issuer: &link.provider.issuer,
+        address: &address,
+        now: app.now(),
+        skew: link.provider.skew,
+        certificates: &found.known.party.certificates,
+        opener: &own.opener,
+    };
+    let how = match (&request, &answer) {
+        (Some(value), None) => match read_request(carried(by_form, value, &visit.query), &expected) {
+            Ok(out) => {
+                let id = sha256(format!("sign-out {} {}", link.provider.issuer, out.id).as_bytes());
+                match app.store.use_flow(&id, out.remember_until).await {
+                    Ok(true) => return end_here(&app, &edition, attempt, &link, &found.known.party.sign_out, &out, state).await,
+                    Ok(false) => "it was used before".to_owned(),
+                    Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+                }
+            }
+            Err(e) => e.to_string(),
+        },
+        (None, Some(value)) => match read_answer(carried(by_form, value, &visit.query), &expected) {
+            Ok(done) => return told(&edition, &visit, &done.request, done.everywhere, by_form),
+            Err(e) => e.to_string(),
+        },
+        _ => BadSignOut::Form.to_string(),
+    };
+    attempt.step(|| Step::new(StepCode::SignOutRefused).with("provider", provider.as_str()).with("how", how));
+    refuse(&edition, attempt, failed_check()).await
+}
+
+fn carried<'a>(by_form: bool, value: &'a str, query: &'a str) -> Carried<'a> {
+    if by_form { Carried::Form(value) } else { Carried::Address(query) }
+}
+
+/// The page after the provider's answer. Only the browser that asked learns more than that it is signed out here.
+fn told(edition: &Edition, visit: &Visit, request: &str, everywhere: bool, by_form: bool) -> Response {
+    let mine = match cookies::find(&visit.headers, &edition.site.address.cookie("left").0) {
+        Found::One(id) => id == request,
+        // With a form of another site no cookie comes.
+        Found::None => by_form,
+        Found::Several => false,
+    };
+    pages::signed_out_there(&edition.site, visit.facts.lang, mine && everywhere).into_response()
+}
+
+/// Ends what the provider ended, and answers it.
+async fn end_here(
+    app: &App,
+    edition: &Edition,
+    mut attempt: Attempt,
+    link: &SamlLink,
+    endpoints: &[Endpoint],
+    out: &SignOut,
+    state: Option<String>,
+) -> Response {
+    let site = &edition.site;
+    let lang = attempt.lang;
+    let provider = link.provider.name.as_str();
+    // Ended first and recorded second: a store that fails in between leaves nobody signed in.
+    let done: Result<bool, StoreError> = async {
+        let ids = app.store.sessions_at_provider(provider, &out.name.value, &out.sessions).await?;
+        let ended = enter::end(app, &ids, "provider", None).await?;
+        attempt.step(|| {
+            Step::new(StepCode::ProviderSignedOut).with("provider", provider).with("sessions", ended.sessions.len() as i64)
+        });
+        attempt.record(Outcome::SignedOut).await?;
+        Ok(ended.behind.is_empty())
+    }
+    .await;
+    let all = match done {
+        Ok(all) => all,
+        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    };
+    let Some(endpoint) = link.choose(endpoints) else {
+        return pages::signed_out(site, lang, None, &[]).into_response();
+    };
+    let own = app.own_saml();
+    let id = new_id();
+    let address = endpoint.answers_to();
+    let head = Head { id: &id, destination: address, issuer: &own.entity_id, now: app.now() };
+    let text = head.answer(&out.id, all);
+    let state = state.filter(|s| s.len() <= 200);
+    match carry(app, endpoint, address, Message::Response, &head, &text, state.as_deref()) {
+        Some(WayOut::Link(to)) => redirect(&to, None),
+        Some(WayOut::Form { address, fields }) => {
+            pages::post_on(site, lang, &link.provider.title, &address, &fields).into_response()
+        }
+        None => pages::signed_out(site, lang, None, &[]).into_response(),
+    }
+}

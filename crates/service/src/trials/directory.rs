@@ -1,0 +1,113 @@
+//! A trial of a directory.
+
+use chrono::Duration;
+use passeur_api::{DirectoryTrial, TrialAnswer};
+use passeur_core::site::{Directory, DirectorySecurity, FindGroups, GroupSearch, Nested, Primary, Referrals, Site};
+use passeur_links::ldap::{DirectoryCheck, try_directory};
+
+use super::{Checks, Lacking};
+use crate::app::App;
+
+fn directory_of(site: &Site, ask: &DirectoryTrial) -> Result<Directory, Lacking> {
+    let lacking = || Lacking(format!("directory {} is not in the live edition: give url, base and key", ask.name));
+    let live = site.directory(&ask.name);
+    let mut d = match live {
+        Some(d) => d.clone(),
+        None => Directory {
+            name: ask.name.clone(),
+            servers: vec![ask.url.clone().ok_or_else(lacking)?],
+            security: DirectorySecurity::Plain,
+            account: None,
+            secret: None,
+            base: ask.base.clone().ok_or_else(lacking)?,
+            key: ask.key.clone().ok_or_else(lacking)?,
+            fed_by: site.attribute("subject").ok_or_else(lacking)?,
+            suffixes: vec![],
+            cut_suffix: false,
+            filter: "(objectClass=*)".into(),
+            groups: None,
+            referrals: Referrals::Ignore,
+            page: 500,
+            attributes: vec![],
+            octets: std::collections::BTreeMap::new(),
+            time_limit: Duration::seconds(3),
+            cache: Duration::zero(),
+            ca_file: None,
+        },
+    };
+    if let Some(url) = &ask.url {
+        d.servers = vec![url.clone()];
+    }
+    if ask.url.is_some() || ask.start_tls.is_some() {
+        let tls = d.servers.iter().all(|s| s.starts_with("ldaps://"));
+        d.security = match (tls, ask.start_tls) {
+            (true, _) => DirectorySecurity::Tls,
+            (false, Some(true)) => DirectorySecurity::StartTls,
+            _ => DirectorySecurity::Plain,
+        };
+    }
+    let host = |s: &String| url::Url::parse(s).ok().and_then(|u| u.host_str().map(str::to_owned)).unwrap_or_default();
+    let here = |s: &String| passeur_core::address::is_loopback(&host(s));
+    if d.security == DirectorySecurity::Plain && !d.servers.iter().all(here) {
+        return Err(Lacking("a password is never sent in clear text over a network: use ldaps://, or start_tls".into()));
+    }
+    for (place, value) in [(&mut d.base, &ask.base), (&mut d.key, &ask.key)] {
+        if let Some(v) = value {
+            *place = v.clone();
+        }
+    }
+    if let Some(account) = &ask.account {
+        d.account = Some(account.clone());
+    }
+    if let Some(base) = &ask.group_base {
+        let usual = GroupSearch {
+            base: String::new(),
+            find: FindGroups::ByMember("member".into()),
+            name: "cn".into(),
+            nested: Nested::Walk,
+            primary: Primary::None,
+            prefix: String::new(),
+            suffix: String::new(),
+        };
+        d.groups = Some(GroupSearch { base: base.clone(), ..d.groups.unwrap_or(usual) });
+    }
+    if ask.ca_file.is_some() {
+        d.ca_file = ask.ca_file.clone();
+    }
+    Ok(d)
+}
+
+/// Tries a directory. The stored password is only ever sent to the live edition's own address and account: otherwise
+/// whoever may run trials could have it sent anywhere.
+pub async fn directory(app: &App, site: &Site, ask: &DirectoryTrial) -> Result<TrialAnswer, Lacking> {
+    let directory = directory_of(site, ask)?;
+    let elsewhere =
+        site.directory(&ask.name).is_none_or(|live| live.servers != directory.servers || live.account != directory.account);
+    let password = match (&ask.password, &directory.secret) {
+        (Some(p), _) => Some(p.clone()),
+        (None, Some(_)) if elsewhere => {
+            return Err(Lacking("another address or account needs its own password: give it with the trial".into()));
+        }
+        (None, Some(name)) => app.secret(name, ask.secret_version).await.ok().flatten(),
+        (None, None) => None,
+    };
+    let mut c = Checks(vec![]);
+    for t in try_directory(&directory, password.as_deref(), ask.sample.as_deref(), app.now()).await {
+        let (value, remedy) = match t.check {
+            DirectoryCheck::Address => {
+                ("address", "Check host, port and TLS from this machine; name the certificate authority with ca-file.")
+            }
+            DirectoryCheck::Account => ("account", "Compare the account's DN and password with the directory team's."),
+            DirectoryCheck::Base => {
+                ("base", "Write the base DN as the directory names it; the account must be allowed to read it.")
+            }
+            DirectoryCheck::GroupBase => ("group base", "Write the groups' base DN as the directory names it."),
+            DirectoryCheck::Person => ("sample person", "Key, base or filter do not fit: compare with the person's entry."),
+        };
+        match t.outcome {
+            Ok(words) => c.good(value, words),
+            Err(words) => c.wrong(value, words, remedy),
+        }
+    }
+    Ok(c.answer())
+}

@@ -1,0 +1,180 @@
+//! A trial of an OpenID Connect provider.
+
+use chrono::Duration;
+use passeur_api::ProviderTrial;
+use passeur_core::site::{OidcClient, Provider, Site, Speaks, check_issuer};
+use passeur_protocols::oidc::{AuthorizationRequest, Binding, KeySet, Metadata, Pkce, discovery_url};
+
+use super::{Checks, Lacking, Seen, clock};
+use crate::app::{App, random};
+use crate::providers::oidc::{ExchangeError, OidcLink};
+use crate::signin::redirect_uri;
+
+/// The provider to try: the live edition's, with the request's values in place of it.
+fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, OidcClient), Lacking> {
+    let mut provider = match (site.provider(&ask.name), &ask.issuer, &ask.client_id) {
+        (Some(p), _, _) => p.clone(),
+        (None, Some(issuer), Some(client)) => Provider {
+            name: ask.name.clone(),
+            title: ask.name.clone(),
+            issuer: issuer.clone(),
+            speaks: Speaks::Oidc(OidcClient {
+                id: client.clone(),
+                secret: None,
+                scopes: vec!["openid".into()],
+                form_post: false,
+            }),
+            acr_values: vec![],
+            require_acr: vec![],
+            require_amr: vec![],
+            skew: Duration::seconds(30),
+            attributes: vec![],
+            ca_file: None,
+            answer_within: Duration::minutes(15),
+        },
+        _ => {
+            return Err(Lacking(format!("provider {} is not in the live edition: give issuer and client", ask.name)));
+        }
+    };
+    if let Some(issuer) = &ask.issuer {
+        provider.issuer = issuer.clone();
+    }
+    if ask.ca_file.is_some() {
+        provider.ca_file = ask.ca_file.clone();
+    }
+    let mut client = provider.oidc().cloned().ok_or_else(|| Lacking(format!("provider {} speaks SAML", ask.name)))?;
+    if let Some(id) = &ask.client_id {
+        client.id = id.clone();
+    }
+    Ok((provider, client))
+}
+
+/// Tries an OpenID Connect provider.
+pub async fn provider(app: &App, site: &Site, ask: &ProviderTrial) -> Result<Seen, Lacking> {
+    let (provider, client) = provider_of(site, ask)?;
+    let mut c = Checks(vec![]);
+    if let Err(what) = check_issuer(&provider.issuer) {
+        c.wrong(
+            "issuer",
+            format!("{} {what}", provider.issuer),
+            "Copy the issuer from the provider's discovery document, to the letter.",
+        );
+        return Ok(Seen { answer: c.answer(), certificate: None, signing: vec![] });
+    }
+    // The stored secret goes to the live edition's own issuer only, as with directories below.
+    let elsewhere = site.provider(&ask.name).is_none_or(|live| live.issuer != provider.issuer);
+    let stored = match (&ask.secret, &client.secret) {
+        (Some(s), _) => Some(s.clone()),
+        (None, Some(_)) if elsewhere => {
+            return Err(Lacking("another issuer needs its own secret: give it with the trial".into()));
+        }
+        (None, Some(name)) => app.secret(name, ask.secret_version).await.ok().flatten(),
+        (None, None) => None,
+    };
+    let link = OidcLink::new(provider.clone(), client.clone(), stored.into_iter().collect(), app.clock.clone());
+    let mut certificate = None;
+    if let Some(metadata) = discover(app, &link, &mut certificate, &mut c).await {
+        keys(&link, &metadata, &mut c).await;
+        known_client(site, &link, &metadata, &mut c).await;
+        redirect_address(site, &link, &metadata, &mut c).await;
+    }
+    Ok(Seen { answer: c.answer(), certificate, signing: vec![] })
+}
+
+async fn discover(app: &App, link: &OidcLink, certificate: &mut Option<Vec<u8>>, c: &mut Checks) -> Option<Metadata> {
+    let url = discovery_url(&link.provider.issuer);
+    let answer = c.reached(&url, link.get(&url).await)?;
+    *certificate = answer.certificate;
+    if answer.status != 200 {
+        c.wrong(
+            "issuer",
+            format!("{url} answers with status {}", answer.status),
+            "The issuer's path is probably wrong: a discovery document is wanted there.",
+        );
+        return None;
+    }
+    c.good("address", format!("{url} answers in {} ms", answer.millis));
+    clock(app, &answer.headers, link.provider.skew, c);
+    match Metadata::parse(&answer.body, &link.provider.issuer) {
+        Ok(m) => {
+            c.good("issuer", format!("the document names issuer {}", m.issuer));
+            Some(m)
+        }
+        Err(e) => {
+            c.wrong("issuer", e.to_string(), "Write the issuer exactly as the document names it; slashes and case count.");
+            None
+        }
+    }
+}
+
+async fn keys(link: &OidcLink, metadata: &Metadata, c: &mut Checks) {
+    let remedy = "Ask the provider's team for its jwks_uri; signatures cannot be checked without it.";
+    match link.get(metadata.jwks_uri.as_str()).await {
+        Ok(a) if a.status == 200 => match KeySet::parse(&a.body) {
+            Ok(k) => c.good("keys", format!("usable signing keys: {}", k.ids().join(", "))),
+            Err(e) => c.wrong("keys", e.to_string(), remedy),
+        },
+        Ok(a) => c.wrong("keys", format!("{} answers with status {}", metadata.jwks_uri, a.status), remedy),
+        Err(e) => c.wrong("keys", format!("{}: {e}", metadata.jwks_uri), remedy),
+    }
+}
+
+/// A code that nobody issued: a provider that knows the client refuses the code, one that does not refuses the client.
+async fn known_client(site: &Site, link: &OidcLink, metadata: &Metadata, c: &mut Checks) {
+    let uri = redirect_uri(site, &link.provider.name);
+    let code = passeur_core::id::hex(&random::<16>());
+    let id = &link.client.id;
+    match link.exchange(metadata, &code, &uri, &Pkce::from_random(random())).await {
+        Err(ExchangeError::Refused { error, .. }) if error == "invalid_grant" => {
+            c.good("client", format!("the provider knows client {id} and takes its secret"));
+        }
+        Err(ExchangeError::Refused { error, description }) if error == "invalid_client" || error == "unauthorized_client" => {
+            c.wrong(
+                "client",
+                format!("{error}: {description}"),
+                "Compare client id and secret with the provider's; store the secret with `passeur secret set`.",
+            );
+        }
+        Err(ExchangeError::Refused { error, description }) => {
+            c.add("client", "not known", format!("{error}: {description}"), None)
+        }
+        Err(ExchangeError::Silent(how)) => c.add("client", "not known", how, None),
+        Ok(_) => c.wrong("client", "the provider gave tokens for a code that nobody issued", "Do not use this provider."),
+    }
+}
+
+/// A request without anybody signed in and with `prompt=none`: the provider can only send an error back, and it sends it
+/// to the redirect address only when it knows that address.
+async fn redirect_address(site: &Site, link: &OidcLink, metadata: &Metadata, c: &mut Checks) {
+    let uri = redirect_uri(site, &link.provider.name);
+    let request = AuthorizationRequest {
+        client_id: &link.client.id,
+        redirect_uri: &uri,
+        scopes: &link.client.scopes,
+        acr_values: &[],
+        ui_locale: "en",
+        anew: false,
+        form_post: false,
+    };
+    let pkce = Pkce::from_random(random());
+    let mut url = request.url(metadata, &Binding { state: "trial", nonce: "trial", pkce: &pkce });
+    url.query_pairs_mut().append_pair("prompt", "none");
+    match link.get(url.as_str()).await {
+        Ok(a) => {
+            let location = a.headers.get(http::header::LOCATION).and_then(|v| v.to_str().ok()).unwrap_or_default();
+            if location.starts_with(&uri) {
+                c.good("redirect address", format!("{uri} is registered"));
+            } else if a.status >= 400 {
+                let words = format!("the provider answers with status {} instead of sending back to {uri}", a.status);
+                c.wrong(
+                    "redirect address",
+                    words,
+                    "Have exactly this address registered for the client; `passeur handover` lists it.",
+                );
+            } else {
+                c.add("redirect address", "not known", "the provider shows a page of its own; sign in once to see", None);
+            }
+        }
+        Err(e) => c.add("redirect address", "not known", e.to_string(), None),
+    }
+}
