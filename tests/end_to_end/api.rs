@@ -92,7 +92,10 @@ async fn odd_questions_get_a_problem_document() {
         ("/crossings?before=x", 400),
         ("/crossings/nonsense", 400),
         ("/crossings/111-1111-1111", 404),
-        ("/handover/No%20Name", 400),
+        ("/handover/provider/No%20Name", 400),
+        ("/handover/nobody/pilotage", 400),
+        ("/handover/application/nothing", 404),
+        ("/handover/provider/pilotage?gate=nothing", 404),
         ("/nothing", 404),
     ] {
         let url = format!("http://{}/api/v1{path}", stack.address);
@@ -107,12 +110,23 @@ async fn odd_questions_get_a_problem_document() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_handover_sheet_is_there_before_the_provider_is() {
     let stack = Stack::new().await;
-    let sheet = stack.get("/handover/coastguard").await;
-    assert_eq!((&sheet["connected"], &sheet["edition"]), (&json!(false), &json!(0)));
+    let sheet = stack.get("/handover/provider/coastguard").await;
+    assert_eq!((&sheet["connected"], &sheet["edition"]), (&json!(false), &json!(1)));
     let redirect = stack.pass("/.passeur/oidc/coastguard/answer");
     assert!(sheet["markdown"].as_str().unwrap().contains(&redirect), "{sheet}");
-    let sheet = stack.get("/handover/pilotage").await;
-    assert!(sheet["claims"].to_string().contains("the look-up in directory harbour"), "{sheet}");
+    let sheet = stack.get("/handover/provider/pilotage").await;
+    assert!(sheet["tables"][1].to_string().contains("the look-up in directory harbour"), "{sheet}");
+    // It changes with the configuration, and says of which edition it is.
+    assert_eq!(stack.publish(&stack.site.replace("scopes = [\"openid\", ", "scopes = [\"openid\", \"phone\", ")).await.0, 200);
+    let sheet = stack.get("/handover/provider/pilotage").await;
+    assert!(sheet["edition"] == 2 && sheet["markdown"].as_str().unwrap().contains("openid phone profile"), "{sheet}");
+    for path in ["/handover/directory/harbour", "/handover/application/berths"] {
+        assert_eq!(stack.get(path).await["connected"], true);
+    }
+    let mut lucie = crate::support::engineer(&stack, "lucie").await;
+    let page = lucie.open(&stack.pass("/api/v1/handover/provider/pilotage/print?gate=berths")).await;
+    assert!(page.status == 200 && page.header("content-type").starts_with("text/html"), "{}", page.status);
+    assert!(page.header("content-security-policy").contains("style-src 'sha256-") && page.body.contains("for Berth ledger"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -33,6 +33,32 @@ async fn a_person_signs_in_another_is_refused_and_signing_out_holds() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_ledger_is_entered_by_saml_and_both_sides_are_signed_out() {
+    let stack = Stack::with(|s| s.replace("name-id = \"persistent\"\n", "name-id = \"persistent\"\nbinding = \"post\"\n")).await;
+    let b = Browser::new("saml", 1280, 800, false).await;
+    // Our form posts itself to the provider, and the provider's to us, from another site.
+    b.open(&stack.agents("/")).await;
+    b.prove("benoit").await;
+    b.shows("Good day, Benoît Le Goff (benoit).").await;
+    assert_eq!(b.url().await, stack.agents("/"));
+    assert_eq!(b.errors().await, Vec::<String>::new(), "no violation of the policy");
+    b.close().await;
+    let stack = Stack::new().await;
+    let b = Browser::new("saml-out", 1280, 800, false).await;
+    b.open(&stack.agents("/")).await;
+    b.prove("benoit").await;
+    b.shows("Good day, Benoît Le Goff (benoit).").await;
+    b.open(&stack.agents("/.passeur/sign-out")).await;
+    b.click("button[type=submit]").await;
+    b.shows("You may still be signed in where you typed your password").await;
+    b.click("a.button").await;
+    b.shows("The provider has signed you out as well").await;
+    b.open(&stack.agents("/")).await;
+    b.shows("Password").await;
+    b.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn the_console_shows_the_step_that_decided_and_breaks_no_policy() {
     let stack = Stack::new().await;
     let refused = crate::support::Person::new().sign_in(&stack.gate("/"), "farid").await.crossing();

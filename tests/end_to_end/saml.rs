@@ -426,6 +426,42 @@ async fn answers_by_a_form_are_bounded_and_openid_connect_takes_them_as_well() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_values_of_the_handover_sheet_are_all_that_the_other_side_needs() {
+    let stack = Stack::new().await;
+    // Made before the provider is in the site, as the engineer would hand it over.
+    let sheet = stack.get("/handover/provider/agents-office?kind=saml").await;
+    assert_eq!(sheet["connected"], false);
+    let value = |label: &str| -> String {
+        let rows = sheet["tables"][0]["rows"].as_array().unwrap();
+        rows.iter().find(|r| r["label"] == label).unwrap_or_else(|| panic!("{label}: {sheet}"))["value"]
+            .as_str()
+            .unwrap()
+            .to_owned()
+    };
+    let pem: String = value("Our certificate").lines().filter(|l| !l.contains("CERTIFICATE")).collect();
+    let service = passeur_standins::provider::Service {
+        entity_id: value("Entity id"),
+        consumers: vec![value("Consumer address (ACS)")],
+        sign_out: Some(value("Logout address")),
+        certificates: vec![STANDARD.decode(pem).unwrap()],
+        encrypt: true,
+    };
+    stack.provider.add_service(service);
+    // And what comes back is one address.
+    let here = format!("http://bureau-pilotage.localhost:{}/saml/metadata", stack.provider_port());
+    let (_, read) = stack.post("/providers/read", json!({"address": here, "name": "agents-office"})).await;
+    let part = read["part"].as_str().unwrap();
+    let site = format!(
+        "{}\n{part}user = \"user\"\n",
+        stack.site.replace("provider = \"pilotage-saml\"", "provider = \"agents-office\"")
+    );
+    let (status, said) = stack.publish(&site).await;
+    assert_eq!(status, 200, "{said}");
+    let page = Person::new().sign_in_by_saml(&stack.agents("/received"), "benoit").await;
+    assert!(page.status == 200 && received(&page, "x-harbour-user", "benoit"), "{}", page.body);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_trial_names_the_wrong_value_and_one_address_makes_the_part_of_the_site_file() {
     let stack = Stack::new().await;
     let verdicts = |answer: &serde_json::Value| -> Vec<(String, String)> {

@@ -77,10 +77,11 @@ watch(language, read, { immediate: true })
       <h2 class="sub">{{ t('providers') }}</h2>
       <div class="scroll">
         <table class="ledger">
-          <thead><tr><th>{{ t('provider') }}</th><th>{{ t('sent') }}</th><th>{{ t('answered') }}</th><th :title="t('neverHint')">{{ t('never') }}</th><th /></tr></thead>
+          <thead><tr><th>{{ t('provider') }}</th><th>{{ t('protocol') }}</th><th>{{ t('sent') }}</th><th>{{ t('answered') }}</th><th :title="t('neverHint')">{{ t('never') }}</th><th /></tr></thead>
           <tbody>
             <tr v-for="p in providers" :key="p.name">
               <td class="wide"><b>{{ p.title }}</b> <span class="mono quiet">{{ p.issuer }}</span></td>
+              <td class="fixed" :title="t('knownAs', { id: p.known_as })">{{ p.kind === 'saml' ? 'SAML' : 'OpenID Connect' }}</td>
               <td class="fixed">{{ p.sent }}</td>
               <td class="fixed">{{ p.answered }}</td>
               <td class="fixed"><router-link v-if="p.never_came_back" :to="{ path: '/crossings', query: { outcome: 'never-came-back' } }"><State outcome="never-came-back" :words="String(p.never_came_back)" /></router-link><span v-else>0</span></td>

@@ -329,30 +329,40 @@ pub struct LookUpGroup {
     pub via: Option<String>,
 }
 
-/// All that the identity provider's team must enter, and what is needed back.
+/// A handover sheet: everything that another team must enter on its side.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Handover {
-    pub provider: String,
-    /// The edition it is of; 0 when the provider is in none yet.
+    /// For whom: `provider`, `directory` or `application`.
+    pub part: String,
+    /// The provider's, directory's or gate's name.
+    pub name: String,
+    pub title: String,
+    /// Which edition it is of, in words.
+    pub state: String,
     pub edition: i32,
-    /// Whether the provider is in the live edition.
+    /// Whether that part is in the edition already.
     pub connected: bool,
-    /// What to enter there.
-    pub enter: Vec<HandoverValue>,
-    /// What is needed back.
-    pub send_back: Vec<HandoverValue>,
-    /// Claims to release, with the reason for each.
-    pub claims: Vec<HandoverValue>,
-    /// How to try it.
+    pub tables: Vec<HandoverTable>,
+    /// How to try it, in order.
     pub steps: Vec<String>,
     /// The whole sheet as Markdown.
     pub markdown: String,
+}
+
+/// One table of a handover sheet.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HandoverTable {
+    /// `enter`, `release`, `send-back`, `receive` or `allow`.
+    pub code: String,
+    pub heading: String,
+    pub rows: Vec<HandoverValue>,
 }
 
 /// One line of a handover sheet.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct HandoverValue {
     pub label: String,
+    /// Empty where the other team fills it in.
     pub value: String,
     pub why: String,
 }

@@ -35,6 +35,7 @@ pub mod recorder;
 pub mod rehearse;
 pub mod seal;
 pub mod session;
+pub mod sheet;
 pub mod site;
 pub mod step;
 pub mod survey;

@@ -78,11 +78,8 @@ pub enum Command {
     /// Store a secret, or list what is stored
     #[command(subcommand)]
     Secret(Secret),
-    /// What the identity provider's team must enter, before or after it is connected
-    Handover {
-        /// The provider's name in the site, or the name it will have
-        provider: String,
-    },
+    /// What another team must enter on its side, before or after it is connected
+    Handover(Handover),
     /// Try a provider or directory, also on values not saved yet: says which value is wrong
     #[command(subcommand)]
     Trial(Trial),
@@ -235,6 +232,28 @@ pub enum Secret {
     Forget { name: String, version: i32 },
     /// What is stored, and what is needed and missing
     List,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Handover {
+    /// The provider's or directory's name in the site, or the name it will have; for an application its gate
+    pub name: String,
+    /// For whose team
+    #[arg(long = "for", value_enum, default_value_t = Team::Provider)]
+    pub team: Team,
+    /// Of a provider: what one gate needs
+    #[arg(long)]
+    pub gate: Option<String>,
+    /// Of a provider that is not in the live edition: oidc or saml
+    #[arg(long)]
+    pub kind: Option<String>,
+}
+
+#[derive(Clone, Copy, Debug, clap::ValueEnum)]
+pub enum Team {
+    Provider,
+    Directory,
+    Application,
 }
 
 #[derive(Debug, Subcommand)]

@@ -1,17 +1,24 @@
 //! `passeur handover`.
 
-use passeur_api::Handover;
+use passeur_api::Handover as Sheet;
 
 use super::no_csv;
-use crate::args::{ClientArgs, Output};
+use crate::args::{ClientArgs, Handover, Output, Team};
 use crate::client::{Client, segment};
 use crate::exit::Exit;
 use crate::output::json;
 
 /// Prints the sheet as Markdown, ready to be sent.
-pub async fn run(provider: &str, c: &ClientArgs) -> Result<(), Exit> {
+pub async fn run(args: Handover, c: &ClientArgs) -> Result<(), Exit> {
     no_csv(c)?;
-    let sheet: Handover = Client::new(c)?.get(&format!("/handover/{}", segment(provider)), &[]).await?;
+    let part = match args.team {
+        Team::Provider => "provider",
+        Team::Directory => "directory",
+        Team::Application => "application",
+    };
+    let query: Vec<(&str, String)> =
+        [("gate", args.gate), ("kind", args.kind)].into_iter().filter_map(|(n, v)| Some((n, v?))).collect();
+    let sheet: Sheet = Client::new(c)?.get(&format!("/handover/{part}/{}", segment(&args.name)), &query).await?;
     if c.output == Output::Json {
         return json(&sheet);
     }

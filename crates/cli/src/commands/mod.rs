@@ -36,7 +36,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Token(a) => token::run(a, c).await,
         Command::Acts(a) => acts::run(a, c).await,
         Command::Secret(a) => site::secret(a, c).await,
-        Command::Handover { provider } => handover::run(&provider, c).await,
+        Command::Handover(a) => handover::run(a, c).await,
         Command::Trial(a) => trial::run(a, c).await,
         Command::Survey { last } => survey::run(last, c).await,
         Command::Gates => gates(c).await,

@@ -120,6 +120,27 @@ impl Site {
         self.attributes.iter().position(|a| a == name).map(|i| AttributeId(i as u16))
     }
 
+    /// Where an OpenID Connect provider sends people back to: one address per provider, so that an answer cannot be taken for
+    /// another's (RFC 9700 4.4).
+    pub fn redirect_uri(&self, provider: &str) -> String {
+        self.address.at(&format!("/.passeur/oidc/{provider}/answer"))
+    }
+
+    /// The same of a SAML provider: its assertion consumer service.
+    pub fn consumer_uri(&self, provider: &str) -> String {
+        self.address.at(&format!("/.passeur/saml/{provider}/answer"))
+    }
+
+    /// Where a SAML provider sends messages to sign out.
+    pub fn saml_sign_out_uri(&self, provider: &str) -> String {
+        self.address.at(&format!("/.passeur/saml/{provider}/sign-out"))
+    }
+
+    /// Where our SAML metadata is, as one provider needs it.
+    pub fn saml_metadata_uri(&self, provider: &str) -> String {
+        self.address.at(&format!("{ENTITY_PATH}?provider={provider}"))
+    }
+
     /// Names of every secret the edition refers to, with what needs it.
     pub fn secrets(&self) -> Vec<(String, String)> {
         let providers = self.providers.iter().filter_map(|p| p.secret().map(|s| (s.to_owned(), format!("provider {}", p.name))));

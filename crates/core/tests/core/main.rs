@@ -7,6 +7,7 @@ mod deciding;
 mod delivering;
 mod directories;
 mod expecting;
+mod handing_over;
 mod harbour;
 mod identities;
 mod mappings;

@@ -168,7 +168,8 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(secrets::make_key))
         .routes(routes!(secrets::use_version))
         .routes(routes!(secrets::forget))
-        .routes(routes!(handover::sheet))
+        .routes(routes!(handover::show))
+        .routes(routes!(handover::print))
         .routes(routes!(handover::try_provider))
         .routes(routes!(handover::try_directory))
         .split_for_parts();

@@ -9,7 +9,6 @@ use passeur_protocols::saml::own::{Consumer, Party};
 use passeur_protocols::saml::write::Signs;
 
 use crate::app::random;
-use crate::signin::saml::{consumer_uri, sign_out_uri};
 
 /// A private key of ours with its certificate.
 pub struct OwnKey {
@@ -127,8 +126,8 @@ impl OwnSaml {
         let wanted = site.providers.iter().filter(|p| p.saml().is_some() && provider.is_none_or(|name| p.name == name));
         let consumers: Vec<Consumer<'_>> = wanted
             .map(|p| Consumer {
-                answer: consumer_uri(site, &p.name),
-                sign_out: sign_out_uri(site, &p.name),
+                answer: site.consumer_uri(&p.name),
+                sign_out: site.saml_sign_out_uri(&p.name),
                 name_id: p.saml().and_then(|s| s.name_id.as_deref()),
                 title: &site.name,
                 attributes: p.attributes.iter().map(|(_, name)| name.as_str()).collect(),

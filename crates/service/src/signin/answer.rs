@@ -21,7 +21,7 @@ use serde_json::Value;
 use super::ask::Flow;
 use super::enter::AtProvider;
 use super::flow::{Ended, check_flow, display_name, ended, failed_check, refuse, resume};
-use super::{LiveEdition, Visit, enter, park, redirect_uri, start};
+use super::{LiveEdition, Visit, enter, park, start};
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages;
@@ -167,7 +167,7 @@ async fn exchange(
     let pkce = Pkce::from_verifier(flow.verifier.clone());
     let endpoint = metadata.token_endpoint.as_str();
     let auth = link.auth_method(metadata);
-    match link.exchange(metadata, code, &redirect_uri(&edition.site, &flow.provider), &pkce).await {
+    match link.exchange(metadata, code, &edition.site.redirect_uri(&flow.provider), &pkce).await {
         Ok((tokens, millis)) => {
             attempt.step(|| {
                 Step::new(StepCode::TokensReceived)

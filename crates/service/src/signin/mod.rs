@@ -98,9 +98,3 @@ impl OptionalFromRequestParts<App> for LiveEdition {
         Ok(app.live.get().map(LiveEdition))
     }
 }
-
-/// Where the provider sends people back to: one address per provider, so that an answer cannot be taken for another's
-/// (RFC 9700 4.4).
-pub fn redirect_uri(site: &passeur_core::site::Site, provider: &str) -> String {
-    site.address.at(&format!("/.passeur/oidc/{provider}/answer"))
-}

@@ -13,7 +13,7 @@ use passeur_gateway::shared::Edition;
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, Pkce};
 
 use super::ask::{Ask, Flow, Purposed, SEALED_MAX, cookie_digest};
-use super::{LiveEdition, Visit, browser_binding, enter, redirect_uri, saml, session};
+use super::{LiveEdition, Visit, browser_binding, enter, saml, session};
 use crate::app::{App, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
@@ -106,7 +106,7 @@ fn ask_unreadable(app: &App, edition: &Edition, visit: &Visit) -> Response {
 
 /// The step that says where a person was sent, with every parameter decoded; those that only serve checks are masked.
 pub fn sent_step(site: &Site, link: &OidcLink, endpoint: &str, lang: Lang, anew: bool) -> Step {
-    let redirect_uri = redirect_uri(site, &link.provider.name);
+    let redirect_uri = site.redirect_uri(&link.provider.name);
     let request = authorization_request(link, &redirect_uri, lang, anew);
     Step::new(StepCode::SentToProvider)
         .with("provider", link.provider.name.as_str())
@@ -180,7 +180,7 @@ pub async fn to_provider(
         anew,
     };
     let state = flow.seal(app, SEALED_MAX);
-    let redirect_uri = redirect_uri(site, &name);
+    let redirect_uri = site.redirect_uri(&name);
     let request = authorization_request(&link, &redirect_uri, visit.facts.lang, anew);
     let url = request.url(&metadata, &Binding { state: &state, nonce: &nonce, pkce: &pkce });
     attempt.step(|| sent_step(site, &link, endpoint, visit.facts.lang, anew));

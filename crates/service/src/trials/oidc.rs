@@ -8,7 +8,6 @@ use passeur_protocols::oidc::{AuthorizationRequest, Binding, KeySet, Metadata, P
 use super::{Checks, Lacking, Seen, clock};
 use crate::app::{App, random};
 use crate::providers::oidc::{ExchangeError, OidcLink};
-use crate::signin::redirect_uri;
 
 /// The provider to try: the live edition's, with the request's values in place of it.
 fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, OidcClient), Lacking> {
@@ -121,7 +120,7 @@ async fn keys(link: &OidcLink, metadata: &Metadata, c: &mut Checks) {
 
 /// A code that nobody issued: a provider that knows the client refuses the code, one that does not refuses the client.
 async fn known_client(site: &Site, link: &OidcLink, metadata: &Metadata, c: &mut Checks) {
-    let uri = redirect_uri(site, &link.provider.name);
+    let uri = site.redirect_uri(&link.provider.name);
     let code = passeur_core::id::hex(&random::<16>());
     let id = &link.client.id;
     match link.exchange(metadata, &code, &uri, &Pkce::from_random(random())).await {
@@ -146,7 +145,7 @@ async fn known_client(site: &Site, link: &OidcLink, metadata: &Metadata, c: &mut
 /// A request without anybody signed in and with `prompt=none`: the provider can only send an error back, and it sends it
 /// to the redirect address only when it knows that address.
 async fn redirect_address(site: &Site, link: &OidcLink, metadata: &Metadata, c: &mut Checks) {
-    let uri = redirect_uri(site, &link.provider.name);
+    let uri = site.redirect_uri(&link.provider.name);
     let request = AuthorizationRequest {
         client_id: &link.client.id,
         redirect_uri: &uri,

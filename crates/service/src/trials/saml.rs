@@ -12,7 +12,6 @@ use passeur_protocols::saml::request::Request;
 use super::{Checks, Lacking, Seen, clock};
 use crate::app::{App, random};
 use crate::providers::saml::{MetadataError, SamlLink};
-use crate::signin::saml::consumer_uri;
 
 /// The provider to try: the live edition's, with the request's values in place of it.
 fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, SamlTrust), Lacking> {
@@ -174,7 +173,7 @@ async fn sign_on(app: &App, site: &Site, link: &SamlLink, party: &metadata::Prov
         return;
     }
     let own = app.own_saml();
-    let consumer = consumer_uri(site, &link.provider.name);
+    let consumer = site.consumer_uri(&link.provider.name);
     let id = format!("_{}", hex(&random::<16>()));
     let request = Request {
         id: &id,

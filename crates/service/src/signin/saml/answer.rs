@@ -20,7 +20,7 @@ use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, check}
 use passeur_protocols::saml::signature::BadSignature;
 use serde_json::{Map, Value};
 
-use super::{ask, consumer_path, consumer_uri, flow_cookie, is_ours, request_id, told};
+use super::{ask, consumer_path, flow_cookie, is_ours, request_id, told};
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages;
@@ -189,7 +189,7 @@ async fn take(
         return Err(failed_check());
     };
     let own = app.own_saml();
-    let consumer = consumer_uri(site, &link.provider.name);
+    let consumer = site.consumer_uri(&link.provider.name);
     let expected = Expected {
         issuer: &link.provider.issuer,
         audience: &own.entity_id,

@@ -11,7 +11,7 @@ use passeur_gateway::shared::Edition;
 use passeur_protocols::saml::binding::{Message, form_value, redirect as by_redirect};
 use passeur_protocols::saml::request::Request;
 
-use super::{consumer_uri, flow_cookie, relay_state, request_id};
+use super::{flow_cookie, relay_state, request_id};
 use crate::app::{App, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
@@ -27,7 +27,7 @@ const FLOWS_MAX: usize = 6;
 /// The step that says where a person was sent, and with what.
 pub fn sent_step(site: &Site, link: &SamlLink, endpoint: &str, nonce: &str, anew: bool) -> Step {
     let p = &link.provider;
-    let consumer = consumer_uri(site, &p.name);
+    let consumer = site.consumer_uri(&p.name);
     let mut parameters = vec![
         format!("AuthnRequest ID={}", request_id(nonce)),
         format!("Issuer={}", site.saml.entity_id),
@@ -112,7 +112,7 @@ pub async fn to_provider(
         anew,
     };
     let sealed = flow.seal(app, COOKIE_MAX);
-    let consumer = consumer_uri(site, name);
+    let consumer = site.consumer_uri(name);
     let id = request_id(&nonce);
     let request = Request {
         id: &id,

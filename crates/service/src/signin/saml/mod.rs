@@ -12,18 +12,9 @@ mod told;
 
 use passeur_core::site::Site;
 
-/// Where a provider sends people back to: one address per provider, so that an answer cannot be taken for another's.
-pub fn consumer_uri(site: &Site, provider: &str) -> String {
-    site.address.at(&consumer_path(provider))
-}
-
+/// The path of a provider's consumer address.
 fn consumer_path(provider: &str) -> String {
     format!("/.passeur/saml/{provider}/answer")
-}
-
-/// Where a provider sends messages to sign out.
-pub fn sign_out_uri(site: &Site, provider: &str) -> String {
-    site.address.at(&format!("/.passeur/saml/{provider}/sign-out"))
 }
 
 /// The identifier of the request of a flow.

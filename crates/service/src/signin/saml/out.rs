@@ -15,7 +15,7 @@ use passeur_protocols::saml::response::NameId;
 use passeur_protocols::saml::sign_out::{BadSignOut, Carried, Expected, Head, SignOut, read_answer, read_request};
 use passeur_store::StoreError;
 
-use super::{ask, sign_out_uri};
+use super::ask;
 use crate::app::{App, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, WayOut, redirect};
@@ -95,7 +95,7 @@ pub async fn message(
         return pages::refused(&edition.site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response();
     };
     let own = app.own_saml();
-    let address = sign_out_uri(&edition.site, &provider);
+    let address = edition.site.saml_sign_out_uri(&provider);
     let expected = Expected {
         issuer: &link.provider.issuer,
         address: &address,

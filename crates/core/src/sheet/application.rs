@@ -1,0 +1,88 @@
+//! For the team of an application behind a gate.
+
+use super::{Part, Row, Sheet};
+use crate::delivery::{Missing, Piece, ValueOf};
+use crate::site::{Gate, Site};
+
+pub(super) fn sheet(site: &Site, gate: &Gate) -> Sheet {
+    Sheet {
+        title: format!("{} behind the gate {}", gate.title, gate.name),
+        state: String::new(),
+        connected: true,
+        parts: vec![
+            Part { code: "enter", heading: "Please enter", rows: enter(site, gate) },
+            Part { code: "receive", heading: "What the application is told of the person", rows: receives(site, gate) },
+            Part { code: "receive", heading: "What comes with every request", rows: forwarded(gate) },
+        ],
+        steps: vec![
+            "Open the gate's address in a browser, and look at what the application logs as the user.".to_owned(),
+            "Ask the application directly, past the gate, with a header of this sheet made up: it must not answer.".to_owned(),
+            format!("Where a header is empty, passeur crossings --gate {} tells why, for every sign-in.", gate.name),
+        ],
+    }
+}
+
+fn enter(site: &Site, gate: &Gate) -> Vec<Row> {
+    let mut out = vec![
+        Row::new("Public address", gate.address.at("/"), "what people type, and what the application writes into links"),
+        Row::new("Sign-out link", gate.address.at("/.passeur/sign-out"), "ends the session here and at every gate"),
+        Row::new(
+            "Accept from",
+            "this gate's machines alone",
+            "whoever reaches the application past the gate can write any header",
+        ),
+        Row::new("Listens at", gate.upstreams.to_string(), "where requests are sent"),
+        Row::new("Own sign-in page", "off", "the person is known; a second question confuses"),
+    ];
+    if let Some(h) = &gate.upstreams.health {
+        out.push(Row::new("Health", h.path.clone(), "answers 2xx while the application is well, without a person"));
+    }
+    if gate.upstreams.tls.client.is_some() {
+        out.push(Row::new("Client certificate", "ours", "accept no connection without it"));
+    }
+    let sections = gate.sections.iter().map(|s| Row::new("Section", s.path.clone(), s.sentence(site, crate::step::Lang::En)));
+    out.extend(sections);
+    out
+}
+
+fn receives(site: &Site, gate: &Gate) -> Vec<Row> {
+    let Some(delivery) = site.delivery(gate) else {
+        return vec![Row::new("Nothing", "", "no delivery is attached to the gate")];
+    };
+    let of = |value: &ValueOf| match value {
+        ValueOf::Attribute(id) => site.attribute_name(*id).to_owned(),
+        ValueOf::Groups => "every group, direct and nested".to_owned(),
+        ValueOf::Roles => "roles that rules give".to_owned(),
+        ValueOf::Given(name) => format!("{name}, as rules give it"),
+        ValueOf::Constant(text) => format!("always “{text}”"),
+        ValueOf::Template(pieces) => pieces
+            .iter()
+            .map(|p| match p {
+                Piece::Text(text) => text.clone(),
+                Piece::Attribute(id) => format!("{{{}}}", site.attribute_name(*id)),
+            })
+            .collect(),
+    };
+    let rows = delivery.headers.iter().map(|h| {
+        let missing = match h.missing {
+            Missing::Omit => "left out where there is none",
+            Missing::Refuse => "always there: without it nobody enters",
+        };
+        let several = match h.value {
+            ValueOf::Groups | ValueOf::Roles => format!("; several are joined by “{}”", h.join),
+            _ => String::new(),
+        };
+        Row::new(h.name.clone(), of(&h.value), format!("{missing}{several}; taken from what clients send, in every spelling"))
+    });
+    rows.collect()
+}
+
+fn forwarded(gate: &Gate) -> Vec<Row> {
+    let scheme = if gate.address.https { "https" } else { "http" };
+    vec![
+        Row::new("Host", gate.address.host.clone(), "as people typed it"),
+        Row::new("Forwarded", format!("for=…;host=…;proto={scheme}"), "RFC 7239; written anew, never what a client sent"),
+        Row::new("X-Forwarded-For, -Host, -Proto", "the same", "for applications that know nothing else"),
+        Row::new("Cookies", "the application's own alone", "ours never reach it, and it cannot set any of ours"),
+    ]
+}
