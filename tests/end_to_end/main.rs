@@ -33,4 +33,5 @@ mod shots;
 mod survey;
 mod tls;
 mod tokens;
+mod trying;
 mod upstreams;

@@ -412,7 +412,9 @@ async fn answers_by_a_form_are_bounded_and_openid_connect_takes_them_as_well() {
     let large = "x".repeat(500_000);
     let page = Person::new().submit_to(&consumer, &[("SAMLResponse", &large)]).await;
     assert_eq!(page.status, 413, "{}", page.body);
-    assert_eq!(Person::new().submit_to(&stack.pass("/.passeur/saml/nobody/answer"), &[("a", "b")]).await.status, 404);
+    let mut nobody = Person::new();
+    let parked = nobody.submit_to(&stack.pass("/.passeur/saml/nobody/answer"), &[("a", "b")]).await;
+    assert_eq!(nobody.follow(parked).await.status, 404);
     let mut sender = Person::new();
     for _ in 0..200 {
         assert_eq!(sender.submit_to(&consumer, &[("SAMLResponse", "x")]).await.status, 303);

@@ -47,7 +47,7 @@ const en = {
   lastSeen: 'Last seen', goodUntil: 'Ends at the latest', browser: 'Browser', end: 'End', endAsk: 'End this session of {who}? Every gate it opened closes at once.', endYes: 'End session', cancel: 'Cancel', ended: 'The session of {who} has ended.',
   stage: { gate: 'Gate', provider: 'Provider', check: 'Checks', directory: 'Directory', identity: 'Identity', rules: 'Rules', delivery: 'Delivery', 'hand-back': 'Hand-back', session: 'Session', upstream: 'Upstream' },
   bearing: { fact: 'fact', pass: 'passed', notice: 'notice', stop: 'stopped' },
-  outcomes: { admitted: 'admitted', refused: 'refused', 'provider-refused': 'provider refused', 'check-failed': 'check failed', failed: 'something failed', unauthenticated: 'no session', 'bad-request': 'bad request', waiting: 'at the provider', 'never-came-back': 'never came back', 'signed-out': 'signed out' },
+  outcomes: { admitted: 'admitted', refused: 'refused', 'provider-refused': 'provider refused', 'check-failed': 'check failed', failed: 'something failed', unauthenticated: 'no session', 'bad-request': 'bad request', waiting: 'at the provider', 'never-came-back': 'never came back', 'signed-out': 'signed out', tried: 'tried' },
 }
 
 const fr: typeof en = {
@@ -96,7 +96,7 @@ const fr: typeof en = {
   lastSeen: 'Vu', goodUntil: 'Fin au plus tard', browser: 'Navigateur', end: 'Terminer', endAsk: "Terminer cette session de {who} ? Toute porte qu'elle ouvrait se ferme aussitôt.", endYes: 'Terminer la session', cancel: 'Annuler', ended: 'La session de {who} est terminée.',
   stage: { gate: 'Porte', provider: 'Fournisseur', check: 'Contrôles', directory: 'Annuaire', identity: 'Identité', rules: 'Règles', delivery: 'Remise', 'hand-back': 'Retour', session: 'Session', upstream: 'Application' },
   bearing: { fact: 'fait', pass: 'passé', notice: 'à noter', stop: 'arrêté' },
-  outcomes: { admitted: 'admis', refused: 'refusé', 'provider-refused': 'refusé par le fournisseur', 'check-failed': 'contrôle échoué', failed: 'panne', unauthenticated: 'sans session', 'bad-request': 'requête refusée', waiting: 'chez le fournisseur', 'never-came-back': 'jamais revenu', 'signed-out': 'déconnecté' },
+  outcomes: { admitted: 'admis', refused: 'refusé', 'provider-refused': 'refusé par le fournisseur', 'check-failed': 'contrôle échoué', failed: 'panne', unauthenticated: 'sans session', 'bad-request': 'requête refusée', waiting: 'chez le fournisseur', 'never-came-back': 'jamais revenu', 'signed-out': 'déconnecté', tried: 'essayé' },
 }
 
 export const messages = { en, fr }

@@ -10,6 +10,7 @@ mod secrets;
 mod site;
 mod survey;
 mod tokens;
+mod trial;
 
 pub use acts::*;
 pub use directories::*;
@@ -19,6 +20,7 @@ pub use secrets::*;
 pub use site::*;
 pub use survey::*;
 pub use tokens::*;
+pub use trial::*;
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};

@@ -28,6 +28,8 @@ pub enum Outcome {
     NeverCameBack,
     /// A session was ended.
     SignedOut,
+    /// An engineer's trial sign-in, which opens nothing.
+    Tried,
 }
 
 /// Every outcome, for filters and documentation.
@@ -42,6 +44,7 @@ pub const OUTCOMES: &[Outcome] = &[
     Outcome::Waiting,
     Outcome::NeverCameBack,
     Outcome::SignedOut,
+    Outcome::Tried,
 ];
 
 impl Outcome {
@@ -58,6 +61,7 @@ impl Outcome {
             Outcome::Waiting => "waiting",
             Outcome::NeverCameBack => "never-came-back",
             Outcome::SignedOut => "signed-out",
+            Outcome::Tried => "tried",
         }
     }
 
@@ -90,6 +94,8 @@ impl Outcome {
             Outcome::NeverCameBack => "never came back",
             Outcome::SignedOut if fr => "déconnecté",
             Outcome::SignedOut => "signed out",
+            Outcome::Tried if fr => "essayé",
+            Outcome::Tried => "tried",
         }
     }
 }

@@ -24,6 +24,8 @@ pub enum Purpose {
     Form,
     /// An answer of a provider that came by a form and waits for its browser.
     Parked,
+    /// What a trial sign-in brought back.
+    Trial,
     /// The order to a gate's host to forget its cookie and pages, given by the page that says one is signed out.
     Forget,
 }
@@ -37,6 +39,7 @@ impl Purpose {
             Purpose::SessionHint => b"passeur session hint 1",
             Purpose::Form => b"passeur form 1",
             Purpose::Parked => b"passeur parked 1",
+            Purpose::Trial => b"passeur trial 1",
             Purpose::Forget => b"passeur forget 1",
         }
     }

@@ -12,7 +12,7 @@ use passeur_core::Moment;
 use passeur_core::acts::{Act, Personal};
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::{Purpose, Ring};
-use passeur_core::site::{Finding, Provider, Severity, Site, Speaks, compile};
+use passeur_core::site::{Finding, Provider, Severity, Site, compile};
 use passeur_gateway::FloodCounters;
 use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
@@ -23,9 +23,8 @@ use passeur_store::{ProviderFlows, Recorded, SealedSecret, SecretHead, Store, St
 use uuid::Uuid;
 
 use crate::emergency::Emergency;
-use crate::providers::oidc::OidcLink;
 use crate::providers::own::OwnSaml;
-use crate::providers::saml::SamlLink;
+use crate::providers::{self, ProviderLink};
 use crate::recorder::Recorder;
 use crate::survey::Done;
 
@@ -84,8 +83,7 @@ pub type OwnersRoles = HashMap<([u8; 32], Option<IpAddr>), (Option<Role>, Moment
 /// Connections of the live edition.
 #[derive(Default)]
 struct Links {
-    oidc: HashMap<String, Arc<OidcLink>>,
-    saml: HashMap<String, Arc<SamlLink>>,
+    providers: HashMap<String, ProviderLink>,
     own: Arc<OwnSaml>,
     directories: HashMap<String, Arc<DirectoryLink>>,
 }
@@ -196,27 +194,14 @@ impl App {
         Token::from_random(random())
     }
 
-    /// The link to an OpenID Connect provider.
-    pub fn oidc(&self, name: &str) -> Option<Arc<OidcLink>> {
-        self.links.read().unwrap_or_else(|e| e.into_inner()).oidc.get(name).cloned()
-    }
-
-    /// The link to a SAML provider.
-    pub fn saml(&self, name: &str) -> Option<Arc<SamlLink>> {
-        self.links.read().unwrap_or_else(|e| e.into_inner()).saml.get(name).cloned()
+    /// The link to a provider of the live edition.
+    pub fn provider(&self, name: &str) -> Option<ProviderLink> {
+        self.links.read().unwrap_or_else(|e| e.into_inner()).providers.get(name).cloned()
     }
 
     /// What we are to SAML providers.
     pub fn own_saml(&self) -> Arc<OwnSaml> {
         self.links.read().unwrap_or_else(|e| e.into_inner()).own.clone()
-    }
-
-    /// Whether what the edition names as this provider's secrets is stored and can be used.
-    pub fn has_secrets(&self, provider: &Provider) -> bool {
-        match &provider.speaks {
-            Speaks::Oidc(_) => self.oidc(&provider.name).is_some_and(|l| l.has_secret()),
-            Speaks::Saml(_) => self.own_saml().trouble.is_none(),
-        }
     }
 
     pub fn directory(&self, name: &str) -> Option<Arc<DirectoryLink>> {
@@ -280,12 +265,8 @@ impl App {
         *self.trouble.lock().unwrap_or_else(|e| e.into_inner()) = None;
         let secrets = self.secrets().await?;
         let site = salted(site, &secrets);
-        // A provider may go on encrypting for a key that another has taken over from: every version opens until it is forgotten.
-        let own = match &site.saml.key {
-            Some(name) => self.store.kept_versions(name).await?.iter().filter_map(|s| self.open_secret(s)).collect(),
-            None => vec![],
-        };
-        let links = self.build_links(&site, &secrets, OwnSaml::new(&site.saml, &own));
+        let own = self.own_saml_of(&site).await?;
+        let links = self.build_links(&site, &secrets, own);
         *self.secret_heads.lock().unwrap_or_else(|e| e.into_inner()) = heads;
         *self.links.write().unwrap_or_else(|e| e.into_inner()) = links;
         let before = self.live.get();
@@ -294,6 +275,16 @@ impl App {
             self.live.set(Edition::new(row.number, row.published_at, site, before.as_deref()));
         }
         Ok(())
+    }
+
+    /// What we are to SAML providers in a site. A provider may go on encrypting for a key that another has taken over from: every
+    /// version opens until it is forgotten.
+    pub async fn own_saml_of(&self, site: &Site) -> Result<OwnSaml, StoreError> {
+        let kept: Vec<String> = match &site.saml.key {
+            Some(name) => self.store.kept_versions(name).await?.iter().filter_map(|s| self.open_secret(s)).collect(),
+            None => vec![],
+        };
+        Ok(OwnSaml::new(&site.saml, &kept))
     }
 
     /// What engineers must know of this node: an edition it cannot load.
@@ -342,25 +333,14 @@ impl App {
 
     fn build_links(&self, site: &Site, secrets: &HashMap<String, Vec<String>>, own: OwnSaml) -> Links {
         let secret = |name: &Option<String>| name.as_ref().and_then(|n| secrets.get(n).cloned()).unwrap_or_default();
-        let (mut oidc, mut saml) = (HashMap::new(), HashMap::new());
-        for p in &site.providers {
-            match &p.speaks {
-                Speaks::Oidc(client) => {
-                    let link = OidcLink::new(p.clone(), client.clone(), secret(&client.secret), self.clock.clone());
-                    oidc.insert(p.name.clone(), link);
-                }
-                Speaks::Saml(trust) => {
-                    let before = self.saml(&p.name);
-                    let link = SamlLink::new(p.clone(), trust.clone(), self.clock.clone(), before.as_deref());
-                    saml.insert(p.name.clone(), link);
-                }
-            }
-        }
+        let own = Arc::new(own);
+        let named = |name: &str| secrets.get(name).cloned().unwrap_or_default();
+        let providers = providers::all(site, &named, &own, &self.clock, &|name| self.provider(name)).collect();
         let directories = site
             .directories
             .iter()
             .map(|d| (d.name.clone(), DirectoryLink::new(d.clone(), secret(&d.secret), self.clock.clone())));
-        Links { oidc, saml, own: Arc::new(own), directories: directories.collect() }
+        Links { providers, own, directories: directories.collect() }
     }
 }
 

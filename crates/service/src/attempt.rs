@@ -39,6 +39,8 @@ pub struct Attempt {
     pub provider: Option<String>,
     pub session: Option<Uuid>,
     evidence: Option<Evidence>,
+    /// What came back as received, where a trial wants it.
+    raw: Option<Vec<(String, String)>>,
 }
 
 impl Attempt {
@@ -89,7 +91,25 @@ impl Attempt {
             provider: None,
             session: None,
             evidence: None,
+            raw: None,
         }
+    }
+
+    /// From now on what comes back is kept as received.
+    pub fn keep_raw(&mut self) {
+        self.raw = Some(vec![]);
+    }
+
+    /// Keeps something as received, where that is wanted.
+    pub fn received(&mut self, name: &str, text: impl FnOnce() -> String) {
+        if let Some(raw) = &mut self.raw {
+            raw.push((name.to_owned(), text()));
+        }
+    }
+
+    /// What was kept.
+    pub fn take_raw(&mut self) -> Vec<(String, String)> {
+        self.raw.take().unwrap_or_default()
     }
 
     /// Puts the steps of an earlier request first.

@@ -17,6 +17,7 @@ mod schema;
 mod secrets;
 mod sessions;
 mod tokens;
+mod trials;
 mod upkeep;
 
 pub use acts::Recorded;
@@ -33,3 +34,4 @@ pub use rehearsal::{PastCrossing, PastPages};
 pub use secrets::{SealedSecret, SecretHead, SecretMeta, SecretVersion};
 pub use sessions::{CodeRow, GateSessions, GateTokenRow, NewCode, NewSession, SessionFilter, SessionRow};
 pub use tokens::{NewToken, TokenRow};
+pub use trials::TrialRow;

@@ -58,6 +58,12 @@ diesel::table! {
     parked (digest) { digest -> Binary, network -> Text, sealed -> Binary, expires_at -> Timestamptz, }
 }
 diesel::table! {
+    trials (digest) {
+        digest -> Binary, provider -> Text, source -> Text, document -> Nullable<Text>, begun_by -> Text, begun -> Timestamptz,
+        expires_at -> Timestamptz, result -> Nullable<Binary>,
+    }
+}
+diesel::table! {
     nodes (id) { id -> Uuid, name -> Text, seen_at -> Timestamptz, revocation -> BigInt, }
 }
 diesel::table! {

@@ -7,7 +7,7 @@ use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use passeur_core::Moment;
 
 use crate::pool::{Store, StoreError};
-use crate::schema::{answered, codes, kept_forms, parked, provider_flows, sessions, unrecorded};
+use crate::schema::{answered, codes, kept_forms, parked, provider_flows, sessions, trials, unrecorded};
 
 const PARTITIONED: [&str; 2] = ["crossings", "evidence"];
 
@@ -91,6 +91,7 @@ impl Store {
         diesel::delete(codes::table.filter(codes::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(kept_forms::table.filter(kept_forms::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(parked::table.filter(parked::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(trials::table.filter(trials::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(answered::table.filter(answered::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(sessions::table.filter(sessions::began.lt(sessions_before))).execute(&mut conn).await?;
         diesel::delete(provider_flows::table.filter(provider_flows::minute.lt(counts_before))).execute(&mut conn).await?;

@@ -286,6 +286,22 @@ pub enum Token {
 
 #[derive(Debug, Subcommand)]
 pub enum Trial {
+    /// Sign in through a provider with nothing switched, and see all that came back: prints an address to open, and waits
+    SignIn {
+        provider: String,
+        /// With the draft instead of the live edition
+        #[arg(long)]
+        draft: bool,
+        /// With a site file instead of the live edition
+        #[arg(long, conflicts_with = "draft")]
+        file: Option<PathBuf>,
+        /// Show a trial that was begun before, by its id
+        #[arg(long, conflicts_with_all = ["draft", "file"])]
+        id: Option<String>,
+        /// Also print the whole story at each gate
+        #[arg(long)]
+        full: bool,
+    },
     /// Address, TLS, clock, issuer, keys, client and redirect address of a provider; of a SAML provider its metadata,
     /// certificates and consumer address
     Provider {

@@ -1,10 +1,10 @@
 //! `passeur trial`.
 
-use passeur_api::{DirectoryTrial, ProviderTrial, TrialAnswer};
+use passeur_api::{DirectoryTrial, ProviderTrial, Source, TrialAnswer, TrialBrought, TrialSignIn, TrialSignInRequest};
 
 use super::{no_csv, read_secret};
 use crate::args::{ClientArgs, Output, Trial};
-use crate::client::Client;
+use crate::client::{Client, segment};
 use crate::exit::Exit;
 use crate::output::{Screen, Tone, json, wrap};
 
@@ -12,6 +12,7 @@ pub async fn run(args: Trial, c: &ClientArgs) -> Result<(), Exit> {
     no_csv(c)?;
     let client = Client::new(c)?;
     let answer: TrialAnswer = match args {
+        Trial::SignIn { provider, draft, file, id, full } => return sign_in(&client, c, provider, (draft, file, id), full).await,
         Trial::Provider { name, kind, metadata, issuer, client: client_id, secret_file, secret_version, ca_file } => {
             let secret = secret_file.as_deref().map(|f| read_secret(Some(f))).transpose()?;
             client
@@ -79,6 +80,85 @@ fn print_answer(answer: &TrialAnswer) {
         );
         if let Some(remedy) = &check.remedy {
             say!("{}→ {}", " ".repeat(indent), wrap(&s.paint(remedy, Tone::Plain), s.width, indent + 2));
+        }
+    }
+}
+
+/// How often it is asked whether something came back.
+const EVERY: std::time::Duration = std::time::Duration::from_secs(1);
+
+async fn sign_in(
+    client: &Client,
+    c: &ClientArgs,
+    provider: String,
+    (draft, file, id): (bool, Option<std::path::PathBuf>, Option<String>),
+    full: bool,
+) -> Result<(), Exit> {
+    let id = match id {
+        Some(id) => id,
+        None => {
+            let read =
+                |p: &std::path::PathBuf| std::fs::read_to_string(p).map_err(|e| Exit::Failed(format!("{}: {e}", p.display())));
+            let source = Source { document: file.as_ref().map(read).transpose()?, draft, edition: None };
+            let begun: TrialSignIn = client.post("/trials/sign-in", &TrialSignInRequest { provider, source }).await?;
+            // Where the answer goes is for programs; this is for the one who sits there.
+            eprintln!(
+                "Open in any browser, and sign in:\n  {}\nWaiting until {}.",
+                begun.address,
+                begun.until.format("%H:%M UTC")
+            );
+            begun.id
+        }
+    };
+    let trial = loop {
+        let trial: TrialSignIn = client.get(&format!("/trials/sign-in/{}", segment(&id)), &[]).await?;
+        if trial.brought.is_some() {
+            break trial;
+        }
+        tokio::time::sleep(EVERY).await;
+    };
+    let Some(brought) = &trial.brought else { return Err(Exit::No) };
+    if c.output == Output::Json {
+        json(&trial)?;
+    } else {
+        print_brought(&trial, brought, full);
+    }
+    if brought.outcome == "tried" { Ok(()) } else { Err(Exit::No) }
+}
+
+fn print_brought(trial: &TrialSignIn, b: &TrialBrought, full: bool) {
+    let s = Screen::of_stdout();
+    let tone = if b.outcome == "tried" { Tone::Good } else { Tone::Bad };
+    say!(
+        "{}  through provider {}, with {}",
+        s.paint(&b.outcome_words, tone),
+        s.paint(&trial.provider, Tone::Strong),
+        trial.source
+    );
+    say!("{}", wrap(&b.why, s.width, 0));
+    if let Some(remedy) = b.steps.iter().filter(|st| st.decided).find_map(|st| st.remedy.as_ref()) {
+        say!("→ {}", wrap(remedy, s.width, 2));
+    }
+    say!();
+    for st in &b.steps {
+        say!("{:>3}  {}", st.number, wrap(&st.sentence, s.width, 5));
+    }
+    for raw in &b.raw {
+        say!();
+        say!("{}", s.paint(&raw.name, Tone::Strong));
+        for line in raw.text.lines() {
+            say!("  {}", passeur_core::text::visible(line));
+        }
+    }
+    for g in &b.gates {
+        say!();
+        let tone = if g.verdict == "in" { Tone::Good } else { Tone::Bad };
+        let as_if = if g.uses { "" } else { ", if it were entered by this provider" };
+        say!("{} {}{as_if}", s.paint(&g.verdict, tone), s.paint(&g.gate, Tone::Strong));
+        say!("     {}", wrap(&g.because, s.width, 5));
+        let steps = g.steps.iter().map(|st| &st.sentence);
+        for line in if full { steps.collect::<Vec<_>>() } else { g.missing.iter().collect() } {
+            say!("     {}", wrap(line, s.width, 5));
         }
     }
 }

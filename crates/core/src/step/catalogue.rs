@@ -92,6 +92,8 @@ catalogue! {
         => "Open the application's own address again; do not bookmark sign-in pages." / "Rouvrez l'adresse de l'application ; ne mettez pas en favori les pages de connexion.";
 
     // ── out to the provider and back
+    TrialBegan = "sign-in.trial" Gate Fact ["by", "provider", "source"]
+        "{by} began a trial sign-in through provider {provider}, with {source}; it opens nothing." / "{by} a commencé une connexion d'essai par le fournisseur {provider}, avec {source} ; elle n'ouvre rien.";
     SessionUsed = "session.used" Session Fact ["person", "since"]
         "The session of {person}, begun {since}, was used; nothing was asked." / "La session de {person}, ouverte {since}, a servi ; rien n'a été demandé.";
     DiscoveryFailed = "provider.discovery-failed" Provider Stop ["provider", "issuer", "how"]

@@ -208,6 +208,44 @@ pub fn check(text: &str, expected: &Expected<'_>) -> Result<Assertion, BadRespon
     }
 }
 
+/// A response as it may be told: what is encrypted in it opened where it can be, and nothing left with which it could be used
+/// again. It is not checked.
+pub fn told(text: &str, opener: &Opener) -> String {
+    let opened = || {
+        let xml = Xml::read(text).ok()?;
+        let node = xml.child(xml.root(), ASSERTION, "EncryptedAssertion").ok()??;
+        opener.open(&xml, node).ok()
+    };
+    let mut out = masked(text);
+    if let Some(inner) = opened() {
+        out.push_str("\n<!-- encrypted for us: -->\n");
+        out.push_str(&masked(&inner));
+    }
+    out
+}
+
+/// Values of signatures and ciphers left out: they tell nothing, and without them nobody believes it.
+fn masked(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some((before, name)) =
+        ["SignatureValue>", "CipherValue>"].into_iter().filter_map(|n| Some((rest.find(n)?, n))).min_by_key(|(i, _)| *i)
+    {
+        let begin = before + name.len();
+        out.push_str(&rest[..begin]);
+        rest = &rest[begin..];
+        let Some(end) = rest.find("</") else { return out };
+        out.push('…');
+        rest = &rest[end..];
+        // Past the end tag of the same name.
+        let Some(closed) = rest.find(name) else { return out };
+        out.push_str(&rest[..closed + name.len()]);
+        rest = &rest[closed + name.len()..];
+    }
+    out.push_str(rest);
+    out
+}
+
 fn answers(seen: Option<&str>, expected: &Expected<'_>) -> Result<(), String> {
     match (seen, expected.request) {
         (Some(a), Some(b)) if a == b => Ok(()),

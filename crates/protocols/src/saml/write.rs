@@ -10,7 +10,7 @@ use super::DSIG;
 use super::signature::{ENVELOPED, EXCLUSIVE};
 
 /// What signs for us. It draws its own random numbers, which nothing here may.
-pub trait Signs {
+pub trait Signs: Send + Sync {
     /// The algorithm's identifier (XML Signature 1.1 6.4), such as `…#rsa-sha256`.
     fn algorithm(&self) -> &'static str;
     /// A signature of bytes; of a curve as two numbers side by side ([`side_by_side`]).

@@ -46,6 +46,16 @@ fn an_encrypted_assertion_is_opened_and_checked_like_any_other() {
 }
 
 #[test]
+fn what_is_told_of_a_response_is_opened_and_cannot_be_used_again() {
+    let told = passeur_protocols::saml::response::told(&sealed(&GCM), our_keys());
+    assert!(told.contains("p-1001") && told.contains("<ds:SignatureValue>…</ds:SignatureValue>"), "{told}");
+    assert!(told.contains("<xenc:CipherValue>…</xenc:CipherValue>") && told.len() < 8_000, "{told}");
+    for odd in ["", "<a", "<SignatureValue>", "<SignatureValue>x</", "CipherValue>CipherValue>"] {
+        assert!(passeur_protocols::saml::response::told(odd, our_keys()).len() <= odd.len() + 4, "{odd}");
+    }
+}
+
+#[test]
 fn the_signature_of_the_whole_counts_for_what_is_encrypted_in_it_and_nothing_else_does() {
     let unsigned = seal(&response(&template("_response-1", RSA), &assertion("")), &GCM);
     let whole = provider().sign(&unsigned, &["_response-1"]);

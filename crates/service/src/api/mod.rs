@@ -13,6 +13,7 @@ mod secrets;
 mod sites;
 mod survey;
 mod tokens;
+mod trials;
 
 use axum::Router;
 use axum::response::{IntoResponse, Response};
@@ -172,6 +173,8 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(handover::print))
         .routes(routes!(handover::try_provider))
         .routes(routes!(handover::try_directory))
+        .routes(routes!(trials::begin))
+        .routes(routes!(trials::read))
         .split_for_parts();
     router
         .route("/openapi.json", get(move || std::future::ready(axum::Json(document.clone()))))

@@ -28,7 +28,7 @@ pub async fn list(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Prov
             issuer: p.issuer.clone(),
             kind: if p.oidc().is_some() { "oidc" } else { "saml" }.to_owned(),
             known_as: p.oidc().map_or_else(|| edition.site.saml.entity_id.clone(), |c| c.id.clone()),
-            secret_stored: app.has_secrets(p),
+            secret_stored: app.provider(&p.name).is_some_and(|l| l.has_secrets()),
             sent: f.as_ref().map_or(0, |f| f.sent),
             answered: f.as_ref().map_or(0, |f| f.answered),
             never_came_back: f.as_ref().map_or(0, |f| f.never_came_back),

@@ -114,7 +114,8 @@ async fn evidence_of(app: &App, before: &Site, after: &Site, ask: &PersonRequest
     Ok(evidence)
 }
 
-fn fare(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>, tried: &Tried, lang: Lang) -> Fare {
+/// How somebody fares at a gate, with the story.
+pub fn fare(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>, tried: &Tried, lang: Lang) -> Fare {
     let (steps, decided) = tell_at(site, gate, evidence, at);
     let place = decided.as_ref().and_then(|d| steps.iter().position(|s| s == d));
     let (verdict, given) = match &tried.verdict {

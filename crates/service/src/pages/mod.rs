@@ -72,6 +72,22 @@ pub fn post_on(site: &Site, lang: Lang, title: &str, address: &str, fields: &[(&
     response
 }
 
+/// After a trial sign-in: what came back is for engineers to read.
+pub fn tried(site: &Site, lang: Lang, good: bool, token: &str) -> Page {
+    let content = html! {
+        p.lead { (say(if good { Word::TriedWell } else { Word::TriedBadly }, lang)) }
+        nav.ways { a.button href=(site.address.at(&format!("/console/trials/{token}"))) { (say(Word::ReadTrial, lang)) } }
+    };
+    let tone = if good { "calm" } else { "stop" };
+    Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::TriedTitle, lang), tone, content) }
+}
+
+/// There is no such trial any more.
+pub fn trial_over(site: &Site, lang: Lang, status: StatusCode) -> Page {
+    let content = html! { p.lead { (say(Word::TrialOver, lang)) } };
+    Page { status, markup: page(&site.name, lang, say(Word::TriedTitle, lang), "stop", content) }
+}
+
 /// How a person signs out at the provider as well.
 pub enum WayOut {
     Link(String),

@@ -41,6 +41,11 @@ pub enum Word {
     FormGone,
     SendNow,
     Discard,
+    TriedTitle,
+    TriedWell,
+    TriedBadly,
+    ReadTrial,
+    TrialOver,
     GoingOnTitle,
     GoingOn,
     GoOn,
@@ -58,6 +63,20 @@ pub enum Word {
 /// The words.
 pub fn say(word: Word, lang: Lang) -> &'static str {
     let (en, fr) = match word {
+        Word::TriedTitle => ("Trial sign-in", "Connexion d'essai"),
+        Word::TriedWell => (
+            "The provider's answer was believed. Nothing was opened by it; what came back can be read in the console.",
+            "La réponse du fournisseur a été crue. Elle n'ouvre rien ; ce qui est revenu se lit dans la console.",
+        ),
+        Word::TriedBadly => (
+            "The provider's answer was not believed. The console says which check failed, with the value seen and the value wanted.",
+            "La réponse du fournisseur n'a pas été crue. La console dit quel contrôle a échoué, avec la valeur vue et celle attendue.",
+        ),
+        Word::ReadTrial => ("Read what came back", "Lire ce qui est revenu"),
+        Word::TrialOver => (
+            "This trial is over, or something came back already. Begin another.",
+            "Cet essai est terminé, ou a déjà reçu une réponse. Commencez-en un autre.",
+        ),
         Word::GoingOnTitle => ("One moment", "Un instant"),
         Word::GoingOn => ("You are being sent on to", "Vous allez être envoyé vers"),
         Word::GoOn => ("Continue", "Continuer"),

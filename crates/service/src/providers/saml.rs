@@ -12,6 +12,7 @@ use passeur_links::clock::Clock;
 use passeur_links::http::{Answer, Client, HttpError};
 use passeur_protocols::saml::metadata::{self, BadMetadata, Endpoint, POST, REDIRECT};
 
+use super::own::OwnSaml;
 use super::{FAILED_FOR_S, GOOD_FOR, HTTP_LIMIT, REFETCH_EVERY_S};
 
 /// How long metadata counts that cannot be read again, in hours.
@@ -58,6 +59,8 @@ struct Cache {
 pub struct SamlLink {
     pub provider: Provider,
     pub trust: SamlTrust,
+    /// What we are to it.
+    pub own: Arc<OwnSaml>,
     clock: Clock,
     cache: Mutex<Cache>,
     /// Held while metadata is read, so that it is read once.
@@ -66,10 +69,16 @@ pub struct SamlLink {
 
 impl SamlLink {
     /// A link; what `before` knows goes on counting where it was read from the same place.
-    pub fn new(provider: Provider, trust: SamlTrust, clock: Clock, before: Option<&SamlLink>) -> Arc<SamlLink> {
+    pub fn new(
+        provider: Provider,
+        trust: SamlTrust,
+        own: Arc<OwnSaml>,
+        clock: Clock,
+        before: Option<&SamlLink>,
+    ) -> Arc<SamlLink> {
         let same = before.filter(|b| b.trust.source == trust.source && b.provider.issuer == provider.issuer);
         let cache = same.map(|b| b.kept()).unwrap_or_default();
-        Arc::new(SamlLink { provider, trust, clock, cache: Mutex::new(cache), reading: tokio::sync::Mutex::default() })
+        Arc::new(SamlLink { provider, trust, own, clock, cache: Mutex::new(cache), reading: tokio::sync::Mutex::default() })
     }
 
     fn kept(&self) -> Cache {

@@ -7,6 +7,8 @@
 use axum::body::Body;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use chrono::DateTime;
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
@@ -18,10 +20,10 @@ use passeur_protocols::oidc::{
 };
 use serde_json::Value;
 
-use super::ask::Flow;
+use super::ask::{Flow, Purposed};
 use super::enter::AtProvider;
 use super::flow::{Ended, check_flow, display_name, ended, failed_check, refuse, resume};
-use super::{LiveEdition, Visit, enter, park, start};
+use super::{LiveEdition, Visit, enter, park, start, trial};
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages;
@@ -66,7 +68,14 @@ pub async fn answer(
         None => None,
     };
     let flow = state.and_then(|s| Flow::open(&app, s)).filter(|f| f.provider == provider);
-    let (Some(parsed), Some(flow), Some(link)) = (parsed, flow, app.oidc(&provider)) else {
+    let link = match &flow {
+        Some(flow) => match trial::link_of(&app, &flow.to, &provider).await {
+            Ok(link) => link.and_then(|l| l.oidc()),
+            Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+        },
+        None => None,
+    };
+    let (Some(parsed), Some(flow), Some(link)) = (parsed, flow, link) else {
         let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
         attempt.step(|| Step::new(StepCode::StateUnreadable));
         return refuse(&edition, attempt, failed_check()).await;
@@ -76,7 +85,11 @@ pub async fn answer(
         return pages::not_set_up(visit.facts.lang).into_response();
     };
     attempt.step(|| answered(&flow, &parsed, &app));
-    match take(&app, &edition, &mut attempt, &visit, &flow, &link, parsed).await {
+    let taken = take(&app, &edition, &mut attempt, &visit, &flow, &link, parsed).await;
+    if let Purposed::Trial { token, .. } = &flow.to {
+        return trial::finish(&app, &edition, attempt, token, taken.map(|(evidence, _)| evidence)).await;
+    }
+    match taken {
         Ok((evidence, tokens)) => {
             let session = evidence.claims.get("sid").and_then(Value::as_str).map(str::to_owned);
             let there = AtProvider { hint: tokens.id_token, name: Some(evidence.subject.clone()), session };
@@ -148,6 +161,7 @@ async fn take(
         }
     };
     let tokens = exchange(edition, attempt, flow, link, &metadata, &code).await?;
+    attempt.received("id_token", || decoded(&tokens.id_token));
     let id_token = check_id_token(app, attempt, flow, link, &metadata, &tokens).await?;
     let userinfo = ask_userinfo(attempt, link, &metadata, &tokens, &id_token).await;
     let evidence = to_evidence(flow, link, &id_token, userinfo);
@@ -262,6 +276,9 @@ async fn ask_userinfo(
         Ok(client) => client.get(endpoint.as_str(), Some(&bearer), DOCUMENT_MAX).await,
         Err(e) => Err(e),
     };
+    if let Ok(answer) = &answer {
+        attempt.received("userinfo", || String::from_utf8_lossy(&answer.body).into_owned());
+    }
     let outcome = answer
         .map_err(|e| e.to_string())
         .and_then(|a| validate_userinfo(a.status, &a.body, id_token).map(|claims| (claims, a.millis)).map_err(|e| e.to_string()));
@@ -281,6 +298,18 @@ async fn ask_userinfo(
             UserInfo::Failed { how }
         }
     }
+}
+
+/// A token as it may be told: header and claims, without the signature.
+fn decoded(token: &str) -> String {
+    let part = |text: &str| {
+        let bytes = URL_SAFE_NO_PAD.decode(text).ok()?;
+        let json: Value = serde_json::from_slice(&bytes).ok()?;
+        serde_json::to_string_pretty(&json).ok()
+    };
+    let parts: Vec<String> =
+        token.split('.').take(2).map(|p| part(p).unwrap_or_else(|| format!("not readable: {} characters", p.len()))).collect();
+    parts.join("\n.\n")
 }
 
 fn to_evidence(flow: &Flow, link: &OidcLink, id_token: &ValidIdToken, userinfo: UserInfo) -> Evidence {

@@ -66,6 +66,12 @@ pub enum Purposed {
         gate: String,
         address: String,
     },
+    /// Nowhere: an engineer tries a provider.
+    Trial {
+        token: String,
+        by: String,
+        source: String,
+    },
 }
 
 /// A flow sent to a provider.

@@ -178,7 +178,7 @@ pub async fn go_on(
     let access = match &to {
         Purposed::Gate(ask) => site.gate(&ask.gate).map(|g| &g.access),
         Purposed::Console => site.engineers.as_ref(),
-        Purposed::Quay | Purposed::Unasked { .. } => None,
+        Purposed::Quay | Purposed::Unasked { .. } | Purposed::Trial { .. } => None,
     };
     if let Some(access) = access {
         evidence::complete(app, site, access, &mut session.evidence).await;
@@ -196,6 +196,8 @@ pub async fn go_on(
         Purposed::Quay => and_on(site, attempt, &site.address.at("/")).await,
         // The gate asks for itself who comes: there the session is decided on.
         Purposed::Unasked { address, .. } => and_on(site, attempt, &address).await,
+        // No session begins for a trial, so that none can lead here.
+        Purposed::Trial { .. } => and_on(site, attempt, &site.address.at("/")).await,
     }
 }
 

@@ -10,7 +10,7 @@ use passeur_core::step::{Step, StepCode};
 use passeur_gateway::shared::Edition;
 
 use super::ask::{Flow, Purposed};
-use super::{Visit, start};
+use super::{Visit, start, trial};
 use crate::app::App;
 use crate::attempt::Attempt;
 use crate::pages;
@@ -37,12 +37,16 @@ pub fn resume(app: &App, edition: &Edition, visit: &Visit, flow: &Flow, mut sent
         Purposed::Console => ("console", "/console/", vec![]),
         Purposed::Quay => ("quay", "/", vec![]),
         Purposed::Unasked { gate, .. } => (gate.as_str(), "/", vec![]),
+        Purposed::Trial { by, source, .. } => ("trial", "/", vec![trial::first_step(by, &flow.provider, source)]),
     };
     sent.at = (flow.sent - flow.began).clamp(0, i64::from(u32::MAX)) as u32;
     steps.push(sent);
     let mut attempt = Attempt::resume(app, gate, &visit.facts, flow.crossing, began);
     attempt.preface("GET", target, steps);
     attempt.provider = Some(flow.provider.clone());
+    if matches!(flow.to, Purposed::Trial { .. }) {
+        attempt.keep_raw();
+    }
     Some(attempt)
 }
 

@@ -13,6 +13,7 @@ pub mod park;
 pub mod saml;
 pub mod session;
 pub mod start;
+pub mod trial;
 
 use std::net::IpAddr;
 use std::sync::Arc;

@@ -75,12 +75,13 @@ pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visi
 async fn provider_way_out(app: &App, s: &session::Session, back: &str) -> Option<(String, WayOut, Option<String>)> {
     let opened = s.row.hint.as_ref().and_then(|h| app.ring.open(Purpose::SessionHint, s.row.id.as_bytes(), h).ok());
     let hint = opened.and_then(|b| String::from_utf8(b).ok());
-    if let Some(link) = app.saml(&s.row.provider) {
+    let link = app.provider(&s.row.provider)?;
+    if let Some(link) = link.saml() {
         let name: NameId = serde_json::from_str(&hint?).ok()?;
         let (way, id) = saml::out::way_out(app, &link, &name, s.row.provider_session.as_deref()).await?;
         return Some((link.provider.title.clone(), way, Some(id)));
     }
-    let link = app.oidc(&s.row.provider)?;
+    let link = link.oidc()?;
     let metadata = link.metadata().await.ok()?;
     let url = end_session_url(&metadata, hint.as_deref(), &link.client.id, back)?;
     Some((link.provider.title.clone(), WayOut::Link(url.to_string()), None))

@@ -13,10 +13,11 @@ use passeur_gateway::shared::Edition;
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, Pkce};
 
 use super::ask::{Ask, Flow, Purposed, SEALED_MAX, cookie_digest};
-use super::{LiveEdition, Visit, browser_binding, enter, saml, session};
+use super::{LiveEdition, Visit, browser_binding, enter, flow, saml, session, trial};
 use crate::app::{App, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
+use crate::providers::ProviderLink;
 use crate::providers::oidc::OidcLink;
 
 /// `GET /.passeur/sign-in?ask=…` from a gate, or `?for=console` and `?for=quay`.
@@ -24,6 +25,9 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
+    if let Some(token) = visit.parameter("trial") {
+        return begin_trial(&app, &edition, &visit, token).await;
+    }
     let to = match (visit.parameter("ask"), visit.parameter("for").as_deref()) {
         (Some(text), _) => match Ask::open(&app, &text) {
             Some(ask) => Purposed::Gate(ask),
@@ -51,12 +55,26 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
     }
 }
 
+/// `GET /.passeur/sign-in?trial=…`: no session is looked at, and none begins.
+async fn begin_trial(app: &App, edition: &Edition, visit: &Visit, token: String) -> Response {
+    match trial::find(app, &token).await {
+        Ok(Some((_, row))) if row.result.is_none() => {
+            let mut attempt = Attempt::begin(app, "trial", &visit.facts);
+            attempt.step(|| trial::first_step(&row.begun_by, &row.provider, &row.source));
+            let to = Purposed::Trial { token, by: row.begun_by, source: row.source };
+            to_provider(app, edition, attempt, visit, row.provider, to, false).await
+        }
+        Ok(_) => pages::trial_over(&edition.site, visit.facts.lang, StatusCode::GONE).into_response(),
+        Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+    }
+}
+
 /// Whether a session will do for what is asked: of the provider wanted, and begun here unless the gate takes others.
 fn serves(site: &Site, to: &Purposed, evidence: &Evidence, provider: &str) -> bool {
     let takes_unasked = match to {
         Purposed::Gate(ask) => site.gate(&ask.gate).is_some_and(|g| g.access.unasked),
         Purposed::Quay | Purposed::Unasked { .. } => true,
-        Purposed::Console => false,
+        Purposed::Console | Purposed::Trial { .. } => false,
     };
     evidence.provider == provider && (takes_unasked || !evidence.unasked)
 }
@@ -73,7 +91,7 @@ fn attempt_for(app: &App, edition: &Edition, visit: &Visit, to: &Purposed) -> Op
             let provider = edition.site.engineers.as_ref()?.provider.clone();
             Some((Attempt::begin(app, "console", &visit.facts), provider))
         }
-        Purposed::Quay | Purposed::Unasked { .. } => {
+        Purposed::Quay | Purposed::Unasked { .. } | Purposed::Trial { .. } => {
             Some((Attempt::begin(app, "quay", &visit.facts), edition.site.providers.first()?.name.clone()))
         }
     }
@@ -142,11 +160,11 @@ pub async fn to_provider(
     attempt.provider = Some(name.clone());
     // Who signed out here is not signed in again by the provider's own session without a word.
     let anew = afresh || cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None;
-    if let Some(link) = app.saml(&name) {
-        return saml::ask::to_provider(app, edition, attempt, visit, &link, to, anew).await;
-    }
-    let Some(link) = app.oidc(&name) else {
-        return pages::not_set_up(visit.facts.lang).into_response();
+    let link = match trial::link_of(app, &to, &name).await {
+        Ok(Some(ProviderLink::Saml(link))) => return saml::ask::to_provider(app, edition, attempt, visit, &link, to, anew).await,
+        Ok(Some(ProviderLink::Oidc(link))) => link,
+        Ok(None) => return pages::not_set_up(visit.facts.lang).into_response(),
+        Err(e) => return pages::store_failed(site, visit.facts.lang, &e).into_response(),
     };
     let metadata = match link.metadata().await {
         Ok(m) => m,
@@ -157,6 +175,10 @@ pub async fn to_provider(
                     .with("issuer", link.provider.issuer.as_str())
                     .with("how", e.to_string())
             });
+            if let Purposed::Trial { token, .. } = &to {
+                let end = flow::ended(Outcome::Failed, StatusCode::BAD_GATEWAY);
+                return trial::finish(app, edition, attempt, token, Err(end)).await;
+            }
             let id = attempt.record_anonymous(Outcome::Failed);
             let refused = pages::Refused::of_step(&attempt, id, None);
             return pages::refused(site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response();

@@ -60,7 +60,7 @@ async fn provider(app: &App, edition: &Edition, name: &str) -> ProviderFacts {
 
 /// What of a SAML provider's metadata is no longer as this node uses it.
 async fn changed(app: &App, name: &str, signing: &[Vec<u8>]) -> Option<String> {
-    let used = app.saml(name)?.known()?;
+    let used = app.provider(name)?.saml()?.known()?;
     let now: Vec<String> =
         signing.iter().filter(|c| !used.party.certificates.contains(c)).map(|c| x509::fingerprint(c)).collect();
     let gone: Vec<String> =

@@ -62,7 +62,7 @@ fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, SamlTrust)
 /// Tries a SAML provider.
 pub async fn provider(app: &App, site: &Site, ask: &ProviderTrial) -> Result<Seen, Lacking> {
     let (provider, trust) = provider_of(site, ask)?;
-    let link = SamlLink::new(provider, trust, app.clock.clone(), None);
+    let link = SamlLink::new(provider, trust, app.own_saml(), app.clock.clone(), None);
     let mut c = Checks(vec![]);
     let mut seen = Seen { answer: Checks(vec![]).answer(), certificate: None, signing: vec![] };
     let party = match &link.trust.source {

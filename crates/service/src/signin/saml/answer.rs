@@ -16,7 +16,7 @@ use passeur_core::x509::fingerprint;
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_protocols::saml::binding::from_form;
-use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, check};
+use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, check, told as told_openly};
 use passeur_protocols::saml::signature::BadSignature;
 use serde_json::{Map, Value};
 
@@ -29,7 +29,7 @@ use crate::providers::saml::SamlLink;
 use crate::signin::ask::{Flow, Purposed};
 use crate::signin::enter::AtProvider;
 use crate::signin::flow::{Ended, check_flow, display_name, ended, failed_check, refuse, resume};
-use crate::signin::{LiveEdition, Visit, enter, park};
+use crate::signin::{LiveEdition, Visit, enter, park, trial};
 
 /// The largest answer that is taken, as it is posted.
 const ANSWER_MAX: usize = 384 * 1024;
@@ -43,10 +43,8 @@ pub async fn post(
     body: Body,
 ) -> Response {
     match edition {
-        Some(LiveEdition(e)) if app.saml(&provider).is_some() => {
-            park::park(&app, &e, &visit, &consumer_path(&provider), body, ANSWER_MAX).await
-        }
-        Some(_) => StatusCode::NOT_FOUND.into_response(),
+        // Whether there is such a provider, the flow says, which may be of a trial.
+        Some(LiveEdition(e)) => park::park(&app, &e, &visit, &consumer_path(&provider), body, ANSWER_MAX).await,
         None => pages::not_set_up(visit.facts.lang).into_response(),
     }
 }
@@ -79,7 +77,6 @@ pub async fn answer(
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
-    let Some(link) = app.saml(&provider) else { return StatusCode::NOT_FOUND.into_response() };
     let body = match park::fetch(&app, &edition, &visit, &consumer_path(&provider)).await {
         Ok(body) => body.unwrap_or_default(),
         Err(response) => return response,
@@ -96,6 +93,15 @@ pub async fn answer(
         }
         None => (None, None),
     };
+    let link = match &flow {
+        Some(flow) => trial::link_of(&app, &flow.to, &provider).await,
+        None => Ok(app.provider(&provider)),
+    };
+    let link = match link {
+        Ok(link) => link.and_then(|l| l.saml()),
+        Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+    };
+    let Some(link) = link else { return StatusCode::NOT_FOUND.into_response() };
     let mut response = match flow {
         Some(flow) => asked(&app, &edition, &visit, &link, &form, flow).await,
         None => unasked(&app, &edition, &visit, &link, &form).await,
@@ -120,10 +126,14 @@ async fn asked(app: &App, edition: &Edition, visit: &Visit, link: &SamlLink, for
             .with("parameters", vec!["SAMLResponse=… (masked)".to_owned(), "RelayState=… (ours)".to_owned()])
             .with("after", after)
     });
-    if let Err(e) = check_flow(app, edition, &mut attempt, visit, &flow, &link.provider).await {
-        return refuse(edition, attempt, e).await;
+    let taken = match check_flow(app, edition, &mut attempt, visit, &flow, &link.provider).await {
+        Ok(()) => take(app, site, &mut attempt, link, form, Some(&request_id(&flow.nonce))).await,
+        Err(e) => Err(e),
+    };
+    if let Purposed::Trial { token, .. } = &flow.to {
+        return trial::finish(app, edition, attempt, token, taken.map(|(evidence, _)| evidence)).await;
     }
-    match take(app, site, &mut attempt, link, form, Some(&request_id(&flow.nonce))).await {
+    match taken {
         Ok((evidence, there)) => enter::begin(app, edition, attempt, visit, evidence, there, flow.to).await,
         Err(e) => refuse(edition, attempt, e).await,
     }
@@ -188,7 +198,7 @@ async fn take(
         attempt.step(|| Step::new(StepCode::SamlNoAnswer).with("what", "the form holds no SAMLResponse, or two"));
         return Err(failed_check());
     };
-    let own = app.own_saml();
+    let own = &link.own;
     let consumer = site.consumer_uri(&link.provider.name);
     let expected = Expected {
         issuer: &link.provider.issuer,
@@ -202,6 +212,9 @@ async fn take(
         encrypted: link.trust.require_encrypted,
     };
     let text = from_form(value).map_err(BadResponse::from);
+    if let Ok(text) = &text {
+        attempt.received("SAMLResponse", || told_openly(text, &own.opener));
+    }
     let mut checked = text.clone().and_then(|t| check(&t, &expected));
     let newer;
     if let (Err(BadResponse::Signature(BadSignature::Wrong(_))), Ok(text)) = (&checked, &text)
@@ -234,7 +247,7 @@ async fn take(
     };
     once(app, attempt, link, &assertion).await?;
     let evidence = to_evidence(attempt, link, &assertion)?;
-    tell(app, attempt, &own, &assertion, &evidence);
+    tell(app, attempt, own, &assertion, &evidence);
     attempt.who =
         Some(Who { provider: link.provider.name.clone(), subject: evidence.subject.clone(), name: display_name(&evidence) });
     let there = AtProvider {

@@ -17,7 +17,8 @@ use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
 use crate::providers::saml::{InUse, SamlLink};
 use crate::signin::ask::{Flow, Purposed, cookie_digest};
-use crate::signin::{Visit, browser_binding};
+use crate::signin::flow::ended;
+use crate::signin::{Visit, browser_binding, trial};
 
 /// The longest flow in a cookie: browsers take 4,096 bytes with the name.
 const COOKIE_MAX: usize = 3_800;
@@ -30,7 +31,7 @@ pub fn sent_step(site: &Site, link: &SamlLink, endpoint: &str, nonce: &str, anew
     let consumer = site.consumer_uri(&p.name);
     let mut parameters = vec![
         format!("AuthnRequest ID={}", request_id(nonce)),
-        format!("Issuer={}", site.saml.entity_id),
+        format!("Issuer={}", link.own.entity_id),
         format!("AssertionConsumerServiceURL={consumer}"),
         format!("RelayState={}", relay_state(nonce)),
     ];
@@ -82,19 +83,14 @@ pub async fn to_provider(
 ) -> Response {
     let site = &edition.site;
     let name = &link.provider.name;
-    let failed = |attempt: &Attempt| {
-        let id = attempt.record_anonymous(Outcome::Failed);
-        let refused = pages::Refused::of_step(attempt, id, None);
-        pages::refused(site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response()
-    };
-    let Some(found) = party(link, &mut attempt).await else { return failed(&attempt) };
-    let Some(endpoint) = link.choose(&found.known.party.sign_on) else { return failed(&attempt) };
-    let own = app.own_saml();
+    let Some(found) = party(link, &mut attempt).await else { return failed(app, edition, attempt, &to).await };
+    let Some(endpoint) = link.choose(&found.known.party.sign_on) else { return failed(app, edition, attempt, &to).await };
+    let own = &link.own;
     let wants = link.trust.sign_requests || found.known.party.wants_signed;
     let signer = own.signer().filter(|_| wants);
     if wants && signer.is_none() {
         attempt.step(|| Step::new(StepCode::RequestUnsigned).with("provider", name.as_str()));
-        return failed(&attempt);
+        return failed(app, edition, attempt, &to).await;
     }
     let nonce = hex(&random::<16>());
     let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
@@ -136,7 +132,7 @@ pub async fn to_provider(
             pages::post_on(site, visit.facts.lang, &link.provider.title, &endpoint.location, &fields).into_response()
         })
     };
-    let Some(mut response) = sent else { return failed(&attempt) };
+    let Some(mut response) = sent else { return failed(app, edition, attempt, &flow.to).await };
     let (cookie, secure) = flow_cookie(site, state);
     let within = link.provider.answer_within.num_seconds() + 300;
     pages::set_cookie(&mut response, &cookies::set(&cookie, &sealed, secure, Some(within)));
@@ -149,6 +145,17 @@ pub async fn to_provider(
     attempt.record_waiting();
     app.recorder.flow(name, now, 1, 0);
     response
+}
+
+/// Nobody could be sent: told to the person, or to whoever tries the provider.
+async fn failed(app: &App, edition: &Edition, attempt: Attempt, to: &Purposed) -> Response {
+    if let Purposed::Trial { token, .. } = to {
+        let end = ended(Outcome::Failed, StatusCode::BAD_GATEWAY);
+        return trial::finish(app, edition, attempt, token, Err(end)).await;
+    }
+    let id = attempt.record_anonymous(Outcome::Failed);
+    let refused = pages::Refused::of_step(&attempt, id, None);
+    pages::refused(&edition.site, attempt.lang, StatusCode::BAD_GATEWAY, &refused).into_response()
 }
 
 /// Cookies of flows that make room: a browser that never comes back would send ever more of them.

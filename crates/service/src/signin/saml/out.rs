@@ -74,7 +74,7 @@ pub async fn message(
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
-    let Some(link) = app.saml(&provider) else { return StatusCode::NOT_FOUND.into_response() };
+    let Some(link) = app.provider(&provider).and_then(|l| l.saml()) else { return StatusCode::NOT_FOUND.into_response() };
     let Ok(body) = axum::body::to_bytes(body, MESSAGE_MAX).await else {
         return StatusCode::PAYLOAD_TOO_LARGE.into_response();
     };

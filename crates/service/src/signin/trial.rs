@@ -1,0 +1,136 @@
+//! A trial sign-in: an engineer signs in through a provider that no gate need use yet, of the live edition or of another document,
+//! and sees all that came back. Nobody is let in anywhere by it: no session begins, and what came back is kept sealed for an hour,
+//! for engineers who hold its identifier.
+
+use axum::response::{IntoResponse, Response};
+use chrono::Duration;
+use http::StatusCode;
+use passeur_core::Moment;
+use passeur_core::crossing::Outcome;
+use passeur_core::evidence::Evidence;
+use passeur_core::id::{CrossingId, Token};
+use passeur_core::seal::Purpose;
+use passeur_core::site::{Access, Site, compile};
+use passeur_core::step::{Step, StepCode};
+use passeur_gateway::shared::Edition;
+use passeur_store::{StoreError, TrialRow};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+use super::ask::Purposed;
+use super::evidence;
+use super::flow::Ended;
+use crate::app::{App, random, salted};
+use crate::attempt::Attempt;
+use crate::pages;
+use crate::providers::ProviderLink;
+
+/// How long a trial is open, and what came back is kept.
+pub const OPEN_FOR: Duration = Duration::hours(1);
+/// The longest text that is kept of what came back, in bytes.
+const RAW_MAX: usize = 200_000;
+
+/// What came back.
+#[derive(Serialize, Deserialize)]
+pub struct Brought {
+    pub outcome: Outcome,
+    pub at: Moment,
+    pub crossing: CrossingId,
+    pub steps: Vec<Step>,
+    /// As received, decoded, by name; nothing in it can be used again.
+    pub raw: Vec<(String, String)>,
+    /// What is known of the person, with what directories add; none where it was not believed.
+    pub evidence: Option<Evidence>,
+}
+
+/// The trial that a token stands for.
+pub async fn find(app: &App, token: &str) -> Result<Option<(Token, TrialRow)>, StoreError> {
+    let Some(token) = Token::parse(token) else { return Ok(None) };
+    Ok(app.store.trial(&token.digest(), app.now()).await?.map(|row| (token, row)))
+}
+
+/// The site that a trial is made with: the live edition's, or that of its document.
+pub async fn site_of(app: &App, row: &TrialRow) -> Result<Option<Arc<Site>>, StoreError> {
+    match &row.document {
+        None => Ok(app.live.get().map(|e| Arc::new(e.site.clone()))),
+        Some(text) => {
+            let secrets = app.secrets().await?;
+            Ok(compile(text).0.map(|site| Arc::new(salted(site, &secrets))))
+        }
+    }
+}
+
+/// The link to the provider that a flow goes through: of the live edition, but for a trial with another document.
+pub async fn link_of(app: &App, to: &Purposed, provider: &str) -> Result<Option<ProviderLink>, StoreError> {
+    let Purposed::Trial { token, .. } = to else { return Ok(app.provider(provider)) };
+    let Some((_, row)) = find(app, token).await? else { return Ok(None) };
+    if row.document.is_none() {
+        return Ok(app.provider(provider));
+    }
+    let Some(site) = site_of(app, &row).await? else { return Ok(None) };
+    let Some(wanted) = site.provider(provider) else { return Ok(None) };
+    let secrets = app.secrets().await?;
+    let secret = |name: &str| secrets.get(name).cloned().unwrap_or_default();
+    let own = Arc::new(app.own_saml_of(&site).await?);
+    Ok(Some(ProviderLink::new(wanted, secret, &own, &app.clock, None)))
+}
+
+/// Keeps what came back and shows that it did. Written before anything is shown, as with every answer of a provider.
+pub async fn finish(
+    app: &App,
+    edition: &Edition,
+    mut attempt: Attempt,
+    token: &str,
+    result: Result<Evidence, Ended>,
+) -> Response {
+    let lang = attempt.lang;
+    let outcome = result.as_ref().map_or_else(|e| e.outcome, |_| Outcome::Tried);
+    let kept = async {
+        let Some((token, row)) = find(app, token).await? else { return Ok(false) };
+        let evidence = match result {
+            Ok(mut evidence) => {
+                if let Some(site) = site_of(app, &row).await? {
+                    for access in site.accesses() {
+                        evidence::fill(app, &site, &as_if(access, &row.provider), &mut evidence).await;
+                    }
+                }
+                Some(evidence)
+            }
+            Err(_) => None,
+        };
+        attempt.record(outcome).await?;
+        let raw = attempt.take_raw().into_iter().map(|(name, text)| (name, cut(text))).collect();
+        let brought = Brought { outcome, at: app.now(), crossing: attempt.id, steps: attempt.story.steps.clone(), raw, evidence };
+        let plain = serde_json::to_vec(&brought).map_err(|e| StoreError::Query(e.to_string()))?;
+        let digest = token.digest();
+        app.store.end_trial(&digest, app.now(), app.ring.seal(Purpose::Trial, &digest, random(), &plain)).await
+    };
+    match kept.await {
+        Ok(true) => pages::tried(&edition.site, lang, outcome == Outcome::Tried, token).into_response(),
+        Ok(false) => pages::trial_over(&edition.site, lang, StatusCode::GONE).into_response(),
+        Err(e) => pages::store_failed(&edition.site, lang, &e).into_response(),
+    }
+}
+
+/// A gate's access as if its provider were the one that is tried.
+pub fn as_if(access: &Access, provider: &str) -> Access {
+    Access { provider: provider.to_owned(), ..access.clone() }
+}
+
+fn cut(text: String) -> String {
+    match text.char_indices().map(|(i, _)| i).find(|i| *i >= RAW_MAX) {
+        Some(i) => format!("{}…", &text[..i]),
+        None => text,
+    }
+}
+
+/// What came back, opened; none while it is waited for.
+pub fn open(app: &App, row: &TrialRow) -> Option<Brought> {
+    let plain = app.ring.open(Purpose::Trial, &row.digest, row.result.as_deref()?).ok()?;
+    serde_json::from_slice(&plain).ok()
+}
+
+/// The first step of a trial.
+pub fn first_step(by: &str, provider: &str, source: &str) -> Step {
+    Step::new(StepCode::TrialBegan).with("by", by).with("provider", provider).with("source", source)
+}

@@ -1,0 +1,203 @@
+//! A provider is tried with nothing switched: all that came back is shown, and a wrong value of each kind is named.
+
+use passeur_standins::provider::{Mode, Service};
+use reqwest::Method;
+use serde_json::{Value, json};
+
+use crate::support::{Page, Person, Stack, engineer};
+
+/// The harbour's site file with one more SAML provider that no gate uses; `change` makes one of its values wrong.
+fn with_office(stack: &Stack, change: impl Fn(String) -> String) -> String {
+    let here = format!("http://bureau-pilotage.localhost:{}", stack.provider_port());
+    let part = format!(
+        "[[provider]]\nname = \"office\"\nkind = \"saml\"\nissuer = \"{here}/saml\"\nsign-on = \"{here}/saml/sign-on\"\n\
+         certificates = [\"{}\"]\n[provider.attributes]\nuser = \"user\"\nname = \"name\"\nmail = \"mail\"\n",
+        stack.provider.certificate()
+    );
+    format!("{}\n{}", stack.site, change(part))
+}
+
+async fn introduce(stack: &Stack) {
+    let known = stack.introduce().await;
+    let consumers = vec![stack.pass("/.passeur/saml/office/answer"), stack.pass("/.passeur/saml/pilotage-saml/answer")];
+    stack.provider.add_service(Service { consumers, ..known });
+}
+
+async fn begin(stack: &Stack, ask: Value) -> Value {
+    let (status, trial) = stack.post("/trials/sign-in", ask).await;
+    assert_eq!(status, 200, "{trial}");
+    trial
+}
+
+/// Signs somebody in at the address of a trial.
+async fn go(trial: &Value, user: &str) -> (Person, Page) {
+    let mut person = Person::new();
+    let page = person.open(trial["address"].as_str().unwrap()).await;
+    if !page.body.contains("Password") {
+        return (person, page);
+    }
+    let back = person.prove(page, user).await;
+    let page = match back.status.is_redirection() {
+        true => person.follow(back).await,
+        false => {
+            let parked = person.submit(&back).await;
+            person.follow(parked).await
+        }
+    };
+    (person, page)
+}
+
+async fn brought(stack: &Stack, trial: &Value) -> Value {
+    stack.get(&format!("/trials/sign-in/{}", trial["id"].as_str().unwrap())).await["brought"].clone()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_provider_that_only_a_draft_knows_is_signed_in_through_and_opens_nothing() {
+    let stack = Stack::new().await;
+    introduce(&stack).await;
+    let document = with_office(&stack, |p| p);
+    stack.put_with("/site/draft", json!({"document": document, "based_on": 1}), ("if-none-match", "*".into())).await;
+    let trial = begin(&stack, json!({"provider": "office", "draft": true})).await;
+    assert_eq!(trial["source"], "the draft");
+    assert_eq!(brought(&stack, &trial).await, Value::Null);
+    let (mut benoit, page) = go(&trial, "benoit").await;
+    assert!(page.body.contains("was believed"), "{} {}", page.url, page.body);
+    assert!(!benoit.cookies["pass.havrelune.localhost"].keys().any(|c| c.ends_with("session")), "no session began");
+    let b = brought(&stack, &trial).await;
+    assert_eq!((b["outcome"].as_str(), b["subject"].as_str()), (Some("tried"), Some("p-1002")), "{b}");
+    let steps = b["steps"].to_string();
+    for said in ["began a trial sign-in", "check.assertion", "assertion signed", "urn:pilotage:two-factors"] {
+        assert!(steps.contains(said), "{said}: {steps}");
+    }
+    let raw = b["raw"][0]["text"].as_str().unwrap();
+    assert!(raw.contains("<saml:NameID") && raw.contains("benoit") && raw.contains("SignatureValue>…<"), "{raw}");
+    let at = |gate: &str| b["gates"].as_array().unwrap().iter().find(|g| g["gate"] == gate).unwrap().clone();
+    assert_eq!((at("agents")["verdict"].as_str(), at("agents")["uses"].as_bool()), (Some("in"), Some(false)));
+    assert!(at("berths")["headers"].to_string().contains("X-Harbour-Roles: planner"), "{}", at("berths"));
+    assert!(at("berths")["steps"].to_string().contains("directory.answered"), "what the directory adds");
+    assert_eq!(at("cranes")["verdict"], "in");
+    assert_eq!(at("console")["verdict"], "out");
+    // It counts once, and is told as a crossing.
+    let again = benoit.send(Method::GET, trial["address"].as_str().unwrap(), None).await;
+    assert_eq!(again.status, 410);
+    let story = stack.story(b["crossing"].as_str().unwrap()).await;
+    assert_eq!((story["outcome"].as_str(), story["gate"].as_str()), (Some("tried"), Some("trial")));
+    // Whoever may not configure sees nothing of it.
+    let mut marc = engineer(&stack, "marc").await;
+    let path = format!("/api/v1/trials/sign-in/{}", trial["id"].as_str().unwrap());
+    assert_eq!(marc.open(&stack.pass(&path)).await.status, 403);
+    assert_eq!(Person::new().open(&stack.pass(&path)).await.status, 401);
+    stack.clock.advance(chrono::Duration::minutes(61));
+    assert_eq!(stack.status(&format!("/trials/sign-in/{}", trial["id"].as_str().unwrap())).await, 404);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_wrong_value_of_each_kind_is_named_with_what_was_seen_and_what_was_wanted() {
+    let stack = Stack::new().await;
+    introduce(&stack).await;
+    let here = format!("http://bureau-pilotage.localhost:{}", stack.provider_port());
+    let other = crate::support::another_key();
+    let other: String = {
+        let pem = other.split_once("-----BEGIN CERTIFICATE-----").unwrap().1.split_once("-----END").unwrap().0;
+        pem.split_whitespace().collect()
+    };
+    type Change<'a> = Box<dyn Fn(String) -> String + 'a>;
+    let own = stack.provider.certificate();
+    let cases: Vec<(Change<'_>, &str, &str)> = vec![
+        (
+            Box::new(|p| p.replace(&format!("issuer = \"{here}/saml\""), "issuer = \"https://other.example\"")),
+            "check.saml-issuer",
+            "https://other.example",
+        ),
+        (Box::new(|p| p.replace(&own, &other)), "check.saml-signature", "fits none"),
+        (
+            Box::new(|p| p.replace("[provider.attributes]", "require-encrypted = true\n[provider.attributes]")),
+            "check.saml-not-encrypted",
+            "in clear",
+        ),
+        (
+            Box::new(|p| p.replace("[provider.attributes]", "subject = \"employee\"\n[provider.attributes]")),
+            "check.saml-no-subject",
+            "employee",
+        ),
+        (
+            Box::new(|p| {
+                let by_hand = format!("sign-on = \"{here}/saml/sign-on\"\ncertificates = [\"{own}\"]");
+                p.replace(&by_hand, &format!("metadata = \"{here}/nothing\""))
+            }),
+            "provider.metadata-failed",
+            "404",
+        ),
+    ];
+    for (change, code, said) in &cases {
+        let document = with_office(&stack, change);
+        let trial = begin(&stack, json!({"provider": "office", "document": document})).await;
+        let (_, page) = go(&trial, "benoit").await;
+        assert!(page.body.contains("was not believed"), "{code}: {}", page.body);
+        let b = brought(&stack, &trial).await;
+        let decided = b["steps"].as_array().unwrap().iter().find(|s| s["decided"] == true).unwrap().clone();
+        assert_eq!(decided["code"], *code, "{b}");
+        assert!(b["why"].as_str().unwrap().contains(said), "{code}: {}", b["why"]);
+        assert!(decided["remedy"].is_string() && b["gates"].as_array().unwrap().is_empty());
+        assert!(
+            *code == "provider.metadata-failed" || b["raw"][0]["text"].as_str().unwrap().contains("benoit"),
+            "what came is shown all the same"
+        );
+    }
+    // What is too weak for the site's own provider, or missing for a gate, is told gate by gate.
+    let document = with_office(&stack, |p| {
+        p.replace("[provider.attributes]", "require-acr = [\"urn:other\"]\n[provider.attributes]")
+            .replace("user = \"user\"", "user = \"login\"")
+    });
+    let trial = begin(&stack, json!({"provider": "office", "document": document})).await;
+    go(&trial, "benoit").await;
+    let b = brought(&stack, &trial).await;
+    assert_eq!(b["outcome"], "tried");
+    let berths = &b["gates"][0];
+    assert!(berths["verdict"] == "out" && berths["because"].as_str().unwrap().contains("urn:other"), "{berths}");
+    let document = with_office(&stack, |p| p.replace("user = \"user\"", "user = \"login\""));
+    let trial = begin(&stack, json!({"provider": "office", "document": document})).await;
+    go(&trial, "benoit").await;
+    let b = brought(&stack, &trial).await;
+    assert!(b["gates"][0]["because"].as_str().unwrap().contains("did not release it"), "{}", b["gates"][0]);
+    assert!(b["gates"][0]["missing"].to_string().contains("user is absent"), "{}", b["gates"][0]);
+    // The provider's own refusal stays its own.
+    stack.behave(Mode::Refuses);
+    let trial = begin(&stack, json!({"provider": "office", "document": with_office(&stack, |p| p)})).await;
+    let mut person = Person::new();
+    let page = person.open(trial["address"].as_str().unwrap()).await;
+    let parked = person.submit(&page).await;
+    person.follow(parked).await;
+    let b = brought(&stack, &trial).await;
+    assert_eq!(b["outcome"], "provider-refused");
+    assert!(b["why"].as_str().unwrap().contains("The office is closed to this account"), "{b}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn openid_connect_is_tried_in_the_same_way() {
+    let stack = Stack::new().await;
+    let trial = begin(&stack, json!({"provider": "pilotage"})).await;
+    let (_, page) = go(&trial, "jonas").await;
+    assert!(page.body.contains("was believed"), "{}", page.body);
+    let b = brought(&stack, &trial).await;
+    let names: Vec<&str> = b["raw"].as_array().unwrap().iter().map(|r| r["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["id_token", "userinfo"]);
+    let token = b["raw"][0]["text"].as_str().unwrap();
+    assert!(token.contains("\"kid\": \"tide-1\"") && token.contains("\"amr\"") && !token.contains("eyJ"), "{token}");
+    let berths = &b["gates"][0];
+    assert!(berths["uses"] == true && berths["missing"].to_string().contains("X-Harbour-Staff-Number is not sent"), "{berths}");
+    stack.put("/secrets/pilotage-client", json!({"value": "wrong"})).await;
+    let trial = begin(&stack, json!({"provider": "pilotage"})).await;
+    go(&trial, "benoit").await;
+    let b = brought(&stack, &trial).await;
+    assert!(b["why"].as_str().unwrap().contains("invalid_client"), "{b}");
+    for (ask, status) in [
+        (json!({"provider": "nobody"}), 404),
+        (json!({"provider": "pilotage", "draft": true}), 404),
+        (json!({"provider": "pilotage", "document": "format = 1"}), 422),
+    ] {
+        assert_eq!(stack.post("/trials/sign-in", ask.clone()).await.0, status, "{ask}");
+    }
+    let page = Person::new().open(&stack.pass("/.passeur/sign-in?trial=nonsense")).await;
+    assert_eq!(page.status, 410);
+}
