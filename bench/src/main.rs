@@ -10,6 +10,7 @@ mod load;
 mod memory;
 mod process;
 mod report;
+mod saml;
 mod support;
 mod tls;
 mod upstream;
@@ -52,6 +53,8 @@ enum Role {
     },
     /// Measure memory: of an idle session, and over a million requests
     Memory,
+    /// Measure how many SAML responses a core validates a second
+    Saml,
     /// The application: answers with a body of the size its path names
     Upstream,
     /// The pass-through without identity
@@ -72,6 +75,7 @@ fn main() {
         Role::One { case, rounds, seconds } => report::one(&case, rounds, seconds),
         Role::Harbour { seconds } => print!("{}", harbour::measure(seconds)),
         Role::Memory => print!("{}", memory::measure()),
+        Role::Saml => print!("{}", saml::measure()),
         Role::Upstream => upstream::run(),
         Role::Bare { upstream, folder } => bare::run(upstream, folder),
         Role::Gate { upstream, folder, sessions } => gate::run(upstream, folder, sessions),

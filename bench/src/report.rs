@@ -87,6 +87,7 @@ pub fn all(rounds: usize, seconds: u64, into: Option<PathBuf>) {
         let _ = writeln!(text, "| {rules} | {concern} | {m:.1} µs | {p:.1} µs |");
     }
     drop(set);
+    text.push_str(&crate::saml::measure());
     text.push_str(&memory::measure());
     text.push('\n');
     text.push_str(&harbour::measure(seconds));

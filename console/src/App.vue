@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // The frame: who I am, which edition is live, where I can go. Without a role, the page that says so.
-import { mdiAccountMultiple, mdiBinoculars, mdiBoomGate, mdiBookOpenPageVariantOutline, mdiFerry, mdiHistory, mdiKeyOutline, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
+import { mdiAccountMultiple, mdiBinoculars, mdiBoomGate, mdiBookOpenPageVariantOutline, mdiCardAccountDetailsOutline, mdiFerry, mdiHistory, mdiKeyOutline, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
 import { onMounted, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
@@ -50,6 +50,7 @@ function colours() {
 const places = [
   { to: '/crossings', icon: mdiFerry, word: 'crossings' },
   { to: '/gates', icon: mdiBoomGate, word: 'gates' },
+  { to: '/providers', icon: mdiCardAccountDetailsOutline, word: 'providers' },
   { to: '/sessions', icon: mdiAccountMultiple, word: 'sessions' },
   { to: '/editions', icon: mdiBookOpenPageVariantOutline, word: 'editions' },
   { to: '/survey', icon: mdiBinoculars, word: 'survey.title' },

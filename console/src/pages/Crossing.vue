@@ -2,10 +2,10 @@
 // The story of one crossing. The eye lands on the step that decided; the whole story stands below it.
 import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type Crossing, type Step } from '../api'
+import { api, ApiProblem, got, language, type Crossing } from '../api'
 import { bearingTone, bytes, span, visible } from '../look/shape'
-import Mark from '../parts/Mark.vue'
 import State from '../parts/State.vue'
+import Story from '../parts/Story.vue'
 import Trouble from '../parts/Trouble.vue'
 
 const { t, locale } = useI18n()
@@ -24,15 +24,6 @@ async function read() {
 watch([() => props.id, language], read, { immediate: true })
 
 const decided = computed(() => crossing.value?.steps.find((s) => s.decided))
-const groups = computed(() => {
-  const out: { stage: string; steps: Step[] }[] = []
-  for (const step of crossing.value?.steps ?? []) {
-    const last = out.at(-1)
-    if (last?.stage === step.stage) last.steps.push(step)
-    else out.push({ stage: step.stage, steps: [step] })
-  }
-  return out
-})
 const took = computed(() => span(Math.max(0, ...(crossing.value?.steps.map((s) => s.at_ms) ?? [0]))))
 const full = (iso: string) => new Date(iso).toLocaleString(locale.value, { dateStyle: 'medium', timeStyle: 'medium', hour12: false })
 </script>
@@ -55,20 +46,7 @@ const full = (iso: string) => new Date(iso).toLocaleString(locale.value, { dateS
             <p v-if="decided.remedy" class="remedy"><b>{{ t('next') }}</b> {{ visible(decided.remedy) }}</p>
           </div>
           <h2>{{ t('steps', { n: crossing.steps.length }) }}</h2>
-          <ol class="story">
-            <li v-for="(g, i) in groups" :key="i" class="stage">
-              <h3>{{ t(`stage.${g.stage}`) }}</h3>
-              <ol>
-                <li v-for="s in g.steps" :key="s.number" :class="{ here: s.decided }" :title="s.code">
-                  <span class="n quiet">{{ s.number }}</span>
-                  <Mark :tone="bearingTone(s.bearing)" />
-                  <span class="sr">{{ t(`bearing.${s.bearing}`) }}</span>
-                  <span class="words">{{ visible(s.sentence) }}</span>
-                  <span class="at quiet">{{ span(s.at_ms) }}</span>
-                </li>
-              </ol>
-            </li>
-          </ol>
+          <Story :steps="crossing.steps" />
         </div>
         <aside>
           <h2>{{ t('facts') }}</h2>
@@ -109,18 +87,6 @@ h2 { font-size: 1rem; font-weight: 600; margin: 4px 0 8px; }
 .sentence { font-size: 1.12rem; line-height: 1.45; overflow-wrap: anywhere; margin: 0; }
 .remedy { margin: 8px 0 0; overflow-wrap: anywhere; }
 .remedy b { font-weight: 600; margin-inline-end: 6px; }
-.story, .story ol { list-style: none; padding: 0; margin: 0; }
-.story { background: rgb(var(--v-theme-surface)); border: 1px solid rgb(var(--v-theme-line)); }
-.stage { display: grid; grid-template-columns: 104px minmax(0, 1fr); border-top: 1px solid rgb(var(--v-theme-line)); }
-.stage:first-child { border-top: 0; }
-.stage h3 { font-size: 0.86rem; font-weight: 560; color: rgb(var(--v-theme-quiet)); margin: 0; padding: 6px 12px; }
-.stage li { display: grid; grid-template-columns: 22px 12px minmax(0, 1fr) max-content; gap: 8px; align-items: baseline; padding: 4px 12px 4px 0; }
-.stage li.here { background: rgb(var(--v-theme-surface-variant), 0.6); }
-.stage li.here .words { font-weight: 560; }
-.n { text-align: end; font-size: 0.86rem; }
-.words { overflow-wrap: anywhere; }
-.at { font-size: 0.86rem; white-space: nowrap; }
-.sr { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }
 dl { display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 4px 14px; margin: 0; }
 dt { color: rgb(var(--v-theme-quiet)); }
 dd { margin: 0; overflow-wrap: anywhere; }
@@ -128,5 +94,4 @@ dd { margin: 0; overflow-wrap: anywhere; }
 pre { max-height: 420px; overflow: auto; background: rgb(var(--v-theme-surface)); border: 1px solid rgb(var(--v-theme-line)); padding: 8px; font-size: 0.82rem; white-space: pre-wrap; overflow-wrap: anywhere; }
 summary { cursor: pointer; font-weight: 560; }
 @media (max-width: 1000px) { .two { grid-template-columns: minmax(0, 1fr); } aside { order: 2; } }
-@media (max-width: 600px) { .stage { grid-template-columns: minmax(0, 1fr); } .stage li { padding-inline-start: 8px; } }
 </style>

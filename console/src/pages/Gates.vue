@@ -1,8 +1,8 @@
 <script setup lang="ts">
-// The gates with their rules and what happened of late; the providers with how flows to them ended.
+// The gates with their rules and what happened of late; the directories and their servers.
 import { ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type Directory, type Gate, type Provider } from '../api'
+import { api, ApiProblem, got, language, type Directory, type Gate } from '../api'
 import { moment, visible } from '../look/shape'
 import Mark from '../parts/Mark.vue'
 import State from '../parts/State.vue'
@@ -10,14 +10,13 @@ import Trouble from '../parts/Trouble.vue'
 
 const { t, locale } = useI18n()
 const gates = ref<Gate[]>()
-const providers = ref<Provider[]>([])
 const directories = ref<Directory[]>([])
 const problem = ref<ApiProblem>()
 
 async function read() {
   problem.value = undefined
   try {
-    ;[gates.value, providers.value, directories.value] = await Promise.all([got(api.GET('/gates')), got(api.GET('/providers')), got(api.GET('/directories'))])
+    ;[gates.value, directories.value] = await Promise.all([got(api.GET('/gates')), got(api.GET('/directories'))])
   } catch (e) {
     problem.value = e as ApiProblem
   }
@@ -34,6 +33,7 @@ watch(language, read, { immediate: true })
     <article v-for="g in gates" :key="g.name" class="gate">
       <header>
         <h2>{{ g.title }} <span class="mono quiet">{{ g.name }}</span></h2>
+        <p><router-link :to="{ path: '/handover', query: { for: 'application', name: g.name } }">{{ t('sheet.one') }}</router-link></p>
         <p><a :href="g.address + '/'">{{ g.address }}</a></p>
         <ul class="ups">
           <li v-for="u in g.upstreams" :key="u.address">
@@ -73,24 +73,6 @@ watch(language, read, { immediate: true })
         <p class="quiet">{{ t('liveSessions', { n: g.live_sessions }, g.live_sessions) }}</p>
       </div>
     </article>
-    <template v-if="providers.length">
-      <h2 class="sub">{{ t('providers') }}</h2>
-      <div class="scroll">
-        <table class="ledger">
-          <thead><tr><th>{{ t('provider') }}</th><th>{{ t('protocol') }}</th><th>{{ t('sent') }}</th><th>{{ t('answered') }}</th><th :title="t('neverHint')">{{ t('never') }}</th><th /></tr></thead>
-          <tbody>
-            <tr v-for="p in providers" :key="p.name">
-              <td class="wide"><b>{{ p.title }}</b> <span class="mono quiet">{{ p.issuer }}</span></td>
-              <td class="fixed" :title="t('knownAs', { id: p.known_as })">{{ p.kind === 'saml' ? 'SAML' : 'OpenID Connect' }}</td>
-              <td class="fixed">{{ p.sent }}</td>
-              <td class="fixed">{{ p.answered }}</td>
-              <td class="fixed"><router-link v-if="p.never_came_back" :to="{ path: '/crossings', query: { outcome: 'never-came-back' } }"><State outcome="never-came-back" :words="String(p.never_came_back)" /></router-link><span v-else>0</span></td>
-              <td class="fixed"><span v-if="!p.secret_stored" class="bad"><Mark tone="notice" /> {{ t('secretMissing') }}</span></td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
-    </template>
     <template v-if="directories.length">
       <h2 class="sub">{{ t('directories') }}</h2>
       <div class="scroll">
@@ -98,7 +80,7 @@ watch(language, read, { immediate: true })
           <thead><tr><th>{{ t('server') }}</th><th>{{ t('state') }}</th><th>{{ t('answers') }}</th><th>{{ t('failures') }}</th><th>{{ t('lastFailure') }}</th></tr></thead>
           <tbody v-for="d in directories" :key="d.name">
             <tr v-for="s in d.servers" :key="s.address">
-              <td class="wide"><b>{{ d.name }}</b> <span class="mono quiet">{{ s.address }}</span> <span v-if="d.suffixes.length" class="quiet">{{ t('forSuffixes', { s: d.suffixes.join(', ') }) }}</span></td>
+              <td class="wide"><b>{{ d.name }}</b> <span class="mono quiet">{{ s.address }}</span> <router-link :to="{ path: '/handover', query: { for: 'directory', name: d.name } }">{{ t('sheet.one') }}</router-link> <span v-if="d.suffixes.length" class="quiet">{{ t('forSuffixes', { s: d.suffixes.join(', ') }) }}</span></td>
               <td class="fixed"><Mark :tone="!s.well ? 'stop' : s.last_answer ? 'pass' : 'quiet'" /> {{ t(!s.well ? 'srv.down' : s.last_answer ? 'srv.well' : 'srv.none') }}</td>
               <td class="fixed">{{ s.answers }}</td>
               <td class="fixed">{{ s.failures }}</td>
