@@ -124,6 +124,6 @@ const places = [
 .ways { display: flex; gap: 18px; align-items: center; margin-top: 18px; }
 .skip { position: absolute; left: -9999px; }
 .skip:focus { left: 8px; top: 8px; z-index: 10; background: rgb(var(--v-theme-surface)); padding: 6px 10px; }
-@media (max-width: 1400px) { .places a { padding: 6px 9px; } .places .v-icon { display: none; } }
+@media (max-width: 1400px) { .bar { column-gap: 6px; } .site { margin-inline-end: 4px; } .places a { padding: 6px 7px; } .places .v-icon { display: none; } }
 @media (max-width: 700px) { .bar { padding: 6px 12px; } .me { order: 9; flex-basis: 100%; font-size: 0.9rem; } }
 </style>

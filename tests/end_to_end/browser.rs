@@ -84,6 +84,41 @@ async fn the_console_shows_the_step_that_decided_and_breaks_no_policy() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn an_engineer_adds_a_provider_hands_over_the_sheet_and_signs_in_for_trial() {
+    let stack = Stack::new().await;
+    let b = Browser::new("providers", 1280, 800, false).await;
+    b.open(&stack.pass("/.passeur/sign-in?for=console")).await;
+    b.prove("lucie").await;
+    b.shows("Lucie Morvan").await;
+    b.click("a[href='/console/providers']").await;
+    b.shows("SAML 2.0").await;
+    // One field is enough.
+    let here = format!("http://bureau-pilotage.localhost:{}/saml/metadata", stack.provider_port());
+    b.type_in("input[name=address]", &here).await;
+    b.click("form.add button").await;
+    b.reads("[data-test=part]").await;
+    let part = b.find("[data-test=part]").await.text().await.unwrap();
+    assert!(part.contains("kind = \"saml\"") && part.contains(&here), "{part}");
+    b.open(&stack.pass("/console/handover?for=provider&name=pilotage-saml")).await;
+    b.shows(&stack.pass("/.passeur/saml/pilotage-saml/answer")).await;
+    b.shows("BEGIN CERTIFICATE").await;
+    // The trial opens in the same browser, whose console session goes on.
+    b.open(&stack.pass("/console/providers")).await;
+    b.click("[data-test=sign-in-pilotage-saml]").await;
+    b.reads("[data-test=open]").await;
+    let address = b.find("[data-test=open]").await.text().await.unwrap();
+    b.open(&address).await;
+    b.shows("was believed").await;
+    b.click("a.button").await;
+    b.shows("How this person would fare").await;
+    b.reads("[data-test=raw]").await;
+    assert!(b.text().await.contains("comes in") || b.text().await.contains("stays out"));
+    b.shows("Lucie Morvan").await;
+    assert_eq!(b.errors().await, Vec::<String>::new(), "no violation of the policy, no error");
+    b.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn an_engineer_ends_a_session_from_the_console() {
     let stack = Stack::new().await;
     let mut farid = stack.signed_in("anouk").await;

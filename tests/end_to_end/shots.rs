@@ -102,6 +102,26 @@ async fn a_draft(b: &Browser, draft: &Path, publish: &Path) {
     b.shows("There is no draft.").await;
 }
 
+/// One more provider from its address, the sheet for its team, and a trial sign-in through it.
+async fn providers(b: &Browser, [list, sheet, trial]: [std::path::PathBuf; 3]) {
+    b.open(&format!("{PASS}/console/providers")).await;
+    b.type_in("input[name=address]", "http://bureau-pilotage.localhost:8641/saml/metadata").await;
+    b.click("form.add button").await;
+    b.shows("[[provider]]").await;
+    b.driver.execute("window.scrollTo(0, 0)", vec![]).await.unwrap();
+    b.picture(&list).await;
+    b.open(&format!("{PASS}/console/handover?for=provider&name=pilotage-saml&gate=agents")).await;
+    b.shows("Please release these attributes").await;
+    b.picture(&sheet).await;
+    let begun = call("/trials/sign-in", serde_json::json!({"provider": "pilotage-saml"})).await;
+    let mut jonas = Person::new();
+    jonas.sign_in_by_saml(begun["address"].as_str().unwrap(), "jonas").await;
+    b.open(&format!("{PASS}/console/trials/{}", begun["id"].as_str().unwrap())).await;
+    b.shows("How this person would fare").await;
+    b.click("details.gate summary").await;
+    b.picture(&trial).await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 #[ignore = "needs a running demo; run by ./run shots"]
 async fn pictures_of_the_demo() {
@@ -130,7 +150,6 @@ async fn pictures_of_the_demo() {
     b.type_in("input[name=vessel]", "Étoile du Nord").await;
     b.click("button").await;
     b.shows("kept for half an hour").await;
-    b.picture(&shot("form-kept.png")).await;
     b.click("a.button").await;
     b.shows("Étoile du Nord").await;
     b.picture(&shot("form-again.png")).await;
@@ -141,7 +160,9 @@ async fn pictures_of_the_demo() {
         b.prove("lucie").await;
         b.shows("Lucie Morvan").await;
         b.shows("Gwen Marlow").await;
-        b.picture(&shot(&format!("crossings{suffix}.png"))).await;
+        if !dark {
+            b.picture(&shot("crossings.png")).await;
+        }
         b.open(&format!("{PASS}/console/crossings/{refused}")).await;
         b.shows("What to do").await;
         b.picture(&shot(&format!("crossing{suffix}.png"))).await;
@@ -149,6 +170,7 @@ async fn pictures_of_the_demo() {
             b.open(&format!("{PASS}/console/gates")).await;
             b.shows("berth access").await;
             b.picture(&shot("gates.png")).await;
+            providers(&b, [shot("providers.png"), shot("handover.png"), shot("trial.png")]).await;
             b.open(&format!("{PASS}/console/sessions")).await;
             b.shows("Lucie Morvan").await;
             b.picture(&shot("sessions.png")).await;

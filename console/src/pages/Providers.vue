@@ -77,13 +77,13 @@ const signIn = (name: string) =>
             <td class="fixed">{{ p.sent }}</td>
             <td class="fixed">{{ p.answered }}</td>
             <td class="fixed"><router-link v-if="p.never_came_back" :to="{ path: '/crossings', query: { outcome: 'never-came-back' } }"><State outcome="never-came-back" :words="String(p.never_came_back)" /></router-link><span v-else>0</span></td>
-            <td class="fixed ways">
+            <td class="fixed"><div class="ways">
               <router-link :to="{ path: '/handover', query: { for: 'provider', name: p.name } }">{{ t('sheet.one') }}</router-link>
               <template v-if="props.role === 'configure'">
                 <v-btn size="small" variant="outlined" :loading="tried?.name === p.name && !tried.answer" @click="values(p.name)">{{ t('prov.values') }}</v-btn>
                 <v-btn size="small" variant="outlined" :data-test="`sign-in-${p.name}`" @click="signIn(p.name)">{{ t('prov.signIn') }}</v-btn>
               </template>
-            </td>
+            </div></td>
           </tr>
           <tr v-if="!rows.length"><td colspan="6" class="quiet">{{ t('prov.none') }}</td></tr>
         </tbody>
@@ -126,7 +126,7 @@ const signIn = (name: string) =>
 <style scoped>
 .box { margin-top: 22px; }
 h2 { font-size: 1.02rem; font-weight: 600; margin-bottom: 8px; }
-.ways { display: flex; flex-wrap: wrap; gap: 6px 10px; align-items: center; justify-content: flex-end; }
+.ways { display: flex; gap: 6px 10px; align-items: center; justify-content: flex-end; }
 .add { display: flex; gap: 10px; align-items: center; max-width: 900px; margin-bottom: 6px; }
 .part { position: relative; margin: 10px 0; }
 .part > :first-child { position: absolute; inset-inline-end: 8px; top: 8px; }

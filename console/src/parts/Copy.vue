@@ -15,6 +15,6 @@ async function copy() {
 </script>
 
 <template>
-  <v-btn v-if="small" :icon="done ? mdiCheck : mdiContentCopy" size="x-small" variant="text" :aria-label="t(done ? 'copied' : 'copy')" :title="t(done ? 'copied' : 'copy')" @click="copy" />
+  <v-btn v-if="small" icon size="x-small" variant="text" :aria-label="t(done ? 'copied' : 'copy')" :title="t(done ? 'copied' : 'copy')" @click="copy"><v-icon :icon="done ? mdiCheck : mdiContentCopy" size="15" /></v-btn>
   <v-btn v-else :prepend-icon="done ? mdiCheck : mdiContentCopy" size="small" variant="outlined" @click="copy">{{ t(done ? 'copied' : 'copy') }}</v-btn>
 </template>
