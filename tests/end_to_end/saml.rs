@@ -287,6 +287,12 @@ async fn nobody_comes_unasked_where_the_gate_does_not_take_them() {
     let parked = benoit.submit(&back).await;
     let page = benoit.follow(parked).await;
     assert_eq!(refusal(&stack, &page).await.0, "check.saml-unasked");
+    // One that says it was asked for, and lost who asked, is another matter.
+    let (mut person, back) = sent_back(&stack, "anouk").await;
+    let (to, fields) = back.form();
+    let parked = person.submit_to(&to, &[("SAMLResponse", &fields[0].1)]).await;
+    let page = person.follow(parked).await;
+    assert_eq!(refusal(&stack, &page).await.0, "check.saml-relay-state");
     // Where one gate takes them, another of the same provider asks for itself.
     let two = |s: String| {
         let at = s.find("# The fitters' own book").unwrap();

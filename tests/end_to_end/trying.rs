@@ -191,6 +191,22 @@ async fn openid_connect_is_tried_in_the_same_way() {
     go(&trial, "benoit").await;
     let b = brought(&stack, &trial).await;
     assert!(b["why"].as_str().unwrap().contains("invalid_client"), "{b}");
+    // A stored secret goes nowhere but to whom the live edition gives it.
+    let thief = stack.site.replace("issuer = \"http://bureau-pilotage.localhost", "issuer = \"http://elsewhere.localhost");
+    for (secret, document) in [
+        ("harbour-account", stack.site.replace("secret = \"pilotage-client\"", "secret = \"harbour-account\"")),
+        ("pilotage-client", thief.replace("http://elsewhere.localhost", "http://localhost")),
+    ] {
+        let trial = begin(&stack, json!({"provider": "pilotage", "document": document})).await;
+        let (_, page) = go(&trial, "benoit").await;
+        assert!(page.body.contains("was not believed"), "{secret}: {}", page.body);
+        let b = brought(&stack, &trial).await;
+        assert!(
+            b["why"].as_str().unwrap().contains("invalid_client") || b["why"].as_str().unwrap().contains("http://localhost"),
+            "{secret}: {b}"
+        );
+        assert!(!b.to_string().contains("client_secret_basic"), "no secret was at hand: {b}");
+    }
     for (ask, status) in [
         (json!({"provider": "nobody"}), 404),
         (json!({"provider": "pilotage", "draft": true}), 404),

@@ -12,7 +12,7 @@ fn html(text: &str) -> String {
 pub const STYLE: &str = "body{font:15px/1.45 sans-serif;color:#111;background:#fff;max-width:60rem;margin:2rem auto;padding:0 1rem}\
 h1{font-size:1.5rem;margin-bottom:.2rem}h2{font-size:1.1rem;margin-top:1.6rem}table{border-collapse:collapse;width:100%}\
 th,td{border:1px solid #999;padding:.35rem .5rem;text-align:left;vertical-align:top}th{background:#eee}\
-td:nth-child(2){font-family:monospace;overflow-wrap:anywhere;white-space:pre-wrap}td:nth-child(1){width:22%}td:nth-child(3){width:34%}\
+td:nth-child(2){font:12px/1.45 monospace;overflow-wrap:anywhere;white-space:pre-wrap}td:nth-child(1){width:18%}td:nth-child(3){width:26%}\
 tr{break-inside:avoid}.empty{color:#777}@page{margin:18mm}@media print{body{margin:0;max-width:none}}";
 
 impl Sheet {
@@ -47,7 +47,7 @@ impl Sheet {
     pub fn html(&self) -> String {
         let mut out = format!(
             "<!DOCTYPE html><html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title}</title><style>{STYLE}</style></head><body>\
-             <h1>{title}</h1><p>{}</p>",
+             <p>Handover sheet</p><h1>{title}</h1><p>{}</p>",
             html(&self.state),
             title = html(&self.title),
         );

@@ -2,7 +2,7 @@
 
 use passeur_core::crossing::{Outcome, deciding};
 use passeur_core::decide::{Decision, console_roles, fold};
-use passeur_core::evidence::{Evidence, Factors, LookUpState};
+use passeur_core::evidence::{Evidence, Factors, LookUpState, WayIn};
 use passeur_core::site::Site;
 use passeur_core::step::{Lang, Silent, StepCode, Story, remedy, sentence};
 use proptest::prelude::*;
@@ -26,6 +26,26 @@ fn verdict(site: &Site, evidence: &Evidence) -> (Outcome, StepCode) {
             (r.outcome, code)
         }
     }
+}
+
+#[test]
+fn somebody_sent_unasked_enters_only_where_the_gate_says_so_and_never_the_console() {
+    let text = SITE
+        .replace("provider = \"pilotage\"", "provider = \"pilotage-saml\"")
+        .replace("require-acr = [\"urn:pilotage:two-factors\"]\n", "");
+    let site = read(&text);
+    let mut asked =
+        Evidence { provider: "pilotage-saml".into(), way_in: WayIn::Saml, ..in_groups(&["berth-access", "access-engineers"]) };
+    asked.claims.insert("user".into(), serde_json::json!(["anouk"]));
+    let unasked = Evidence { unasked: true, ..asked.clone() };
+    let enters = |gate: &str, who: &Evidence| {
+        matches!(fold(&site, site.gate(gate).unwrap(), who, &now(), &mut Silent), Decision::Admitted(_))
+    };
+    assert_eq!([enters("berths", &asked), enters("agents", &asked)], [true, true]);
+    assert_eq!([enters("berths", &unasked), enters("agents", &unasked)], [false, true]);
+    assert_eq!(verdict(&site, &unasked), (Outcome::CheckFailed, StepCode::SamlUnasked));
+    assert!(!console_roles(&site, &asked, &now(), &mut Silent).is_empty());
+    assert!(console_roles(&site, &unasked, &now(), &mut Silent).is_empty());
 }
 
 #[test]

@@ -228,22 +228,25 @@ pub fn told(text: &str, opener: &Opener) -> String {
 fn masked(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
-    while let Some((before, name)) =
-        ["SignatureValue>", "CipherValue>"].into_iter().filter_map(|n| Some((rest.find(n)?, n))).min_by_key(|(i, _)| *i)
-    {
-        let begin = before + name.len();
-        out.push_str(&rest[..begin]);
-        rest = &rest[begin..];
-        let Some(end) = rest.find("</") else { return out };
-        out.push('…');
+    // Tag by tag, whatever its prefix and attributes.
+    while let Some(start) = rest.find('<') {
+        let end = rest[start..].find('>').map_or(rest.len(), |i| start + i + 1);
+        out.push_str(&rest[..end]);
+        let name = rest[start + 1..end].split([' ', '\t', '\r', '\n', '>', '/']).next().unwrap_or_default();
         rest = &rest[end..];
-        // Past the end tag of the same name.
-        let Some(closed) = rest.find(name) else { return out };
-        out.push_str(&rest[..closed + name.len()]);
-        rest = &rest[closed + name.len()..];
+        if matches!(name.rsplit(':').next(), Some("SignatureValue" | "CipherValue")) {
+            out.push('…');
+            rest = rest.find('<').map_or("", |i| &rest[i..]);
+        }
     }
     out.push_str(rest);
     out
+}
+
+/// The request that a response says it answers. It is not checked: for words only.
+pub fn said_to_answer(text: &str) -> Option<String> {
+    let xml = Xml::read(text).ok()?;
+    xml.attribute(xml.root(), "InResponseTo").map(short)
 }
 
 fn answers(seen: Option<&str>, expected: &Expected<'_>) -> Result<(), String> {

@@ -1,5 +1,8 @@
 //! What we are to SAML providers: our entity id, the key that signs for us, and the keys that open what is encrypted for us.
 
+use std::collections::HashMap;
+use std::sync::Mutex;
+
 use aws_lc_rs::rand::SystemRandom;
 use aws_lc_rs::signature::{RSA_PKCS1_SHA256, RsaKeyPair};
 use passeur_core::site::{SamlParty, Site};
@@ -83,7 +86,12 @@ pub struct OwnSaml {
     pub opener: Opener,
     /// Why the key that the site file names cannot be used.
     pub trouble: Option<String>,
+    /// Our metadata by provider, as it was signed last: whoever asks for it has proved nothing, and signing costs.
+    signed: Mutex<HashMap<Option<String>, (passeur_core::Moment, String)>>,
 }
+
+/// For how long our metadata is handed out as it was signed, in seconds.
+const SIGNED_FOR: i64 = 60;
 
 impl OwnSaml {
     /// From every version of the secret that is kept, the one in use first.
@@ -108,7 +116,7 @@ impl OwnSaml {
             tracing::error!(why, "SAML messages are not signed, and nothing encrypted is opened");
         }
         let opener = Opener::new(keys.iter().map(|k| k.pkcs8.as_slice()));
-        OwnSaml { entity_id: party.entity_id.clone(), keys, signs, opener, trouble }
+        OwnSaml { entity_id: party.entity_id.clone(), keys, signs, opener, trouble, signed: Mutex::default() }
     }
 
     /// What signs for us.
@@ -123,6 +131,11 @@ impl OwnSaml {
 
     /// Our metadata, as one provider needs it or all of them; none where there is no such SAML provider.
     pub fn metadata(&self, site: &Site, now: passeur_core::Moment, provider: Option<&str>) -> Option<String> {
+        let key = provider.map(str::to_owned);
+        let kept = self.signed.lock().unwrap_or_else(|e| e.into_inner()).get(&key).cloned();
+        if let Some((_, text)) = kept.filter(|(at, _)| now < *at + chrono::Duration::seconds(SIGNED_FOR)) {
+            return Some(text);
+        }
         let wanted = site.providers.iter().filter(|p| p.saml().is_some() && provider.is_none_or(|name| p.name == name));
         let consumers: Vec<Consumer<'_>> = wanted
             .map(|p| Consumer {
@@ -136,11 +149,6 @@ impl OwnSaml {
         if provider.is_some() && consumers.is_empty() {
             return None;
         }
-        self.describe(&consumers, now)
-    }
-
-    /// The same for consumers given by the caller.
-    pub fn describe(&self, consumers: &[Consumer<'_>], now: passeur_core::Moment) -> Option<String> {
         let id = format!("_{}", passeur_core::id::hex(&random::<16>()));
         let party = Party {
             id: &id,
@@ -148,9 +156,12 @@ impl OwnSaml {
             now,
             certificates: &self.certificates(),
             signs: self.signer().is_some(),
-            consumers: consumers.to_vec(),
+            consumers,
         };
-        party.xml(self.signer())
+        let text = party.xml(self.signer())?;
+        // Names are those of the site's providers: there are no more of them than that.
+        self.signed.lock().unwrap_or_else(|e| e.into_inner()).insert(key, (now, text.clone()));
+        Some(text)
     }
 }
 

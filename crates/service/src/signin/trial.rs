@@ -70,7 +70,18 @@ pub async fn link_of(app: &App, to: &Purposed, provider: &str) -> Result<Option<
     let Some(site) = site_of(app, &row).await? else { return Ok(None) };
     let Some(wanted) = site.provider(provider) else { return Ok(None) };
     let secrets = app.secrets().await?;
-    let secret = |name: &str| secrets.get(name).cloned().unwrap_or_default();
+    // A stored secret goes to nobody but whom the live edition gives it to: otherwise whoever may try a document could have any of
+    // them sent anywhere.
+    let live = app.live.get();
+    let theirs = |name: &str| {
+        let uses = live.iter().flat_map(|e| e.site.secrets()).filter(|(n, _)| n == name);
+        let mine = |by: &str| {
+            let of = live.iter().flat_map(|e| &e.site.providers).find(|p| format!("provider {}", p.name) == by);
+            of.is_some_and(|p| p.issuer == wanted.issuer)
+        };
+        uses.map(|(_, by)| by).all(|by| mine(&by))
+    };
+    let secret = |name: &str| if theirs(name) { secrets.get(name).cloned().unwrap_or_default() } else { vec![] };
     let own = Arc::new(app.own_saml_of(&site).await?);
     Ok(Some(ProviderLink::new(wanted, secret, &own, &app.clock, None)))
 }

@@ -16,7 +16,7 @@ use passeur_core::x509::fingerprint;
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_protocols::saml::binding::from_form;
-use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, check, told as told_openly};
+use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, check, said_to_answer, told as told_openly};
 use passeur_protocols::saml::signature::BadSignature;
 use serde_json::{Map, Value};
 
@@ -151,7 +151,11 @@ async fn unasked(app: &App, edition: &Edition, visit: &Visit, link: &SamlLink, f
         return refuse(edition, attempt, failed_check()).await;
     }
     let Some(to) = aimed_at(site, name, form.relay_state.as_deref()) else {
-        attempt.step(|| Step::new(StepCode::SamlUnasked).with("provider", name));
+        let text = form.response.as_deref().and_then(|v| from_form(v).ok());
+        attempt.step(|| match text.as_deref().and_then(said_to_answer) {
+            Some(request) => no_relay_state(form, &request),
+            None => Step::new(StepCode::SamlUnasked).with("provider", name),
+        });
         return refuse(edition, attempt, failed_check()).await;
     };
     if let Purposed::Unasked { gate, .. } = &to {
@@ -164,6 +168,12 @@ async fn unasked(app: &App, edition: &Edition, visit: &Visit, link: &SamlLink, f
         }
         Err(e) => refuse(edition, attempt, e).await,
     }
+}
+
+/// The step for an answer that says it was asked for, and does not bring back by whom.
+fn no_relay_state(form: &Form, request: &str) -> Step {
+    let relay = form.relay_state.as_deref().unwrap_or("none");
+    Step::new(StepCode::SamlNoRelayState).with("seen", format!("{relay}, InResponseTo {request}"))
 }
 
 /// Where somebody is meant to go whom a provider sent of its own accord: to the gate whose address RelayState is, or to the only
@@ -234,10 +244,7 @@ async fn take(
         Err(e) => {
             attempt.step(|| match &e {
                 // Asked for, by its own word, and nothing shows by whom.
-                BadResponse::Request(seen) if request.is_none() => {
-                    let relay = form.relay_state.clone().unwrap_or_else(|| "none".to_owned());
-                    Step::new(StepCode::SamlNoRelayState).with("seen", format!("{relay}, InResponseTo {seen}"))
-                }
+                BadResponse::Request(seen) if request.is_none() => no_relay_state(form, seen),
                 e => told::step(e, &expected, &link.provider.name),
             });
             let theirs = matches!(e, BadResponse::Refused { .. });
