@@ -54,9 +54,9 @@ const values = (name: string) =>
     tried.value = { name }
     tried.value = { name, answer: await got(api.POST('/trials/provider', { body: { name } })) }
   })
-const signIn = (name: string) =>
+const signIn = (name: string, draft = false) =>
   act(async () => {
-    const trial = await got(api.POST('/trials/sign-in', { body: { provider: name } }))
+    const trial = await got(api.POST('/trials/sign-in', { body: { provider: name, draft } }))
     await router.push(`/trials/${trial.id}`)
   })
 </script>
@@ -103,7 +103,8 @@ const signIn = (name: string) =>
       <template v-if="part">
         <Checks :checks="part.checks" />
         <div class="part"><Copy :text="part.part" /><pre class="mono" data-test="part">{{ visible(part.part).replaceAll('\\u{a}', '\n') }}</pre></div>
-        <p><router-link to="/editions/draft">{{ t('prov.toDraft') }}</router-link>
+        <p class="then"><router-link to="/editions/draft">{{ t('prov.toDraft') }}</router-link>
+          <v-btn size="small" variant="outlined" @click="signIn(part.name, true)">{{ t('prov.signInDraft') }}</v-btn>
           <router-link :to="{ path: '/handover', query: { for: 'provider', name: part.name, kind: part.kind } }">{{ t('sheet.one') }}</router-link></p>
       </template>
     </section>
@@ -131,7 +132,7 @@ h2 { font-size: 1.02rem; font-weight: 600; margin-bottom: 8px; }
 .part { position: relative; margin: 10px 0; }
 .part > :first-child { position: absolute; inset-inline-end: 8px; top: 8px; }
 pre { background: rgb(var(--v-theme-surface)); border: 1px solid rgb(var(--v-theme-line)); padding: 10px 90px 10px 12px; font-size: 0.86rem; white-space: pre-wrap; overflow-wrap: anywhere; }
-.box p a { margin-inline-end: 18px; }
+.then { display: flex; flex-wrap: wrap; gap: 6px 18px; align-items: center; }
 dl { display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 5px 16px; margin: 0; }
 dt { color: rgb(var(--v-theme-quiet)); }
 dd { margin: 0; overflow-wrap: anywhere; }

@@ -15,6 +15,7 @@ const problem = ref<ApiProblem>()
 const setting = ref<Secret>()
 const value = ref('')
 const standBy = ref(true)
+const making = ref('')
 const trouble = ref<{ secret: Secret; version: number; problem: ApiProblem }>()
 
 async function read() {
@@ -53,6 +54,18 @@ async function use(secret: Secret, version: number, anyway: string[] = []) {
     trouble.value = { secret, version, problem: e as ApiProblem }
   }
 }
+const made = ref<{ name: string; fingerprint: string; until: string }>()
+const ours = (s: Secret) => s.needed_by.some((n) => n.startsWith('SAML'))
+const makeKey = (s: Secret) =>
+  act(async () => {
+    making.value = s.name
+    try {
+      const key = await got(api.POST('/secrets/{name}/make-key', { params: { path: { name: s.name } }, body: { years: 3, stand_by: s.version > 0 } }))
+      made.value = { name: s.name, fingerprint: key.certificate.fingerprint, until: key.certificate.not_after?.slice(0, 10) ?? '' }
+    } finally {
+      making.value = ''
+    }
+  })
 const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secrets/{name}/versions/{version}', { params: { path: { name: s.name, version } } })))
 </script>
 
@@ -64,6 +77,7 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
       <p><Mark tone="stop" /> <b>{{ trouble.problem.title }}</b> {{ visible(trouble.problem.message) }}</p>
       <v-btn v-if="trouble.problem.anyway" size="small" color="stop" @click="use(trouble.secret, trouble.version, [trouble.problem.anyway])">{{ t('useAnyway') }}</v-btn>
     </div>
+    <p v-if="made" class="made" role="status"><Mark tone="pass" /> <span>{{ t('key.made', { name: made.name, until: made.until }) }} <span class="mono">{{ made.fingerprint }}</span> <router-link to="/providers">{{ t('key.tell') }}</router-link></span></p>
     <div class="scroll">
       <table class="ledger">
         <thead><tr><th>{{ t('name') }}</th><th>{{ t('neededBy') }}</th><th>{{ t('versions') }}</th><th /></tr></thead>
@@ -85,7 +99,10 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
                 </template>
               </div>
             </td>
-            <td class="fixed"><v-btn v-if="role === 'configure'" size="small" variant="outlined" @click="setting = s">{{ t('setSecret') }}</v-btn></td>
+            <td class="fixed"><div v-if="role === 'configure'" class="ways">
+              <v-btn v-if="ours(s)" size="small" variant="outlined" :loading="making === s.name" :title="t('key.hint')" @click="makeKey(s)">{{ t('key.make') }}</v-btn>
+              <v-btn size="small" variant="outlined" @click="setting = s">{{ t('setSecret') }}</v-btn>
+            </div></td>
           </tr>
           <tr v-if="rows && !rows.length"><td colspan="4" class="quiet">{{ t('none.secrets') }}</td></tr>
         </tbody>
@@ -114,6 +131,8 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
 .bad { color: rgb(var(--v-theme-notice)); }
 .needed { min-width: 160px; }
 .value { margin-top: 12px; }
+.ways { display: flex; gap: 8px; justify-content: flex-end; }
+.made { display: flex; gap: 10px; align-items: baseline; margin-bottom: 12px; overflow-wrap: anywhere; }
 .asks { padding: 12px 14px; margin-bottom: 12px; background: rgb(var(--v-theme-surface)); border-inline-start: 4px solid rgb(var(--v-theme-stop)); }
 .asks p { margin-bottom: 8px; }
 </style>

@@ -5,7 +5,7 @@
 //! says which elements a trusted key has signed; nothing is read from any other. [`encryption`] opens what was encrypted for us.
 //! [`response`] checks a Response and hands out the one Assertion that counts; [`sign_out`] does so for messages to sign out.
 //! [`metadata`] reads what a provider says of itself, [`own`] writes what we say of ourselves. [`request`] asks, [`binding`]
-//! carries messages through the browser, [`write`] writes and signs XML.
+//! carries messages through the browser, [`write`] writes and signs XML; [`told`] is for telling what came.
 
 pub mod binding;
 pub mod encryption;
@@ -15,6 +15,7 @@ pub mod request;
 pub mod response;
 pub mod sign_out;
 pub mod signature;
+pub mod told;
 pub mod write;
 pub mod xml;
 

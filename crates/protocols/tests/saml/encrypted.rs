@@ -47,10 +47,10 @@ fn an_encrypted_assertion_is_opened_and_checked_like_any_other() {
 
 #[test]
 fn what_is_told_of_a_response_is_opened_and_cannot_be_used_again() {
-    let told = passeur_protocols::saml::response::told(&sealed(&GCM), our_keys());
+    let told = passeur_protocols::saml::told::response(&sealed(&GCM), our_keys());
     assert!(told.contains("p-1001") && told.contains("<ds:SignatureValue>…</ds:SignatureValue>"), "{told}");
     assert!(told.contains("<xenc:CipherValue>…</xenc:CipherValue>") && told.len() < 8_000, "{told}");
-    let odd = |text: &str| passeur_protocols::saml::response::told(text, our_keys());
+    let odd = |text: &str| passeur_protocols::saml::told::response(text, our_keys());
     for (text, masked) in [
         ("", ""),
         ("<a", "<a"),

@@ -11,9 +11,12 @@ use passeur_protocols::saml::binding::{Message, check_query, from_address, redir
 use passeur_protocols::saml::metadata::METADATA;
 use passeur_protocols::saml::own::{Consumer, Party};
 use passeur_protocols::saml::request::Request;
+use passeur_protocols::saml::response::NameId;
+use passeur_protocols::saml::sign_out::Head;
 use passeur_protocols::saml::signature::check;
 use passeur_protocols::saml::write::{Signs, side_by_side};
 use passeur_protocols::saml::xml::{BadXml, Xml};
+use proptest::prelude::*;
 use url::Url;
 
 use crate::peer::*;
@@ -221,4 +224,29 @@ fn our_metadata_says_all_that_the_other_team_must_enter_and_is_signed() {
     let role = xml.need(xml.root(), METADATA, "SPSSODescriptor").unwrap();
     assert_eq!(xml.children(role, METADATA, "KeyDescriptor").len(), 4, "both keys, each for both uses");
     assert_eq!(xml.attribute(role, "AuthnRequestsSigned"), Some("true"));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+    #[test]
+    fn whatever_stands_in_a_request_is_signed_and_read_back_as_it_was(
+        consumer in "[ -~é€\\t\\n]{1,60}", issuer in "[!-~]{1,60}", context in "[ -~]{0,40}", name in "[ -~é]{1,30}"
+    ) {
+        let key = key_of(ours());
+        let contexts = [context.clone()];
+        let request = Request {
+            id: "_r1", destination: &consumer, consumer: &consumer, issuer: &issuer, now: now(), anew: true, passive: false,
+            contexts: &contexts, format: Some(&name),
+        };
+        let text = request.signed(&key).unwrap();
+        let xml = Xml::read(&text).unwrap();
+        prop_assert_eq!(xml.attribute(xml.root(), "AssertionConsumerServiceURL"), Some(consumer.as_str()));
+        let signed = check(&xml, std::slice::from_ref(&ours().certificate)).unwrap();
+        prop_assert!(signed.covers(&xml, xml.root()));
+        let out = Head { id: "_o1", destination: &consumer, issuer: &issuer, now: now() };
+        let id = NameId { value: name.clone(), format: Some(context.clone()), qualifier: Some(consumer.clone()), sp_qualifier: None };
+        let text = out.signed(&out.request(&id, Some(&context)), &key).unwrap();
+        let xml = Xml::read(&text).unwrap();
+        prop_assert!(check(&xml, std::slice::from_ref(&ours().certificate)).unwrap().covers(&xml, xml.root()));
+    }
 }

@@ -16,8 +16,9 @@ use passeur_core::x509::fingerprint;
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_protocols::saml::binding::from_form;
-use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, check, said_to_answer, told as told_openly};
+use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, check};
 use passeur_protocols::saml::signature::BadSignature;
+use passeur_protocols::saml::told::{response as told_openly, said_to_answer};
 use serde_json::{Map, Value};
 
 use super::{ask, consumer_path, flow_cookie, is_ours, request_id, told};

@@ -1,5 +1,8 @@
 //! The same ledger by SAML: in, out, and every way in which it must not go.
 
+mod connecting;
+mod out;
+
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use passeur_standins::provider::Mode;
@@ -17,12 +20,12 @@ async fn sent_back(stack: &Stack, user: &str) -> (Person, Page) {
 }
 
 /// Whether the ledger received this header.
-fn received(page: &Page, header: &str, value: &str) -> bool {
+pub fn received(page: &Page, header: &str, value: &str) -> bool {
     page.body.contains(&format!("<th>{header}</th><td>{value}</td>"))
 }
 
 /// The code of why an answer was refused, and the sentence.
-async fn refusal(stack: &Stack, page: &Page) -> (String, String) {
+pub async fn refusal(stack: &Stack, page: &Page) -> (String, String) {
     assert_eq!(page.status, 403, "{} {}", page.url, page.body);
     let story = stack.story(&page.crossing()).await;
     let text = |name: &str| story[name].as_str().unwrap_or_default().to_owned();
@@ -317,85 +320,6 @@ async fn nobody_comes_unasked_where_the_gate_does_not_take_them() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn signing_out_goes_both_ways() {
-    let stack = Stack::new().await;
-    // From here: the provider ends its own session too, and says so.
-    let mut benoit = Person::new();
-    assert_eq!(benoit.sign_in_by_saml(&stack.agents("/received"), "benoit").await.status, 200);
-    let out = benoit.send(Method::POST, &stack.pass("/.passeur/sign-out"), Some(&[])).await;
-    assert_eq!(out.status, 200, "{}", out.body);
-    let at = out.body.find("/saml/sign-out?").unwrap_or_else(|| panic!("no way out: {}", out.body));
-    let start = out.body[..at].rfind('"').unwrap() + 1;
-    let link = out.body[start..start + out.body[start..].find('"').unwrap()].replace("&amp;", "&");
-    let page = benoit.open(&link).await;
-    assert!(page.body.contains("signed you out as well"), "{} {}", page.url, page.body);
-    let page = benoit.open(&stack.agents("/")).await;
-    assert!(page.body.contains("Password"), "the provider asks again: {}", page.body);
-    // Another browser learns nothing from that answer.
-    let answer = page_address(&stack, &mut benoit, "benoit").await;
-    let other = Person::new().open(&answer).await;
-    assert!(!other.body.contains("signed you out as well"), "{}", other.body);
-    // From the provider: every session it began for the person ends.
-    let mut anouk = Person::new();
-    assert_eq!(anouk.sign_in_by_saml(&stack.agents("/received"), "anouk").await.status, 200);
-    let mut elsewhere = Person::new();
-    assert_eq!(elsewhere.sign_in_by_saml(&stack.agents("/received"), "anouk").await.status, 200);
-    let entity = stack.pass("/.passeur/saml/metadata");
-    let leave = format!("http://bureau-pilotage.localhost:{}/saml/leave?service={entity}", stack.provider_port());
-    let page = anouk.open(&leave).await;
-    assert!(page.body.contains("signed out of the pilotage office"), "{} {}", page.url, page.body);
-    let page = anouk.send(Method::GET, &stack.agents("/received"), None).await;
-    assert!(page.status.is_redirection(), "the session has ended: {}", page.body);
-    let other = elsewhere.send(Method::GET, &stack.agents("/received"), None).await;
-    assert_eq!(other.status, 200, "it named one session, and this is another");
-    stack.settle().await;
-    assert_eq!(stack.latest().await.0, "signed-out");
-}
-
-/// The address with which the provider answers that somebody is signed out.
-async fn page_address(stack: &Stack, person: &mut Person, user: &str) -> String {
-    let mut again = person.clone();
-    assert_eq!(again.sign_in_by_saml(&stack.agents("/received"), user).await.status, 200);
-    let out = again.send(Method::POST, &stack.pass("/.passeur/sign-out"), Some(&[])).await;
-    let at = out.body.find("/saml/sign-out?").unwrap();
-    let start = out.body[..at].rfind('"').unwrap() + 1;
-    let link = out.body[start..start + out.body[start..].find('"').unwrap()].replace("&amp;", "&");
-    again.send(Method::GET, &link, None).await.header("location").to_owned()
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn nobody_is_signed_out_by_a_message_that_is_not_the_providers() {
-    let stack = Stack::new().await;
-    let mut anouk = Person::new();
-    assert_eq!(anouk.sign_in_by_saml(&stack.agents("/received"), "anouk").await.status, 200);
-    let entity = stack.pass("/.passeur/saml/metadata");
-    let leave = format!("http://bureau-pilotage.localhost:{}/saml/leave?service={entity}", stack.provider_port());
-    let mut forger = anouk.clone();
-    let good = forger.send(Method::GET, &leave, None).await.header("location").to_owned();
-    let here = stack.pass("/.passeur/saml/pilotage-saml/sign-out");
-    let unsigned = good.split("&SigAlg=").next().unwrap();
-    for bad in [
-        unsigned.to_owned(),
-        good.replace("RelayState=left", "RelayState=right"),
-        here.clone(),
-        format!("{here}?SAMLRequest=x&SAMLResponse=y"),
-    ] {
-        let page = Person::new().send(Method::GET, &bad, None).await;
-        assert_eq!(refusal(&stack, &page).await.0, "check.sign-out-refused", "{bad}");
-    }
-    let cross = anouk.submit_to(&here, &[("SAMLRequest", "PGE+")]).await;
-    assert_eq!(cross.status, 403);
-    assert_eq!(anouk.send(Method::GET, &stack.agents("/received"), None).await.status, 200, "still signed in");
-    let done = Person::new().send(Method::GET, &good, None).await;
-    assert!(done.status.is_redirection());
-    let page = Person::new().send(Method::GET, &good, None).await;
-    let (code, why) = refusal(&stack, &page).await;
-    assert_eq!(code, "check.sign-out-refused");
-    assert!(why.contains("used before"), "{why}");
-    assert!(anouk.send(Method::GET, &stack.agents("/received"), None).await.status.is_redirection());
-}
-
-#[tokio::test(flavor = "multi_thread")]
 async fn answers_by_a_form_are_bounded_and_openid_connect_takes_them_as_well() {
     let stack = Stack::with(|s| s.replace("require-amr = [\"mfa\"]", "require-amr = [\"mfa\"]\nanswer-by = \"form-post\"")).await;
     let mut benoit = Person::new();
@@ -431,100 +355,4 @@ async fn answers_by_a_form_are_bounded_and_openid_connect_takes_them_as_well() {
     assert_eq!(story["code"], "check.answers-full");
     stack.clock.advance(chrono::Duration::minutes(3));
     assert_eq!(sender.submit_to(&consumer, &[("SAMLResponse", "x")]).await.status, 303, "what is too old does not count");
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn the_values_of_the_handover_sheet_are_all_that_the_other_side_needs() {
-    let stack = Stack::new().await;
-    // Made before the provider is in the site, as the engineer would hand it over.
-    let sheet = stack.get("/handover/provider/agents-office?kind=saml").await;
-    assert_eq!(sheet["connected"], false);
-    let value = |label: &str| -> String {
-        let rows = sheet["tables"][0]["rows"].as_array().unwrap();
-        rows.iter().find(|r| r["label"] == label).unwrap_or_else(|| panic!("{label}: {sheet}"))["value"]
-            .as_str()
-            .unwrap()
-            .to_owned()
-    };
-    let pem: String = value("Our certificate").lines().filter(|l| !l.contains("CERTIFICATE")).collect();
-    let service = passeur_standins::provider::Service {
-        entity_id: value("Entity id"),
-        consumers: vec![value("Consumer address (ACS)")],
-        sign_out: Some(value("Logout address")),
-        certificates: vec![STANDARD.decode(pem).unwrap()],
-        encrypt: true,
-    };
-    stack.provider.add_service(service);
-    // And what comes back is one address.
-    let here = format!("http://bureau-pilotage.localhost:{}/saml/metadata", stack.provider_port());
-    let (_, read) = stack.post("/providers/read", json!({"address": here, "name": "agents-office"})).await;
-    let part = read["part"].as_str().unwrap();
-    let site = format!(
-        "{}\n{part}user = \"user\"\n",
-        stack.site.replace("provider = \"pilotage-saml\"", "provider = \"agents-office\"")
-    );
-    let (status, said) = stack.publish(&site).await;
-    assert_eq!(status, 200, "{said}");
-    let page = Person::new().sign_in_by_saml(&stack.agents("/received"), "benoit").await;
-    assert!(page.status == 200 && received(&page, "x-harbour-user", "benoit"), "{}", page.body);
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_trial_names_the_wrong_value_and_one_address_makes_the_part_of_the_site_file() {
-    let stack = Stack::new().await;
-    let verdicts = |answer: &serde_json::Value| -> Vec<(String, String)> {
-        let all = answer["checks"].as_array().unwrap().iter();
-        all.map(|c| (c["value"].as_str().unwrap().to_owned(), c["verdict"].as_str().unwrap().to_owned())).collect()
-    };
-    let (_, good) = stack.post("/trials/provider", json!({"name": "pilotage-saml"})).await;
-    assert_eq!(good["good"], true, "{good}");
-    assert!(verdicts(&good).contains(&("consumer address".into(), "good".into())), "{good}");
-    let here = format!("http://bureau-pilotage.localhost:{}", stack.provider_port());
-    for (change, value) in [
-        (json!({"issuer": format!("{here}/saml/")}), "issuer"),
-        (json!({"metadata": format!("{here}/nothing")}), "address"),
-        (json!({"metadata": format!("{here}/.well-known/openid-configuration")}), "metadata"),
-        (json!({"metadata": "http://bureau-pilotage.example/"}), "address"),
-        (json!({"metadata": "http://127.0.0.1:1/"}), "address"),
-    ] {
-        let mut ask = change.clone();
-        ask["name"] = "pilotage-saml".into();
-        let (_, answer) = stack.post("/trials/provider", ask).await;
-        assert!(verdicts(&answer).contains(&(value.into(), "wrong".into())), "{change}: {answer}");
-    }
-    stack.provider.add_service(passeur_standins::provider::Service {
-        entity_id: stack.pass("/.passeur/saml/metadata"),
-        consumers: vec!["https://elsewhere.example/".into()],
-        ..Default::default()
-    });
-    let (_, answer) = stack.post("/trials/provider", json!({"name": "pilotage-saml"})).await;
-    assert!(verdicts(&answer).contains(&("consumer address".into(), "wrong".into())), "{answer}");
-    // One field is enough.
-    for (address, kind) in [
-        (format!("{here}/saml/metadata"), "saml"),
-        (here.clone(), "oidc"),
-        (format!("{here}/.well-known/openid-configuration"), "oidc"),
-    ] {
-        let (status, part) = stack.post("/providers/read", json!({"address": address})).await;
-        assert_eq!((status, part["kind"].as_str()), (200, Some(kind)), "{part}");
-        let site = format!(
-            "format = 1\n[site]\nname = \"S\"\naddress = \"https://s.example\"\n{}",
-            part["part"].as_str().unwrap().replace("client = \"\"", "client = \"c\"")
-        );
-        let (_, checked) = stack.post("/site/check", json!({"document": site})).await;
-        assert!(!checked.to_string().contains("\"error\""), "{site}\n{checked}");
-    }
-    let (status, part) = stack.post("/providers/read", json!({"text": stack.provider.saml_metadata(), "name": "by-file"})).await;
-    assert_eq!(status, 200, "{part}");
-    let text = part["part"].as_str().unwrap();
-    assert!(text.contains("sign-on = ") && text.contains(&stack.provider.certificate()), "{text}");
-    for bad in [
-        json!({}),
-        json!({"address": "http://elsewhere.example"}),
-        json!({"address": format!("{here}/nothing")}),
-        json!({"text": "<a/>"}),
-        json!({"text": "{}"}),
-    ] {
-        assert_eq!(stack.post("/providers/read", bad.clone()).await.0, 400, "{bad}");
-    }
 }
