@@ -116,10 +116,9 @@ impl Browser {
     /// Messages of the browser's console that are errors: a violated policy, a script that threw.
     pub async fn errors(&self) -> Vec<String> {
         let logs = self.driver.get_log("browser").await.unwrap();
-        logs.into_iter()
-            .filter(|l| l.level == "SEVERE" && !l.message.contains("401") && !l.message.contains("bureau-pilotage"))
-            .map(|l| l.message)
-            .collect()
+        // What the browser asks for by itself is no error of a page's; nor is what the provider's own pages do.
+        let elsewhere = |m: &str| ["401", "bureau-pilotage", "/favicon.ico - "].iter().any(|part| m.contains(part));
+        logs.into_iter().filter(|l| l.level == "SEVERE" && !elsewhere(&l.message)).map(|l| l.message).collect()
     }
 
     /// Keeps picture and source of the page, and the crossings, for whoever looks into a failure.
