@@ -18,6 +18,9 @@ async fn a_day_at_the_harbour() {
         Person::new().sign_in(&format!("{GATE}/"), user).await;
     }
     Person::new().sign_in("http://cranes.havrelune.localhost:8640/", "farid").await;
+    for user in ["anouk", "elodie"] {
+        Person::new().sign_in_by_saml("http://agents.havrelune.localhost:8640/", user).await;
+    }
     for mode in ["wrong-nonce", "one-factor"] {
         behave(mode).await;
         Person::new().sign_in(&format!("{GATE}/"), "anouk").await;

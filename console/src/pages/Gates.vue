@@ -33,7 +33,6 @@ watch(language, read, { immediate: true })
     <article v-for="g in gates" :key="g.name" class="gate">
       <header>
         <h2>{{ g.title }} <span class="mono quiet">{{ g.name }}</span></h2>
-        <p><router-link :to="{ path: '/handover', query: { for: 'application', name: g.name } }">{{ t('sheet.one') }}</router-link></p>
         <p><a :href="g.address + '/'">{{ g.address }}</a></p>
         <ul class="ups">
           <li v-for="u in g.upstreams" :key="u.address">
@@ -44,6 +43,7 @@ watch(language, read, { immediate: true })
           </li>
         </ul>
         <p class="quiet">{{ g.provider }}, {{ g.directories.length ? t('directory', { d: g.directories.join(', ') }) : t('noDirectory') }}</p>
+        <p><router-link :to="{ path: '/handover', query: { for: 'application', name: g.name } }">{{ t('sheet.one') }}</router-link></p>
       </header>
       <div>
         <h3>{{ t('rules') }}</h3>
