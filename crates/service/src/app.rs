@@ -332,14 +332,13 @@ impl App {
     }
 
     fn build_links(&self, site: &Site, secrets: &HashMap<String, Vec<String>>, own: OwnSaml) -> Links {
-        let secret = |name: &Option<String>| name.as_ref().and_then(|n| secrets.get(n).cloned()).unwrap_or_default();
         let own = Arc::new(own);
-        let named = |name: &str| secrets.get(name).cloned().unwrap_or_default();
-        let providers = providers::all(site, &named, &own, &self.clock, &|name| self.provider(name)).collect();
-        let directories = site
-            .directories
-            .iter()
-            .map(|d| (d.name.clone(), DirectoryLink::new(d.clone(), secret(&d.secret), self.clock.clone())));
+        let secret = |name: &str| secrets.get(name).cloned().unwrap_or_default();
+        let providers = providers::all(site, &secret, &own, &self.clock, &|name| self.provider(name)).collect();
+        let directories = site.directories.iter().map(|d| {
+            let secrets = d.secret.as_deref().map(secret).unwrap_or_default();
+            (d.name.clone(), DirectoryLink::new(d.clone(), secrets, self.clock.clone()))
+        });
         Links { providers, own, directories: directories.collect() }
     }
 }

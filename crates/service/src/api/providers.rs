@@ -70,12 +70,14 @@ pub async fn saml(State(app): State<App>, who: Engineer, Query(of): Query<OfProv
         )
     };
     let metadata = own.metadata(&edition.site, app.now(), of.provider.as_deref()).ok_or_else(none)?;
-    let query = of.provider.map(|p| format!("?provider={p}")).unwrap_or_default();
     Ok(Json(SamlParty {
         entity_id: own.entity_id.clone(),
         certificates: own.certificates().iter().map(|der| secrets::certificate(der)).collect(),
         trouble: own.trouble.clone(),
-        address: edition.site.address.at(&format!("{ENTITY_PATH}{query}")),
+        address: match of.provider.as_deref() {
+            Some(provider) => edition.site.saml_metadata_uri(provider),
+            None => edition.site.address.at(ENTITY_PATH),
+        },
         metadata,
     }))
 }

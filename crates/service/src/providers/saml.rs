@@ -94,12 +94,17 @@ impl SamlLink {
         change(&mut self.cache.lock().unwrap_or_else(|e| e.into_inner()));
     }
 
-    fn by_hand(&self) -> Option<metadata::Provider> {
-        let SamlSource::ByHand(hand) = &self.trust.source else { return None };
-        let binding = match self.trust.binding {
+    /// The binding that requests go by where both are offered.
+    fn preferred(&self) -> &'static str {
+        match self.trust.binding {
             Some(SamlBinding::Post) => POST,
             Some(SamlBinding::Redirect) | None => REDIRECT,
-        };
+        }
+    }
+
+    fn by_hand(&self) -> Option<metadata::Provider> {
+        let SamlSource::ByHand(hand) = &self.trust.source else { return None };
+        let binding = self.preferred();
         let at = |location: &String| Endpoint { binding: binding.to_owned(), location: location.clone(), answers: None };
         Some(metadata::Provider {
             entity_id: self.provider.issuer.clone(),
@@ -203,11 +208,7 @@ impl SamlLink {
 
     /// Where people are sent, of several addresses: by the binding preferred where it is offered.
     pub fn choose<'a>(&self, of: &'a [Endpoint]) -> Option<&'a Endpoint> {
-        let preferred = match self.trust.binding {
-            Some(SamlBinding::Post) => POST,
-            Some(SamlBinding::Redirect) | None => REDIRECT,
-        };
-        of.iter().find(|e| e.binding == preferred).or_else(|| of.first())
+        of.iter().find(|e| e.binding == self.preferred()).or_else(|| of.first())
     }
 }
 

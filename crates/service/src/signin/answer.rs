@@ -43,7 +43,7 @@ pub async fn post(
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
-    park::park(&app, &edition, &visit, &format!("/.passeur/oidc/{provider}/answer"), body, FORM_MAX).await
+    park::park(&app, &edition, &visit, &edition.site.redirect_uri(&provider), body, FORM_MAX).await
 }
 
 /// `GET /.passeur/oidc/{provider}/answer`.
@@ -56,7 +56,7 @@ pub async fn answer(
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
-    match park::fetch(&app, &edition, &visit, &format!("/.passeur/oidc/{provider}/answer")).await {
+    match park::fetch(&app, &edition, &visit, &edition.site.redirect_uri(&provider)).await {
         Ok(Some(form)) => visit.query = form,
         Ok(None) => {}
         Err(response) => return response,

@@ -61,10 +61,15 @@ impl Visit {
 
     /// A query parameter; one that stands twice is none.
     pub fn parameter(&self, name: &str) -> Option<String> {
-        let mut all = url::form_urlencoded::parse(self.query.as_bytes()).filter(|(n, _)| n == name);
-        let first = all.next()?.1.into_owned();
-        all.next().is_none().then_some(first)
+        only_value(&self.query, name)
     }
+}
+
+/// The value of a name in a query or form; one that stands twice is none.
+pub fn only_value(text: &str, name: &str) -> Option<String> {
+    let mut all = url::form_urlencoded::parse(text.as_bytes()).filter(|(n, _)| n == name);
+    let first = all.next()?.1.into_owned();
+    all.next().is_none().then_some(first)
 }
 
 impl<S: Send + Sync> FromRequestParts<S> for Visit {

@@ -23,8 +23,8 @@ use crate::pages::{self, redirect};
 /// How long an answer waits, in minutes.
 const WAITS: i64 = 2;
 
-/// Keeps what was posted and sends the browser to fetch it at the same path.
-pub async fn park(app: &App, edition: &Edition, visit: &Visit, path: &str, body: Body, max: usize) -> Response {
+/// Keeps what was posted and sends the browser to fetch it at the same address.
+pub async fn park(app: &App, edition: &Edition, visit: &Visit, address: &str, body: Body, max: usize) -> Response {
     let turned_away = |status, step: Step| {
         let mut attempt = Attempt::begin(app, "sign-in", &visit.facts);
         attempt.step(|| step);
@@ -36,7 +36,7 @@ pub async fn park(app: &App, edition: &Edition, visit: &Visit, path: &str, body:
         return turned_away(StatusCode::PAYLOAD_TOO_LARGE, step);
     };
     let token = app.new_token();
-    let plain = [path.as_bytes(), b"\n", &bytes].concat();
+    let plain = [address.as_bytes(), b"\n", &bytes].concat();
     let row = NewParked {
         digest: token.digest().to_vec(),
         network: neighbourhood(visit.facts.address).to_string(),
@@ -44,18 +44,18 @@ pub async fn park(app: &App, edition: &Edition, visit: &Visit, path: &str, body:
         expires_at: app.now() + Duration::minutes(WAITS),
     };
     match app.store.park(row, app.now()).await {
-        Ok(Ok(())) => redirect(&edition.site.address.at(&format!("{path}?parked={}", token.reveal())), None),
+        Ok(Ok(())) => redirect(&format!("{address}?parked={}", token.reveal()), None),
         Ok(Err(limit)) => turned_away(StatusCode::SERVICE_UNAVAILABLE, Step::new(StepCode::AnswersFull).with("limit", limit)),
         Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     }
 }
 
-/// What was posted at this path and waits under the id in the address; none where no id stands there. It is used up, whatever
+/// What was posted at this address and waits under the id in the address; none where no id stands there. It is used up, whatever
 /// else turns out to be wrong with it.
 ///
 /// # Errors
 /// The answer to the browser, where there is no such message any more.
-pub async fn fetch(app: &App, edition: &Edition, visit: &Visit, path: &str) -> Result<Option<String>, Response> {
+pub async fn fetch(app: &App, edition: &Edition, visit: &Visit, address: &str) -> Result<Option<String>, Response> {
     let Some(id) = visit.parameter("parked") else { return Ok(None) };
     let token = Token::parse(&id);
     let taken = match &token {
@@ -65,7 +65,7 @@ pub async fn fetch(app: &App, edition: &Edition, visit: &Visit, path: &str) -> R
     let sealed = taken.map_err(|e| pages::store_failed(&edition.site, visit.facts.lang, &e).into_response())?;
     let opened = token.zip(sealed).and_then(|(t, sealed)| app.ring.open(Purpose::Parked, &t.digest(), &sealed).ok());
     let text = opened.and_then(|plain| String::from_utf8(plain).ok());
-    let form = text.as_deref().and_then(|t| t.split_once('\n')).filter(|(at, _)| *at == path).map(|(_, form)| form.to_owned());
+    let form = text.as_deref().and_then(|t| t.split_once('\n')).filter(|(at, _)| *at == address).map(|(_, form)| form.to_owned());
     match form {
         Some(form) => Ok(Some(form)),
         None => {

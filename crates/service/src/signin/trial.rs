@@ -2,6 +2,8 @@
 //! and sees all that came back. Nobody is let in anywhere by it: no session begins, and what came back is kept sealed for an hour,
 //! for engineers who hold its identifier.
 
+use std::sync::Arc;
+
 use axum::response::{IntoResponse, Response};
 use chrono::Duration;
 use http::StatusCode;
@@ -15,7 +17,6 @@ use passeur_core::step::{Step, StepCode};
 use passeur_gateway::shared::Edition;
 use passeur_store::{StoreError, TrialRow};
 use serde::{Deserialize, Serialize};
-use std::sync::Arc;
 
 use super::ask::Purposed;
 use super::evidence;
@@ -67,19 +68,18 @@ pub async fn link_of(app: &App, to: &Purposed, provider: &str) -> Result<Option<
     if row.document.is_none() {
         return Ok(app.provider(provider));
     }
-    let Some(site) = site_of(app, &row).await? else { return Ok(None) };
+    let Some(site) = row.document.as_deref().and_then(|text| compile(text).0) else { return Ok(None) };
     let Some(wanted) = site.provider(provider) else { return Ok(None) };
     let secrets = app.secrets().await?;
     // A stored secret goes to nobody but whom the live edition gives it to: otherwise whoever may try a document could have any of
     // them sent anywhere.
     let live = app.live.get();
     let theirs = |name: &str| {
-        let uses = live.iter().flat_map(|e| e.site.secrets()).filter(|(n, _)| n == name);
-        let mine = |by: &str| {
-            let of = live.iter().flat_map(|e| &e.site.providers).find(|p| format!("provider {}", p.name) == by);
-            of.is_some_and(|p| p.issuer == wanted.issuer)
-        };
-        uses.map(|(_, by)| by).all(|by| mine(&by))
+        live.as_ref().is_none_or(|e| {
+            let uses = e.site.secrets().iter().filter(|(n, _)| n == name).count();
+            let mine = e.site.providers.iter().filter(|p| p.secret() == Some(name) && p.issuer == wanted.issuer).count();
+            uses == mine
+        })
     };
     let secret = |name: &str| if theirs(name) { secrets.get(name).cloned().unwrap_or_default() } else { vec![] };
     let own = Arc::new(app.own_saml_of(&site).await?);

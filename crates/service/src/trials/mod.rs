@@ -7,7 +7,7 @@ mod saml;
 
 use chrono::{DateTime, Duration};
 use passeur_api::{ProviderTrial, TrialAnswer, TrialCheck};
-use passeur_core::site::Site;
+use passeur_core::site::{Provider, Site, Speaks};
 use passeur_links::http::{Answer, HttpError};
 
 use crate::app::App;
@@ -53,6 +53,33 @@ pub struct Lacking(pub String);
 /// Tries a provider.
 pub async fn provider(app: &App, site: &Site, ask: &ProviderTrial) -> Result<TrialAnswer, Lacking> {
     Ok(provider_seen(app, site, ask).await?.answer)
+}
+
+/// A provider that the live edition does not have, with what a site file would give it unasked.
+fn unheard_of(name: &str, issuer: &str, speaks: Speaks) -> Provider {
+    Provider {
+        name: name.to_owned(),
+        title: name.to_owned(),
+        issuer: issuer.to_owned(),
+        speaks,
+        acr_values: vec![],
+        require_acr: vec![],
+        require_amr: vec![],
+        skew: Duration::seconds(30),
+        attributes: vec![],
+        ca_file: None,
+        answer_within: Duration::minutes(15),
+    }
+}
+
+/// Puts the request's values in place of a provider's own.
+fn in_place(provider: &mut Provider, ask: &ProviderTrial) {
+    if let Some(issuer) = &ask.issuer {
+        provider.issuer = issuer.clone();
+    }
+    if ask.ca_file.is_some() {
+        provider.ca_file = ask.ca_file.clone();
+    }
 }
 
 /// What a trial of a provider found.

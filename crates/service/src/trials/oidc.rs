@@ -1,11 +1,10 @@
 //! A trial of an OpenID Connect provider.
 
-use chrono::Duration;
 use passeur_api::ProviderTrial;
 use passeur_core::site::{OidcClient, Provider, Site, Speaks, check_issuer};
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, KeySet, Metadata, Pkce, discovery_url};
 
-use super::{Checks, Lacking, Seen, clock};
+use super::{Checks, Lacking, Seen, clock, in_place, unheard_of};
 use crate::app::{App, random};
 use crate::providers::oidc::{ExchangeError, OidcLink};
 
@@ -13,34 +12,16 @@ use crate::providers::oidc::{ExchangeError, OidcLink};
 fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, OidcClient), Lacking> {
     let mut provider = match (site.provider(&ask.name), &ask.issuer, &ask.client_id) {
         (Some(p), _, _) => p.clone(),
-        (None, Some(issuer), Some(client)) => Provider {
-            name: ask.name.clone(),
-            title: ask.name.clone(),
-            issuer: issuer.clone(),
-            speaks: Speaks::Oidc(OidcClient {
-                id: client.clone(),
-                secret: None,
-                scopes: vec!["openid".into()],
-                form_post: false,
-            }),
-            acr_values: vec![],
-            require_acr: vec![],
-            require_amr: vec![],
-            skew: Duration::seconds(30),
-            attributes: vec![],
-            ca_file: None,
-            answer_within: Duration::minutes(15),
-        },
+        (None, Some(issuer), Some(client)) => {
+            let scopes = vec!["openid".into()];
+            let speaks = Speaks::Oidc(OidcClient { id: client.clone(), secret: None, scopes, form_post: false });
+            unheard_of(&ask.name, issuer, speaks)
+        }
         _ => {
             return Err(Lacking(format!("provider {} is not in the live edition: give issuer and client", ask.name)));
         }
     };
-    if let Some(issuer) = &ask.issuer {
-        provider.issuer = issuer.clone();
-    }
-    if ask.ca_file.is_some() {
-        provider.ca_file = ask.ca_file.clone();
-    }
+    in_place(&mut provider, ask);
     let mut client = provider.oidc().cloned().ok_or_else(|| Lacking(format!("provider {} speaks SAML", ask.name)))?;
     if let Some(id) = &ask.client_id {
         client.id = id.clone();

@@ -1,5 +1,7 @@
 //! A provider from what it says of itself: one address, or a file, becomes its part of the site file.
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use chrono::Duration;
 use passeur_api::{ProviderPart, ReadProvider};
 use passeur_core::site::{SamlParty, check_endpoint};
@@ -107,7 +109,8 @@ fn saml(
             // The binding counts for both addresses.
             let same = read.sign_out.iter().find(|e| e.is_redirect() == by_redirect.is_some());
             part += &same.map(|e| format!("sign-out = {}\n", quoted(&e.location))).unwrap_or_default();
-            part += &format!("certificates = {}\n", list(&read.certificates.iter().map(|d| base64(d)).collect::<Vec<_>>()));
+            part +=
+                &format!("certificates = {}\n", list(&read.certificates.iter().map(|d| STANDARD.encode(d)).collect::<Vec<_>>()));
         }
     }
     if let Some(ca) = &ask.ca_file {
@@ -123,11 +126,6 @@ fn saml(
     }
     part += "\n# Attributes of ours, and those of the assertion that feed them: a trial sign-in shows what it holds.\n[provider.attributes]\n";
     Ok(ProviderPart { name, kind: "saml".into(), issuer: read.entity_id, part, checks: c.answer().checks })
-}
-
-fn base64(der: &[u8]) -> String {
-    use ::base64::Engine;
-    ::base64::engine::general_purpose::STANDARD.encode(der)
 }
 
 fn oidc(ask: &ReadProvider, text: &str, address: Option<&str>, mut c: Checks) -> Result<ProviderPart, Lacking> {

@@ -1,6 +1,5 @@
 //! A trial of a SAML provider.
 
-use chrono::Duration;
 use passeur_api::ProviderTrial;
 use passeur_core::id::hex;
 use passeur_core::site::{Provider, SamlSource, SamlTrust, Site, Speaks, check_endpoint};
@@ -9,7 +8,7 @@ use passeur_protocols::saml::binding::{Message, redirect};
 use passeur_protocols::saml::metadata::{self, BadMetadata};
 use passeur_protocols::saml::request::Request;
 
-use super::{Checks, Lacking, Seen, clock};
+use super::{Checks, Lacking, Seen, clock, in_place, unheard_of};
 use crate::app::{App, random};
 use crate::providers::saml::{MetadataError, SamlLink};
 
@@ -19,42 +18,26 @@ fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, SamlTrust)
         (Some(p), _, _) => p.clone(),
         (None, Some(issuer), Some(address)) => {
             let source = SamlSource::Metadata { address: address.clone(), signers: vec![] };
-            Provider {
-                name: ask.name.clone(),
-                title: ask.name.clone(),
-                issuer: issuer.clone(),
-                speaks: Speaks::Saml(SamlTrust {
-                    source,
-                    binding: None,
-                    sign_requests: site.saml.key.is_some(),
-                    require_encrypted: false,
-                    name_id: None,
-                    subject: None,
-                }),
-                acr_values: vec![],
-                require_acr: vec![],
-                require_amr: vec![],
-                skew: Duration::seconds(30),
-                attributes: vec![],
-                ca_file: None,
-                answer_within: Duration::minutes(15),
-            }
+            let speaks = Speaks::Saml(SamlTrust {
+                source,
+                binding: None,
+                sign_requests: site.saml.key.is_some(),
+                require_encrypted: false,
+                name_id: None,
+                subject: None,
+            });
+            unheard_of(&ask.name, issuer, speaks)
         }
         _ => return Err(Lacking(format!("provider {} is not in the live edition: give issuer and metadata", ask.name))),
     };
     let mut trust = provider.saml().cloned().ok_or_else(|| Lacking(format!("provider {} speaks OpenID Connect", ask.name)))?;
-    if let Some(issuer) = &ask.issuer {
-        provider.issuer = issuer.clone();
-    }
+    in_place(&mut provider, ask);
     if let Some(address) = &ask.metadata {
         let signers = match trust.source {
             SamlSource::Metadata { signers, .. } => signers,
             SamlSource::ByHand(_) => vec![],
         };
         trust.source = SamlSource::Metadata { address: address.clone(), signers };
-    }
-    if ask.ca_file.is_some() {
-        provider.ca_file = ask.ca_file.clone();
     }
     Ok((provider, trust))
 }

@@ -21,7 +21,7 @@ use passeur_protocols::saml::signature::BadSignature;
 use passeur_protocols::saml::told::{response as told_openly, said_to_answer};
 use serde_json::{Map, Value};
 
-use super::{ask, consumer_path, flow_cookie, is_ours, request_id, told};
+use super::{ask, flow_cookie, is_ours, request_id, told};
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages;
@@ -30,7 +30,7 @@ use crate::providers::saml::SamlLink;
 use crate::signin::ask::{Flow, Purposed};
 use crate::signin::enter::AtProvider;
 use crate::signin::flow::{Ended, check_flow, display_name, ended, failed_check, refuse, resume};
-use crate::signin::{LiveEdition, Visit, enter, park, trial};
+use crate::signin::{LiveEdition, Visit, enter, only_value, park, trial};
 
 /// The largest answer that is taken, as it is posted.
 const ANSWER_MAX: usize = 384 * 1024;
@@ -45,7 +45,7 @@ pub async fn post(
 ) -> Response {
     match edition {
         // Whether there is such a provider, the flow says, which may be of a trial.
-        Some(LiveEdition(e)) => park::park(&app, &e, &visit, &consumer_path(&provider), body, ANSWER_MAX).await,
+        Some(LiveEdition(e)) => park::park(&app, &e, &visit, &e.site.consumer_uri(&provider), body, ANSWER_MAX).await,
         None => pages::not_set_up(visit.facts.lang).into_response(),
     }
 }
@@ -59,12 +59,7 @@ struct Form {
 impl Form {
     /// From a form's body; a field that stands twice counts as none.
     fn read(body: &str) -> Form {
-        let field = |name: &str| {
-            let mut all = url::form_urlencoded::parse(body.as_bytes()).filter(|(n, _)| n == name);
-            let first = all.next()?.1.into_owned();
-            all.next().is_none().then_some(first)
-        };
-        Form { response: field("SAMLResponse"), relay_state: field("RelayState").filter(|s| !s.is_empty()) }
+        Form { response: only_value(body, "SAMLResponse"), relay_state: only_value(body, "RelayState").filter(|s| !s.is_empty()) }
     }
 }
 
@@ -78,7 +73,7 @@ pub async fn answer(
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
-    let body = match park::fetch(&app, &edition, &visit, &consumer_path(&provider)).await {
+    let body = match park::fetch(&app, &edition, &visit, &edition.site.consumer_uri(&provider)).await {
         Ok(body) => body.unwrap_or_default(),
         Err(response) => return response,
     };

@@ -12,11 +12,6 @@ mod told;
 
 use passeur_core::site::Site;
 
-/// The path of a provider's consumer address.
-fn consumer_path(provider: &str) -> String {
-    format!("/.passeur/saml/{provider}/answer")
-}
-
 /// The identifier of the request of a flow.
 fn request_id(nonce: &str) -> String {
     format!("_{nonce}")

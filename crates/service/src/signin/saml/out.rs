@@ -19,9 +19,10 @@ use super::ask;
 use crate::app::{App, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, WayOut, redirect};
+use crate::providers::own::OwnSaml;
 use crate::providers::saml::SamlLink;
 use crate::signin::flow::{failed_check, refuse};
-use crate::signin::{LiveEdition, Visit, enter};
+use crate::signin::{LiveEdition, Visit, enter, only_value};
 
 /// The largest message to sign out that is read.
 const MESSAGE_MAX: usize = 64 * 1024;
@@ -34,17 +35,16 @@ fn new_id() -> String {
 pub async fn way_out(app: &App, link: &SamlLink, name: &NameId, session: Option<&str>) -> Option<(WayOut, String)> {
     let party = link.party().await.ok()?.known;
     let endpoint = link.choose(&party.party.sign_out)?;
-    let own = app.own_saml();
     let id = new_id();
-    let head = Head { id: &id, destination: &endpoint.location, issuer: &own.entity_id, now: app.now() };
+    let head = Head { id: &id, destination: &endpoint.location, issuer: &link.own.entity_id, now: app.now() };
     let text = head.request(name, session);
-    let way = carry(app, endpoint, &endpoint.location, Message::Request, &head, &text, None)?;
+    let way = carry(&link.own, endpoint, &endpoint.location, Message::Request, &head, &text, None)?;
     Some((way, id))
 }
 
 /// A message on its way to the provider, signed where we have a key.
 fn carry(
-    app: &App,
+    own: &OwnSaml,
     endpoint: &Endpoint,
     address: &str,
     kind: Message,
@@ -52,7 +52,6 @@ fn carry(
     text: &str,
     relay_state: Option<&str>,
 ) -> Option<WayOut> {
-    let own = app.own_saml();
     if endpoint.is_redirect() {
         return by_redirect(address, kind, text, relay_state, own.signer()).map(WayOut::Link);
     }
@@ -81,11 +80,7 @@ pub async fn message(
     let form = String::from_utf8_lossy(&body).into_owned();
     let by_form = visit.facts.method == Method::POST;
     let text = if by_form { &form } else { &visit.query };
-    let field = |name: &str| {
-        let mut all = url::form_urlencoded::parse(text.as_bytes()).filter(|(n, _)| n == name);
-        let first = all.next()?.1.into_owned();
-        all.next().is_none().then_some(first)
-    };
+    let field = |name: &str| only_value(text, name);
     let (request, answer, state) = (field("SAMLRequest"), field("SAMLResponse"), field("RelayState"));
     let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
     attempt.provider = Some(provider.clone());
@@ -94,7 +89,6 @@ pub async fn message(
         let refused = pages::Refused::of_step(&attempt, id, None);
         return pages::refused(&edition.site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response();
     };
-    let own = app.own_saml();
     let address = edition.site.saml_sign_out_uri(&provider);
     let expected = Expected {
         issuer: &link.provider.issuer,
@@ -102,7 +96,7 @@ pub async fn message(
         now: app.now(),
         skew: link.provider.skew,
         certificates: &found.known.party.certificates,
-        opener: &own.opener,
+        opener: &link.own.opener,
     };
     let how = match (&request, &answer) {
         (Some(value), None) => match read_request(carried(by_form, value, &visit.query), &expected) {
@@ -172,13 +166,12 @@ async fn end_here(
     let Some(endpoint) = link.choose(endpoints) else {
         return pages::signed_out(site, lang, None, &[]).into_response();
     };
-    let own = app.own_saml();
     let id = new_id();
     let address = endpoint.answers_to();
-    let head = Head { id: &id, destination: address, issuer: &own.entity_id, now: app.now() };
+    let head = Head { id: &id, destination: address, issuer: &link.own.entity_id, now: app.now() };
     let text = head.answer(&out.id, all);
     let state = state.filter(|s| s.len() <= 200);
-    match carry(app, endpoint, address, Message::Response, &head, &text, state.as_deref()) {
+    match carry(&link.own, endpoint, address, Message::Response, &head, &text, state.as_deref()) {
         Some(WayOut::Link(to)) => redirect(&to, None),
         Some(WayOut::Form { address, fields }) => {
             pages::post_on(site, lang, &link.provider.title, &address, &fields).into_response()
