@@ -116,7 +116,9 @@ start_postgres() { # PORT SETTING…
 
 start_slapd() { # PORT TLSPORT
   local port=$1 tls=$2 dir=$STATE/slapd fresh=no
-  if [ ! -e "$dir/ready" ]; then
+  # People who were changed since are loaded anew.
+  local people; people=$(cat "$ROOT/demo/people.ldif" "$ROOT/demo/people.toml" "$ROOT/demo/lib.sh" | sha256sum)
+  if [ "$(cat "$dir/ready" 2>/dev/null)" != "$people" ]; then
     fresh=yes
     rm -rf "$dir"; mkdir -p "$dir/config" "$dir/data"
     secret_file "$STATE/slapd.root"; secret_file "$STATE/slapd.account"
@@ -132,7 +134,19 @@ start_slapd() { # PORT TLSPORT
   { cat "$ROOT/demo/people.ldif"; service_entry; rosters; } > "$dir/people.ldif"
   ldapadd -x -H "ldap://127.0.0.1:$port/" -D cn=root,dc=havrelune,dc=example -y "$STATE/slapd.root" -f "$dir/people.ldif" \
     > "$STATE/log/ldapadd.log" 2>&1 || fail "the harbour's people could not be loaded; see $STATE/log/ldapadd.log"
-  touch "$dir/ready"
+  passwords > "$dir/passwords.ldif"
+  ldapmodify -x -H "ldap://127.0.0.1:$port/" -D cn=root,dc=havrelune,dc=example -y "$STATE/slapd.root" -f "$dir/passwords.ldif" \
+    >> "$STATE/log/ldapadd.log" 2>&1 || fail "the harbour's passwords could not be set; see $STATE/log/ldapadd.log"
+  printf '%s' "$people" > "$dir/ready"
+}
+
+passwords() { # In the directory people have the password that they have at the pilotage office; Olaf's account is locked.
+  local user password
+  sed -n 's/^user = "\(.*\)"$/\1/p; s/^password = "\(.*\)"$/\1/p' "$ROOT/demo/people.toml" | while read -r user && read -r password; do
+    grep -q "^uid: $user\$" "$ROOT/demo/people.ldif" || continue
+    printf 'dn: uid=%s,ou=people,dc=havrelune,dc=example\nchangetype: modify\nadd: userPassword\nuserPassword: %s\n\n' "$user" "$password"
+  done
+  printf 'dn: uid=olaf,ou=people,dc=havrelune,dc=example\nchangetype: modify\nadd: userPassword\nuserPassword: low-water\n-\nadd: pwdAccountLockedTime\npwdAccountLockedTime: 000001010000Z\n\n'
 }
 
 make_certificate() { # DIR: an authority and a certificate for localhost names, good for the tests' TLS
@@ -161,6 +175,7 @@ objectClass: olcModuleList
 cn: module
 olcModulePath: /usr/lib/ldap
 olcModuleLoad: back_mdb
+olcModuleLoad: ppolicy
 
 dn: cn=schema,cn=config
 objectClass: olcSchemaConfig
@@ -185,6 +200,12 @@ olcDbIndex: mail eq
 olcDbIndex: member eq
 olcAccess: to attrs=userPassword by anonymous auth by * none
 olcAccess: to * by dn.exact="cn=passeur,ou=services,dc=havrelune,dc=example" read by * none
+
+dn: olcOverlay=ppolicy,olcDatabase={1}mdb,cn=config
+objectClass: olcOverlayConfig
+objectClass: olcPPolicyConfig
+olcOverlay: ppolicy
+olcPPolicyUseLockout: TRUE
 LDIF
 }
 

@@ -10,7 +10,7 @@ use async_trait::async_trait;
 use http::{HeaderMap, Request, Response, StatusCode};
 use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::{Decision, fold};
-use passeur_core::evidence::{Entry, Evidence, FORMAT, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
+use passeur_core::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::site::{Site, compile};
 use passeur_core::step::{Silent, Step};
@@ -80,12 +80,6 @@ pub fn evidence(i: usize) -> Evidence {
         via: None,
     });
     Evidence {
-        format: FORMAT,
-        way_in: WayIn::Oidc,
-        unasked: false,
-        provider: "p".into(),
-        subject: format!("s{i}"),
-        issuer: "http://p.localhost".into(),
         claims: claims.as_object().cloned().unwrap_or_default(),
         userinfo: UserInfo::NotAsked,
         factors: Factors::default(),
@@ -102,6 +96,7 @@ pub fn evidence(i: usize) -> Evidence {
                 entry: Entry { dn: format!("uid=user{i},dc=x"), groups: groups.collect(), ..Entry::default() },
             },
         }],
+        ..Evidence::of(WayIn::Oidc, "p", format!("s{i}"), "http://p.localhost")
     }
 }
 
@@ -135,6 +130,14 @@ impl Control for Nobody {
     async fn present(&self, _: Arc<Edition>, _: &str, _: &Token, _: &RequestFacts) -> Presented {
         Presented::No(NoSession::Unknown)
     }
+    async fn present_bearer(&self, _: Arc<Edition>, _: &str, _: &str, _: &RequestFacts) -> Presented {
+        Presented::No(NoSession::Unknown)
+    }
+
+    async fn present_certificate(&self, _: Arc<Edition>, _: &str, _: Arc<[Vec<u8>]>, _: &RequestFacts) -> Presented {
+        Presented::No(NoSession::Unknown)
+    }
+
     async fn turn_away(
         &self,
         _: Arc<Edition>,

@@ -42,6 +42,7 @@ const router = createRouter({
     { path: '/secrets', component: () => import('./pages/Secrets.vue') },
     { path: '/acts', component: () => import('./pages/Acts.vue') },
     { path: '/survey', component: () => import('./pages/Survey.vue') },
+    { path: '/people/:provider/:subject', component: () => import('./pages/Person.vue'), props: true },
     { path: '/sessions', component: () => import('./pages/Sessions.vue') },
     { path: '/:rest(.*)', redirect: '/crossings' },
   ],

@@ -47,7 +47,10 @@ async fn a_server_that_is_down_is_passed_over_and_both_the_story_and_the_list_of
     let well: Vec<bool> = servers.iter().map(|s| s["well"].as_bool().unwrap()).collect();
     assert_eq!(well, [false, true], "{list}");
     assert!(servers[0]["rests_until"].is_string() && servers[0]["failures"] == 1, "{list}");
-    assert_eq!((&list[0]["gates"], &list[0]["secret_stored"]), (&json!(["berths", "agents", "cranes", "console"]), &json!(true)));
+    assert_eq!(
+        (&list[0]["gates"], &list[0]["secret_stored"]),
+        (&json!(["berths", "agents", "harbour-wide", "cranes", "console"]), &json!(true))
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -150,7 +150,7 @@ async fn a_draft_that_would_lock_engineers_out_is_refused_unless_forced_by_name(
         "[engineers]\nprovider = \"pilotage\"\ndirectory = \"harbour\"\n\n",
         "[engineers]\nprovider = \"pilotage\"\n\n",
     );
-    assert_eq!(publish(&stack, &gone, json!({})).await.0, 422, "groups need a directory");
+    assert_eq!(publish(&stack, &gone, json!({})).await.0, 409, "groups come from the provider then, and are others");
     let forced = json!({"anyway": ["locked-out", "refuses-people"]});
     assert_eq!(publish(&stack, &locked, forced).await.0, 200);
     let acts = stack.get("/acts?limit=1").await;

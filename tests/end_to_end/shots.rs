@@ -62,7 +62,7 @@ async fn a_survey(b: &Browser, survey: &Path) {
             "\n[[gate.rule]]\nname = \"crane fitters\"",
             1,
         )
-        .replacen("url = \"ldap://127.0.0.1:8645\"", "urls = [\"ldap://127.0.0.1:8645\", \"ldap://127.0.0.1:8646\"]", 1)
+        .replacen("url = \"ldap://127.0.0.1:8645\"", "urls = [\"ldap://127.0.0.1:8645\", \"ldap://127.0.0.1:8647\"]", 1)
         .replacen("when = { group = \"visiting-crews\" }", "when = { group = \"crews-of-passage\" }", 1);
     let anyway = serde_json::json!(["expectations", "refuses-people"]);
     let ask = |source: serde_json::Value| {
@@ -125,6 +125,45 @@ async fn providers(b: &Browser, [list, sheet, trial]: [std::path::PathBuf; 3]) {
     b.picture(&trial).await;
 }
 
+/// Somebody whose duties the office changes between two sign-ins, as engineers see it.
+async fn person(b: &Browser, page: &Path) {
+    let control = reqwest::Client::builder().no_proxy().build().unwrap();
+    for duties in [&["tide-clerk"][..], &["duty-planner"], &[]] {
+        let order = serde_json::json!({"duties": {"elodie": duties}});
+        control.post("http://127.0.0.1:8641/control").json(&order).send().await.unwrap();
+        let mut elodie = Person::new();
+        let first = elodie.open("http://everybody.havrelune.localhost:8640/").await;
+        let choice = elodie.open(&first.link("Sign in another way")).await;
+        let there = elodie.open(&choice.link("the pilotage office")).await;
+        let back = elodie.prove(there, "elodie").await;
+        elodie.follow(back).await;
+    }
+    let order = serde_json::json!({"duties": {"elodie": ["tide-clerk"]}});
+    control.post("http://127.0.0.1:8641/control").json(&order).send().await.unwrap();
+    b.open(&format!("{PASS}/console/people/pilotage/p-1003")).await;
+    b.shows("duties absent").await;
+    b.picture(page).await;
+}
+
+/// Choosing how to sign in, and a second factor being enrolled.
+async fn ways_in(ways: &Path, factors: &Path) {
+    let b = Browser::new("shots-ways", 1280, 800, false).await;
+    b.open("http://everybody.havrelune.localhost:8640/").await;
+    b.click_at("//a[text()='Sign in another way']").await;
+    b.shows("How do you want to sign in?").await;
+    b.picture(ways).await;
+    b.click_at("//a[text()='Your harbour password']").await;
+    b.type_in("input[name=name]", "benoit").await;
+    b.type_in("input[name=password]", "neap-tide").await;
+    b.click("button[type=submit]").await;
+    b.shows("Good day, benoit").await;
+    b.open(&format!("{PASS}/.passeur/factors")).await;
+    b.click_at("//button[text()='A new authenticator']").await;
+    b.shows("Scan this").await;
+    b.picture(factors).await;
+    b.close().await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 #[ignore = "needs a running demo; run by ./run shots"]
 async fn pictures_of_the_demo() {
@@ -142,8 +181,6 @@ async fn pictures_of_the_demo() {
     b.open(&format!("{GATE}/")).await;
     b.prove("benoit").await;
     b.shows("Good day").await;
-    b.open(&format!("{GATE}/received")).await;
-    b.picture(&shot("received.png")).await;
     b.open(&format!("{PASS}/")).await;
     b.shows("What you may open").await;
     b.picture(&shot("quay.png")).await;
@@ -155,8 +192,8 @@ async fn pictures_of_the_demo() {
     b.shows("kept for half an hour").await;
     b.click("a.button").await;
     b.shows("Étoile du Nord").await;
-    b.picture(&shot("form-again.png")).await;
     b.close().await;
+    ways_in(&shot("ways.png"), &shot("factors.png")).await;
     for (dark, suffix) in [(false, ""), (true, "-dark")] {
         let b = Browser::new("shots-console", 1280, 800, dark).await;
         b.open(&format!("{PASS}/.passeur/sign-in?for=console")).await;
@@ -174,13 +211,11 @@ async fn pictures_of_the_demo() {
             b.shows("berth access").await;
             b.picture(&shot("gates.png")).await;
             providers(&b, [shot("providers.png"), shot("handover.png"), shot("trial.png")]).await;
+            person(&b, &shot("person.png")).await;
             b.open(&format!("{PASS}/console/sessions")).await;
             b.shows("Lucie Morvan").await;
             b.picture(&shot("sessions.png")).await;
             a_draft(&b, &shot("draft.png"), &shot("publish.png")).await;
-            b.open(&format!("{PASS}/console/editions")).await;
-            b.shows("live").await;
-            b.picture(&shot("editions.png")).await;
             b.open(&format!("{PASS}/console/secrets")).await;
             b.shows("harbour-account").await;
             b.picture(&shot("secrets.png")).await;

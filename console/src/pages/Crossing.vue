@@ -62,6 +62,7 @@ const full = (iso: string) => new Date(iso).toLocaleString(locale.value, { dateS
             <template v-if="crossing.repeats"><dt /><dd>{{ t('repeats', { n: crossing.repeats }) }}</dd></template>
           </dl>
           <p class="links">
+            <router-link v-if="crossing.subject && crossing.provider" :to="`/people/${encodeURIComponent(crossing.provider)}/${encodeURIComponent(crossing.subject)}`">{{ t('roles.page') }}</router-link>
             <router-link v-if="crossing.subject" :to="{ path: '/crossings', query: { person: crossing.subject } }">{{ t('samePerson') }}</router-link>
             <router-link :to="{ path: '/crossings', query: { gate: crossing.gate } }">{{ t('sameGate') }}</router-link>
           </p>

@@ -42,7 +42,7 @@ watch(language, read, { immediate: true })
             <p v-if="u.finding" class="bad">{{ u.finding }}</p>
           </li>
         </ul>
-        <p class="quiet">{{ g.provider }}, {{ g.directories.length ? t('directory', { d: g.directories.join(', ') }) : t('noDirectory') }}</p>
+        <p class="quiet">{{ g.ways_in.join(', ') }}, {{ g.directories.length ? t('directory', { d: g.directories.join(', ') }) : t('noDirectory') }}</p>
         <p><router-link :to="{ path: '/handover', query: { for: 'application', name: g.name } }">{{ t('sheet.one') }}</router-link></p>
       </header>
       <div>

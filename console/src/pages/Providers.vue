@@ -8,6 +8,7 @@ import { visible } from '../look/shape'
 import Checks from '../parts/Checks.vue'
 import Copy from '../parts/Copy.vue'
 import Mark from '../parts/Mark.vue'
+import Routes from '../parts/Routes.vue'
 import State from '../parts/State.vue'
 import Trouble from '../parts/Trouble.vue'
 
@@ -93,6 +94,7 @@ const signIn = (name: string, draft = false) =>
       <h2>{{ t('prov.valuesOf', { name: tried.name }) }}</h2>
       <Checks :checks="tried.answer.checks" />
     </section>
+    <Routes v-if="rows" />
     <section v-if="props.role === 'configure'" class="box">
       <h2>{{ t('prov.add') }}</h2>
       <form class="add" @submit.prevent="add">

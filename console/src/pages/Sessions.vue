@@ -2,7 +2,7 @@
 // Live sessions, and ending one.
 import { ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, type Session } from '../api'
+import { api, ApiProblem, got, type Factors, type PersonalToken, type Session } from '../api'
 import { browser, moment, visible } from '../look/shape'
 import Trouble from '../parts/Trouble.vue'
 
@@ -29,6 +29,49 @@ watch(person, () => {
 })
 read()
 
+// Factors of one person: shown, and taken away from whoever lost theirs.
+const of = ref<Session>()
+const factors = ref<Factors>()
+const tokens = ref<PersonalToken[]>([])
+async function open(s: Session) {
+  try {
+    const path = { provider: s.provider, subject: s.subject }
+    factors.value = await got(api.GET('/people/{provider}/{subject}/factors', { params: { path } }))
+    tokens.value = await got(api.GET('/people/{provider}/{subject}/tokens', { params: { path } }))
+    of.value = s
+  } catch (e) {
+    problem.value = e as ApiProblem
+  }
+}
+async function remove(id?: string) {
+  const s = of.value
+  if (!s) return
+  try {
+    const path = { provider: s.provider, subject: s.subject }
+    const gone = await got(api.DELETE('/people/{provider}/{subject}/factors', { params: { path, query: { id } } }))
+    told.value = t('factorsRemoved', { what: visible(gone.removed.join(', ')) })
+    await open(s)
+  } catch (e) {
+    of.value = undefined
+    problem.value = e as ApiProblem
+  }
+}
+
+async function revoke(id: string) {
+  const s = of.value
+  if (!s) return
+  try {
+    const path = { provider: s.provider, subject: s.subject }
+    const gone = await got(api.DELETE('/people/{provider}/{subject}/tokens', { params: { path, query: { id } } }))
+    told.value = t('factorsRemoved', { what: visible(gone.revoked.join(', ')) })
+    await open(s)
+    await read()
+  } catch (e) {
+    of.value = undefined
+    problem.value = e as ApiProblem
+  }
+}
+
 async function end(s: Session) {
   asking.value = undefined
   try {
@@ -48,19 +91,20 @@ async function end(s: Session) {
     <Trouble v-if="problem" :problem="problem" @again="read" />
     <div class="scroll">
       <table class="ledger">
-        <thead><tr><th>{{ t('person') }}</th><th>{{ t('subject') }}</th><th>{{ t('began') }}</th><th>{{ t('lastSeen') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('address') }}</th><th>{{ t('browser') }}</th><th /></tr></thead>
+        <thead><tr><th>{{ t('person') }}</th><th>{{ t('subject') }}</th><th>{{ t('began') }}</th><th>{{ t('lastSeen') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('address') }}</th><th>{{ t('browser') }}</th><th /><th /></tr></thead>
         <tbody>
           <tr v-for="s in rows" :key="s.id">
-            <td class="person"><router-link :to="{ path: '/crossings', query: { person: s.subject } }">{{ visible(s.name) }}</router-link></td>
+            <td class="person"><router-link :to="`/people/${encodeURIComponent(s.provider)}/${encodeURIComponent(s.subject)}`">{{ visible(s.name) }}</router-link></td>
             <td class="mono fixed">{{ visible(s.subject) }}</td>
             <td class="fixed">{{ moment(s.began, locale) }}</td>
             <td class="fixed">{{ moment(s.last_seen, locale) }}</td>
             <td class="fixed">{{ moment(s.good_until, locale) }}</td>
             <td class="mono fixed">{{ s.address }}</td>
             <td class="wide agent quiet" :title="visible(s.agent)">{{ visible(browser(s.agent)) }}</td>
-            <td><v-btn v-if="role !== 'view'" size="small" variant="outlined" color="stop" @click="asking = s">{{ t('end') }}</v-btn></td>
+            <td class="fixed"><v-btn size="small" variant="text" @click="open(s)">{{ t('factors') }}</v-btn></td>
+            <td><v-btn v-if="role !== 'view'" data-test="end" size="small" variant="outlined" color="stop" @click="asking = s">{{ t('end') }}</v-btn></td>
           </tr>
-          <tr v-if="rows && !rows.length"><td colspan="8" class="quiet">{{ t('none.sessions') }}</td></tr>
+          <tr v-if="rows && !rows.length"><td colspan="9" class="quiet">{{ t('none.sessions') }}</td></tr>
         </tbody>
       </table>
     </div>
@@ -68,6 +112,41 @@ async function end(s: Session) {
       <v-card v-if="asking" rounded="2">
         <v-card-text>{{ t('endAsk', { who: visible(asking.name) }) }}</v-card-text>
         <v-card-actions><v-spacer /><v-btn variant="text" @click="asking = undefined">{{ t('cancel') }}</v-btn><v-btn color="stop" variant="flat" @click="end(asking)">{{ t('endYes') }}</v-btn></v-card-actions>
+      </v-card>
+    </v-dialog>
+    <v-dialog :model-value="!!of" max-width="620" @update:model-value="of = undefined">
+      <v-card v-if="of && factors" rounded="2">
+        <v-card-title>{{ t('factorsOf', { who: visible(of.name) }) }}</v-card-title>
+        <v-card-text>
+          <p v-if="!factors.factors.length" class="quiet">{{ t('none.factors') }}</p>
+          <table v-else class="ledger">
+            <tbody>
+              <tr v-for="f in factors.factors" :key="f.id">
+                <td class="person">{{ visible(f.name) }}</td>
+                <td>{{ f.words }}</td>
+                <td class="fixed">{{ moment(f.enrolled, locale) }}</td>
+                <td><v-btn v-if="role !== 'view'" size="small" variant="outlined" color="stop" :aria-label="t('removeFactor', { what: visible(f.name) })" @click="remove(f.id)">{{ t('remove') }}</v-btn></td>
+              </tr>
+            </tbody>
+          </table>
+          <p class="quiet">{{ t('recoveryLeft', { n: factors.recovery_codes }) }}</p>
+          <h2>{{ t('programTokens') }}</h2>
+          <p v-if="!tokens.length" class="quiet">{{ t('none.tokens') }}</p>
+          <table v-else class="ledger">
+            <tbody>
+              <tr v-for="k in tokens" :key="k.id">
+                <td class="person">{{ visible(k.name) }}</td>
+                <td>{{ k.gates.join(', ') }} {{ k.paths?.join(' ') }}</td>
+                <td class="fixed">{{ t('untilDay', { at: moment(k.until, locale) }) }}</td>
+                <td><v-btn v-if="role !== 'view'" size="small" variant="outlined" color="stop" :aria-label="t('removeFactor', { what: visible(k.name) })" @click="revoke(k.id)">{{ t('remove') }}</v-btn></td>
+              </tr>
+            </tbody>
+          </table>
+        </v-card-text>
+        <v-card-actions>
+          <v-btn v-if="role !== 'view' && factors.factors.length" color="stop" variant="text" @click="remove()">{{ t('resetFactors') }}</v-btn>
+          <v-spacer /><v-btn variant="text" @click="of = undefined">{{ t('close') }}</v-btn>
+        </v-card-actions>
       </v-card>
     </v-dialog>
   </section>

@@ -4,8 +4,10 @@
 
 mod acts;
 mod directories;
+mod factors;
 mod providers;
 mod rehearsal;
+mod routes;
 mod secrets;
 mod site;
 mod survey;
@@ -14,8 +16,10 @@ mod trial;
 
 pub use acts::*;
 pub use directories::*;
+pub use factors::*;
 pub use providers::*;
 pub use rehearsal::*;
+pub use routes::*;
 pub use secrets::*;
 pub use site::*;
 pub use survey::*;
@@ -110,7 +114,8 @@ pub struct Gate {
     pub address: String,
     /// Every address of the application, as this node sees it.
     pub upstreams: Vec<Upstream>,
-    pub provider: String,
+    /// Names of the ways in that it takes, the usual one first.
+    pub ways_in: Vec<String>,
     /// Directories, of which one is asked for a person.
     pub directories: Vec<String>,
     /// Each section of the gate in one sentence.

@@ -1,5 +1,7 @@
 //! The client of the management API.
 
+use std::path::PathBuf;
+
 use passeur_api::Problem;
 use passeur_links::resolve::Resolver;
 use reqwest::{Method, RequestBuilder};
@@ -20,25 +22,15 @@ pub struct Client {
 impl Client {
     /// From flags and environment.
     pub fn new(args: &ClientArgs) -> Result<Client, Exit> {
-        let base = args.url.clone().ok_or_else(|| Exit::Failed("where is the service? Give --url, or set PASSEUR_URL".into()))?;
-        let plain = base.strip_prefix("http://").map(|rest| rest.split(['/', ':']).next().unwrap_or_default());
-        if plain.is_some_and(|host| !passeur_core::address::is_loopback(host)) {
-            return Err(Exit::Failed(format!("{base} is plain http: a token is only sent over https, or to a localhost name")));
-        }
-        let token = match &args.token_file {
-            Some(path) => std::fs::read_to_string(path).map_err(|e| Exit::Failed(format!("{}: {e}", path.display())))?,
-            None => std::env::var("PASSEUR_TOKEN")
-                .map_err(|_| Exit::NotAllowed("no API token: give --token-file, or set PASSEUR_TOKEN".into()))?,
+        let base = base(args)?;
+        let token = match (&args.token_file, std::env::var("PASSEUR_TOKEN")) {
+            (Some(path), _) => std::fs::read_to_string(path).map_err(|e| Exit::Failed(format!("{}: {e}", path.display())))?,
+            (None, Ok(token)) => token,
+            (None, Err(_)) => kept(&base).and_then(|path| std::fs::read_to_string(path).ok()).ok_or_else(|| {
+                Exit::NotAllowed("no API token: run `passeur sign-in`, give --token-file, or set PASSEUR_TOKEN".into())
+            })?,
         };
-        let http = reqwest::Client::builder()
-            .dns_resolver(Resolver)
-            .redirect(reqwest::redirect::Policy::none())
-            .no_proxy()
-            .timeout(std::time::Duration::from_secs(60))
-            .user_agent(concat!("passeur/", env!("CARGO_PKG_VERSION")))
-            .build()
-            .map_err(|e| Exit::Failed(e.to_string()))?;
-        Ok(Client { http, base: base.trim_end_matches('/').to_owned(), token: token.trim().to_owned(), language: args.language })
+        Ok(Client { http: http()?, base, token: token.trim().to_owned(), language: args.language })
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
@@ -116,4 +108,57 @@ pub fn segment(text: &str) -> String {
     text.bytes()
         .map(|b| if b.is_ascii_alphanumeric() || b"-_.~".contains(&b) { (b as char).to_string() } else { format!("%{b:02X}") })
         .collect()
+}
+
+/// The service's address. Over plain HTTP a token is sent to this host alone.
+pub fn base(args: &ClientArgs) -> Result<String, Exit> {
+    let base = args.url.clone().ok_or_else(|| Exit::Failed("where is the service? Give --url, or set PASSEUR_URL".into()))?;
+    let plain = base.strip_prefix("http://").map(|rest| rest.split(['/', ':']).next().unwrap_or_default());
+    if plain.is_some_and(|host| !passeur_core::address::is_loopback(host)) {
+        return Err(Exit::Failed(format!("{base} is plain http: a token is only sent over https, or to a localhost name")));
+    }
+    Ok(base.trim_end_matches('/').to_owned())
+}
+
+/// What requests are sent with.
+pub fn http() -> Result<reqwest::Client, Exit> {
+    reqwest::Client::builder()
+        .dns_resolver(Resolver)
+        .redirect(reqwest::redirect::Policy::none())
+        .no_proxy()
+        .timeout(std::time::Duration::from_secs(60))
+        .user_agent(concat!("passeur/", env!("CARGO_PKG_VERSION")))
+        .build()
+        .map_err(|e| Exit::Failed(e.to_string()))
+}
+
+/// Where the token of a service is kept that `passeur sign-in` got; none where this user has no home.
+fn kept(base: &str) -> Option<PathBuf> {
+    let state = std::env::var_os("XDG_STATE_HOME").map(PathBuf::from);
+    let state = state.or_else(|| std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".local/state")))?;
+    let name: String = base.chars().map(|c| if c.is_ascii_alphanumeric() || c == '.' || c == '-' { c } else { '_' }).collect();
+    Some(state.join("passeur").join(name))
+}
+
+/// Keeps a token for this user's eyes only.
+pub fn keep(base: &str, token: &str) -> Result<PathBuf, Exit> {
+    use std::io::Write;
+    use std::os::unix::fs::OpenOptionsExt;
+    let path = kept(base).ok_or_else(|| Exit::Failed("no home to keep the token in: set XDG_STATE_HOME".into()))?;
+    let failed = |e: std::io::Error| Exit::Failed(format!("{}: {e}", path.display()));
+    if let Some(folder) = path.parent() {
+        std::fs::create_dir_all(folder).map_err(failed)?;
+    }
+    // Made anew, so that nobody's looser rights on an older file stay.
+    let _ = std::fs::remove_file(&path);
+    let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(failed)?;
+    file.write_all(token.as_bytes()).map_err(failed)?;
+    Ok(path)
+}
+
+/// Forgets it.
+pub fn forget(base: &str) {
+    if let Some(path) = kept(base) {
+        let _ = std::fs::remove_file(path);
+    }
 }

@@ -14,6 +14,8 @@ pub enum Origin {
     IdToken { claim: String },
     /// A claim of the userinfo answer (OpenID Connect Core 5.3).
     UserInfo { claim: String },
+    /// A claim that the provider said where to have (OpenID Connect Core 5.6.2).
+    Referred { claim: String, at: String },
     /// A claim looked for in both, found in neither.
     Claims { claim: String },
     /// An attribute of the SAML assertion (saml-core-2.0-os 2.7.3.1).

@@ -23,8 +23,14 @@ pub struct Evidence {
     /// Whether the provider sent the person of its own accord: then nothing shows that this browser asked for it.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub unasked: bool,
-    /// The provider's name in the site.
+    /// The way in that was taken, where it is not the provider itself: a passkey of somebody whom the provider named.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub through: Option<String>,
+    /// The provider's name in the site; for a way in of our own, that way's name.
     pub provider: String,
+    /// From when the provider's word is, where the person came by another way since.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub claimed_at: Option<Moment>,
     /// The provider's identifier of the person (`sub`, NameID): with the provider, the only key of a person.
     pub subject: String,
     /// The issuer that signed, as it names itself.
@@ -32,6 +38,9 @@ pub struct Evidence {
     /// Claims as validated, secret members already removed; attributes of a SAML assertion, each a list.
     pub claims: Map<String, Value>,
     pub userinfo: UserInfo,
+    /// Claims by reference, one for each source that was asked.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub referred: Vec<Referred>,
     pub factors: Factors,
     /// One look-up per directory asked, in order.
     pub look_ups: Vec<LookUp>,
@@ -45,6 +54,18 @@ pub enum WayIn {
     Oidc,
     /// SAML 2.0, web browser SSO profile.
     Saml,
+    /// A directory's password, by an LDAP bind as the person.
+    Password,
+    /// A code sent by mail.
+    MailedCode,
+    /// A passkey of our own (Web Authentication).
+    Passkey,
+    /// An access token of the provider (RFC 9068, RFC 7662).
+    AccessToken,
+    /// A token that somebody made for programs of theirs.
+    PersonalToken,
+    /// A client certificate.
+    Certificate,
 }
 
 /// What the userinfo endpoint said.
@@ -59,6 +80,26 @@ pub enum UserInfo {
     Answered { claims: Map<String, Value> },
 }
 
+/// Claims that the provider said where to have (OpenID Connect Core 5.6.2).
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Referred {
+    /// Which claims it should hold.
+    pub names: Vec<String>,
+    /// Where they are, without a query.
+    pub at: String,
+    /// Its claims, or why there are none.
+    #[serde(flatten)]
+    pub state: ReferredState,
+}
+
+/// What a source of claims said.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "state", rename_all = "kebab-case")]
+pub enum ReferredState {
+    Answered { claims: Map<String, Value> },
+    Failed { how: String },
+}
+
 /// How and when the person proved who they are, as the provider says.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Factors {
@@ -68,6 +109,30 @@ pub struct Factors {
     pub amr: Vec<String>,
     /// When the person last proved it (`auth_time`, AuthnInstant).
     pub auth_time: Option<Moment>,
+    /// What was proven to us besides, each with its moment.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub own: Vec<OwnFactor>,
+}
+
+impl Factors {
+    /// What claims say of it: `acr`, `amr` and `auth_time` (OpenID Connect Core 2).
+    pub fn of_claims(claims: &Map<String, Value>) -> Factors {
+        let amr = claims.get("amr").and_then(Value::as_array).into_iter().flatten();
+        Factors {
+            acr: claims.get("acr").and_then(Value::as_str).map(str::to_owned),
+            amr: amr.filter_map(|m| m.as_str().map(str::to_owned)).collect(),
+            auth_time: claims.get("auth_time").and_then(Value::as_i64).and_then(|s| chrono::DateTime::from_timestamp(s, 0)),
+            own: vec![],
+        }
+    }
+}
+
+/// A factor of our own that was proven in this session.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OwnFactor {
+    /// The method (RFC 8176): `otp` for a code of an authenticator, `hwk` for a passkey, `kba` for a recovery code.
+    pub amr: String,
+    pub at: Moment,
 }
 
 /// One question to one directory.
@@ -210,6 +275,25 @@ pub struct GroupFound {
 }
 
 impl Evidence {
+    /// Evidence of a person and nothing more yet: what else is known of them is put in.
+    pub fn of(way_in: WayIn, provider: impl Into<String>, subject: impl Into<String>, issuer: impl Into<String>) -> Evidence {
+        Evidence {
+            format: FORMAT,
+            way_in,
+            unasked: false,
+            through: None,
+            claimed_at: None,
+            provider: provider.into(),
+            subject: subject.into(),
+            issuer: issuer.into(),
+            claims: Map::new(),
+            userinfo: UserInfo::NotAsked,
+            referred: vec![],
+            factors: Factors::default(),
+            look_ups: vec![],
+        }
+    }
+
     /// Evidence as stored; none when it is of a format this binary does not know.
     pub fn from_stored(body: Value) -> Option<Evidence> {
         serde_json::from_value::<Evidence>(body).ok().filter(Evidence::is_known)
@@ -222,6 +306,31 @@ impl Evidence {
 
     fn is_known(&self) -> bool {
         self.format == FORMAT
+    }
+
+    /// The name of the way in that was taken.
+    pub fn way(&self) -> &str {
+        self.through.as_deref().unwrap_or(&self.provider)
+    }
+
+    /// From when the provider's word is: an id_token says when it was issued; otherwise the proof itself does, and at last the
+    /// moment at which it was recorded.
+    pub fn claimed(&self, recorded: Moment) -> Moment {
+        let issued = self.claims.get("iat").and_then(Value::as_i64).and_then(|s| chrono::DateTime::from_timestamp(s, 0));
+        issued.or(self.factors.auth_time).unwrap_or(recorded)
+    }
+
+    /// The same person by another way, of whom the provider spoke at `claimed`. Whatever was looked up is looked up anew.
+    pub fn standing(self, way_in: WayIn, through: &str, claimed: Moment, factors: Factors) -> Evidence {
+        Evidence {
+            way_in,
+            through: Some(through.to_owned()),
+            claimed_at: Some(claimed),
+            unasked: false,
+            look_ups: vec![],
+            factors,
+            ..self
+        }
     }
 
     /// The bytes that are hashed: JSON with sorted object keys, whatever order they were received or read back in.
@@ -246,6 +355,10 @@ impl Evidence {
             same.claims.remove(changing);
         }
         same.factors.auth_time = None;
+        same.claimed_at = None;
+        for f in &mut same.factors.own {
+            f.at = Moment::default();
+        }
         same.hash()
     }
 

@@ -5,9 +5,9 @@ use serde_json::{Map, Value};
 use crate::Moment;
 use crate::circumstances::Circumstances;
 use crate::decide::{Decision, fold};
-use crate::evidence::{Entry, Evidence, FORMAT, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
+use crate::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, WayIn};
 use crate::rehearse::{CONSOLE, Given, Verdict, because, try_at};
-use crate::site::{Described, Expectation, Site, Standing, standing};
+use crate::site::{Described, Expectation, Site, Standing, WayKind, standing};
 use crate::step::{Lang, Silent};
 
 /// An expectation that does not hold.
@@ -25,7 +25,17 @@ pub struct Broken {
 /// Evidence of somebody described by hand, as if every directory of the site had answered. None when the provider is not
 /// in the site.
 pub fn described(site: &Site, who: &Described, at: Moment) -> Option<Evidence> {
-    let provider = site.provider(&who.provider)?;
+    let provider = site.provider(&who.provider);
+    let way = site.way(&who.provider);
+    let way_in = match (provider, way.map(|w| &w.kind)) {
+        (Some(p), _) if p.saml().is_some() => WayIn::Saml,
+        (Some(_), _) => WayIn::Oidc,
+        (None, Some(WayKind::Password(_))) => WayIn::Password,
+        (None, Some(WayKind::MailedCode(_))) => WayIn::MailedCode,
+        (None, Some(WayKind::Passkey(_))) => WayIn::Passkey,
+        (None, Some(WayKind::Certificate(_))) => WayIn::Certificate,
+        (None, None) => return None,
+    };
     let mut claims: Map<String, Value> = who
         .claims
         .iter()
@@ -40,10 +50,17 @@ pub fn described(site: &Site, who: &Described, at: Moment) -> Option<Evidence> {
     let subject = claims.get("sub").and_then(Value::as_str).unwrap_or("described-by-hand").to_owned();
     claims.insert("sub".into(), subject.clone().into());
     let factors = Factors {
-        acr: who.acr.clone().or_else(|| provider.require_acr.first().cloned()),
-        amr: who.amr.clone().unwrap_or_else(|| provider.require_amr.clone()),
+        acr: who.acr.clone().or_else(|| provider.and_then(|p| p.require_acr.first().cloned())),
+        amr: who.amr.clone().unwrap_or_else(|| {
+            provider.map_or_else(|| way.map(|w| vec![w.method().to_owned()]).unwrap_or_default(), |p| p.require_amr.clone())
+        }),
         auth_time: Some(at),
+        own: vec![],
     };
+    // As names: a table of identifiers that drops what it does not know drops these too.
+    if let Some(of) = provider.and_then(|p| p.groups.as_ref()).filter(|_| !who.groups.is_empty()) {
+        claims.entry(of.claim.clone()).or_insert_with(|| who.groups.clone().into());
+    }
     let groups = who.groups.iter().map(|g| GroupFound { name: g.clone(), dn: String::new(), via: None }).collect();
     let attributes = who.attributes.iter().map(|(k, v)| (k.to_ascii_lowercase(), v.clone())).collect();
     let entry = Entry { dn: "described by hand".into(), attributes, groups, ..Entry::default() };
@@ -59,16 +76,15 @@ pub fn described(site: &Site, who: &Described, at: Moment) -> Option<Evidence> {
         state: LookUpState::Answered { entry: entry.clone() },
     });
     Some(Evidence {
-        format: FORMAT,
-        way_in: if provider.saml().is_some() { WayIn::Saml } else { WayIn::Oidc },
-        unasked: false,
-        provider: provider.name.clone(),
-        subject,
-        issuer: provider.issuer.clone(),
         claims,
-        userinfo: UserInfo::NotAsked,
         factors,
         look_ups: look_ups.collect(),
+        ..Evidence::of(
+            way_in,
+            who.provider.clone(),
+            subject,
+            provider.map_or_else(|| site.address.origin(), |p| p.issuer.clone()),
+        )
     })
 }
 

@@ -1,5 +1,6 @@
 //! Evidence seen through one edition: who the person is, their attributes by index and their groups.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use base64::Engine;
@@ -8,9 +9,9 @@ use serde_json::{Map, Value};
 
 use crate::attribute::{Absence, Attribute, Origin};
 use crate::decide::Joined;
-use crate::evidence::{Entry, Evidence, Factors, GroupFound, UserInfo, WayIn};
+use crate::evidence::{Entry, Evidence, Factors, GroupFound, ReferredState, UserInfo, WayIn};
 use crate::mapping;
-use crate::site::{Access, AttributeId, BUILT_IN, Directory, Site};
+use crate::site::{Access, AttributeId, BUILT_IN, Directory, GroupsFrom, Site};
 use crate::step::{Phrase, Step, StepCode, Witness};
 
 /// A person: the provider and its identifier of them. Never a mail address or a name.
@@ -71,6 +72,8 @@ pub struct Identity {
     pub person: Person,
     attributes: Vec<Attribute>,
     pub groups: Groups,
+    /// The way in that was taken, by name.
+    pub way: String,
     /// How and when the person proved who they are.
     pub factors: Factors,
 }
@@ -96,6 +99,7 @@ fn signed_in(site: &Site, evidence: &Evidence) -> Identity {
         person: Person { provider: evidence.provider.clone(), subject: evidence.subject.clone() },
         attributes: vec![NOT_MAPPED.clone(); site.attributes.len()],
         groups: Groups::Unknown { absence: Absence::NotMapped, origin: Origin::SignIn },
+        way: evidence.way().to_owned(),
         factors: evidence.factors.clone(),
     };
     let built_in = [&evidence.subject, &evidence.provider];
@@ -104,10 +108,8 @@ fn signed_in(site: &Site, evidence: &Evidence) -> Identity {
             who.set(id, Attribute::Present { values: vec![value.clone()], origin: Origin::SignIn });
         }
     }
-    if let Some(provider) = site.provider(&evidence.provider) {
-        for (id, claim) in &provider.attributes {
-            who.set(*id, from_claims(evidence, claim));
-        }
+    for (id, claim) in site.fed_by_sign_in(&evidence.provider) {
+        who.set(*id, from_claims(evidence, claim));
     }
     who
 }
@@ -120,8 +122,7 @@ pub(crate) fn fed(site: &Site, access: &Access, evidence: &Evidence, id: Attribu
         return who.attribute(id).clone();
     }
     // Mostly it is one claim, asked for at every decision.
-    let provider = site.provider(&evidence.provider);
-    match provider.and_then(|p| p.attributes.iter().find(|(a, _)| *a == id)) {
+    match site.fed_by_sign_in(&evidence.provider).iter().find(|(a, _)| *a == id) {
         Some((_, claim)) => from_claims(evidence, claim),
         None => signed_in(site, evidence).attribute(id).clone(),
     }
@@ -135,6 +136,9 @@ pub fn identify(site: &Site, access: &Access, evidence: &Evidence, witness: &mut
             who.set(*id, from_directory(evidence, directory, name));
         }
         who.groups = groups_from(evidence, directory);
+    }
+    if access.groups == GroupsFrom::Provider {
+        groups_of_provider(site, evidence, &mut who, witness);
     }
     mapping::before_rules(site, access, &mut who);
     for i in 0..who.attributes.len() {
@@ -180,6 +184,9 @@ pub fn from_claims(evidence: &Evidence, claim: &str) -> Attribute {
     if let Some(value) = claim_of(&evidence.claims, claim) {
         return from_json(value, Origin::IdToken { claim: claim.to_owned() });
     }
+    if let Some(found) = by_reference(evidence, claim) {
+        return found;
+    }
     match &evidence.userinfo {
         UserInfo::Answered { claims } => match claim_of(claims, claim) {
             Some(value) => from_json(value, Origin::UserInfo { claim: claim.to_owned() }),
@@ -195,14 +202,33 @@ pub fn from_claims(evidence: &Evidence, claim: &str) -> Attribute {
     }
 }
 
+/// A claim that the provider said where to have; none where it said nothing of it.
+fn by_reference(evidence: &Evidence, claim: &str) -> Option<Attribute> {
+    let first = top_claim(claim);
+    let source = evidence.referred.iter().find(|r| r.names.iter().any(|n| *n == first))?;
+    let origin = Origin::Referred { claim: claim.to_owned(), at: source.at.clone() };
+    Some(match &source.state {
+        ReferredState::Answered { claims } => match claim_of(claims, claim) {
+            Some(value) => from_json(value, origin),
+            None => Attribute::Absent { absence: Absence::NotReleased, origin },
+        },
+        ReferredState::Failed { how } => Attribute::Absent { absence: Absence::LookUpFailed { how: how.clone() }, origin },
+    })
+}
+
+/// The claim itself, of what is written as its name or as a path into it.
+pub fn top_claim(claim: &str) -> Cow<'_, str> {
+    match claim.strip_prefix('/') {
+        None => claim.into(),
+        Some(path) => path.split('/').next().unwrap_or_default().replace("~1", "/").replace("~0", "~").into(),
+    }
+}
+
 /// A claim by its name, or by a path into it (JSON Pointer, RFC 6901) where what is written begins with `/`.
 fn claim_of<'a>(claims: &'a Map<String, Value>, claim: &str) -> Option<&'a Value> {
-    let Some(path) = claim.strip_prefix('/') else { return claims.get(claim) };
-    let (first, rest) = match path.find('/') {
-        Some(i) => path.split_at(i),
-        None => (path, ""),
-    };
-    claims.get(&first.replace("~1", "/").replace("~0", "~"))?.pointer(rest)
+    let found = claims.get(top_claim(claim).as_ref())?;
+    let below = claim.strip_prefix('/').and_then(|path| path.find('/').map(|i| &path[i..]));
+    found.pointer(below.unwrap_or_default())
 }
 
 fn from_json(value: &Value, origin: Origin) -> Attribute {
@@ -261,6 +287,47 @@ pub fn of_entry(directory: &Directory, entry: &Entry, name: &str) -> Attribute {
     }
     let values = entry.attributes.get(&key).cloned().unwrap_or_default();
     non_blank(values, origin, Absence::NotInEntry)
+}
+
+/// Groups as the provider sends them, made into names as the site file says. Those that are still identifiers are told: no rule
+/// by name can hold of them.
+fn groups_of_provider(site: &Site, evidence: &Evidence, who: &mut Identity, witness: &mut impl Witness) {
+    let Some(of) = site.provider(&evidence.provider).and_then(|p| p.groups.as_ref()) else {
+        who.groups = Groups::Unknown { absence: Absence::NotMapped, origin: Origin::SignIn };
+        return;
+    };
+    let sent = from_claims(evidence, &of.claim);
+    let origin = match &sent {
+        Attribute::Present { origin, .. } | Attribute::Absent { origin, .. } => origin.clone(),
+    };
+    let named = match sent.values() {
+        // A provider that releases no group where somebody is in none leaves the claim out.
+        Err(Absence::NotReleased) if of.may_lack => Ok(vec![]),
+        Err(absence) => Err(absence.clone()),
+        Ok(values) => mapping::apply(site, who, &of.by, values.to_vec()),
+    };
+    who.groups = match named {
+        Err(absence) => Groups::Unknown { absence, origin },
+        Ok(names) => {
+            let unnamed: Vec<String> = names.iter().filter(|n| is_identifier(n)).take(10).cloned().collect();
+            if !unnamed.is_empty() {
+                witness.step(|| {
+                    Step::new(StepCode::GroupsUnnamed).with("provider", evidence.provider.as_str()).with("values", unnamed)
+                });
+            }
+            let found = names.into_iter().map(|name| GroupFound { dn: String::new(), name, via: None });
+            Groups::Known { by_name: found.map(|g| (g.name.to_lowercase(), g)).collect(), origin }
+        }
+    };
+}
+
+/// Whether a group's name is plainly none: a UUID (RFC 9562 4), a security identifier, or a distinguished name (RFC 4514).
+fn is_identifier(name: &str) -> bool {
+    let hex = |s: &str| s.len() >= 8 && s.bytes().all(|b| b.is_ascii_hexdigit());
+    let uuid = name.len() == 36 && name.matches('-').count() == 4 && hex(&name.replace('-', ""));
+    let security = name.strip_prefix("S-1-").is_some_and(|rest| rest.split('-').all(|p| p.parse::<u64>().is_ok()));
+    let dn = name.split(',').count() > 1 && name.split(',').all(|part| part.contains('='));
+    uuid || security || dn || (name.len() == 32 && hex(name))
 }
 
 fn groups_from(evidence: &Evidence, directory: &Directory) -> Groups {

@@ -6,6 +6,7 @@
 //!
 //! * [`site`]: an edition's document compiled into one immutable [`site::Site`], all its mistakes listed at once;
 //! * [`evidence`]: what was received, as received;
+//! * [`route`]: which way in somebody takes;
 //! * [`identity`]: evidence seen through one edition, and [`mapping`]: attributes made from others;
 //! * [`condition`] and [`decide`]: rules folded into a decision and a proof of admission;
 //! * [`delivery`]: the values handed to an upstream;
@@ -33,6 +34,7 @@ pub mod mapping;
 pub mod path;
 pub mod recorder;
 pub mod rehearse;
+pub mod route;
 pub mod seal;
 pub mod session;
 pub mod sheet;

@@ -139,8 +139,8 @@ fn sources(site: &Site, access: &Access, evidence: &Evidence) -> Option<Vec<Miss
     if access.rules.is_empty() {
         return None;
     }
-    if evidence.provider != access.provider {
-        return Some(vec![Missing::Provider(access.provider.clone())]);
+    if !access.takes(site, evidence) {
+        return Some(vec![Missing::Provider(access.ways.join(", "))]);
     }
     let asking = access.asking(site, evidence)?;
     // A look-up that was made by another key or for another value says nothing of what this one would bring.

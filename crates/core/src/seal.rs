@@ -26,6 +26,16 @@ pub enum Purpose {
     Parked,
     /// What a trial sign-in brought back.
     Trial,
+    /// That a browser has signed in to an account before.
+    Known,
+    /// The secret of an authenticator, or a passkey, bound to the factor's id.
+    Factor,
+    /// A ceremony of enrolling or proving a factor that waits for the browser.
+    Ceremony,
+    /// The address that a code was mailed to.
+    MailedCode,
+    /// The password that somebody typed, kept for gates that hand it over, bound to the session.
+    Kept,
     /// The order to a gate's host to forget its cookie and pages, given by the page that says one is signed out.
     Forget,
 }
@@ -40,6 +50,11 @@ impl Purpose {
             Purpose::Form => b"passeur form 1",
             Purpose::Parked => b"passeur parked 1",
             Purpose::Trial => b"passeur trial 1",
+            Purpose::Factor => b"passeur factor 1",
+            Purpose::Ceremony => b"passeur ceremony 1",
+            Purpose::Known => b"passeur known 1",
+            Purpose::Kept => b"passeur kept password 1",
+            Purpose::MailedCode => b"passeur mailed code 1",
             Purpose::Forget => b"passeur forget 1",
         }
     }
@@ -188,6 +203,11 @@ impl Ring {
         let key = self.keys.iter().find(|k| k.number == number)?;
         let key = hmac::Key::new(hmac::HMAC_SHA256, &key.derive(label.as_bytes()));
         hmac::sign(&key, bytes).as_ref().try_into().ok()
+    }
+
+    /// The same under every key of the ring, the newest first.
+    pub fn macs(&self, label: &str, bytes: &[u8]) -> Vec<[u8; 32]> {
+        self.keys.iter().filter_map(|k| self.mac_under(k.number, label, bytes)).collect()
     }
 
     /// HMAC-SHA-256 under the ring, for values too short to be stored as a bare digest.

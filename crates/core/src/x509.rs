@@ -31,6 +31,39 @@ pub fn read(der: &[u8]) -> Option<Certificate> {
     })
 }
 
+/// Who a client certificate speaks for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Holder {
+    /// The distinguished name, as text; the person's key under one authority.
+    pub subject: String,
+    pub issuer: String,
+    /// Common names, mail addresses, DNS names and URIs that it holds.
+    pub cn: Vec<String>,
+    pub mail: Vec<String>,
+    pub dns: Vec<String>,
+    pub uri: Vec<String>,
+}
+
+/// Reads whom a certificate speaks for; none where its name is empty or not readable.
+pub fn holder(der: &[u8]) -> Option<Holder> {
+    let (_, certificate) = X509Certificate::from_der(der).ok()?;
+    let subject = certificate.subject().to_string();
+    if subject.is_empty() || subject.len() > 1_000 || subject.chars().any(char::is_control) {
+        return None;
+    }
+    let cn = certificate.subject().iter_common_name().filter_map(|n| n.as_str().ok().map(str::to_owned)).collect();
+    let mut out = Holder { subject, issuer: certificate.issuer().to_string(), cn, mail: vec![], dns: vec![], uri: vec![] };
+    for name in certificate.subject_alternative_name().ok()?.into_iter().flat_map(|e| &e.value.general_names) {
+        match name {
+            GeneralName::RFC822Name(n) => out.mail.push((*n).to_owned()),
+            GeneralName::DNSName(n) => out.dns.push(n.to_ascii_lowercase()),
+            GeneralName::URI(n) => out.uri.push((*n).to_owned()),
+            _ => {}
+        }
+    }
+    Some(out)
+}
+
 /// A certificate in DER, from whatever text it was handed over in: PEM (RFC 7468), base64 with or without line ends, or
 /// hexadecimal with or without separators.
 pub fn certificate(text: &str) -> Option<Vec<u8>> {

@@ -9,6 +9,7 @@ use http::{HeaderName, HeaderValue};
 use passeur_core::Moment;
 use passeur_core::decide::{Admitted, Entry};
 use passeur_core::id::CrossingId;
+use passeur_core::path;
 use passeur_core::session::{Life, Lifetimes, State};
 use tokio::sync::Notify;
 use tokio::sync::futures::OwnedNotified;
@@ -152,6 +153,8 @@ pub struct Admission {
     /// The session's generation when it was decided; none where it changed meanwhile, so that this counts once.
     generation: Option<u32>,
     pub entry: Entry,
+    /// How long the session lasts at this gate.
+    pub limits: Lifetimes,
     /// The crossing in which this decision is recorded.
     pub crossing: CrossingId,
     pub counters: Counters,
@@ -161,6 +164,8 @@ pub struct Admission {
     /// For each of them its name's place among the names, and where it ends.
     ends: Box<[(u16, u32)]>,
     told: Mutex<Vec<(usize, CrossingId)>>,
+    /// Paths at or below which it is good; none for all.
+    paths: Option<Box<[String]>>,
     /// The gate lets this person in no more, whatever else the session opens.
     withdrawn: AtomicBool,
 }
@@ -192,6 +197,7 @@ impl Admission {
             look,
             good_until,
             generation,
+            limits: entry.lifetimes(&edition.site.lifetimes),
             entry,
             crossing,
             counters: Counters::default(),
@@ -199,8 +205,43 @@ impl Admission {
             values: values.into(),
             ends: ends.into(),
             told: Mutex::default(),
+            paths: None,
             withdrawn: AtomicBool::new(false),
         })
+    }
+
+    /// With one more value to deliver, which the gate hands over beside its delivery. None where it is no HTTP header.
+    pub fn handing(mut self, name: &str, value: &[u8]) -> Option<Admission> {
+        HeaderValue::from_bytes(value).ok()?;
+        let place = u16::try_from(self.names.index(name)?).ok()?;
+        let mut values = std::mem::take(&mut self.values).into_vec();
+        let mut ends = std::mem::take(&mut self.ends).into_vec();
+        values.extend_from_slice(value);
+        ends.push((place, u32::try_from(values.len()).ok()?));
+        (self.values, self.ends) = (values.into(), ends.into());
+        Some(self)
+    }
+
+    /// With the lifetimes that the gate and the network leave, of which the rules may have left less.
+    pub fn limited(mut self, around: &Lifetimes) -> Admission {
+        self.limits = self.entry.lifetimes(around);
+        self
+    }
+
+    /// The same within the bounds of a token: until a moment, and at some paths only.
+    pub fn within(mut self, until: Option<Moment>, paths: Option<Vec<String>>) -> Admission {
+        self.good_until = match (self.good_until, until) {
+            (Some(a), Some(b)) => Some(a.min(b)),
+            (a, b) => a.or(b),
+        };
+        self.paths = paths.map(Vec::into_boxed_slice);
+        self
+    }
+
+    /// The paths that it is good for, where the path of a request, without its query, is none of them in every reading.
+    pub(crate) fn closes(&self, raw: &str) -> Option<&[String]> {
+        let paths = self.paths.as_deref()?;
+        (!paths.iter().any(|p| path::is_plainly_below(raw, p))).then_some(paths)
     }
 
     /// Takes the admission back: what is open on it is cut, and the session lives on.

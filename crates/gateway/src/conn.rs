@@ -42,6 +42,8 @@ type Cookied = (HeaderValue, Arc<Admission>);
 pub(crate) struct Conn {
     pub(crate) peer: IpAddr,
     direct: Way,
+    /// The certificates that the client showed, whoever issued them.
+    chain: RefCell<Arc<[Vec<u8>]>>,
     admission: RefCell<Option<Kept<Cookied>>>,
     from: RefCell<Option<Kept<From>>>,
     /// Requests that are not answered whole yet.
@@ -70,6 +72,7 @@ impl Conn {
         Conn {
             peer,
             direct: forwarded::way(peer, &[], &[], &[]),
+            chain: RefCell::new(Arc::from([])),
             admission: RefCell::default(),
             from: RefCell::default(),
             running: Cell::new(0),
@@ -78,6 +81,16 @@ impl Conn {
             asked: Cell::new(Asked::Nothing),
             waker: RefCell::default(),
         }
+    }
+
+    /// Notes what the client showed of itself.
+    pub(crate) fn showed(&self, chain: Vec<Vec<u8>>) {
+        *self.chain.borrow_mut() = chain.into();
+    }
+
+    /// What it showed, the client's own first.
+    pub(crate) fn chain(&self) -> Arc<[Vec<u8>]> {
+        self.chain.borrow().clone()
     }
 
     /// What the core asks; whoever drives the connection registers to be woken when that changes.

@@ -75,6 +75,8 @@ pub enum NoSession {
     Ended,
     IdleTooLong,
     TooOld,
+    /// There is one, and it was begun by a sign-in that is not enough for this request.
+    StepUp,
 }
 
 impl NoSession {
@@ -88,6 +90,7 @@ impl NoSession {
             NoSession::Ended => "ended",
             NoSession::IdleTooLong => "idle-too-long",
             NoSession::TooOld => "too-old",
+            NoSession::StepUp => "step-up",
         }
     }
 }
@@ -154,6 +157,16 @@ pub trait Control: Send + Sync + 'static {
     async fn unknown_host(&self, request: Request<Body>, address: IpAddr) -> Response<Body>;
     /// Turns a token that is not in memory into an admission, or decides anew under a new edition.
     async fn present(&self, edition: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented;
+    /// The same for a token that a program sent (RFC 6750), which has opened nothing here yet or must be looked at anew.
+    async fn present_bearer(&self, edition: Arc<Edition>, gate: &str, token: &str, facts: &RequestFacts) -> Presented;
+    /// The same for a client certificate, whoever issued it.
+    async fn present_certificate(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        chain: Arc<[Vec<u8>]>,
+        facts: &RequestFacts,
+    ) -> Presented;
     /// Answers a request without a usable session: to sign-in, or 401.
     async fn turn_away(
         &self,

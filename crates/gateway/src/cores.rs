@@ -19,6 +19,7 @@ use passeur_links::clock::Clock;
 use tokio::runtime::Handle;
 use tokio::sync::{Semaphore, mpsc, watch};
 use tokio::task::LocalSet;
+use tokio_rustls::LazyConfigAcceptor;
 
 use crate::conn::{Asked, Conn};
 use crate::control::Control;
@@ -180,12 +181,21 @@ async fn connection(gateway: Rc<Gateway>, accepted: Accepted, conn: Rc<Conn>, fl
         None => service.http1(TokioIo::new(stream)).await,
         Some(certificates) => {
             let Some(hand) = floods.handshake(peer) else { return };
-            let shaken = tokio::time::timeout(HANDSHAKE_LIMIT, certificates.acceptor().accept(stream)).await;
+            let gateway = service.gateway.clone();
+            let shaken = tokio::time::timeout(HANDSHAKE_LIMIT, async {
+                let hello = LazyConfigAcceptor::new(rustls::server::Acceptor::default(), stream).await?;
+                let asks = hello.client_hello().server_name().is_some_and(|name| gateway.asks_certificate(name));
+                hello.into_stream(certificates.config(asks)).await
+            })
+            .await;
             drop(hand);
             let Ok(Ok(stream)) = shaken else {
                 count(&floods.counters.handshakes_failed);
                 return;
             };
+            if let Some(chain) = stream.get_ref().1.peer_certificates() {
+                service.conn.showed(chain.iter().map(|c| c.to_vec()).collect());
+            }
             if stream.get_ref().1.alpn_protocol() == Some(b"h2") {
                 service.http2(TokioIo::new(stream)).await;
             } else {

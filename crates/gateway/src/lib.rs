@@ -7,6 +7,7 @@
 pub mod admission;
 mod bearer;
 pub mod body;
+pub mod caller;
 mod conn;
 pub mod control;
 pub mod cookies;

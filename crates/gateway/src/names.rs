@@ -15,9 +15,10 @@ pub(crate) struct Names {
 impl Names {
     /// Of a gate. None where a name is no HTTP field name; the site file's check lets none through.
     pub(crate) fn of(site: &Site, gate: &Gate) -> Option<Names> {
-        let Some(delivery) = site.delivery(gate) else { return Some(Names::default()) };
-        let set = delivery.headers.iter().map(|h| HeaderName::from_bytes(h.name.as_bytes()).ok()).collect::<Option<_>>()?;
-        Some(Names { set, strip: delivery.headers.iter().map(|h| fold_name(&h.name)).collect() })
+        let delivered = site.delivery(gate).into_iter().flat_map(|d| &d.headers).map(|h| h.name.as_str());
+        let all: Vec<&str> = delivered.chain(gate.hand_over.map(|_| "authorization")).collect();
+        let set = all.iter().map(|n| HeaderName::from_bytes(n.as_bytes()).ok()).collect::<Option<_>>()?;
+        Some(Names { set, strip: all.iter().map(|n| fold_name(n)).collect() })
     }
 
     /// Names to set, in the order of the site file.

@@ -106,7 +106,7 @@ pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bear
     headers.insert(HeaderName::from_static("x-forwarded-for"), from.x_forwarded_for.clone());
     headers.insert(HeaderName::from_static("x-forwarded-host"), host.clone());
     headers.insert(HeaderName::from_static("x-forwarded-proto"), place.prepared.proto.clone());
-    if place.edits.turns_links() {
+    if place.edits.changes_pages() {
         // A page is turned as plain text and whole.
         headers.insert(ACCEPT_ENCODING, HeaderValue::from_static("identity"));
         headers.remove(RANGE);

@@ -19,6 +19,7 @@ use passeur_links::clock::Clock;
 use crate::admission::Admission;
 use crate::bearer::Bearer;
 use crate::body::{Body, BoxError, full};
+use crate::caller;
 use crate::conn::Conn;
 use crate::control::{Interrupted, NoSession, Presented, RequestFacts, is_navigation};
 use crate::cookies::{self, Found};
@@ -59,6 +60,12 @@ impl Gateway {
         Gateway { control, live, table, clock, upstreams: Upstreams::new() }
     }
 
+    /// Whether a gate of this host name takes client certificates.
+    pub(crate) fn asks_certificate(&self, name: &str) -> bool {
+        let takes = |g: &passeur_core::site::Gate| g.access.callers.as_ref().is_some_and(|c| c.certificates.is_some());
+        self.live.get().is_some_and(|e| e.site.gates.iter().any(|g| takes(g) && g.address.name().eq_ignore_ascii_case(name)))
+    }
+
     /// Drops connections to upstreams that were idle for too long.
     pub(crate) fn sweep(&self) {
         self.upstreams.sweep();
@@ -94,7 +101,7 @@ impl Gateway {
         &self,
         edition: &Arc<Edition>,
         place: Place<'_>,
-        request: Box<Request<Incoming>>,
+        mut request: Box<Request<Incoming>>,
         conn: &Conn,
     ) -> Response<Reply> {
         let gate = place.gate;
@@ -110,12 +117,23 @@ impl Gateway {
             let address = conn.way(edition, request.headers()).client();
             return page(self.control.gate_pages(edition.clone(), &gate.name, inward(*request), address).await);
         }
-        let bearer = match opened(gate, raw) {
+        let open = opened(gate, raw);
+        let bearer = match open {
             Some(proof) => Bearer::Open(proof, place.open.clone()),
             None => match self.admission(edition, place, &request, conn).await {
                 Err(Away::Answer(response)) => return page(*response),
                 Err(Away::Without(why)) => return Box::pin(self.turn_away(edition, place, request, why, conn)).await,
-                Ok(admission) => {
+                Ok((admission, by_token)) => {
+                    if by_token {
+                        // It was for us; the application gets what is delivered, and no token of anybody's.
+                        request.headers_mut().remove(http::header::AUTHORIZATION);
+                    }
+                    if let Some(paths) = admission.closes(request.uri().path()) {
+                        let step = Step::new(StepCode::TokenPath).with("paths", paths.to_vec());
+                        let facts = facts(edition, conn, &request);
+                        let refusal = self.control.reject(edition.clone(), &gate.name, StatusCode::FORBIDDEN, step, &facts);
+                        return page(refusal.await);
+                    }
                     if let Standing::More(sections) = standing(&gate.sections, request.uri().path())
                         && let Some(closed) = sections.into_iter().find(|i| !admission.entry.section(*i))
                     {
@@ -152,9 +170,10 @@ impl Gateway {
         place: Place<'_>,
         request: &Request<Incoming>,
         conn: &Conn,
-    ) -> Result<Arc<Admission>, Away> {
+    ) -> Result<(Arc<Admission>, bool), Away> {
         let gate = place.gate;
         let now = self.clock.now();
+        let mut by_token = false;
         let view = &place.prepared.view;
         // Most gates ask nothing of single requests.
         let look = if view.is_blind() { 0 } else { view.look(&circumstances(edition, conn, request, now)) };
@@ -162,30 +181,67 @@ impl Gateway {
         let admission = match remembered {
             Some(a) => a,
             None => {
-                let token = match cookies::find(request.headers(), &place.prepared.cookie) {
+                let held = match cookies::find(request.headers(), &place.prepared.cookie) {
+                    Found::None if gate.access.callers.is_some() => {
+                        if caller::in_address(request.uri()) {
+                            let facts = facts(edition, conn, request);
+                            let step = Step::new(StepCode::TokenInUrl);
+                            let refusal = self.control.reject(edition.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &facts);
+                            return Err(Away::Answer(Box::new(refusal.await)));
+                        }
+                        let chain = conn.chain();
+                        let by_certificate = gate.access.callers.as_ref().is_some_and(|c| c.certificates.is_some());
+                        match caller::token(request.headers()) {
+                            Some(token) => {
+                                by_token = true;
+                                Held::Bearer(token)
+                            }
+                            None if by_certificate
+                                && !chain.is_empty()
+                                && !caller::is_of_another_site(request.headers(), &place.prepared.origin) =>
+                            {
+                                Held::Certificate(chain)
+                            }
+                            None => return Err(Away::Without(NoSession::NoCookie)),
+                        }
+                    }
                     Found::None => return Err(Away::Without(NoSession::NoCookie)),
                     Found::Several => return Err(Away::Without(NoSession::TwoCookies)),
-                    Found::One(text) => Token::parse(&text).ok_or(Away::Without(NoSession::Unknown))?,
+                    Found::One(text) => Held::Cookie(Token::parse(&text).ok_or(Away::Without(NoSession::Unknown))?),
                 };
-                let digest = token.digest();
+                let digest = match &held {
+                    Held::Cookie(token) => token.digest(),
+                    Held::Bearer(token) => caller::digest(&gate.name, token),
+                    Held::Certificate(chain) => caller::certificate_digest(&gate.name, chain),
+                };
                 let good = |a: &Arc<Admission>| a.edition == edition.number && a.entry.gate() == gate.name && a.fits(look, now);
                 let kept = self.table.get(&digest, look).filter(good);
                 let admission = match kept {
                     Some(a) => a,
                     None => {
                         let facts = facts(edition, conn, request);
-                        match self.control.present(edition.clone(), &gate.name, &token, &facts).await {
+                        let presented = match &held {
+                            Held::Cookie(token) => self.control.present(edition.clone(), &gate.name, token, &facts).await,
+                            Held::Bearer(token) => self.control.present_bearer(edition.clone(), &gate.name, token, &facts).await,
+                            Held::Certificate(chain) => {
+                                let chain = chain.clone();
+                                self.control.present_certificate(edition.clone(), &gate.name, chain, &facts).await
+                            }
+                        };
+                        match presented {
                             Presented::Admitted(a) => a,
                             Presented::Refused(r) => return Err(Away::Answer(Box::new(r))),
                             Presented::No(why) => return Err(Away::Without(why)),
                         }
                     }
                 };
-                conn.remember(edition, &place, request.headers(), &admission);
+                if matches!(held, Held::Cookie(_)) {
+                    conn.remember(edition, &place, request.headers(), &admission);
+                }
                 admission
             }
         };
-        let why = match admission.session.state(&admission.entry.lifetimes(&edition.site.lifetimes), now) {
+        let why = match admission.session.state(&admission.limits, now) {
             State::Live => None,
             State::Ended => Some(NoSession::Ended),
             State::IdleTooLong => Some(NoSession::IdleTooLong),
@@ -211,7 +267,7 @@ impl Gateway {
             }
         }
         admission.session.touch(now);
-        Ok(admission)
+        Ok((admission, by_token))
     }
 
     async fn forward(
@@ -247,16 +303,17 @@ impl Gateway {
             Err(how) => page(self.control.upstream_failed(&gate.name, &bearer, how, &told()).await),
             Ok((answer, lease)) => {
                 let (mut parts, body) = answer.into_parts();
-                edits::clean(parts.status, &mut parts.headers, matches!(bearer, Bearer::Admitted(_)));
+                let personal = matches!(bearer, Bearer::Admitted(_));
+                edits::clean(parts.status, &mut parts.headers, personal);
                 if parts.status == StatusCode::SWITCHING_PROTOCOLS {
                     return page(switched(parts, body, upgrade, lease, bearer));
                 }
-                let encoding = place.edits.head(parts.status, &mut parts.headers);
+                let encoding = place.edits.head(parts.status, &mut parts.headers, personal);
                 let body = Download::new(body, bearer, lease, progress);
                 Response::from_parts(
                     parts,
                     match encoding {
-                        Some(encoding) => Reply::turned(place.edits.turn(body, encoding)),
+                        Some(encoding) => Reply::turned(place.edits.turn(body, encoding, personal)),
                         None => Reply::Stream(body),
                     },
                 )
@@ -274,6 +331,13 @@ fn circumstances<'a>(edition: &Edition, conn: &Conn, request: &'a Request<Incomi
 /// What the rest of the service is told of a request; made only where it is asked.
 fn facts(edition: &Edition, conn: &Conn, request: &Request<Incoming>) -> RequestFacts {
     conn.facts(edition, request.method(), request.uri(), request.headers())
+}
+
+/// What a request holds of a session.
+enum Held<'a> {
+    Cookie(Token),
+    Bearer(&'a str),
+    Certificate(Arc<[Vec<u8>]>),
 }
 
 /// Why a request is not forwarded.

@@ -71,6 +71,22 @@ impl Remote {
         self.run(async move { c.present(e, &gate, &token, &facts).await }, || Presented::Refused(broken()))
     }
 
+    pub(crate) fn present_bearer(&self, e: Arc<Edition>, gate: &str, token: &str, facts: &RequestFacts) -> Away<Presented> {
+        let (c, gate, token, facts) = (self.control.clone(), gate.to_owned(), token.to_owned(), facts.clone());
+        self.run(async move { c.present_bearer(e, &gate, &token, &facts).await }, || Presented::Refused(broken()))
+    }
+
+    pub(crate) fn present_certificate(
+        &self,
+        e: Arc<Edition>,
+        gate: &str,
+        chain: Arc<[Vec<u8>]>,
+        facts: &RequestFacts,
+    ) -> Away<Presented> {
+        let (c, gate, facts) = (self.control.clone(), gate.to_owned(), facts.clone());
+        self.run(async move { c.present_certificate(e, &gate, chain, &facts).await }, || Presented::Refused(broken()))
+    }
+
     pub(crate) fn turn_away(
         &self,
         e: Arc<Edition>,

@@ -8,12 +8,14 @@ use std::sync::{Arc, RwLock};
 use std::time::{Duration, SystemTime};
 
 use rustls::ServerConfig;
+use rustls::client::danger::HandshakeSignatureValid;
+use rustls::crypto::WebPkiSupportedAlgorithms;
 use rustls::pki_types::pem::PemObject;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, UnixTime};
+use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
 use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
 use tokio::sync::watch;
-use tokio_rustls::TlsAcceptor;
 
 /// How often the folder is looked at.
 const LOOK_EVERY: Duration = Duration::from_secs(2);
@@ -49,7 +51,9 @@ type Seen = BTreeMap<PathBuf, (Option<SystemTime>, u64)>;
 pub struct Certificates {
     folder: PathBuf,
     set: Arc<RwLock<Arc<Set>>>,
-    acceptor: TlsAcceptor,
+    config: Arc<ServerConfig>,
+    /// The same, asking the client for a certificate.
+    asking: Arc<ServerConfig>,
 }
 
 impl std::fmt::Debug for Certificates {
@@ -75,9 +79,15 @@ impl Certificates {
     /// Which file cannot be used, and why. An empty folder is an error: such a listener could serve nobody.
     pub fn read(folder: &Path) -> Result<Arc<Certificates>, BadCertificates> {
         let set = Arc::new(RwLock::new(Arc::new(load(folder)?)));
-        let mut config = ServerConfig::builder().with_no_client_auth().with_cert_resolver(Arc::new(ByName(set.clone())));
-        config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
-        Ok(Arc::new(Certificates { folder: folder.to_owned(), set, acceptor: TlsAcceptor::from(Arc::new(config)) }))
+        let finish = |mut config: ServerConfig| {
+            config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+            Arc::new(config)
+        };
+        let plain = ServerConfig::builder().with_no_client_auth();
+        let config = finish(plain.with_cert_resolver(Arc::new(ByName(set.clone()))));
+        let asking = ServerConfig::builder().with_client_cert_verifier(Arc::new(AnyHolder::new()));
+        let asking = finish(asking.with_cert_resolver(Arc::new(ByName(set.clone()))));
+        Ok(Arc::new(Certificates { folder: folder.to_owned(), set, config, asking }))
     }
 
     /// The certificates in use: their names, and each in DER.
@@ -98,8 +108,9 @@ impl Certificates {
             .collect()
     }
 
-    pub(crate) fn acceptor(&self) -> &TlsAcceptor {
-        &self.acceptor
+    /// How to speak TLS; `asks` for a client certificate, which nobody must have.
+    pub(crate) fn config(&self, asks: bool) -> Arc<ServerConfig> {
+        if asks { self.asking.clone() } else { self.config.clone() }
     }
 
     /// Reads the folder again whenever a file in it changed, until `stop` changes. One that cannot be used is told, and
@@ -129,6 +140,72 @@ impl Certificates {
             Err(e) => tracing::error!(error = %e, "the certificates cannot be used; the last good ones stay in use"),
         }
     }
+}
+
+/// Lets any client prove that it holds the key of its certificate, if it has one. Whether the certificate is to be believed is
+/// decided at the gate that is asked for ([`verify_client`]): each gate has authorities of its own, and one connection may
+/// carry requests to several.
+#[derive(Debug)]
+struct AnyHolder(WebPkiSupportedAlgorithms);
+
+impl AnyHolder {
+    fn new() -> AnyHolder {
+        AnyHolder(rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms)
+    }
+}
+
+impl ClientCertVerifier for AnyHolder {
+    fn root_hint_subjects(&self) -> &[rustls::DistinguishedName] {
+        &[]
+    }
+    fn client_auth_mandatory(&self) -> bool {
+        false
+    }
+    fn verify_client_cert(
+        &self,
+        _: &CertificateDer<'_>,
+        _: &[CertificateDer<'_>],
+        _: UnixTime,
+    ) -> Result<ClientCertVerified, rustls::Error> {
+        Ok(ClientCertVerified::assertion())
+    }
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &rustls::DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        rustls::crypto::verify_tls12_signature(message, cert, dss, &self.0)
+    }
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &rustls::DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        rustls::crypto::verify_tls13_signature(message, cert, dss, &self.0)
+    }
+    fn supported_verify_schemes(&self) -> Vec<rustls::SignatureScheme> {
+        self.0.supported_schemes()
+    }
+}
+
+/// Whether a chain that a client showed leads to one of these authorities, is good at a moment and meant for clients
+/// (RFC 5280 6.1, 4.2.1.12).
+///
+/// # Errors
+/// Why not, in the library's words.
+pub fn verify_client(chain: &[Vec<u8>], authorities: &[Vec<u8>], now: chrono::DateTime<chrono::Utc>) -> Result<(), String> {
+    let anchors: Vec<CertificateDer<'_>> = authorities.iter().map(|a| CertificateDer::from(a.as_slice())).collect();
+    let anchors: Vec<_> = anchors.iter().filter_map(|a| webpki::anchor_from_trusted_cert(a).ok()).collect();
+    let chain: Vec<CertificateDer<'_>> = chain.iter().map(|c| CertificateDer::from(c.as_slice())).collect();
+    let (end, between) = chain.split_first().ok_or("no certificate")?;
+    let end = webpki::EndEntityCert::try_from(end).map_err(|e| e.to_string())?;
+    let seconds = u64::try_from(now.timestamp()).unwrap_or_default();
+    let at = UnixTime::since_unix_epoch(Duration::from_secs(seconds));
+    let algorithms = rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms.all;
+    let usage = webpki::KeyUsage::client_auth();
+    end.verify_for_usage(algorithms, &anchors, between, at, usage, None, None).map(|_| ()).map_err(|e| e.to_string())
 }
 
 fn look(folder: &Path) -> Seen {

@@ -1,4 +1,4 @@
-//! Connections to others: directories and providers' HTTP. What they answer is handed on as evidence; nothing is decided
+//! Connections to others: directories, providers' HTTP, a mail server. What they answer is handed on as evidence; nothing is decided
 //! here. Also the two things every connection needs: the one clock and the resolver that knows loopback names.
 
 pub mod clock;
@@ -6,6 +6,7 @@ pub mod guard;
 pub mod http;
 pub mod ldap;
 pub mod resolve;
+pub mod smtp;
 
 /// The innermost cause of an error in words: the outer ones repeat what is known, and may hold parameters.
 pub fn innermost(e: &dyn std::error::Error) -> String {

@@ -8,8 +8,11 @@ use aws_lc_rs::signature::{self as sig, EcdsaKeyPair, Ed25519KeyPair, KeyPair};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use chrono::{DateTime, Duration, Utc};
-use passeur_protocols::oidc::{BadKeys, BadUserInfo, Expected, KeySet, ValidIdToken, key_id, validate, validate_userinfo};
-use serde_json::{Value, json};
+use passeur_protocols::oidc::{
+    BadKeys, BadUserInfo, Expected, ExpectedAccess, ExpectedClaims, ExpectedLogout, KeySet, LogoutToken, ValidIdToken, issuer_of,
+    key_id, validate, validate_access_token, validate_introspection, validate_logout, validate_referred, validate_userinfo,
+};
+use serde_json::{Map, Value, json};
 
 fn b64(bytes: impl AsRef<[u8]>) -> String {
     URL_SAFE_NO_PAD.encode(bytes)
@@ -403,5 +406,175 @@ fn userinfo_is_only_used_for_the_same_subject() {
         (200, br#"{"sub": ["pilot-7"]}"#, BadUserInfo::OtherSubject),
     ] {
         assert_eq!(validate_userinfo(status, body, &id_token).unwrap_err(), want);
+    }
+}
+
+fn access_claims() -> Value {
+    let t = now().timestamp();
+    json!({"iss": "https://p.example", "sub": "s-1", "aud": ["https://other.example", "https://berths.example"], "client_id": "night",
+        "scope": "berths report", "iat": t, "exp": t + 300, "jti": "x"})
+}
+
+#[test]
+fn an_access_token_differs_from_a_good_one_in_one_thing_and_is_none() {
+    let signer = Signer::ec("ES256");
+    let keys = signer.keys("k1");
+    let scopes = ["berths".to_owned()];
+    let expected = ExpectedAccess {
+        issuer: "https://p.example",
+        audience: "https://berths.example",
+        scopes: &scopes,
+        now: now(),
+        skew: Duration::seconds(30),
+    };
+    let header = |typ: &str| json!({"alg": "ES256", "kid": "k1", "typ": typ});
+    for typ in ["at+jwt", "application/at+jwt", "AT+JWT"] {
+        let token = signer.token(&header(typ), &access_claims());
+        let valid = validate_access_token(&token, &keys, &expected).unwrap();
+        assert_eq!((valid.subject(), valid.client(), valid.expires().timestamp()), ("s-1", "night", now().timestamp() + 300));
+        assert!(!valid.claims().contains_key("jti"));
+        assert_eq!(issuer_of(&token).as_deref(), Some("https://p.example"));
+    }
+    let t = now().timestamp();
+    for (name, value, check) in [
+        ("iss", json!("https://q.example"), "issuer"),
+        ("aud", json!("https://berths.example.evil"), "audience"),
+        ("aud", json!({"https://berths.example": 1}), "audience"),
+        ("aud", Value::Null, "audience"),
+        ("exp", json!(t - 30), "expiry"),
+        ("exp", json!("soon"), "times"),
+        ("exp", Value::Null, "times"),
+        ("iat", json!(t + 31), "issue-time"),
+        ("nbf", json!(t + 31), "not-before"),
+        ("scope", json!("berthsreport"), "scope"),
+        ("scope", json!(["berths"]), "scope"),
+        ("sub", json!(""), "sub"),
+        ("sub", json!(7), "sub"),
+    ] {
+        let mut claims = access_claims();
+        claims[name] = value.clone();
+        let token = signer.token(&header("at+jwt"), &claims);
+        assert_eq!(validate_access_token(&token, &keys, &expected).unwrap_err().check, check, "{name} = {value}");
+        if name != "iss" {
+            claims["active"] = true.into();
+            let body = claims.to_string();
+            assert_eq!(validate_introspection(200, body.as_bytes(), &expected).unwrap_err().check, check, "{name} = {value}");
+        }
+    }
+    // An id_token, a token of another key, one without a signature, and what is no token at all.
+    let plain = |t: &str| validate_access_token(t, &keys, &expected).unwrap_err().check;
+    assert_eq!(plain(&signer.token(&header("JWT"), &access_claims())), "typ");
+    assert_eq!(plain(&signer.token(&json!({"alg": "ES256", "kid": "k1"}), &access_claims())), "typ");
+    assert_eq!(plain(&signer.token(&json!({"alg": "none", "typ": "at+jwt"}), &access_claims())), "algorithm");
+    assert_eq!(plain(&signer.token(&json!({"alg": "ES256", "typ": "at+jwt", "crit": ["b64"]}), &access_claims())), "crit");
+    assert_eq!(plain(&Signer::ec("ES256").token(&header("at+jwt"), &access_claims())), "signature");
+    for junk in ["", "a.b", "a.b.c", "opaque"] {
+        assert_eq!((plain(junk), issuer_of(junk)), ("form", None), "{junk}");
+    }
+    let mut said = access_claims();
+    for (active, status, check) in [(json!(false), 200, "active"), (json!("true"), 200, "active"), (json!(true), 401, "form")] {
+        said["active"] = active;
+        assert_eq!(validate_introspection(status, said.to_string().as_bytes(), &expected).unwrap_err().check, check);
+    }
+    said["active"] = true.into();
+    assert_eq!(validate_introspection(200, said.to_string().as_bytes(), &expected).unwrap().subject(), "s-1");
+    assert_eq!(validate_introspection(200, b"<html>", &expected).unwrap_err().check, "form");
+}
+
+fn logout_claims() -> Value {
+    let t = now().timestamp();
+    json!({
+        "iss": "https://p.example", "aud": ["harbour"], "sub": "pilot-7", "sid": "08a5019c-17e1-4977-8f42-65a12843ea02",
+        "iat": t - 5, "exp": t + 120, "jti": "bWJq", "events": {"http://schemas.openid.net/event/backchannel-logout": {}},
+    })
+}
+
+fn logout(header: &Value, claims: &Value) -> Result<LogoutToken, &'static str> {
+    let signer = Signer::ec("ES256");
+    let expected = ExpectedLogout { issuer: "https://p.example", client_id: "harbour", now: now(), skew: Duration::seconds(30) };
+    validate_logout(&signer.token(header, claims), &signer.keys("k"), &expected).map_err(|e| e.check)
+}
+
+/// OpenID Connect Back-Channel Logout 1.0, 2.4 and 2.6.
+#[test]
+fn a_logout_token_is_believed_only_whole() {
+    let header = json!({"alg": "ES256", "kid": "k", "typ": "logout+jwt"});
+    let t = now().timestamp();
+    let good = logout(&header, &logout_claims()).unwrap();
+    assert_eq!((good.subject.as_deref(), good.id.as_str()), (Some("pilot-7"), "bWJq"));
+    for (name, value) in [("sub", Value::Null), ("sid", Value::Null), ("exp", Value::Null), ("aud", json!("harbour"))] {
+        assert!(logout(&header, &with(logout_claims(), name, value)).is_ok(), "without {name}");
+    }
+    for typ in ["JWT", "application/logout+jwt", "LOGOUT+JWT"] {
+        assert!(logout(&json!({"alg": "ES256", "kid": "k", "typ": typ}), &logout_claims()).is_ok(), "{typ}");
+    }
+    for (name, value, check) in [
+        ("iss", json!("https://elsewhere.example"), "issuer"),
+        ("aud", json!(["other"]), "audience"),
+        ("aud", Value::Null, "audience"),
+        ("iat", Value::Null, "times"),
+        ("iat", json!(t - 3_600), "issue-time"),
+        ("iat", json!(t + 3_600), "issue-time"),
+        ("exp", json!(t - 60), "expiry"),
+        ("exp", json!("soon"), "expiry"),
+        ("events", Value::Null, "events"),
+        ("events", json!({"http://schemas.openid.net/event/backchannel-logout": "x"}), "events"),
+        ("events", json!(["http://schemas.openid.net/event/backchannel-logout"]), "events"),
+        ("nonce", json!("n"), "nonce"),
+        ("jti", Value::Null, "jti"),
+        ("jti", json!(""), "jti"),
+    ] {
+        assert_eq!(logout(&header, &with(logout_claims(), name, value.clone())).unwrap_err(), check, "{name} = {value}");
+    }
+    let neither = with(with(logout_claims(), "sub", Value::Null), "sid", Value::Null);
+    assert_eq!(logout(&header, &neither).unwrap_err(), "sub");
+    for (header, check) in [
+        (json!({"alg": "ES256", "kid": "k", "typ": "at+jwt"}), "type"),
+        (json!({"alg": "none", "kid": "k"}), "algorithm"),
+        (json!({"alg": "HS256", "kid": "k"}), "algorithm"),
+        (json!({"alg": "ES256", "kid": "k", "crit": ["x"]}), "crit"),
+        (json!({"alg": "ES256", "kid": "other"}), "key"),
+    ] {
+        assert_eq!(logout(&header, &logout_claims()).unwrap_err(), check, "{header}");
+    }
+    let (signer, other) = (Signer::ec("ES256"), Signer::ec("ES256"));
+    let expected = ExpectedLogout { issuer: "https://p.example", client_id: "harbour", now: now(), skew: Duration::seconds(30) };
+    let forged = validate_logout(&other.token(&header, &logout_claims()), &signer.keys("k"), &expected);
+    assert_eq!(forged.unwrap_err().check, "signature");
+}
+
+fn referred(claims: &Value) -> Result<Map<String, Value>, &'static str> {
+    let signer = Signer::ec("ES256");
+    let expected = ExpectedClaims {
+        issuer: "https://p.example",
+        client_id: "harbour",
+        subject: "pilot-7",
+        now: now(),
+        skew: Duration::seconds(30),
+    };
+    let token = signer.token(&json!({"alg": "ES256", "kid": "k"}), claims);
+    validate_referred(&token, &signer.keys("k"), &expected, &["groups".to_owned()]).map_err(|e| e.check)
+}
+
+/// OpenID Connect Core 5.6.2.
+#[test]
+fn claims_by_reference_are_the_providers_about_this_person() {
+    let t = now().timestamp();
+    let claims = json!({"iss": "https://p.example", "sub": "pilot-7", "exp": t + 60, "groups": ["a"], "email": "x@y.example"});
+    let found = referred(&claims).unwrap();
+    assert_eq!(Value::Object(found), json!({"groups": ["a"]}), "what was not referred to is not taken");
+    for (name, value) in [("sub", Value::Null), ("exp", Value::Null), ("aud", json!("harbour"))] {
+        assert!(referred(&with(claims.clone(), name, value)).is_ok(), "{name}");
+    }
+    for (name, value, check) in [
+        ("iss", json!("https://other.example"), "issuer"),
+        ("iss", Value::Null, "issuer"),
+        ("sub", json!("somebody"), "sub"),
+        ("sub", json!(7), "sub"),
+        ("aud", json!("other"), "audience"),
+        ("exp", json!(t - 60), "expiry"),
+        ("exp", json!("x"), "expiry"),
+    ] {
+        assert_eq!(referred(&with(claims.clone(), name, value.clone())).unwrap_err(), check, "{name} = {value}");
     }
 }

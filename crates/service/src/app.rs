@@ -19,6 +19,7 @@ use passeur_gateway::table::Table;
 use passeur_gateway::tls::Certificates;
 use passeur_links::clock::Clock;
 use passeur_links::ldap::DirectoryLink;
+use passeur_links::smtp::Mailer;
 use passeur_store::{ProviderFlows, Recorded, SealedSecret, SecretHead, Store, StoreError};
 use uuid::Uuid;
 
@@ -86,6 +87,7 @@ struct Links {
     providers: HashMap<String, ProviderLink>,
     own: Arc<OwnSaml>,
     directories: HashMap<String, Arc<DirectoryLink>>,
+    mailer: Option<Arc<Mailer>>,
 }
 
 impl std::ops::Deref for App {
@@ -93,6 +95,11 @@ impl std::ops::Deref for App {
     fn deref(&self) -> &Inner {
         &self.0
     }
+}
+
+/// A random UUID (RFC 9562, version 4).
+pub fn new_uuid() -> Uuid {
+    uuid::Builder::from_random_bytes(random()).into_uuid()
 }
 
 /// Random bytes from the system.
@@ -110,7 +117,7 @@ impl App {
             store,
             ring,
             node,
-            node_id: uuid::Builder::from_random_bytes(random()).into_uuid(),
+            node_id: new_uuid(),
             revocation: AtomicI64::new(NOTHING_SEEN),
             rights: AtomicU64::new(0),
             told: Mutex::new((0, -1)),
@@ -206,6 +213,11 @@ impl App {
 
     pub fn directory(&self, name: &str) -> Option<Arc<DirectoryLink>> {
         self.links.read().unwrap_or_else(|e| e.into_inner()).directories.get(name).cloned()
+    }
+
+    /// What sends mail, where the live edition names a server.
+    pub fn mailer(&self) -> Option<Arc<Mailer>> {
+        self.links.read().unwrap_or_else(|e| e.into_inner()).mailer.clone()
     }
 
     /// Every stored secret, opened, by name: the version in use, then the one that stands beside it.
@@ -339,7 +351,11 @@ impl App {
             let secrets = d.secret.as_deref().map(secret).unwrap_or_default();
             (d.name.clone(), DirectoryLink::new(d.clone(), secrets, self.clock.clone()))
         });
-        Links { providers, own, directories: directories.collect() }
+        let mailer = site.mail.as_ref().map(|m| {
+            let password = m.account.as_ref().and_then(|(_, name)| secret(name).into_iter().next());
+            Arc::new(Mailer::new(m.clone(), password))
+        });
+        Links { providers, own, directories: directories.collect(), mailer }
     }
 }
 

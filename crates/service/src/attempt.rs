@@ -38,6 +38,8 @@ pub struct Attempt {
     pub who: Option<Who>,
     pub provider: Option<String>,
     pub session: Option<Uuid>,
+    /// Where the person may choose another way in, where there is one.
+    pub another: Option<String>,
     evidence: Option<Evidence>,
     /// What came back as received, where a trial wants it.
     raw: Option<Vec<(String, String)>>,
@@ -90,8 +92,17 @@ impl Attempt {
             who: None,
             provider: None,
             session: None,
+            another: None,
             evidence: None,
             raw: None,
+        }
+    }
+
+    /// Makes of what came so far an attempt of its own, that begins now.
+    pub fn apart(&mut self) {
+        (self.id, self.began) = (self.app.new_crossing(), self.app.now());
+        for step in &mut self.story.steps {
+            step.at = 0;
         }
     }
 
@@ -180,7 +191,9 @@ impl Attempt {
 
     /// Records an attempt that now waits for the provider.
     pub fn record_waiting(&self) {
-        let alike = Alike::new(&self.gate, "waiting", self.address);
+        // What is waited for is part of it: a sign-in that goes on is told as far as it came.
+        let last = self.story.steps.last().map_or(StepCode::Arrived, |s| s.code);
+        let alike = Alike::new(&self.gate, &format!("waiting {}", last.spec().code), self.address);
         self.app.recorder.waiting(alike, self.id, self.app.now(), || self.row(Outcome::Waiting));
     }
 

@@ -25,12 +25,13 @@ use tower::ServiceExt;
 use crate::api::problem;
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
+use crate::callers::{self, NotTaken};
 use crate::emergency;
 use crate::pages::{self, redirect};
-use crate::rights;
 use crate::signin::ask::{Ask, cookie_digest};
 use crate::signin::evidence::Again;
-use crate::signin::{ClientAddress, Visit, arrive, browser_binding, enter, evidence, forget, forms, session};
+use crate::signin::{ClientAddress, Visit, arrive, browser_binding, enter, evidence, forget, forms, local, session, step_up};
+use crate::{rights, roles};
 
 /// Implements [`Control`] over the shared state and the sign-in host's router.
 pub struct Service {
@@ -107,10 +108,28 @@ impl Control for Service {
         let Some(gate) = edition.site.gate(gate) else {
             return Presented::No(NoSession::OtherGate);
         };
-        match self.load(&edition, gate, token, facts).await {
+        match self.load(&edition, gate, &token.digest(), facts).await {
             Ok(p) => p,
             Err(e) => Presented::Refused(plain(pages::store_failed(&edition.site, facts.lang, &e).into_response())),
         }
+    }
+
+    async fn present_bearer(&self, edition: Arc<Edition>, gate: &str, token: &str, facts: &RequestFacts) -> Presented {
+        let digest = passeur_gateway::caller::digest(gate, token);
+        let begin = async |gate: &Gate| callers::begin(&self.app, &edition, gate, token, facts).await;
+        self.present_caller(&edition, gate, digest, facts, begin).await
+    }
+
+    async fn present_certificate(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        chain: Arc<[Vec<u8>]>,
+        facts: &RequestFacts,
+    ) -> Presented {
+        let digest = passeur_gateway::caller::certificate_digest(gate, &chain);
+        let begin = async |gate: &Gate| callers::begin_by_certificate(&self.app, &edition, gate, &chain, facts).await;
+        self.present_caller(&edition, gate, digest, facts, begin).await
     }
 
     async fn turn_away(
@@ -145,6 +164,8 @@ impl Control for Service {
             began: attempt.began().timestamp_millis(),
             why: why.code().to_owned(),
             form: None,
+            request: None,
+            asked: vec![],
         };
         let Some(form) = form else {
             let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.app)));
@@ -158,6 +179,8 @@ impl Control for Service {
             Interrupted::TooLarge => None,
         };
         ask.form = Some(if kept.is_some() { "form-kept" } else { "form-not-kept" }.to_owned());
+        let path = facts.target.split('?').next().unwrap_or("/").to_owned();
+        ask.request = Some((passeur_core::text::shorten(&path, 1_000), facts.method.to_string()));
         let is_kept = kept.is_some();
         ask.target = kept.map_or_else(|| "/".to_owned(), |token| forms::path(&token));
         let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.app)));
@@ -271,6 +294,36 @@ impl Control for Service {
 }
 
 impl Service {
+    /// What a program's token or certificate opens: what it opened before, or a session that `begin` begins.
+    async fn present_caller(
+        &self,
+        edition: &Edition,
+        gate: &str,
+        digest: [u8; 32],
+        facts: &RequestFacts,
+        begin: impl AsyncFnOnce(&Gate) -> Result<(), NotTaken>,
+    ) -> Presented {
+        let Some(gate) = edition.site.gate(gate) else {
+            return Presented::No(NoSession::OtherGate);
+        };
+        let done = async {
+            match self.load(edition, gate, &digest, facts).await? {
+                Presented::No(NoSession::Ended) => return Err(callers::ended(self.app.new_crossing())),
+                Presented::No(_) => {}
+                presented => return Ok(presented),
+            }
+            begin(gate).await?;
+            Ok(self.load(edition, gate, &digest, facts).await?)
+        };
+        match done.await {
+            Ok(presented) => presented,
+            Err(NotTaken::Answer(response)) => Presented::Refused(plain(*response)),
+            Err(NotTaken::Store(e)) => {
+                Presented::Refused(plain(pages::store_failed(&edition.site, facts.lang, &e).into_response()))
+            }
+        }
+    }
+
     /// A further attempt, of somebody who was admitted where anybody was.
     fn attempt_of(&self, gate: &str, admission: Option<&Admission>, facts: &RequestFacts) -> Attempt {
         let mut attempt = Attempt::begin(&self.app, gate, facts);
@@ -284,13 +337,22 @@ impl Service {
     }
 
     /// From the store to an admission: token, session, decision.
-    async fn load(&self, edition: &Edition, gate: &Gate, token: &Token, facts: &RequestFacts) -> Result<Presented, StoreError> {
+    async fn load(
+        &self,
+        edition: &Edition,
+        gate: &Gate,
+        token: &[u8; 32],
+        facts: &RequestFacts,
+    ) -> Result<Presented, StoreError> {
         let seen = self.app.rights_seen();
-        let Some((held, row)) = self.app.store.gate_token(&token.digest()).await? else {
+        let Some((held, row)) = self.app.store.gate_token(token).await? else {
             return Ok(Presented::No(NoSession::Unknown));
         };
         if held.gate != gate.name {
             return Ok(Presented::No(NoSession::OtherGate));
+        }
+        if held.expires_at.is_some_and(|until| self.app.now() >= until) {
+            return Ok(Presented::No(NoSession::TooOld));
         }
         match session::state(&self.app, edition, &row) {
             State::Live => {}
@@ -301,8 +363,8 @@ impl Service {
         let Some(mut known) = session::read_evidence(&row) else {
             return Ok(Presented::No(NoSession::Unknown));
         };
-        if known.provider != gate.access.provider {
-            // The edition now wants another provider: the person signs in there.
+        if !gate.access.takes(&edition.site, &known) {
+            // The edition now wants another way in: the person signs in by that.
             return Ok(Presented::No(NoSession::Unknown));
         }
         let filled = evidence::fill(&self.app, &edition.site, &gate.access, &mut known).await;
@@ -330,7 +392,7 @@ impl Service {
         &self,
         edition: &Edition,
         gate: &Gate,
-        token: &Token,
+        token: &[u8; 32],
         facts: &RequestFacts,
         held: GateTokenRow,
         row: SessionRow,
@@ -343,6 +405,14 @@ impl Service {
         // A gate of another edition is none here.
         let Some(view) = edition.view(&gate.name) else { return Ok(Presented::No(NoSession::Unknown)) };
         let decision = fold(site, gate, &known, &at, &mut Silent);
+        if let Decision::Refused(refusal) = &decision
+            && facts.navigates
+            && let Some(need) = &refusal.need
+            && step_up::next(site, known.way(), need, &[]).is_some()
+        {
+            // What is missing can be asked for: at the sign-in host, as if there were no session yet.
+            return Ok(Presented::No(NoSession::StepUp));
+        }
         let mut crossing = held.crossing.parse::<CrossingId>().map_err(|e| StoreError::Query(e.to_string()))?;
         let digest = decision.digest();
         let live = self.app.table.session(row.id, row.began, row.last_seen);
@@ -366,8 +436,12 @@ impl Service {
                 Decision::Admitted(_) => Outcome::Admitted,
                 Decision::Refused(r) => r.outcome,
             };
+            // Where single requests are decided otherwise, the sign-in is what counts.
+            if let Some(has) = roles::of(&decision).filter(|_| view.is_blind()) {
+                roles::note(&self.app, site, &mut attempt, &gate.name, &known, &at, &has).await?;
+            }
             attempt.record(outcome).await?;
-            self.app.store.redecide(&token.digest(), &digest, &attempt.id.to_string()).await?;
+            self.app.store.redecide(token, &digest, &attempt.id.to_string()).await?;
             crossing = attempt.id;
         }
         if !view.is_blind() || view.is_timed() {
@@ -382,8 +456,14 @@ impl Service {
                 let Some(admission) = Admission::new(live, edition, look, generation, admitted, crossing) else {
                     return Ok(Presented::No(NoSession::Unknown));
                 };
-                let admission = Arc::new(admission);
-                self.app.table.put(token.digest(), admission.clone());
+                let admission = match local::handed(&self.app, gate, &row) {
+                    Some(value) => admission.handing("authorization", value.as_bytes()),
+                    None => Some(admission),
+                };
+                let Some(admission) = admission else { return Ok(Presented::No(NoSession::Unknown)) };
+                let admission =
+                    Arc::new(admission.limited(&session::lifetimes(site, &row, Some(gate))).within(held.expires_at, held.paths));
+                self.app.table.put(*token, admission.clone());
                 Ok(Presented::Admitted(admission))
             }
             Decision::Refused(refusal) => {

@@ -31,7 +31,7 @@ fn asking<'a>(edition: &'a Edition, known: &Evidence) -> Vec<&'a Access> {
     let site = &edition.site;
     let mut seen: Vec<&str> = vec![];
     let mut out: Vec<&Access> = vec![];
-    for access in site.accesses().filter(|a| a.provider == known.provider) {
+    for access in site.accesses().filter(|a| a.takes(site, known)) {
         let Some(directory) = access.asked(site, known) else { continue };
         if !seen.contains(&directory.name.as_str()) {
             seen.push(&directory.name);

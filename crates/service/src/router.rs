@@ -14,12 +14,15 @@ use passeur_core::step::Silent;
 
 use crate::api::problem;
 use crate::app::App;
-use crate::pages::{self, QuayGate};
-use crate::signin::{LiveEdition, Visit, answer, evidence, out, saml, session, start};
-use crate::{api, console, emergency, guard};
+use crate::pages::{self, Quay, QuayGate};
+use crate::signin::{LiveEdition, Visit, answer, device, ended, evidence, local, out, route, saml, session, start, tokens};
+use crate::{api, console, emergency, factors, guard};
 
 /// The largest body of a request of our own: a site file is the largest thing anybody sends.
 const BODY_MAX: usize = 5 << 20;
+
+/// How many changes of somebody's roles the quay shows.
+const CHANGES_SHOWN: i64 = 3;
 
 /// Everything on the sign-in host.
 pub fn router(app: &App) -> Router {
@@ -29,6 +32,14 @@ pub fn router(app: &App) -> Router {
         .route("/.passeur/oidc/{provider}/answer", get(answer::answer))
         .route("/.passeur/saml/metadata", get(saml::metadata::serve))
         .route("/.passeur/saml/{provider}/answer", get(saml::answer::answer))
+        .route("/.passeur/factors", get(factors::page::show).post(factors::page::change))
+        .route("/.passeur/factor", post(factors::prove::post))
+        .route("/.passeur/passkey", post(factors::ceremony::begin))
+        .route("/.passeur/passkey.js", get(factors::script))
+        .route("/.passeur/device", get(device::show).post(device::answer))
+        .route("/.passeur/tokens", get(tokens::show).post(tokens::change))
+        .route("/.passeur/name", post(route::post))
+        .route("/.passeur/way/{name}", post(local::post))
         .route("/.passeur/sign-out", get(out::ask).post(out::sign_out))
         .route("/.passeur/signed-out", get(out::signed_out))
         .route("/.passeur/emergency", get(emergency::show).post(emergency::sign_in))
@@ -41,6 +52,10 @@ pub fn router(app: &App) -> Router {
         .layer(middleware::from_fn_with_state(app.clone(), guard::check))
         // Below the guard: a provider's page posts these. None is acted on by the cookies it comes with.
         .route("/.passeur/oidc/{provider}/answer", post(answer::post))
+        .route("/.passeur/oidc/{provider}/back-channel", post(ended::back_channel))
+        .route("/.passeur/oidc/{provider}/front-channel", get(ended::front_channel))
+        .route("/.passeur/device/authorize", post(device::begin))
+        .route("/.passeur/device/token", post(device::poll))
         .route("/.passeur/saml/{provider}/answer", post(saml::answer::post))
         .route("/.passeur/saml/{provider}/sign-out", get(saml::out::message).post(saml::out::message))
         .layer(DefaultBodyLimit::max(BODY_MAX))
@@ -80,7 +95,7 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
         Ok(None) => return pages::quay(site, lang, None).into_response(),
         Err(e) => return pages::store_failed(site, lang, &e).into_response(),
     };
-    let wanted: Vec<&Access> = site.gates.iter().map(|g| &g.access).filter(|a| a.provider == session.evidence.provider).collect();
+    let wanted: Vec<&Access> = site.gates.iter().map(|g| &g.access).filter(|a| a.takes(site, &session.evidence)).collect();
     for access in &wanted {
         evidence::fill(&app, site, access, &mut session.evidence).await;
     }
@@ -89,26 +104,36 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
         .gates
         .iter()
         .map(|g| {
-            let (open, messages) = match fold(site, g, &session.evidence, &at, &mut Silent) {
-                Decision::Admitted(a) => (true, a.entry().terms().map(|t| t.messages.clone()).unwrap_or_default()),
-                Decision::Refused(_) => (false, vec![]),
+            let (open, messages, roles) = match fold(site, g, &session.evidence, &at, &mut Silent) {
+                Decision::Admitted(a) => {
+                    let e = a.entry();
+                    (true, e.terms().map(|t| t.messages.clone()).unwrap_or_default(), e.roles().to_vec())
+                }
+                Decision::Refused(_) => (false, vec![], vec![]),
             };
-            QuayGate { title: g.title.clone(), address: g.address.at("/"), open, messages }
+            QuayGate { title: g.title.clone(), address: g.address.at("/"), open, messages, roles }
         })
         .collect();
+    let changes = match app.store.role_changes(&session.row.provider, &session.row.subject, CHANGES_SHOWN).await {
+        Ok(changes) => changes,
+        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    };
     let nobody = Access {
-        provider: session.evidence.provider.clone(),
+        ways: vec![session.evidence.way().to_owned()],
         directories: vec![],
+        groups: passeur_core::site::GroupsFrom::Directory,
         without_directory: false,
         disabled: passeur_core::site::Disabled::Refuse,
         re_read: chrono::Duration::minutes(5),
         dead: passeur_core::site::Dead::Keep,
         mappings: vec![],
         unasked: true,
+        callers: None,
         rules: passeur_core::site::Rules::default(),
     };
     let seen_as = wanted.first().copied().or(site.engineers.as_ref()).unwrap_or(&nobody);
     let who = identify(site, seen_as, &session.evidence, &mut Silent);
     let console = !console_roles(site, &session.evidence, &at, &mut Silent).is_empty();
-    pages::quay(site, lang, Some((&session, &who, &gates, console))).into_response()
+    pages::quay(site, lang, Some(&Quay { session: &session, who: &who, gates: &gates, console, changes: &changes }))
+        .into_response()
 }

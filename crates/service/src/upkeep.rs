@@ -111,6 +111,9 @@ pub async fn clean(app: &App) {
     let done = async {
         app.store.make_partitions(now.date_naive()).await?;
         app.store.drop_partitions(keep_from).await?;
+        let kept_since = now - Duration::days(i64::from(edition.site.keep_days));
+        app.store.forget_names(kept_since).await?;
+        app.store.forget_roles(kept_since).await?;
         app.store.sweep(now, now - lifetimes.absolute - Duration::days(1), now - Duration::days(8)).await
     };
     if let Err(e) = done.await {

@@ -3,6 +3,7 @@
 
 pub mod cranes;
 pub mod ledger;
+pub mod mailbox;
 pub mod provider;
 
 use std::net::SocketAddr;

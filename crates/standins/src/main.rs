@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use passeur_standins::{cranes, ledger, provider, serve};
+use passeur_standins::{cranes, ledger, mailbox, provider, serve};
 
 #[derive(Parser)]
 #[command(about = "The demo's stand-ins: an identity provider and legacy applications")]
@@ -31,6 +31,14 @@ enum What {
         #[arg(long)]
         listen: SocketAddr,
     },
+    /// The mail box: takes mail, and shows it on a page.
+    Mailbox {
+        #[arg(long)]
+        listen: SocketAddr,
+        /// Where it takes mail.
+        #[arg(long)]
+        smtp: SocketAddr,
+    },
     /// The crane logbook.
     Cranes {
         #[arg(long)]
@@ -52,6 +60,13 @@ async fn main() -> ExitCode {
             }
         }
         What::Ledger { listen } => serve(listen, ledger::router()).await,
+        What::Mailbox { listen, smtp } => {
+            let mailbox = mailbox::MailBox::default();
+            match mailbox.serve(smtp).await {
+                Ok(_) => serve(listen, mailbox.router()).await,
+                Err(e) => return fail(&e.to_string()),
+            }
+        }
         What::Cranes { listen } => serve(listen, cranes::router()).await,
     };
     match started {

@@ -70,6 +70,15 @@ impl PastPages<'_> {
     }
 }
 
+/// Evidence with its moment.
+#[derive(QueryableByName)]
+struct DatedBody {
+    #[diesel(sql_type = Jsonb)]
+    body: serde_json::Value,
+    #[diesel(sql_type = Timestamptz)]
+    at: Moment,
+}
+
 /// A row that is evidence alone.
 #[derive(QueryableByName)]
 struct Body {
@@ -96,6 +105,25 @@ impl Store {
         .load(&mut conn)
         .await?;
         Ok(rows.into_iter().map(|r| r.body).collect())
+    }
+
+    /// The latest evidence of a person that came by their provider itself, as JSON, and when that was.
+    pub async fn latest_own_evidence(
+        &self,
+        provider: &str,
+        subject: &str,
+    ) -> Result<Option<(serde_json::Value, Moment)>, StoreError> {
+        let mut conn = self.conn().await?;
+        let row: Option<DatedBody> = diesel::sql_query(
+            "SELECT e.body, c.at FROM crossings c JOIN evidence e ON e.day = c.day AND e.hash = c.evidence \
+             WHERE c.subject = $2 AND c.provider = $1 AND e.body->>'through' IS NULL ORDER BY c.at DESC LIMIT 1",
+        )
+        .bind::<Text, _>(provider)
+        .bind::<Text, _>(subject)
+        .get_result(&mut conn)
+        .await
+        .optional()?;
+        Ok(row.map(|b| (b.body, b.at)))
     }
 
     /// The latest evidence of a person, as JSON.

@@ -37,12 +37,13 @@ diesel::table! {
         id -> Uuid, token_digest -> Binary, provider -> Text, subject -> Text, name -> Text, evidence -> Jsonb,
         began -> Timestamptz, last_seen -> Timestamptz, ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>,
         address -> Text, agent -> Text, hint -> Nullable<Binary>, revocation -> Nullable<BigInt>, re_read -> Nullable<BigInt>,
-        provider_name -> Nullable<Text>, provider_session -> Nullable<Text>,
+        provider_name -> Nullable<Text>, provider_session -> Nullable<Text>, personal_token -> Nullable<Uuid>, kept -> Nullable<Binary>,
     }
 }
 diesel::table! {
     gate_tokens (digest) {
         digest -> Binary, session_id -> Uuid, gate -> Text, crossing -> Text, decision -> Binary, created_at -> Timestamptz,
+        expires_at -> Nullable<Timestamptz>, paths -> Nullable<Array<Text>>,
     }
 }
 diesel::table! {
@@ -95,5 +96,50 @@ diesel::table! {
 diesel::table! { acts_head (single) { single -> Bool, number -> BigInt, mac -> Binary, } }
 diesel::joinable!(gate_tokens -> sessions (session_id));
 diesel::joinable!(codes -> sessions (session_id));
+diesel::table! {
+    tries (key, span) { key -> Binary, span -> BigInt, count -> Integer, expires_at -> Timestamptz, }
+}
+diesel::table! {
+    person_roles (provider, subject, gate) {
+        provider -> Text, subject -> Text, gate -> Text, roles -> Array<Text>, since -> Timestamptz, crossing -> Text,
+        seen_at -> Timestamptz,
+    }
+}
+diesel::table! {
+    role_changes (id) {
+        id -> Uuid, provider -> Text, subject -> Text, gate -> Text, at -> Timestamptz, crossing -> Text,
+        gained -> Array<Text>, lost -> Array<Text>, why -> Jsonb,
+    }
+}
+diesel::table! { known_names (name, way) { name -> Binary, way -> Text, seen_at -> Timestamptz, } }
+diesel::table! {
+    mailed_codes (flow) {
+        flow -> Binary, code -> Nullable<Binary>, mail -> Binary, tries_left -> SmallInt, expires_at -> Timestamptz,
+    }
+}
+diesel::table! {
+    factors (id) {
+        id -> Uuid, provider -> Text, subject -> Text, kind -> Text, name -> Text, sealed -> Binary,
+        credential -> Nullable<Binary>, created_at -> Timestamptz, used_at -> Nullable<Timestamptz>,
+        last_step -> Nullable<BigInt>,
+    }
+}
+diesel::table! {
+    recovery_codes (code) { code -> Binary, provider -> Text, subject -> Text, }
+}
+diesel::table! {
+    personal_tokens (digest) {
+        digest -> Binary, id -> Uuid, provider -> Text, subject -> Text, owner_name -> Text, name -> Text,
+        gates -> Array<Text>, paths -> Nullable<Array<Text>>, created_at -> Timestamptz, expires_at -> Timestamptz,
+        used_at -> Nullable<Timestamptz>,
+    }
+}
+diesel::table! {
+    device_codes (digest) {
+        digest -> Binary, user_code -> Binary, address -> Text, agent -> Text, created_at -> Timestamptz,
+        expires_at -> Timestamptz, polled_at -> Nullable<Timestamptz>, state -> Text, role -> Nullable<Text>,
+        owner_provider -> Nullable<Text>, owner_subject -> Nullable<Text>, owner_name -> Nullable<Text>,
+    }
+}
 diesel::allow_tables_to_appear_in_same_query!(secrets, secret_versions);
 diesel::allow_tables_to_appear_in_same_query!(gate_tokens, sessions, codes);

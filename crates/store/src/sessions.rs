@@ -8,7 +8,7 @@ use uuid::Uuid;
 
 use crate::acts::{Recorded, append};
 use crate::pool::{Store, StoreError};
-use crate::schema::{answered, codes, gate_tokens, revocations, sessions};
+use crate::schema::{answered, codes, gate_tokens, personal_tokens, revocations, sessions};
 
 /// A session to be stored.
 #[derive(Insertable)]
@@ -29,6 +29,10 @@ pub struct NewSession {
     /// How the provider names the person, and its own session, where it may end them here.
     pub provider_name: Option<String>,
     pub provider_session: Option<String>,
+    /// The personal token that opened it, where one did.
+    pub personal_token: Option<Uuid>,
+    /// The password that was typed, sealed, where a gate hands it over.
+    pub kept: Option<Vec<u8>>,
 }
 
 /// A stored session.
@@ -49,6 +53,7 @@ pub struct SessionRow {
     pub hint: Option<Vec<u8>>,
     /// The provider's own session.
     pub provider_session: Option<String>,
+    pub kept: Option<Vec<u8>>,
 }
 
 /// A gate's token for a session.
@@ -61,6 +66,10 @@ pub struct GateTokenRow {
     pub crossing: String,
     pub decision: Vec<u8>,
     pub created_at: Moment,
+    /// When it runs out by itself, before the session does.
+    pub expires_at: Option<Moment>,
+    /// Paths at or below which it is good; none for all.
+    pub paths: Option<Vec<String>>,
 }
 
 /// A one-time hand-back code to be stored.
@@ -147,6 +156,43 @@ impl Store {
         })
     }
 
+    /// Live sessions that a provider ended, by its own session or, where it names none, of a subject.
+    pub async fn sessions_ended_at(
+        &self,
+        provider: &str,
+        subject: Option<&str>,
+        session: Option<&str>,
+    ) -> Result<Vec<Uuid>, StoreError> {
+        let mut conn = self.conn().await?;
+        let live = sessions::table.filter(sessions::provider.eq(provider)).filter(sessions::ended_at.is_null());
+        let mut q = live.select(sessions::id).into_boxed();
+        if let Some(subject) = subject {
+            q = q.filter(sessions::subject.eq(subject));
+        }
+        match (session, subject) {
+            (Some(session), _) => q = q.filter(sessions::provider_session.eq(session)),
+            (None, Some(_)) => {}
+            (None, None) => return Ok(vec![]),
+        }
+        Ok(q.load(&mut conn).await?)
+    }
+
+    /// Live sessions of a person that were seen since a moment, the last seen first.
+    pub async fn sessions_of_person(
+        &self,
+        provider: &str,
+        subject: &str,
+        seen_since: Moment,
+    ) -> Result<Vec<SessionRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let of = sessions::table
+            .filter(sessions::provider.eq(provider))
+            .filter(sessions::subject.eq(subject))
+            .filter(sessions::ended_at.is_null())
+            .filter(sessions::last_seen.ge(seen_since));
+        Ok(of.order(sessions::last_seen.desc()).limit(1_000).select(SessionRow::as_select()).load(&mut conn).await?)
+    }
+
     /// The gate token with this digest, and its session.
     pub async fn gate_token(&self, digest: &[u8; 32]) -> Result<Option<(GateTokenRow, SessionRow)>, StoreError> {
         let mut conn = self.conn().await?;
@@ -164,6 +210,32 @@ impl Store {
         let mut conn = self.conn().await?;
         diesel::insert_into(gate_tokens::table).values(&row).execute(&mut conn).await?;
         Ok(())
+    }
+
+    /// Stores a session that a program's token opened at a gate. What the token opened before, and was not ended, it takes the
+    /// place of. False where it was ended: then the token opens nothing more.
+    pub async fn begin_by_token(&self, session: NewSession, row: GateTokenRow) -> Result<bool, StoreError> {
+        let mut conn = self.conn().await?;
+        conn.transaction(async |conn| {
+            let before = gate_tokens::table.inner_join(sessions::table.on(sessions::id.eq(gate_tokens::session_id)));
+            let ended: Option<Option<Moment>> =
+                before.filter(gate_tokens::digest.eq(&row.digest)).select(sessions::ended_at).first(conn).await.optional()?;
+            if ended.flatten().is_some() {
+                return Ok(false);
+            }
+            diesel::delete(gate_tokens::table.find(&row.digest)).execute(conn).await?;
+            diesel::insert_into(sessions::table).values(&session).execute(conn).await?;
+            diesel::insert_into(gate_tokens::table).values(&row).execute(conn).await?;
+            Ok(true)
+        })
+        .await
+    }
+
+    /// Live sessions that a personal token opened.
+    pub async fn sessions_of_token(&self, token: Uuid) -> Result<Vec<Uuid>, StoreError> {
+        let mut conn = self.conn().await?;
+        let of = sessions::table.filter(sessions::personal_token.eq(token)).filter(sessions::ended_at.is_null());
+        Ok(of.select(sessions::id).load(&mut conn).await?)
     }
 
     /// Notes that a gate token now stands for another decision, recorded as another crossing.
@@ -223,11 +295,16 @@ impl Store {
                     sessions::ended_by.eq(by),
                     sessions::revocation.eq(counter),
                     sessions::hint.eq(None::<Vec<u8>>),
+                    sessions::kept.eq(None::<Vec<u8>>),
                 ))
                 .returning((sessions::id, sessions::name))
                 .get_results::<(Uuid, String)>(conn)
                 .await?;
             let (ended, names): (Vec<Uuid>, Vec<String>) = ended.into_iter().unzip();
+            // A token whose session is ended is meant as well: it would only open another.
+            let opened = sessions::table.filter(sessions::id.eq_any(&ended)).filter(sessions::personal_token.is_not_null());
+            let tokens: Vec<Uuid> = opened.select(sessions::personal_token.assume_not_null()).load(conn).await?;
+            diesel::delete(personal_tokens::table.filter(personal_tokens::id.eq_any(tokens))).execute(conn).await?;
             if let Some(mut act) = act {
                 act.act.about = json!({"sessions": ended});
                 act.act.personal.people = names;

@@ -7,7 +7,10 @@ use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use passeur_core::Moment;
 
 use crate::pool::{Store, StoreError};
-use crate::schema::{answered, codes, kept_forms, parked, provider_flows, sessions, trials, unrecorded};
+use crate::schema::{
+    answered, codes, device_codes, kept_forms, mailed_codes, parked, personal_tokens, provider_flows, sessions, trials, tries,
+    unrecorded,
+};
 
 const PARTITIONED: [&str; 2] = ["crossings", "evidence"];
 
@@ -91,6 +94,10 @@ impl Store {
         diesel::delete(codes::table.filter(codes::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(kept_forms::table.filter(kept_forms::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(parked::table.filter(parked::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(personal_tokens::table.filter(personal_tokens::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(device_codes::table.filter(device_codes::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(tries::table.filter(tries::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(mailed_codes::table.filter(mailed_codes::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(trials::table.filter(trials::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(answered::table.filter(answered::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(sessions::table.filter(sessions::began.lt(sessions_before))).execute(&mut conn).await?;

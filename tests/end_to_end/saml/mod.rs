@@ -298,7 +298,7 @@ async fn nobody_comes_unasked_where_the_gate_does_not_take_them() {
     assert_eq!(refusal(&stack, &page).await.0, "check.saml-relay-state");
     // Where one gate takes them, another of the same provider asks for itself.
     let two = |s: String| {
-        let at = s.find("# The fitters' own book").unwrap();
+        let at = s.find("# The same ledger once more").unwrap();
         let gate = s[s.find("name = \"agents\"").unwrap()..at].replace("agents", "offices").replace("unasked = true\n", "");
         format!("{}[[gate]]\n{gate}{}", &s[..at], &s[at..])
     };

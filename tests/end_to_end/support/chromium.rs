@@ -39,6 +39,14 @@ impl Browser {
         self.driver.cdp().send_raw(command, params).await.unwrap();
     }
 
+    /// Gives the window an authenticator that holds passkeys and verifies its holder without asking.
+    pub async fn add_authenticator(&self) {
+        self.cdp("WebAuthn.enable", json!({})).await;
+        let kind = json!({"protocol": "ctap2", "transport": "internal", "hasResidentKey": true,
+            "hasUserVerification": true, "isUserVerified": true, "automaticPresenceSimulation": true});
+        self.cdp("WebAuthn.addVirtualAuthenticator", json!({"options": kind})).await;
+    }
+
     pub async fn open(&self, url: &str) {
         self.driver.goto(url).await.unwrap();
     }

@@ -40,6 +40,20 @@ impl Page {
         (to, inputs.map(|i| (between(i, "name=\"").unwrap(), between(i, "value=\"").unwrap())).collect())
     }
 
+    /// Where a page goes on to by itself.
+    pub fn refresh(&self) -> Option<String> {
+        let rest = self.body.split_once("http-equiv=\"refresh\" content=\"0;url=")?.1;
+        Some(rest.split_once('"')?.0.replace("&amp;", "&"))
+    }
+
+    /// The address of a link by its text.
+    pub fn link(&self, text: &str) -> String {
+        let before = self.body.split_once(&format!(">{text}</a>")).unwrap_or_else(|| panic!("no link {text}: {}", self.body)).0;
+        let href = before.rsplit_once("href=\"").unwrap().1;
+        let to = href.split_once('"').unwrap().0.replace("&amp;", "&");
+        Url::parse(&self.url).unwrap().join(&to).unwrap().to_string()
+    }
+
     /// The crossing's id on a refusal page.
     pub fn crossing(&self) -> String {
         let at = self
@@ -134,10 +148,9 @@ impl Person {
     /// Follows redirects to the end.
     pub async fn follow(&mut self, mut page: Page) -> Page {
         for _ in 0..12 {
-            if !page.status.is_redirection() {
-                return page;
-            }
-            let next = Url::parse(&page.url).unwrap().join(page.header("location")).unwrap();
+            let to = page.refresh().or_else(|| page.status.is_redirection().then(|| page.header("location").to_owned()));
+            let Some(to) = to else { return page };
+            let next = Url::parse(&page.url).unwrap().join(&to).unwrap();
             page = self.send(Method::GET, next.as_str(), None).await;
         }
         panic!("redirected in a circle at {}", page.url);
@@ -184,6 +197,15 @@ impl Person {
             .await;
         self.cookies.entry(host).or_default().extend(jar);
         page
+    }
+
+    /// Fills in the form of a page of ours, beside its hidden fields, and sends it. What comes back is not followed.
+    pub async fn fill_in(&mut self, page: &Page, fields: &[(&str, &str)]) -> Page {
+        let (to, hidden) = page.form();
+        let to = Url::parse(&page.url).unwrap().join(&to).unwrap();
+        let mut all: Vec<(&str, &str)> = hidden.iter().map(|(n, v)| (n.as_str(), v.as_str())).collect();
+        all.extend(fields);
+        self.send(Method::POST, to.as_str(), Some(&all)).await
     }
 
     /// Opens an address behind a SAML provider, signs in, and goes on to the end.

@@ -9,6 +9,7 @@ use passeur_core::seal::Ring;
 use passeur_links::clock::Clock;
 use passeur_service::config::Tls;
 use passeur_service::{Config, Emergency, Running, start};
+use passeur_standins::mailbox::MailBox;
 use passeur_standins::provider::{Mode, Provider, Register, Service};
 use passeur_standins::{cranes, ledger, serve, serve_on};
 use serde_json::{Value, json};
@@ -35,6 +36,8 @@ pub struct Stack {
     pub address: SocketAddr,
     pub clock: Clock,
     pub provider: Provider,
+    /// Whatever the service mails.
+    pub mailbox: MailBox,
     pub database: Database,
     /// The API token of the first engineer.
     pub token: String,
@@ -89,8 +92,22 @@ impl Stack {
         Stack::on(Database::new().await, certificates, change).await
     }
 
+    /// The demo's harbour with the provider's register changed.
+    pub async fn with_people(change: impl FnOnce(String) -> String) -> Stack {
+        Stack::of(Database::new().await, None, change, |site, _| site).await
+    }
+
     /// The same on a given database.
     pub async fn on(database: Database, certificates: Option<PathBuf>, change: impl FnOnce(String, u16) -> String) -> Stack {
+        Stack::of(database, certificates, |people| people, change).await
+    }
+
+    async fn of(
+        database: Database,
+        certificates: Option<PathBuf>,
+        people: impl FnOnce(String) -> String,
+        change: impl FnOnce(String, u16) -> String,
+    ) -> Stack {
         static TLS: Once = Once::new();
         TLS.call_once(|| {
             let _ = rustls::crypto::aws_lc_rs::default_provider().install_default();
@@ -104,13 +121,16 @@ impl Stack {
         let address = service.address;
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let provider_address = listener.local_addr().unwrap();
-        let people = include_str!("../../../demo/people.toml").replace(":8640", &format!(":{}", address.port()));
+        let people = people(include_str!("../../../demo/people.toml").replace(":8640", &format!(":{}", address.port())));
         let issuer = format!("http://bureau-pilotage.localhost:{}", provider_address.port());
         let provider = Provider::new(issuer, Register::parse(&people).unwrap());
         let provider_task = serve_on(listener, provider.router());
         let (cranes_address, cranes_task) = serve("127.0.0.1:0".parse().unwrap(), cranes::router()).await.unwrap();
         let (ledger_address, ledger_task) = serve("127.0.0.1:0".parse().unwrap(), ledger::router()).await.unwrap();
+        let mailbox = MailBox::default();
+        let (smtp, mail_task) = mailbox.serve(any).await.unwrap();
         let site = include_str!("../../../demo/site.toml")
+            .replace(":8646", &format!(":{}", smtp.port()))
             .replace(":8640", &format!(":{}", address.port()))
             .replace(":8641", &format!(":{}", provider_address.port()))
             .replace(":8642", &format!(":{}", ledger_address.port()))
@@ -121,11 +141,12 @@ impl Stack {
             address,
             clock,
             provider,
+            mailbox,
             database,
             token,
             site: change(site, tls_port),
             provider_address,
-            tasks: vec![provider_task, ledger_task, cranes_task],
+            tasks: vec![provider_task, ledger_task, cranes_task, mail_task],
             http: reqwest::Client::builder().no_proxy().build().unwrap(),
         };
         stack.put("/secrets/pilotage-client", json!({"value": "ebb-and-flow-of-the-demo"})).await;
@@ -161,7 +182,11 @@ impl Stack {
         format!("pass.havrelune.localhost:{}", self.address.port())
     }
 
+    /// Reads from the API. Lists of crossings are read once everything queued is written: a list is not to be a race.
     pub async fn get(&self, path: &str) -> Value {
+        if path.starts_with("/crossings") {
+            self.settle().await;
+        }
         let (status, body) = self.call(self.http.get(self.api(path)).header("host", self.host())).await;
         assert_eq!(status, 200, "{path}: {body}");
         body
@@ -213,6 +238,11 @@ impl Stack {
         (c["outcome"].as_str().unwrap().to_owned(), c["code"].as_str().unwrap_or_default().to_owned())
     }
 
+    /// The provider's issuer.
+    pub fn provider_origin(&self) -> String {
+        format!("http://bureau-pilotage.localhost:{}", self.provider_address.port())
+    }
+
     /// Waits until everything counted or queued is written.
     pub async fn settle(&self) {
         if let Some(s) = &self.service {
@@ -228,6 +258,11 @@ impl Stack {
     /// An address on the gate that is entered by SAML.
     pub fn agents(&self, path: &str) -> String {
         format!("http://agents.havrelune.localhost:{}{path}", self.address.port())
+    }
+
+    /// An address on the gate that is entered in every way.
+    pub fn everybody(&self, path: &str) -> String {
+        format!("http://everybody.havrelune.localhost:{}{path}", self.address.port())
     }
 
     /// Lets the provider know us by our metadata, as its team would.

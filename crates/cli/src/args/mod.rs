@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 mod site;
 
-pub use site::{Acts, ActsCommand, Draft, Rehearse, RehearsePerson, Site, SourceArgs};
+pub use site::{Acts, ActsCommand, Draft, Rehearse, RehearsePerson, RouteCommand, Site, SourceArgs};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
@@ -98,6 +98,9 @@ pub enum Command {
     /// Add a provider from what it says of itself, or print what we say of ourselves
     #[command(subcommand)]
     Provider(ProviderCommand),
+    /// Sign-in routes: list them, or try which decides for somebody and why not the others
+    #[command(subcommand)]
+    Route(RouteCommand),
     /// The directories and their servers: which answer, which are passed over, and why
     Directories,
     /// List crossings, latest first
@@ -137,6 +140,37 @@ pub enum Command {
         #[arg(long)]
         directory: String,
     },
+    /// Second factors of a person: see them, or take them away from whoever lost theirs
+    Factors {
+        /// The person, as `provider/subject`; see `passeur sessions` and `passeur crossings`
+        person: String,
+        /// Take one away, by its id
+        #[arg(long, conflicts_with = "reset")]
+        remove: Option<uuid::Uuid>,
+        /// Take all away, recovery codes too: the person enrols anew
+        #[arg(long)]
+        reset: bool,
+    },
+    /// Roles of a person at each gate and in the console, and when and why they changed
+    Roles {
+        /// The person, as `provider/subject`
+        person: String,
+    },
+    /// Tokens that a person made for programs of theirs: see them, or revoke them
+    PersonalTokens {
+        /// The person, as `provider/subject`
+        person: String,
+        /// Revoke one, by its id
+        #[arg(long, conflicts_with = "all")]
+        revoke: Option<uuid::Uuid>,
+        /// Revoke all, and end the sessions that they opened
+        #[arg(long)]
+        all: bool,
+    },
+    /// Sign in for twelve hours: shows a code to type in a browser (RFC 8628)
+    SignIn,
+    /// Revoke what `sign-in` got, and forget it
+    SignOut,
     /// Who the service takes me for
     Whoami,
 }

@@ -120,6 +120,29 @@ pub enum Rehearse {
     Person(Box<RehearsePerson>),
 }
 
+#[derive(Debug, Subcommand)]
+pub enum RouteCommand {
+    /// The routes of the live edition, in order
+    List,
+    /// Which route decides for somebody, and why those before it do not
+    Try {
+        #[command(flatten)]
+        source: SourceArgs,
+        /// Where they go: a gate, console or quay
+        #[arg(long)]
+        gate: String,
+        /// The address they come from
+        #[arg(long)]
+        address: Option<String>,
+        /// What their browser calls itself (User-Agent)
+        #[arg(long)]
+        agent: Option<String>,
+        /// The name they type, where they are asked for one; it is looked up as it would be then
+        #[arg(long)]
+        name: Option<String>,
+    },
+}
+
 /// Whom to rehearse: somebody who came before, or somebody described by hand.
 #[derive(Debug, Args)]
 pub struct RehearsePerson {

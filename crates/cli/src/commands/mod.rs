@@ -8,7 +8,9 @@ mod key_ring;
 mod people;
 mod provider;
 mod rehearse;
+mod route;
 mod serve;
+mod sign_in;
 mod site;
 mod survey;
 mod token;
@@ -43,12 +45,18 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Node => node(c).await,
         Command::Providers => providers(c).await,
         Command::Provider(a) => provider::run(a, c).await,
+        Command::Route(a) => route::run(a, c).await,
         Command::Directories => directories(c).await,
         Command::Crossings(a) => crossings::list(a, c).await,
         Command::Crossing { id } => crossings::one(&id, c).await,
         Command::Sessions { person } => people::sessions(person, c).await,
         Command::End { sessions, subject } => people::end(sessions, subject, c).await,
         Command::ReRead { sessions, subject } => people::re_read(sessions, subject, c).await,
+        Command::Factors { person, remove, reset } => people::factors(&person, remove, reset, c).await,
+        Command::Roles { person } => people::roles(&person, c).await,
+        Command::PersonalTokens { person, revoke, all } => people::personal_tokens(&person, revoke, all, c).await,
+        Command::SignIn => sign_in::sign_in(c).await,
+        Command::SignOut => sign_in::sign_out(c).await,
         Command::Person { value, directory } => people::person(&value, &directory, c).await,
         Command::Whoami => whoami(c).await,
     }
@@ -155,8 +163,8 @@ async fn gates(args: &ClientArgs) -> Result<(), Exit> {
             }
         }
         say!(
-            "  provider {}, {}; {} live sessions",
-            g.provider,
+            "  by {}; {}; {} live sessions",
+            g.ways_in.join(", "),
             if g.directories.is_empty() {
                 "no directory".to_owned()
             } else {

@@ -1,6 +1,9 @@
 //! `passeur sessions`, `passeur end` and `passeur person`.
 
-use passeur_api::{EndAnswer, EndRequest, LookUpAnswer, LookUpRequest, ReRead, Session};
+use passeur_api::{
+    EndAnswer, EndRequest, Factors, FactorsRemoved, LookUpAnswer, LookUpRequest, PersonRoles, PersonalToken, ReRead, Session,
+    TokensRevoked,
+};
 use uuid::Uuid;
 
 use super::{list, no_csv};
@@ -77,6 +80,112 @@ pub async fn re_read(ids: Vec<Uuid>, subject: Option<String>, c: &ClientArgs) ->
         }
         if r.ended {
             say!("  {}", s.paint("gone from the directory: the session is ended", Tone::Bad));
+        }
+    }
+    Ok(())
+}
+
+/// The path of a person who is written as `provider/subject`.
+fn path_of(person: &str) -> Result<String, Exit> {
+    match person.split_once('/') {
+        Some((provider, subject)) => Ok(format!("/people/{}/{}", segment(provider), segment(subject))),
+        None => Err(Exit::NotFound("write the person as provider/subject: see `passeur sessions --output json`".into())),
+    }
+}
+
+pub async fn personal_tokens(person: &str, revoke: Option<Uuid>, all: bool, c: &ClientArgs) -> Result<(), Exit> {
+    let client = Client::new(c)?;
+    let path = format!("{}/tokens", path_of(person)?);
+    if revoke.is_some() || all {
+        no_csv(c)?;
+        let query = revoke.map(|id| format!("?id={id}")).unwrap_or_default();
+        let gone: TokensRevoked = client.delete(&format!("{path}{query}")).await?;
+        if c.output == Output::Json {
+            return json(&gone);
+        }
+        for name in &gone.revoked {
+            say!("revoked {}", passeur_core::text::visible(name));
+        }
+        say!("{} sessions ended", gone.ended.len());
+        return match gone.revoked.is_empty() {
+            true => Err(Exit::NotFound("there was no such token".into())),
+            false => Ok(()),
+        };
+    }
+    let found: Vec<PersonalToken> = client.get(&path, &[]).await?;
+    let columns = [fixed("token"), fixed("name"), fixed("until"), fixed("used"), rest("good for")];
+    let rows: Vec<Vec<Cell>> = found
+        .iter()
+        .map(|t| {
+            let used = t.used.map_or_else(|| "never".to_owned(), moment).into();
+            let name = Cell(passeur_core::text::shorten(&t.name, 30), Tone::Strong);
+            let places = t.paths.as_ref().map(|p| format!(" {}", p.join(" "))).unwrap_or_default();
+            vec![t.id.to_string().into(), name, moment(t.until).into(), used, format!("{}{places}", t.gates.join(", ")).into()]
+        })
+        .collect();
+    list(c, &found, &columns, &rows, "This person has made none.")
+}
+
+pub async fn factors(person: &str, remove: Option<Uuid>, reset: bool, c: &ClientArgs) -> Result<(), Exit> {
+    let client = Client::new(c)?;
+    let path = format!("{}/factors", path_of(person)?);
+    if remove.is_some() || reset {
+        no_csv(c)?;
+        let query = remove.map(|id| format!("?id={id}")).unwrap_or_default();
+        let gone: FactorsRemoved = client.delete(&format!("{path}{query}")).await?;
+        if c.output == Output::Json {
+            return json(&gone);
+        }
+        for name in &gone.removed {
+            say!("removed {}", passeur_core::text::visible(name));
+        }
+        return match gone.removed.is_empty() {
+            true => Err(Exit::NotFound("there was no such factor".into())),
+            false => Ok(()),
+        };
+    }
+    let found: Factors = client.get(&path, &[]).await?;
+    let columns = [fixed("factor"), fixed("kind"), fixed("name"), fixed("enrolled"), rest("used")];
+    let rows: Vec<Vec<Cell>> = found
+        .factors
+        .iter()
+        .map(|f| {
+            let used = f.used.map_or_else(|| "never".to_owned(), |at| at.format("%Y-%m-%d %H:%M:%S").to_string());
+            let name = Cell(passeur_core::text::shorten(&f.name, 30), Tone::Strong);
+            vec![f.id.to_string().into(), f.kind.clone().into(), name, moment(f.enrolled).into(), used.into()]
+        })
+        .collect();
+    list(c, &found, &columns, &rows, "This person has enrolled none.")?;
+    if c.output == Output::Text && !rows.is_empty() {
+        say!("recovery codes left: {}", found.recovery_codes);
+    }
+    Ok(())
+}
+
+pub async fn roles(person: &str, c: &ClientArgs) -> Result<(), Exit> {
+    let found: PersonRoles = Client::new(c)?.get(&format!("{}/roles", path_of(person)?), &[]).await?;
+    let columns = [fixed("gate"), fixed("since"), fixed("crossing"), rest("roles")];
+    let of = |roles: &[String]| if roles.is_empty() { "none".to_owned() } else { roles.join(", ") };
+    let rows: Vec<Vec<Cell>> = found
+        .roles
+        .iter()
+        .map(|r| vec![Cell(r.gate.clone(), Tone::Strong), moment(r.since).into(), r.crossing.clone().into(), of(&r.roles).into()])
+        .collect();
+    list(c, &found, &columns, &rows, "Nothing was decided for this person while crossings were kept.")?;
+    if c.output == Output::Text {
+        let s = Screen::of_stdout();
+        for change in &found.changes {
+            say!();
+            let head = format!("{}  {}", moment(change.at), change.gate);
+            say!("{}  crossing {}", s.paint(&head, Tone::Strong), change.crossing);
+            for (sign, roles, tone) in [("+", &change.gained, Tone::Good), ("−", &change.lost, Tone::Bad)] {
+                if !roles.is_empty() {
+                    say!("  {} {}", s.paint(sign, tone), s.paint(&roles.join(", "), Tone::Plain));
+                }
+            }
+            for why in &change.why {
+                say!("    {}", wrap(&s.paint(why, Tone::Quiet), s.width, 4));
+            }
         }
     }
     Ok(())

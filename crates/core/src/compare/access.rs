@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Bearing, Change, Sentence, What};
+use super::{Bearing, Change, Sentence, What, reordered};
 use crate::condition::Condition;
 use crate::site::{Access, Effect, Rule, Section, SectionAccess, Site};
 
@@ -109,10 +109,8 @@ fn access(before: (&Site, &Access), after: (&Site, &Access), place: &str, out: &
         let wider = matches!(rule.effect, Effect::Give(_));
         add(if wider { Bearing::Wider } else { Bearing::Narrower }, What::RuleAdded { rule: told(&after, rule) });
     }
-    let common = |of: &Access, other: &Access| {
-        of.rules.iter().filter(|r| named(&other.rules, &r.name).is_some()).map(|r| r.name.clone()).collect::<Vec<_>>()
-    };
-    if common(before.1, after.1) != common(after.1, before.1) {
+    let names = |of: &Access| of.rules.iter().map(|r| r.name.clone()).collect::<Vec<_>>();
+    if reordered(&names(before.1), &names(after.1)) {
         add(Bearing::Other, What::RulesReordered);
     }
 }

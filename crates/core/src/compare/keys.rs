@@ -2,7 +2,7 @@
 
 use toml::{Table, Value};
 
-use super::{Bearing, Change, What};
+use super::{Bearing, Change, What, reordered};
 
 /// What is compared as compiled, below a gate or `engineers`.
 const COMPILED: [&str; 2] = ["rule", "section"];
@@ -89,6 +89,11 @@ fn named(old: &[(&str, &Table)], new: &[(&str, &Table)], place: &str, key: &str,
             None => out.push(Change { bearing: Bearing::Other, place: at, what: What::PartRemoved }),
             Some(i) => tables(before, new[i].1, &at, "", out),
         }
+    }
+    // Of routes and networks the first that fits counts.
+    let names = |of: &[(&str, &Table)]| of.iter().map(|(n, _)| (*n).to_owned()).collect::<Vec<_>>();
+    if matches!(key, "route" | "network") && reordered(&names(old), &names(new)) {
+        out.push(Change { bearing: Bearing::Other, place: join(place, key), what: What::PartsReordered });
     }
     for (name, _) in new.iter().filter(|(n, _)| find(old, n).is_none()) {
         if !(key == "gate" && place.is_empty()) {

@@ -40,20 +40,54 @@ pub struct Change {
 enum What {
     PartAdded,
     PartRemoved,
-    GroupIn { group: String },
-    GroupOut { group: String },
-    GroupRefused { group: String },
-    GroupNotRefused { group: String },
-    RuleAdded { rule: Sentence },
-    RuleRemoved { rule: Sentence },
-    RuleChanged { before: Sentence, after: Sentence },
+    GroupIn {
+        group: String,
+    },
+    GroupOut {
+        group: String,
+    },
+    GroupRefused {
+        group: String,
+    },
+    GroupNotRefused {
+        group: String,
+    },
+    RuleAdded {
+        rule: Sentence,
+    },
+    RuleRemoved {
+        rule: Sentence,
+    },
+    RuleChanged {
+        before: Sentence,
+        after: Sentence,
+    },
     RulesReordered,
-    SectionAdded { section: Sentence },
-    SectionRemoved { section: Sentence },
-    SectionChanged { before: Sentence, after: Sentence },
-    KeyAdded { key: String, value: String },
-    KeyRemoved { key: String, value: String },
-    KeyChanged { key: String, before: String, after: String },
+    /// Parts whose order decides stand in another.
+    PartsReordered,
+    SectionAdded {
+        section: Sentence,
+    },
+    SectionRemoved {
+        section: Sentence,
+    },
+    SectionChanged {
+        before: Sentence,
+        after: Sentence,
+    },
+    KeyAdded {
+        key: String,
+        value: String,
+    },
+    KeyRemoved {
+        key: String,
+        value: String,
+    },
+    KeyChanged {
+        key: String,
+        before: String,
+        after: String,
+    },
 }
 
 /// A sentence in both languages.
@@ -90,6 +124,7 @@ impl Change {
             What::RuleRemoved { .. } => "rule-removed",
             What::RuleChanged { .. } => "rule-changed",
             What::RulesReordered => "rules-reordered",
+            What::PartsReordered => "parts-reordered",
             What::SectionAdded { .. } => "section-added",
             What::SectionRemoved { .. } => "section-removed",
             What::SectionChanged { .. } => "section-changed",
@@ -114,6 +149,7 @@ impl Change {
                 What::RuleRemoved { rule } => format!("{p} n'aurait plus la règle {}", rule.fr),
                 What::RuleChanged { before, after } => format!("{p} aurait la règle {} ; avant, {}", after.fr, before.fr),
                 What::RulesReordered => format!("{p} aurait ses règles dans un autre ordre"),
+                What::PartsReordered => format!("{p} : l'ordre, qui décide, serait un autre"),
                 What::SectionAdded { section } => format!("{p} aurait une section de plus, {}", section.fr),
                 What::SectionRemoved { section } => format!("{p} n'aurait plus la section {}", section.fr),
                 What::SectionChanged { before, after } => format!("{p} aurait la section {} ; avant, {}", after.fr, before.fr),
@@ -135,6 +171,7 @@ impl Change {
                 format!("{p} would have the rule {}; before, {}", after.tell(lang), before.tell(lang))
             }
             What::RulesReordered => format!("{p} would have its rules in another order"),
+            What::PartsReordered => format!("{p}: the order, which decides, would be another"),
             What::SectionAdded { section } => format!("{p} would have one more section, {}", section.tell(lang)),
             What::SectionRemoved { section } => format!("{p} would lose the section {}", section.tell(lang)),
             What::SectionChanged { before, after } => {
@@ -152,6 +189,12 @@ impl Change {
 pub struct Side<'a> {
     pub text: &'a str,
     pub site: &'a Site,
+}
+
+/// Whether names that stand in both stand in another order.
+fn reordered(before: &[String], after: &[String]) -> bool {
+    let common = |of: &[String], other: &[String]| of.iter().filter(|n| other.contains(n)).cloned().collect::<Vec<_>>();
+    common(before, after) != common(after, before)
 }
 
 /// Every change from one edition to another: what people lose first, then what they gain, then the rest.

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use toml::{Table, Value};
 
 use super::Side;
-use crate::site::{Access, AttributeId, Effect};
+use crate::site::{Access, AttributeId, Effect, GroupsFrom};
 
 /// Whether the roles of engineers may come out otherwise. Rather once too often: what merely reads otherwise in the parts
 /// that roles stand on (the provider, the directories, the mappings they use) counts as a change.
@@ -18,7 +18,7 @@ fn basis(side: Side<'_>) -> Vec<String> {
     let Some(access) = &side.site.engineers else { return vec![] };
     let document: Table = side.text.parse().unwrap_or_default();
     let mut out = vec![
-        format!("{} {:?}", side.site.second_engineer, access.directories),
+        format!("{} {:?} {:?}", side.site.second_engineer, access.directories, access.groups),
         format!("{} {:?}", access.without_directory, access.disabled),
         // Who may say where a request comes from decides what a rule on networks sees.
         format!("{:?}", side.site.trusted_proxies),
@@ -31,9 +31,17 @@ fn basis(side: Side<'_>) -> Vec<String> {
             used.extend(need.attributes());
         }
     }
+    // Groups of a provider are made by tables.
+    if access.groups == GroupsFrom::Provider {
+        out.push(format!("groups of the provider {:?}", document.get("tables")));
+    }
+    used.extend(access.rules.iter().filter_map(|r| match &r.effect {
+        Effect::Give(g) => g.roles_from.as_ref()?.attribute,
+        _ => None,
+    }));
     used.extend(access.directories.iter().filter_map(|d| side.site.directory(d)).map(|d| d.fed_by));
     out.extend(used.iter().map(|id| format!("{id:?} {}", side.site.attribute_name(*id))));
-    out.push(named(&document, "provider", &access.provider));
+    out.extend(access.ways.iter().flat_map(|w| [named(&document, "provider", w), named(&document, "way", w)]));
     out.extend(access.directories.iter().map(|d| named(&document, "directory", d)));
     if made(side, access, &used) {
         out.extend(["mapping", "tables"].map(|key| format!("{:?}", document.get(key))));

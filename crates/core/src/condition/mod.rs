@@ -6,6 +6,7 @@
 //! hold what is compared with.
 
 mod compare;
+mod need;
 mod read;
 mod tell;
 mod time;
@@ -21,9 +22,10 @@ use crate::path;
 use crate::site::AttributeId;
 
 pub use compare::{Compared, Order, Pattern, Test, Version};
+pub use need::Need;
 pub use time::{Dates, Hours};
 
-pub(crate) use read::{check_list, read};
+pub(crate) use read::{check_list, read, read_networks};
 
 /// When a rule applies.
 #[derive(Clone, Debug, PartialEq)]
@@ -42,7 +44,7 @@ pub enum Condition {
     Present(AttributeId, bool),
     /// One of these people.
     Person(Named<Person>),
-    /// Signed in through one of these providers.
+    /// Came in by one of these ways.
     WayIn(Vec<String>),
     /// One of these authentication methods was used, and not longer ago than this.
     Factor(Vec<String>, Option<Duration>),
@@ -127,13 +129,14 @@ impl Condition {
                 },
             },
             Condition::Person(list) => truth(list.members.contains(&who.person)),
-            Condition::WayIn(providers) => truth(providers.contains(&who.person.provider)),
+            Condition::WayIn(ways) => truth(ways.contains(&who.way)),
             Condition::Factor(wanted, limit) => {
+                let fresh = |then: Option<Moment>| limit.map_or(Truth::Yes, |limit| within(then, limit, at.now));
                 let used = truth(who.factors.amr.iter().any(|m| wanted.contains(m)));
-                match limit {
-                    Some(limit) => used.min(within(who.factors.auth_time, *limit, at.now)),
-                    None => used,
-                }
+                let own = who.factors.own.iter().filter(|f| wanted.contains(&f.amr)).map(|f| fresh(Some(f.at)));
+                // Where the method was not used at all, how fresh the sign-in is says nothing.
+                let there = if used == Truth::Yes { fresh(who.factors.auth_time) } else { used };
+                own.max().unwrap_or(Truth::No).max(there)
             }
             Condition::SignedIn(limit) => within(who.factors.auth_time, *limit, at.now),
             Condition::Context(wanted) => truth(who.factors.acr.as_ref().is_some_and(|a| wanted.contains(a))),
@@ -151,7 +154,11 @@ impl Condition {
     pub fn next_edge(&self, who: &Identity, now: Moment) -> Option<Moment> {
         let later = |at: Option<Moment>| at.filter(|at| *at > now);
         match self {
-            Condition::Factor(_, Some(limit)) | Condition::SignedIn(limit) => later(who.factors.auth_time.map(|t| t + *limit)),
+            Condition::Factor(_, Some(limit)) => {
+                let own = who.factors.own.iter().map(|f| f.at);
+                own.chain(who.factors.auth_time).filter_map(|t| later(Some(t + *limit))).min()
+            }
+            Condition::SignedIn(limit) => later(who.factors.auth_time.map(|t| t + *limit)),
             Condition::Hours(hours) => hours.next_edge(now),
             Condition::Dates(dates) => dates.next_edge(now),
             Condition::Attribute(id, test) => who.attribute(*id).values().ok().and_then(|v| test.next_edge(v, now)),

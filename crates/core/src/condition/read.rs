@@ -6,8 +6,9 @@ use ipnet::IpNet;
 
 use super::{Compared, Condition, Dates, Hours, Named, Order, Pattern, Test};
 use crate::identity::Person;
-use crate::site::access::Names;
+use crate::site::access::{Lists, Names};
 use crate::site::read::Fields;
+use crate::site::{ACCESS_TOKEN, PERSONAL_TOKEN};
 
 /// How deep conditions may nest.
 const DEPTH_MAX: usize = 8;
@@ -53,7 +54,8 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, d
     let used: Vec<&'static str> = kinds.iter().copied().filter(|k| f.has(k)).collect();
     let need_directory = |key: &'static str| {
         if !has_directory {
-            f.error(key, "groups come from a directory, and none is named here".into(), "Add directory = \"…\" beside provider.");
+            let what = "groups come from a directory or a provider, and neither is named here that has them";
+            f.error(key, what.into(), "Add directory = \"…\" beside provider, or [provider.groups].");
         }
     };
     let out = match used.as_slice() {
@@ -72,11 +74,12 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, d
         }
         ["attribute"] => read_attribute(f, names),
         ["person"] => named(f, "person", &names.lists.people, person, "a person, \"provider/subject\"").map(Condition::Person),
-        ["network"] => named(f, "network", &names.lists.networks, network, "a network").map(Condition::Network),
+        ["network"] => read_networks(f, names.lists).map(Condition::Network),
         ["way-in"] => {
             let all = texts(f, "way-in")?;
-            for p in all.iter().filter(|p| !names.providers.contains(p)) {
-                f.error("way-in", format!("there is no provider \"{p}\""), format!("There are: {}.", names.providers.join(", ")));
+            let programs = [ACCESS_TOKEN, PERSONAL_TOKEN];
+            for p in all.iter().filter(|p| !names.ways.contains(p) && !programs.contains(&p.as_str())) {
+                f.error("way-in", format!("there is no way in \"{p}\""), format!("There are: {}.", names.ways.join(", ")));
             }
             Some(Condition::WayIn(all))
         }
@@ -181,6 +184,11 @@ fn named<T>(
         }
     }
     Some(Named { list: None, members })
+}
+
+/// Networks written out, or a list of them.
+pub(crate) fn read_networks(f: &Fields<'_, '_>, lists: &Lists) -> Option<Named<IpNet>> {
+    named(f, "network", &lists.networks, network, "a network")
 }
 
 /// Checks the members of a list where it stands.

@@ -95,9 +95,9 @@ impl Condition {
                 }
             }
             Condition::Person(_) => Phrase::OnePerson { of: vec![format!("{}/{}", who.person.provider, who.person.subject)] },
-            Condition::WayIn(_) => Phrase::WayIn { of: vec![who.person.provider.clone()] },
+            Condition::WayIn(_) => Phrase::WayIn { of: vec![who.way.clone()] },
             Condition::Factor(..) | Condition::SignedIn(_) => Phrase::FactorsSeen {
-                amr: who.factors.amr.clone(),
+                amr: who.factors.amr.iter().cloned().chain(who.factors.own.iter().map(|f| f.amr.clone())).collect(),
                 minutes_ago: who.factors.auth_time.map(|t| (at.now - t).num_minutes()),
             },
             Condition::Context(_) => Phrase::Factors { any_acr: who.factors.acr.iter().cloned().collect(), amr: vec![] },

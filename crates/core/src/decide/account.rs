@@ -7,7 +7,7 @@ use crate::site::{Access, Asking, Directory, Disabled, Site};
 use crate::step::{Param, Phrase, Step, StepCode, Witness};
 
 fn stop(outcome: Outcome, code: StepCode) -> Result<(), Refusal> {
-    Err(Refusal { outcome, code, words: None })
+    Err(Refusal { outcome, code, words: None, need: None })
 }
 
 /// Whether the sign-in was one that the gate takes, and as strong as the provider's part of the edition requires.
@@ -15,6 +15,10 @@ pub(super) fn factors(site: &Site, access: &Access, evidence: &Evidence, witness
     if evidence.unasked && !access.unasked {
         witness.step(|| Step::new(StepCode::SamlUnasked).with("provider", evidence.provider.as_str()));
         return stop(Outcome::CheckFailed, StepCode::SamlUnasked);
+    }
+    // A way in of our own is as strong as the site made it; what a provider says of its own sign-in is for that alone.
+    if evidence.through.is_some() || site.way(&evidence.provider).is_some() {
+        return Ok(());
     }
     let Some(provider) = site.provider(&evidence.provider) else {
         return stop(Outcome::CheckFailed, StepCode::OtherProvider);

@@ -31,6 +31,11 @@ fn add(to: &mut Vec<String>, more: &[String]) {
 }
 
 impl Joined {
+    /// Adds roles.
+    pub(super) fn add_roles(&mut self, roles: &[String]) {
+        add(&mut self.roles, roles);
+    }
+
     /// Joins what one more rule gives. Where it gives another single value than an earlier rule, that one counts, and a step
     /// says so.
     pub(super) fn join(&mut self, rule: &str, g: &Grants, witness: &mut impl Witness) {

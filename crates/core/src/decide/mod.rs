@@ -6,20 +6,22 @@
 
 mod account;
 mod grants;
+mod roles;
 mod view;
 
 use crate::Moment;
 use crate::circumstances::Circumstances;
-use crate::condition::{Condition, Truth};
+use crate::condition::{Condition, Need, Truth};
 use crate::crossing::Outcome;
 use crate::delivery::{self, Delivered};
 use crate::evidence::Evidence;
 use crate::identity::{self, Identity, Person, identify};
 use crate::rehearse::CONSOLE;
 use crate::session::Lifetimes;
-use crate::site::{Access, Effect, Gate, Rule, Section, SectionAccess, Site, Standing, standing};
+use crate::site::{Access, Effect, Gate, Limits, RolesFrom, Rule, Section, SectionAccess, Site, Standing, standing};
 use crate::step::{Phrase, Step, StepCode, Witness};
 pub use grants::Joined;
+pub use roles::why_roles;
 pub(crate) use view::PARTS_MAX;
 pub use view::RequestView;
 
@@ -88,11 +90,7 @@ impl Entry {
     }
     /// Lifetimes of the session at this gate: the site's, or shorter ones that a rule gives.
     pub fn lifetimes(&self, of_site: &Lifetimes) -> Lifetimes {
-        let Some(t) = &self.terms else { return *of_site };
-        Lifetimes {
-            idle: t.idle.map_or(of_site.idle, |d| d.min(of_site.idle)),
-            absolute: t.absolute.map_or(of_site.absolute, |d| d.min(of_site.absolute)),
-        }
+        self.terms.as_ref().map_or(*of_site, |t| Limits { idle: t.idle, absolute: t.absolute }.within(*of_site))
     }
     /// Whether a section of the gate, by index, lets this person in.
     pub fn section(&self, index: usize) -> bool {
@@ -149,6 +147,8 @@ pub struct Refusal {
     pub code: StepCode,
     /// The rule's words for the person, where a rule refused.
     pub words: Option<String>,
+    /// What would have to be proven besides, where that is all that is missing.
+    pub need: Option<Box<Need>>,
 }
 
 /// The outcome of folding.
@@ -255,7 +255,7 @@ pub fn console_roles(site: &Site, evidence: &Evidence, at: &Circumstances<'_>, w
 }
 
 fn refused(outcome: Outcome, code: StepCode) -> Decision {
-    Decision::Refused(Refusal { outcome, code, words: None })
+    Decision::Refused(Refusal { outcome, code, words: None, need: None })
 }
 
 /// Provider, factors, account, then rules.
@@ -267,11 +267,9 @@ fn enter(
     at: &Circumstances<'_>,
     witness: &mut impl Witness,
 ) -> Result<(Identity, Joined), Refusal> {
-    let stop = |outcome, code| Refusal { outcome, code, words: None };
-    if evidence.provider != access.provider {
-        witness.step(|| {
-            Step::new(StepCode::OtherProvider).with("seen", evidence.provider.as_str()).with("wanted", access.provider.as_str())
-        });
+    let stop = |outcome, code| Refusal { outcome, code, words: None, need: None };
+    if !access.takes(site, evidence) {
+        witness.step(|| Step::new(StepCode::OtherProvider).with("seen", evidence.way()).with("wanted", access.ways.join(", ")));
         return Err(stop(Outcome::CheckFailed, StepCode::OtherProvider));
     }
     account::factors(site, access, evidence, witness)?;
@@ -319,6 +317,9 @@ impl Judging<'_> {
                             .with("saw", self.saw(rule))
                     });
                     joined.join(&rule.name, grants, witness);
+                    if let Some(from) = &grants.roles_from {
+                        self.roles_from(&rule.name, from, &mut joined, witness);
+                    }
                 }
                 (Effect::Refuse { words }, Truth::Yes | Truth::Unknown) => {
                     if truth == Truth::Unknown {
@@ -342,7 +343,12 @@ impl Judging<'_> {
                     .with("words", words)
                     .with("saw", self.saw(rule))
             });
-            return Err(Refusal { outcome: Outcome::Refused, code: StepCode::RefusedByRule, words: Some(words.to_owned()) });
+            return Err(Refusal {
+                outcome: Outcome::Refused,
+                code: StepCode::RefusedByRule,
+                words: Some(words.to_owned()),
+                need: None,
+            });
         }
         if let Some((rule, need)) = step_up {
             witness.step(|| {
@@ -351,11 +357,13 @@ impl Judging<'_> {
                     .with("wanted", need.wanted(self.site))
                     .with("saw", need.saw(self.site, who, at, name))
             });
-            return Err(Refusal { outcome: Outcome::Refused, code: StepCode::StepUpNeeded, words: None });
+            // Whom nothing lets in is not asked to prove more for it.
+            let missing = Some(need.need(who, at, name)).filter(|n| !n.is_empty() && !granted.is_empty()).map(Box::new);
+            return Err(Refusal { outcome: Outcome::Refused, code: StepCode::StepUpNeeded, words: None, need: missing });
         }
         if granted.is_empty() {
             witness.step(|| Step::new(StepCode::NothingGrants).with("gate", *name).with("rules", access.rules.len() as i64));
-            return Err(Refusal { outcome: Outcome::Refused, code: StepCode::NothingGrants, words: None });
+            return Err(Refusal { outcome: Outcome::Refused, code: StepCode::NothingGrants, words: None, need: None });
         }
         witness.step(|| {
             Step::new(StepCode::Granted)
@@ -364,6 +372,27 @@ impl Judging<'_> {
                 .with("roles", Phrase::Roles { roles: joined.roles.clone() })
         });
         Ok(joined)
+    }
+
+    /// Adds roles that come from claims or groups. What cannot be known gives none.
+    fn roles_from(&self, rule: &str, from: &RolesFrom, joined: &mut Joined, witness: &mut impl Witness) {
+        let (source, values) = match from.attribute {
+            Some(id) => (self.site.attribute_name(id), self.who.attribute(id).values().map(<[String]>::to_vec)),
+            None => ("groups", self.who.groups.names()),
+        };
+        let found = values.map(|v| from.among(v.iter().map(String::as_str)));
+        witness.step(|| {
+            let step = Step::new(StepCode::RolesFrom).with("rule", rule).with("source", source);
+            match &found {
+                Ok((roles, other)) => step
+                    .with("roles", Phrase::Roles { roles: roles.clone() })
+                    .with("other", other.iter().take(10).cloned().collect::<Vec<_>>()),
+                Err(absence) => step.with("roles", absence.param()).with("other", Vec::<String>::new()),
+            }
+        });
+        if let Ok((roles, _)) = found {
+            joined.add_roles(&roles);
+        }
     }
 
     fn saw(&self, rule: &Rule) -> Vec<Phrase> {

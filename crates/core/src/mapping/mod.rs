@@ -14,7 +14,7 @@ mod read;
 mod transform;
 
 pub use octets::Octets;
-pub(crate) use read::{Named, pieces, read, read_tables};
+pub(crate) use read::{Named, pieces, read, read_for_groups, read_tables};
 pub use transform::{Affix, Case, Choice, Transform, Without, rdn};
 
 pub(crate) type Tables = Vec<(String, std::collections::HashMap<String, String>)>;
@@ -112,6 +112,17 @@ pub(crate) fn after_rules(site: &Site, access: &Access, who: &mut Identity, give
         out.push(m.attribute);
     }
     out
+}
+
+/// Applies transforms to values that are no attribute: nothing left is nothing, not a reason.
+pub(crate) fn apply(site: &Site, who: &Identity, by: &[Transform], mut values: Vec<String>) -> Result<Vec<String>, Absence> {
+    for t in by {
+        values = t.apply(site, who, values)?;
+    }
+    match values.len() > VALUES_MAX {
+        true => Err(Absence::Unsafe { why: "too-many".to_owned() }),
+        false => Ok(values),
+    }
 }
 
 fn make(site: &Site, mapping: &Mapping, who: &Identity, given: Option<&Joined>) -> Attribute {

@@ -57,23 +57,31 @@ fn one(m: &Fields<'_, '_>, names: &Names<'_>, before: &[Mapping], sector: Option
         Some(id)
     };
     let source = source(m, &known);
-    let mut transforms = vec![];
-    let tables = m.tables("by");
-    if tables.len() > TRANSFORMS_MAX {
-        m.error("by", format!("by holds {} steps", tables.len()), format!("Use at most {TRANSFORMS_MAX}."));
-    }
     let mut whole = true;
-    for t in tables.iter().take(TRANSFORMS_MAX) {
+    let transforms = by(m, |t| {
         let read = transform(t, names, &known, sector);
-        t.finish();
         whole &= read.is_some();
-        transforms.extend(read);
-    }
+        read
+    });
     let otherwise = m.has("otherwise").then(|| m.need("otherwise", "\"visitor\"")).flatten();
     let mut mapping = Mapping { attribute: made?, source: source?, transforms, otherwise, after_rules: false };
     let later = |id: &AttributeId| before.iter().any(|b| b.after_rules && b.attribute == *id);
     mapping.after_rules = matches!(mapping.source, Source::Roles | Source::Given(_)) || mapping.attributes().iter().any(later);
     whole.then_some(mapping)
+}
+
+/// Reads the steps of `by`, one after the other.
+fn by(f: &Fields<'_, '_>, mut step: impl FnMut(&Fields<'_, '_>) -> Option<Transform>) -> Vec<Transform> {
+    let tables = f.tables("by");
+    if tables.len() > TRANSFORMS_MAX {
+        f.error("by", format!("by holds {} steps", tables.len()), format!("Use at most {TRANSFORMS_MAX}."));
+    }
+    let mut out = vec![];
+    for t in tables.iter().take(TRANSFORMS_MAX) {
+        out.extend(step(t));
+        t.finish();
+    }
+    out
 }
 
 fn source(m: &Fields<'_, '_>, known: &dyn Fn(&'static str, &str) -> Option<AttributeId>) -> Option<Source> {
@@ -207,6 +215,22 @@ fn table(t: &Fields<'_, '_>, names: &Names<'_>, without: Without) -> Option<Tran
         t.error("table", format!("there is no table \"{name}\""), remedy);
     }
     found.map(|(_, rows)| Transform::Table { name: Some(name), rows: rows.clone(), without })
+}
+
+/// Reads `by` of `[provider.groups]`: what makes names of groups from what a provider sends. What looks at somebody's attributes,
+/// or leaves one value of several, has no place there.
+pub(crate) fn read_for_groups(f: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Transform> {
+    by(f, |t| {
+        let read = transform(t, names, &|_, _| None, None);
+        if let Some(Transform::Choose(_) | Transform::Join(_) | Transform::Format { .. } | Transform::Hash { .. }) = read {
+            t.error(
+                "by",
+                "this step has no place among groups".into(),
+                "Use case, before, after, keep, drop, table, part, split or distinct.",
+            );
+        }
+        read
+    })
 }
 
 /// Reads `[tables]`: each a table of texts.

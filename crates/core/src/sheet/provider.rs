@@ -1,7 +1,7 @@
 //! For the team of an identity provider.
 
 use super::{Facts, Part, Row, Sheet, needs};
-use crate::site::{Gate, Provider, SamlSource, SamlTrust, Site};
+use crate::site::{Gate, GroupsFrom, Provider, SamlSource, SamlTrust, Site};
 
 pub(super) fn sheet(site: &Site, name: &str, gate: Option<&Gate>, facts: &Facts) -> Sheet {
     let provider = site.provider(name);
@@ -43,6 +43,16 @@ fn oidc_values(site: &Site, name: &str, provider: Option<&Provider>) -> Vec<Row>
         Row::new("Application type", "web, confidential client", "the client keeps a secret"),
         Row::new("Redirect address", site.redirect_uri(name), "where people are sent back to; it is compared to the letter"),
         Row::new("Address after signing out", site.address.at("/.passeur/signed-out"), "post_logout_redirect_uri"),
+        Row::new(
+            "Back-channel logout address",
+            site.oidc_sign_out_uri(name, "back-channel"),
+            "sessions end here when they end with you (backchannel_logout_session_required)",
+        ),
+        Row::new(
+            "Front-channel logout address",
+            site.oidc_sign_out_uri(name, "front-channel"),
+            "where back-channel is not to be had; with iss and sid (frontchannel_logout_session_required)",
+        ),
         Row::new("Grant and response type", "authorization_code, code", "no other is used"),
         Row::new("Proof key", "S256, required", "PKCE (RFC 7636); insist on it"),
         Row::new("Client authentication", "client_secret_basic (or client_secret_post)", "at the token endpoint"),
@@ -152,7 +162,7 @@ fn released(site: &Site, provider: Option<&Provider>, gate: Option<&Gate>, saml:
     if let Some(attribute) = provider.saml().and_then(|t| t.subject.as_deref()) {
         out.push(Row::new(attribute, "always, exactly one value", "the person's only key, never reassigned"));
     }
-    let using: Vec<&Gate> = site.gates.iter().filter(|g| g.access.provider == provider.name).collect();
+    let using: Vec<&Gate> = site.gates.iter().filter(|g| g.access.ways.contains(&provider.name)).collect();
     let gates: Vec<&Gate> = match gate {
         Some(one) => vec![one],
         // Before any gate is switched: what they need all the same.
@@ -166,6 +176,18 @@ fn released(site: &Site, provider: Option<&Provider>, gate: Option<&Gate>, saml:
         }
         let why = if why.is_empty() { "mapped, not used yet".to_owned() } else { why.join("; ") };
         out.push(Row::new(claim.clone(), site.attribute_name(*id), why));
+    }
+    if let Some(groups) = &provider.groups {
+        let asking =
+            |g: &&&Gate| g.access.groups == GroupsFrom::Provider && g.access.rules.iter().any(|r| !r.when.groups().is_empty());
+        let at: Vec<&str> = gates.iter().filter(asking).map(|g| g.name.as_str()).collect();
+        if !at.is_empty() || gate.is_none() {
+            let why = match at.as_slice() {
+                [] => "mapped, not used yet".to_owned(),
+                at => format!("rules at {}", at.join(", ")),
+            };
+            out.push(Row::new(groups.claim.clone(), "groups; names, or identifiers with a list of their names", why));
+        }
     }
     if !saml && (!provider.require_acr.is_empty() || !provider.require_amr.is_empty()) {
         out.push(Row::new("acr, amr, auth_time", "always", "how and when the person proved who they are"));

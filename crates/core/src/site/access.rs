@@ -1,13 +1,14 @@
-//! Who may enter: the part that gates and the console share (provider, directory, rules).
-
-use std::collections::HashMap;
+//! Who may enter: the part that gates and the console share (ways in, directory, rules), and what the document may name.
 
 use chrono::Duration;
 use chrono_tz::Tz;
 
-use super::AttributeId;
+use super::callers::{self, ACCESS_TOKEN, Callers, PERSONAL_TOKEN};
 use super::read::Fields;
+use super::rule::{Effect, Rule, Rules, read_rules};
+use super::{AttributeId, Site, Way, WayKind};
 use crate::condition::{self, Condition};
+use crate::evidence::Evidence;
 use crate::mapping::{self, Mapping, Tables};
 
 /// What to do with a person whose directory account is disabled or expired.
@@ -28,12 +29,25 @@ pub enum Dead {
     Keep,
 }
 
+/// Where the groups come from that rules ask about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum GroupsFrom {
+    /// From the directory that is asked; the default where one is named.
+    Directory,
+    /// From what the provider sends.
+    Provider,
+}
+
 /// Which sign-in is wanted, where groups come from, and the rules.
 #[derive(Clone, Debug)]
 pub struct Access {
-    pub provider: String,
+    /// Ways in that are taken, by name: providers and ways in of our own. The first is the one that people take unless
+    /// something else decides.
+    pub ways: Vec<String>,
     /// Directories, of which one is asked for a person: see [`Access::asking`].
     pub directories: Vec<String>,
+    /// Where groups come from.
+    pub groups: GroupsFrom,
     /// Whether to go on when the directory gives no entry.
     pub without_directory: bool,
     pub disabled: Disabled,
@@ -45,127 +59,51 @@ pub struct Access {
     pub mappings: Vec<Mapping>,
     /// Whether a SAML provider may send somebody here whom nobody sent to it.
     pub unasked: bool,
+    /// Which tokens of programs are taken.
+    pub callers: Option<Callers>,
     pub rules: Rules,
 }
 
 impl Access {
+    /// Whether people of a provider or way in come here, by it or by a passkey of theirs.
+    pub fn is_of(&self, site: &Site, provider: &str) -> bool {
+        let by_passkey = |w: &Way| matches!(&w.kind, WayKind::Passkey(p) if p.of.iter().any(|o| o == provider));
+        self.ways.iter().any(|w| w == provider || site.way(w).is_some_and(by_passkey))
+    }
+
+    /// Whether somebody who came in this way is taken here.
+    pub fn takes(&self, site: &Site, evidence: &Evidence) -> bool {
+        let way = evidence.way();
+        let callers = self.callers.as_ref();
+        match way {
+            ACCESS_TOKEN => return callers.is_some_and(|c| c.access_tokens.contains(&evidence.provider)),
+            PERSONAL_TOKEN => return callers.is_some_and(|c| c.personal) && self.is_of(site, &evidence.provider),
+            _ => {}
+        }
+        let theirs = match site.way(way).map(|w| &w.kind) {
+            Some(WayKind::Certificate(_)) => {
+                return evidence.through.is_none() && callers.is_some_and(|c| c.certificates.as_deref() == Some(way));
+            }
+            // Who may come by passkey is the site's word of today, whoever enrolled one.
+            Some(WayKind::Passkey(p)) => p.of.contains(&evidence.provider),
+            _ => evidence.through.is_none(),
+        };
+        theirs && self.ways.iter().any(|w| w == way)
+    }
+
+    /// Whether an attribute is made only once the rules have spoken.
+    fn comes_late(&self, id: AttributeId) -> bool {
+        self.mappings.iter().any(|m| m.after_rules && m.attribute == id)
+    }
+
+    /// Whether a rule hands on, as roles, what is made only then.
+    fn gives_too_early(&self, effect: &Effect) -> bool {
+        matches!(effect, Effect::Give(g) if g.roles_from.as_ref().and_then(|r| r.attribute).is_some_and(|id| self.comes_late(id)))
+    }
+
     /// Whether a condition asks about what is made only once the rules have spoken.
     pub(crate) fn asks_too_early(&self, when: &Condition) -> bool {
-        let later = |id: &AttributeId| self.mappings.iter().any(|m| m.after_rules && m.attribute == *id);
-        when.attributes().iter().any(later)
-    }
-}
-
-/// Rules in the order of the site file, with an index by group: most rules ask for a group, and of those only the ones whose
-/// group somebody is in can concern them.
-#[derive(Clone, Debug, Default)]
-pub struct Rules {
-    all: Vec<Rule>,
-    by_group: HashMap<String, Vec<usize>>,
-    /// Rules that may apply to somebody in no group at all.
-    others: Vec<usize>,
-}
-
-impl Rules {
-    /// Indexes rules.
-    pub fn new(all: Vec<Rule>) -> Rules {
-        let mut out = Rules { all, ..Rules::default() };
-        for (i, rule) in out.all.iter().enumerate() {
-            match gathering(&rule.when) {
-                Some(groups) => {
-                    for name in groups {
-                        let list = out.by_group.entry(name.to_lowercase()).or_default();
-                        if list.last() != Some(&i) {
-                            list.push(i);
-                        }
-                    }
-                }
-                None => out.others.push(i),
-            }
-        }
-        out
-    }
-
-    /// The rules that can concern somebody in these groups (in lower case), in order: every other one asks for a group
-    /// that they are not in.
-    pub fn concerning<'a>(&'a self, groups: impl Iterator<Item = &'a str>) -> Vec<&'a Rule> {
-        let mut found: Vec<usize> = groups.filter_map(|g| self.by_group.get(g)).flatten().copied().collect();
-        found.extend(&self.others);
-        found.sort_unstable();
-        found.dedup();
-        found.into_iter().filter_map(|i| self.all.get(i)).collect()
-    }
-}
-
-impl std::ops::Deref for Rules {
-    type Target = [Rule];
-    fn deref(&self) -> &[Rule] {
-        &self.all
-    }
-}
-
-/// One rule: when it applies and what it gives.
-#[derive(Clone, Debug)]
-pub struct Rule {
-    pub name: String,
-    pub when: Condition,
-    pub effect: Effect,
-}
-
-/// Groups of which somebody must be in one for a condition to hold, or to be unknown; none where there are no such groups.
-fn gathering(when: &Condition) -> Option<Vec<&str>> {
-    match when {
-        Condition::Group(g) | Condition::DirectGroup(g) => Some(vec![g]),
-        Condition::AnyGroup(list) => Some(list.members.iter().map(String::as_str).collect()),
-        Condition::All(parts) => parts.iter().find_map(gathering),
-        Condition::Any(parts) if !parts.is_empty() => {
-            parts.iter().map(gathering).collect::<Option<Vec<_>>>().map(|all| all.into_iter().flatten().collect())
-        }
-        _ => None,
-    }
-}
-
-/// Whether a condition asks for nothing but what a sign-in gives.
-fn of_sign_in(need: &Condition) -> bool {
-    match need {
-        Condition::Factor(..) | Condition::SignedIn(_) | Condition::Context(_) => true,
-        Condition::All(parts) | Condition::Any(parts) => parts.iter().all(of_sign_in),
-        _ => false,
-    }
-}
-
-/// What a rule does.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Effect {
-    /// Gives something: entry, or what comes with it.
-    Give(Box<Grants>),
-    /// Refusal, with words for the person. A refusal wins over every entry.
-    Refuse { words: String },
-    /// Refuses unless the sign-in was as strong and as fresh as this.
-    StepUp(Condition),
-}
-
-/// What a rule gives. Grants of all rules that apply are joined; of single values the first in order counts.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Grants {
-    pub enter: bool,
-    pub roles: Vec<String>,
-    /// Values that a delivery may hand on, by name. Single values.
-    pub deliver: Vec<(String, String)>,
-    /// Words for the person, shown at the quay.
-    pub message: Option<String>,
-    /// Lifetimes of the session at the gate; never longer than the site's. Single values.
-    pub idle: Option<Duration>,
-    pub absolute: Option<Duration>,
-    /// Networks and flows, kept for gates that open them.
-    pub networks: Vec<String>,
-    pub flows: Vec<String>,
-}
-
-impl Effect {
-    /// Whether the rule grants entry.
-    pub fn enters(&self) -> bool {
-        matches!(self, Effect::Give(g) if g.enter)
+        when.attributes().into_iter().any(|id| self.comes_late(id))
     }
 }
 
@@ -202,7 +140,16 @@ impl Lists {
 
 /// Names that later parts of the document may refer to.
 pub(crate) struct Names<'a> {
-    pub(crate) providers: &'a [String],
+    /// Providers and ways in of our own.
+    pub(crate) ways: &'a [String],
+    /// Those of them whose access tokens can be checked.
+    pub(crate) token_givers: &'a [String],
+    /// Those of them that send groups.
+    pub(crate) group_givers: &'a [String],
+    /// Ways in by a directory's password.
+    pub(crate) password_ways: &'a [String],
+    /// Ways in by client certificate.
+    pub(crate) certificate_ways: &'a [String],
     pub(crate) directories: &'a [String],
     pub(crate) attribute: &'a dyn Fn(&str) -> Option<AttributeId>,
     pub(crate) attributes: &'a [String],
@@ -223,7 +170,7 @@ pub(crate) struct OfSite<'a> {
 }
 
 /// References to named parts: one text, or a list.
-fn refer_to_several(f: &Fields<'_, '_>, key: &'static str, what: &str, known: &[String]) -> Vec<String> {
+pub(crate) fn refer_to_several(f: &Fields<'_, '_>, key: &'static str, what: &str, known: &[String]) -> Vec<String> {
     let mut out: Vec<String> = vec![];
     for name in f.text_or_texts(key).unwrap_or_default() {
         if out.contains(&name) {
@@ -240,17 +187,62 @@ pub(crate) fn refer(f: &Fields<'_, '_>, key: &'static str, what: &str, known: &[
     known_name(f, key, what, known, f.text(key)?)
 }
 
-fn known_name(f: &Fields<'_, '_>, key: &'static str, what: &str, known: &[String], name: String) -> Option<String> {
+pub(crate) fn known_name(f: &Fields<'_, '_>, key: &'static str, what: &str, known: &[String], name: String) -> Option<String> {
     if known.contains(&name) {
         return Some(name);
     }
     let remedy = match super::finding::nearest(&name, known.iter().map(String::as_str)) {
         Some(meant) => format!("Did you mean \"{meant}\"?"),
+        None if known.is_empty() && what == "way in" => "Add a [[provider]] or a [[way]] with that name.".into(),
         None if known.is_empty() => format!("Add a [[{what}]] with that name."),
         None => format!("There are: {}.", known.join(", ")),
     };
     f.error(key, format!("there is no {what} \"{name}\""), remedy);
     None
+}
+
+/// Which ways in are taken: `provider` for one, `ways-in` for several.
+fn read_ways(f: &Fields<'_, '_>, names: &Names<'_>) -> Vec<String> {
+    let one: Vec<String> = refer(f, "provider", "provider", names.ways).into_iter().collect();
+    let several = refer_to_several(f, "ways-in", "way in", names.ways);
+    match (f.has("provider"), f.has("ways-in")) {
+        (false, false) => {
+            f.error("provider", "provider is missing".into(), "Name the provider people sign in with, or several ways-in.");
+            vec![]
+        }
+        (true, true) => {
+            f.error("ways-in", "provider and ways-in both say how people sign in".into(), "Keep one of them.");
+            vec![]
+        }
+        (true, false) => one,
+        (false, true) => {
+            if several.is_empty() {
+                f.error("ways-in", "no way in is named".into(), "Name at least one.");
+            }
+            several
+        }
+    }
+}
+
+/// Reads `groups-from`, and says whether there are groups there.
+fn read_groups_from(f: &Fields<'_, '_>, names: &Names<'_>, ways: &[String], directories: &[String]) -> (GroupsFrom, bool) {
+    let usual = if directories.is_empty() { GroupsFrom::Provider } else { GroupsFrom::Directory };
+    let out = f.choice("groups-from", usual, &[("directory", GroupsFrom::Directory), ("provider", GroupsFrom::Provider)]);
+    let there = match out {
+        GroupsFrom::Directory => !directories.is_empty(),
+        GroupsFrom::Provider => ways.iter().any(|w| names.group_givers.contains(w)),
+    };
+    if f.has("groups-from") && !there {
+        match out {
+            GroupsFrom::Directory => {
+                f.error("groups-from", "no directory is named here".into(), "Name one, or write groups-from = \"provider\".")
+            }
+            GroupsFrom::Provider => {
+                f.error("groups-from", "no provider here sends groups".into(), "Add [provider.groups] with the claim.")
+            }
+        }
+    }
+    (out, there)
 }
 
 /// Reads provider, directory and rules from a gate or from `[engineers]`.
@@ -261,10 +253,7 @@ pub(crate) fn read_access(
     of_site: OfSite<'_>,
     sector: Option<&str>,
 ) -> Access {
-    if !f.has("provider") {
-        f.error("provider", "provider is missing".into(), "Name the provider people sign in with.");
-    }
-    let provider = refer(f, "provider", "provider", names.providers).unwrap_or_default();
+    let ways = read_ways(f, names);
     let directories = refer_to_several(f, "directory", "directory", names.directories);
     let without_directory = f.flag("without-directory", false);
     let disabled = f.choice("disabled-accounts", Disabled::Refuse, &[("refuse", Disabled::Refuse), ("admit", Disabled::Admit)]);
@@ -281,9 +270,13 @@ pub(crate) fn read_access(
         None => of_site.mappings.to_vec(),
     };
     let mut rules = of_site.rules.to_vec();
-    if directories.is_empty() {
+    let (groups, has_groups) = read_groups_from(f, names, &ways, &directories);
+    if !has_groups {
         for r in rules.iter().filter(|r| !r.when.groups().is_empty()) {
-            let what = format!("the site's rule \"{}\" asks for a group, and no directory is named here", r.name);
+            let what = format!(
+                "the site's rule \"{}\" asks for a group, and neither a directory is named here nor does a provider send groups",
+                r.name
+            );
             f.warn(
                 "provider",
                 what,
@@ -291,11 +284,12 @@ pub(crate) fn read_access(
             );
         }
     }
-    rules.extend(read_rules(f, names, !directories.is_empty(), allowed_roles, of_site.rules));
+    rules.extend(read_rules(f, names, has_groups, allowed_roles, of_site.rules));
     let unasked = sector.is_some() && f.flag("unasked", false);
+    let callers = if sector.is_some() { callers::read(f, names) } else { None };
     let rules = Rules::new(rules);
-    let out = Access { provider, directories, without_directory, disabled, re_read, dead, mappings, unasked, rules };
-    for r in out.rules.iter().filter(|r| out.asks_too_early(&r.when)) {
+    let out = Access { ways, directories, groups, without_directory, disabled, re_read, dead, mappings, unasked, callers, rules };
+    for r in out.rules.iter().filter(|r| out.asks_too_early(&r.when) || out.gives_too_early(&r.effect)) {
         f.error(
             "rule",
             format!("the rule \"{}\" asks about an attribute that is made from what rules give", r.name),
@@ -303,116 +297,4 @@ pub(crate) fn read_access(
         );
     }
     out
-}
-
-/// Reads `[[rule]]` below a gate, below `[engineers]`, or of the whole site.
-pub(crate) fn read_rules(
-    f: &Fields<'_, '_>,
-    names: &Names<'_>,
-    has_directory: bool,
-    allowed_roles: Option<&[&str]>,
-    before: &[Rule],
-) -> Vec<Rule> {
-    let mut rules: Vec<Rule> = vec![];
-    for r in f.tables("rule") {
-        r.is_kind("rule");
-        let name = r.need("name", "\"pilots may enter\"").unwrap_or_default();
-        if before.iter().chain(&rules).any(|o: &Rule| o.name == name) && !name.is_empty() {
-            r.error("name", format!("two rules are named \"{name}\""), "Give each rule its own name.");
-        }
-        let roles = r.texts("roles").unwrap_or_default();
-        if let Some(allowed) = allowed_roles {
-            for role in roles.iter().filter(|role| !allowed.contains(&role.as_str())) {
-                r.error(
-                    "roles",
-                    format!("\"{role}\" is no role of the console"),
-                    format!("Write one of {}.", allowed.join(", ")),
-                );
-            }
-            if roles.is_empty() && !r.has("refuse") {
-                r.error(
-                    "roles",
-                    "roles is missing".into(),
-                    "Say how far engineers may go: roles = [\"view\"], [\"operate\"] or [\"configure\"].",
-                );
-            }
-        }
-        let effect = read_effect(&r, names, has_directory, roles);
-        let when = match r.table("when") {
-            Some(w) => condition::read(&w, names, has_directory, 0),
-            None => {
-                if !r.has("when") {
-                    r.error("when", "when is missing".into(), "Add when = { group = \"…\" }, or when = { everyone = true }.");
-                }
-                None
-            }
-        };
-        r.finish();
-        if let (Some(effect), Some(when)) = (effect, when) {
-            rules.push(Rule { name, when, effect });
-        }
-    }
-    rules
-}
-
-fn read_effect(r: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, roles: Vec<String>) -> Option<Effect> {
-    let span = |key: &'static str| r.span(key, Duration::minutes(1), Duration::days(90));
-    let single = |(name, values): (String, Vec<String>)| match values.as_slice() {
-        [one] => Some((name, one.clone())),
-        _ => {
-            r.error("deliver", format!("{name} has several values"), "Give one value to each name.");
-            None
-        }
-    };
-    let grants = Grants {
-        enter: r.flag("enter", false),
-        roles,
-        deliver: r.values("deliver").into_iter().filter_map(single).collect(),
-        message: r.text("message"),
-        idle: span("idle"),
-        absolute: span("absolute"),
-        networks: r.texts("networks").unwrap_or_default(),
-        flows: r.texts("flows").unwrap_or_default(),
-    };
-    let gives = grants != Grants::default();
-    let step_up = r.table("step-up").and_then(|s| condition::read(&s, names, has_directory, 0));
-    match (gives, r.text("refuse"), step_up) {
-        (_, None, Some(need)) if !gives => {
-            let fit = of_sign_in(&need);
-            if !fit {
-                r.error(
-                    "step-up",
-                    "step-up asks for something a sign-in cannot give".into(),
-                    "Ask for factor, signed-in-within or context.",
-                );
-            }
-            fit.then_some(Effect::StepUp(need))
-        }
-        (true, None, None) => Some(Effect::Give(Box::new(grants))),
-        (_, Some(words), None) if !words.trim().is_empty() => {
-            if grants.enter {
-                r.error("refuse", "the rule both enters and refuses".into(), "Keep one of enter and refuse.");
-                return None;
-            }
-            if gives {
-                let what =
-                    if grants.roles.is_empty() { "a refusing rule gives nothing" } else { "a refusing rule gives no roles" };
-                r.warn("roles", what.into(), "Take away what it cannot give.");
-            }
-            Some(Effect::Refuse { words })
-        }
-        (_, Some(_), None) => {
-            r.error("refuse", "refuse is empty".into(), "Write the words the refused person will read.");
-            None
-        }
-        (false, None, None) if r.has("step-up") => None,
-        (false, None, None) => {
-            r.error("enter", "the rule gives nothing".into(), "Add enter = true, or refuse = \"words for the person\".");
-            None
-        }
-        _ => {
-            r.error("step-up", "a rule does one thing: give, refuse, or ask for more".into(), "Make several rules of it.");
-            None
-        }
-    }
 }

@@ -6,12 +6,14 @@ use ipnet::IpNet;
 use toml::de::DeTable;
 
 use super::access::{self, Lists, Names, OfSite, read_access, refer};
+use super::callers::{ACCESS_TOKEN, PERSONAL_TOKEN};
 use super::directory::{self, Directory, EntryAttribute};
 use super::finding::{Finding, Severity};
 use super::parts::{self, name_of, read_address};
-use super::provider::{read_party, read_provider};
+use super::provider::{read_groups, read_party, read_provider};
 use super::read::{DOCUMENT_MAX, Fields, Report};
-use super::{AttributeId, BUILT_IN, Site, expectation};
+use super::way::{read_mail, read_way};
+use super::{AttributeId, BUILT_IN, Site, Way, WayKind, expectation, factor};
 use crate::address::PublicAddress;
 use crate::delivery;
 use crate::mapping::{self, Mapping, Octets, Salts};
@@ -120,6 +122,27 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         let attributes = interner.attributes_of(&f);
         providers.push(read_provider(&f, name, attributes, saml.key.is_some()));
     }
+    let mail = read_mail(root);
+    let mut way_names = provider_names.clone();
+    let mut ways = vec![];
+    let (all_directories, all_ways) = (root.texts_in("directory", "name"), root.texts_in("way", "name"));
+    let others: Vec<String> = provider_names.iter().chain(&all_ways).cloned().collect();
+    for f in root.tables("way") {
+        let name = name_of(&f, &way_names);
+        way_names.push(name.clone());
+        let attributes = interner.attributes_of(&f);
+        ways.push(read_way(&f, name, attributes, &all_directories, &others, mail.is_some()));
+    }
+    for name in way_names.iter().filter(|n| [ACCESS_TOKEN, PERSONAL_TOKEN].contains(&n.as_str())) {
+        root.error("way", format!("\"{name}\" is how rules call programs"), "Choose another name.");
+    }
+    let group_givers: Vec<String> =
+        root.tables("provider").iter().zip(&providers).filter(|(f, _)| f.has("groups")).map(|(_, p)| p.name.clone()).collect();
+    let token_givers: Vec<String> = providers.iter().filter(|p| p.oidc().is_some()).map(|p| p.name.clone()).collect();
+    let by_password = |w: &&Way| matches!(w.kind, WayKind::Password(_));
+    let password_ways: Vec<String> = ways.iter().filter(by_password).map(|w| w.name.clone()).collect();
+    let by_certificate = |w: &&Way| matches!(w.kind, WayKind::Certificate(_));
+    let certificate_ways: Vec<String> = ways.iter().filter(by_certificate).map(|w| w.name.clone()).collect();
     // What the site's mappings make may feed a directory, so it has a place before directories are read.
     let from_providers = interner.names.len();
     interner.mapped(root);
@@ -138,7 +161,11 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     // Gates by name, before they are read: rules of the site may name them.
     let all_gates: Vec<String> = root.texts_in("gate", "name");
     let names = Names {
-        providers: &provider_names,
+        ways: &way_names,
+        token_givers: &token_givers,
+        group_givers: &group_givers,
+        password_ways: &password_ways,
+        certificate_ways: &certificate_ways,
         directories: &directory_names,
         attribute: &find,
         attributes: &attributes,
@@ -148,9 +175,13 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         lists: &lists,
         zone,
     };
+    // What makes names of groups may use tables, which are known only now.
+    for (f, provider) in root.tables("provider").iter().zip(&mut providers) {
+        provider.groups = read_groups(f, &names);
+    }
     let mappings = mapping::read(root, &names, &[], None);
     fed_before(root, &directories, &mappings, before_directories);
-    let rules = access::read_rules(root, &names, !directories.is_empty(), None, &[]);
+    let rules = super::rule::read_rules(root, &names, !directories.is_empty() || !group_givers.is_empty(), None, &[]);
     let of_site = OfSite { rules: &rules, mappings: &mappings };
     let mut delivery_names = vec![];
     let mut deliveries = vec![];
@@ -169,15 +200,29 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         if let Some((_, by)) = taken.into_iter().find(|(a, _)| a.host == gate.address.host) {
             f.error("address", format!("the address is already that of {by}"), "Give each gate its own host name.");
         }
-        if gate.access.unasked && providers.iter().any(|p| p.name == gate.access.provider && p.oidc().is_some()) {
+        if let Some(way) = gate.access.ways.iter().find(|w| certificate_ways.contains(w)) {
+            f.error(
+                "ways-in",
+                format!("{way} is by client certificate, which no page can ask for"),
+                "Name it in [gate.callers].",
+            );
+        }
+        let sets = |d: &&delivery::Delivery| Some(&d.name) == gate.delivery.as_ref();
+        let authorization = |d: &delivery::Delivery| d.headers.iter().any(|h| h.name.eq_ignore_ascii_case("authorization"));
+        if gate.hand_over.is_some() && deliveries.iter().find(sets).is_some_and(authorization) {
+            f.error("hand-over", "the delivery sets Authorization as well".into(), "Keep one of them.");
+        }
+        if gate.access.unasked && !providers.iter().any(|p| gate.access.ways.contains(&p.name) && p.saml().is_some()) {
             f.error(
                 "unasked",
-                "the gate's provider speaks OpenID Connect, in which nobody comes unasked".into(),
+                "no provider of the gate speaks SAML, and by nothing else does anybody come unasked".into(),
                 "Take the line away.",
             );
         }
         gates.push(gate);
     }
+    let networks = super::network::read(root, &names);
+    let routes = crate::route::read(root, &names, &directories, &gates);
     let mut second_engineer = false;
     let engineers = root.table("engineers").map(|f| {
         second_engineer = f.flag("second-engineer", false);
@@ -186,9 +231,10 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         f.finish();
         access
     });
-    let mut expected_at: Vec<(String, String)> = gates.iter().map(|g| (g.name.clone(), g.access.provider.clone())).collect();
-    expected_at.extend(engineers.iter().map(|e| (crate::rehearse::CONSOLE.to_owned(), e.provider.clone())));
-    let expectations = expectation::read(root, &expected_at, &provider_names);
+    let first = |a: &access::Access| a.ways.first().cloned().unwrap_or_default();
+    let mut expected_at: Vec<(String, String)> = gates.iter().map(|g| (g.name.clone(), first(&g.access))).collect();
+    expected_at.extend(engineers.iter().map(|e| (crate::rehearse::CONSOLE.to_owned(), first(e))));
+    let expectations = expectation::read(root, &expected_at, &way_names);
     warn_unused(root, &deliveries, &gates);
     Some(Site {
         name,
@@ -197,6 +243,9 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         keep_days,
         trusted_proxies,
         providers,
+        ways,
+        factors: factor::read(root),
+        mail,
         saml,
         directories,
         deliveries,
@@ -205,6 +254,8 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         second_engineer,
         site_rules: rules,
         expectations,
+        networks,
+        routes,
         attributes,
         mapped,
         mappings,
@@ -223,7 +274,7 @@ struct Head {
 }
 
 /// A network, or one address.
-fn network(text: &str) -> Option<IpNet> {
+pub(super) fn network(text: &str) -> Option<IpNet> {
     text.parse().ok().or_else(|| text.parse::<std::net::IpAddr>().ok().map(IpNet::from))
 }
 

@@ -193,6 +193,12 @@ impl Directory {
         entry.groups.iter().map(move |g| GroupFound { name: named(&g.name), dn: g.dn.clone(), via: g.via.as_deref().map(named) })
     }
 
+    /// What is searched for somebody of this name; none where its suffix belongs elsewhere.
+    pub fn searched<'n>(&self, name: &'n str) -> Option<&'n str> {
+        let cut = self.fits(name)?.filter(|_| self.cut_suffix).map_or(0, str::len);
+        name.get(..name.len() - cut)
+    }
+
     /// Whether somebody with this value is looked for here, and by which suffix. Letters compare without case.
     fn fits(&self, value: &str) -> Option<Option<&str>> {
         if self.suffixes.is_empty() {

@@ -4,39 +4,53 @@
 //! modules each read one kind of part. A [`Site`] that exists is sound: every name it refers to was resolved.
 
 pub(crate) mod access;
+mod callers;
 mod compile;
 mod directory;
 mod expectation;
+mod factor;
 mod finding;
 mod keys;
+mod network;
 mod parts;
 mod provider;
 pub(crate) mod read;
 mod response;
+mod rule;
 pub mod schema;
 mod section;
 mod sentence;
 mod upstream;
+mod way;
 
-pub use access::{Access, Dead, Disabled, Effect, Grants, Rule, Rules};
+pub use access::{Access, Dead, Disabled, GroupsFrom};
+pub use callers::{ACCESS_TOKEN, Callers, PERSONAL_TOKEN};
 pub use compile::compile;
 pub use directory::{Asking, Directory, DirectorySecurity, FindGroups, GroupSearch, Nested, Primary, Referrals};
 pub use expectation::{Described, Expectation};
+pub use factor::{OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
 pub use finding::{Finding, Severity};
-pub use parts::{Gate, GateKind};
+pub use network::{Limits, Network};
+pub use parts::{Gate, GateKind, HandOver};
 pub use provider::{
-    ByHand, ENTITY_PATH, OidcClient, Provider, SamlBinding, SamlParty, SamlSource, SamlTrust, Speaks, check_endpoint,
-    check_issuer,
+    ByHand, ENTITY_PATH, OidcClient, Provider, ProviderGroups, SamlBinding, SamlParty, SamlSource, SamlTrust, Speaks,
+    check_endpoint, check_issuer,
 };
 pub use response::{CookieFlags, ResponseEdits, SameSite};
+pub use rule::{Effect, Grants, RolesFrom, Rule, Rules};
 pub use section::{Section, SectionAccess, Standing, standing};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
+pub use way::{
+    CertificateWay, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordWay, TRIES_MINUTES, Way, WayKind, plain_mail,
+};
 
 use ipnet::IpNet;
 
 use crate::address::PublicAddress;
 use crate::delivery::Delivery;
 use crate::mapping::{Mapping, Salts, Transform};
+use crate::rehearse::CONSOLE;
+use crate::route::Route;
 use crate::session::Lifetimes;
 
 /// The number of a published edition, from 1.
@@ -58,6 +72,12 @@ pub struct Site {
     /// How many days crossings are kept.
     pub keep_days: u16,
     pub providers: Vec<Provider>,
+    /// Ways in of our own.
+    pub ways: Vec<Way>,
+    /// Second factors of our own, where there are any.
+    pub factors: Option<OwnFactors>,
+    /// How mail is sent, where it can be.
+    pub mail: Option<MailServer>,
     /// What we are to providers that speak SAML.
     pub saml: SamlParty,
     pub directories: Vec<Directory>,
@@ -71,6 +91,10 @@ pub struct Site {
     pub second_engineer: bool,
     /// What must be so, whatever the rules say.
     pub expectations: Vec<Expectation>,
+    /// Networks on which sessions are kept otherwise.
+    pub networks: Vec<Network>,
+    /// Which way in people take, in order.
+    pub routes: Vec<Route>,
     /// Names of attributes; [`AttributeId`] points here.
     pub attributes: Vec<String>,
     /// Those of them that only mappings make.
@@ -95,9 +119,34 @@ impl Site {
         self.gates.iter().find(|g| g.name == name)
     }
 
+    /// Who may enter a gate, or the console ([`CONSOLE`]).
+    pub fn access_at(&self, place: &str) -> Option<&Access> {
+        match place {
+            CONSOLE => self.engineers.as_ref(),
+            gate => self.gate(gate).map(|g| &g.access),
+        }
+    }
+
     /// The provider of a name.
     pub fn provider(&self, name: &str) -> Option<&Provider> {
         self.providers.iter().find(|p| p.name == name)
+    }
+
+    /// The way in of our own of a name.
+    pub fn way(&self, name: &str) -> Option<&Way> {
+        self.ways.iter().find(|w| w.name == name)
+    }
+
+    /// What people read of a provider or way in.
+    pub fn title_of_way<'a>(&'a self, name: &'a str) -> &'a str {
+        let provider = self.provider(name).map(|p| p.title.as_str());
+        provider.or_else(|| self.way(name).map(|w| w.title.as_str())).unwrap_or(name)
+    }
+
+    /// Attributes that a sign-in feeds by itself, each with its claim.
+    pub fn fed_by_sign_in(&self, name: &str) -> &[(AttributeId, String)] {
+        let provider = self.provider(name).map(|p| p.attributes.as_slice());
+        provider.or_else(|| self.way(name).map(|w| w.attributes.as_slice())).unwrap_or_default()
     }
 
     /// The directory of a name.
@@ -126,6 +175,11 @@ impl Site {
         self.address.at(&format!("/.passeur/oidc/{provider}/answer"))
     }
 
+    /// Where an OpenID Connect provider says that it ended a session: by `back-channel` or `front-channel`.
+    pub fn oidc_sign_out_uri(&self, provider: &str, channel: &str) -> String {
+        self.address.at(&format!("/.passeur/oidc/{provider}/{channel}"))
+    }
+
     /// The same of a SAML provider: its assertion consumer service.
     pub fn consumer_uri(&self, provider: &str) -> String {
         self.address.at(&format!("/.passeur/saml/{provider}/answer"))
@@ -146,7 +200,8 @@ impl Site {
         let providers = self.providers.iter().filter_map(|p| p.secret().map(|s| (s.to_owned(), format!("provider {}", p.name))));
         let own = self.saml.key.clone().map(|s| (s, "SAML: our own key".to_owned()));
         let directories = self.directories.iter().filter_map(|d| d.secret.clone().map(|s| (s, format!("directory {}", d.name))));
-        let mut out: Vec<_> = providers.chain(own).chain(directories).collect();
+        let mail = self.mail.iter().filter_map(|m| Some((m.account.as_ref()?.1.clone(), "the mail server".to_owned())));
+        let mut out: Vec<_> = providers.chain(own).chain(directories).chain(mail).collect();
         let hashes = |place: &str, of: &[Mapping]| -> Vec<(String, String)> {
             salts_of(of).map(|secret| (secret.to_owned(), format!("pairwise identifiers of {place}"))).collect()
         };

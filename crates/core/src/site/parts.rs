@@ -1,17 +1,27 @@
 //! Gates, and what every named part of a site shares.
 
 use super::access::{self, Access, Names, OfSite};
+use super::network::Limits;
 use super::read::Fields;
 use super::response::{self, ResponseEdits};
+use super::rule::{Effect, Rule};
 use super::section::{self, Section, SectionAccess};
 use super::upstream::{self, Upstreams};
-use crate::address::PublicAddress;
+use crate::address::{PublicAddress, is_loopback};
+use crate::condition::Condition;
 use crate::decide::{PARTS_MAX, RequestView};
 
 /// What kind of thing is behind a gate.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum GateKind {
     Web,
+}
+
+/// How a password is handed to an application.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum HandOver {
+    /// As HTTP Basic authentication (RFC 7617).
+    Basic,
 }
 
 /// One thing put behind sign-in.
@@ -23,6 +33,10 @@ pub struct Gate {
     pub address: PublicAddress,
     pub upstreams: Upstreams,
     pub access: Access,
+    /// How long sessions last here, where that is shorter.
+    pub session: Limits,
+    /// Whether the password that somebody typed at a form of ours is handed to the application, and how.
+    pub hand_over: Option<HandOver>,
     /// Parts of the gate that are open or ask for more.
     pub sections: Vec<Section>,
     /// Edits on what the application answers.
@@ -57,9 +71,14 @@ pub(crate) fn read_gate(
     let kind = f.choice("kind", GateKind::Web, &[("web", GateKind::Web)]);
     let address = read_address(f, "address", "\"https://application.example\"");
     let upstreams = upstream::read(f);
-    let access = access::read_access(f, names, None, of_site, Some(&name));
+    let mut access = access::read_access(f, names, None, of_site, Some(&name));
     let response = response::read(f, address.as_ref(), upstreams.as_ref());
     let sections = section::read(f, names, !access.directories.is_empty(), !access.rules.is_empty());
+    // What a section asks of the sign-in is a rule for what lies there.
+    access.rules = access.rules.and(sections.iter().filter_map(|s| {
+        let when = Condition::Path(vec![s.path.clone()]);
+        Some(Rule { name: format!("section {}", s.path), when, effect: Effect::StepUp(s.step_up.clone()?) })
+    }));
     let later = |s: &&Section| matches!(&s.access, SectionAccess::More { when, .. } if access.asks_too_early(when));
     for s in sections.iter().filter(later) {
         f.error(
@@ -67,6 +86,16 @@ pub(crate) fn read_gate(
             format!("the section {} asks about an attribute that is made from what rules give", s.path),
             "Ask about what the attribute is made from.",
         );
+    }
+    let session = f.table("session").map(|s| {
+        let limits = Limits::read(&s);
+        s.finish();
+        limits
+    });
+    let session = session.unwrap_or_default();
+    let hand_over = f.choice("hand-over", None, &[("none", None), ("basic", Some(HandOver::Basic))]);
+    if hand_over.is_some() {
+        check_hand_over(f, names, &access, upstreams.as_ref());
     }
     let delivery = access::refer(f, "delivery", "delivery", deliveries);
     if access.rules.is_empty() && !f.has("rule") {
@@ -76,7 +105,19 @@ pub(crate) fn read_gate(
     }
     let title = f.text("title").unwrap_or_else(|| name.clone());
     f.finish();
-    let gate = Gate { name, title, kind, address: address?, upstreams: upstreams?, access, sections, response, delivery };
+    let gate = Gate {
+        name,
+        title,
+        kind,
+        address: address?,
+        upstreams: upstreams?,
+        access,
+        session,
+        hand_over,
+        sections,
+        response,
+        delivery,
+    };
     let parts = RequestView::of(&gate).len();
     if parts > PARTS_MAX {
         f.error(
@@ -86,6 +127,18 @@ pub(crate) fn read_gate(
         );
     }
     Some(gate)
+}
+
+/// A password is handed over only where one is typed, and nobody may read it on its way.
+fn check_hand_over(f: &Fields<'_, '_>, names: &Names<'_>, access: &Access, upstreams: Option<&Upstreams>) {
+    if !access.ways.iter().any(|w| names.password_ways.contains(w)) {
+        let what = "no way in of the gate asks for a password, so there is none to hand over";
+        f.error("hand-over", what.into(), "Name a [[way]] of kind password in ways-in, or take the line away.");
+    }
+    let clear = |u: &&upstream::Upstream| !u.https && !is_loopback(&u.host);
+    if let Some(u) = upstreams.and_then(|u| u.members.iter().find(clear)) {
+        f.error("hand-over", format!("passwords would travel in clear to {u}"), "Use https:// to the application.");
+    }
 }
 
 pub(crate) fn read_address(f: &Fields<'_, '_>, key: &'static str, example: &str) -> Option<PublicAddress> {

@@ -4,8 +4,10 @@ use chrono::Duration;
 use url::Url;
 
 use super::AttributeId;
+use super::access::Names;
 use super::read::Fields;
 use crate::address::{PublicAddress, Slip, is_loopback, slip};
+use crate::mapping::{self, Transform};
 use crate::x509;
 
 /// An identity provider.
@@ -27,10 +29,33 @@ pub struct Provider {
     pub skew: Duration,
     /// Attribute and the claim, or SAML attribute, that feeds it.
     pub attributes: Vec<(AttributeId, String)>,
+    /// Groups that it sends.
+    pub groups: Option<ProviderGroups>,
     /// A file of PEM certificates to trust beside the system's.
     pub ca_file: Option<String>,
     /// How long a person may take at the provider.
     pub answer_within: Duration,
+}
+
+/// Groups as a provider sends them.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ProviderGroups {
+    /// The claim, or SAML attribute.
+    pub claim: String,
+    /// What makes their names of it.
+    pub by: Vec<Transform>,
+    /// Whether a provider that leaves the claim out says that somebody is in no group.
+    pub may_lack: bool,
+}
+
+/// Reads `[provider.groups]`, once tables are known.
+pub(crate) fn read_groups(f: &Fields<'_, '_>, names: &Names<'_>) -> Option<ProviderGroups> {
+    let g = f.table("groups")?;
+    let claim = g.need("claim", "\"groups\"");
+    let by = mapping::read_for_groups(&g, names);
+    let may_lack = g.choice("if-missing", false, &[("unknown", false), ("none", true)]);
+    g.finish();
+    Some(ProviderGroups { claim: claim?, by, may_lack })
 }
 
 /// The protocol, with what it alone needs.
@@ -101,6 +126,11 @@ pub struct SamlParty {
 }
 
 impl Provider {
+    /// Every claim, or SAML attribute, that the site reads.
+    pub fn claims(&self) -> impl Iterator<Item = &str> {
+        self.attributes.iter().map(|(_, c)| c.as_str()).chain(self.groups.iter().map(|g| g.claim.as_str()))
+    }
+
     /// What we are to it, where it speaks OpenID Connect.
     pub fn oidc(&self) -> Option<&OidcClient> {
         match &self.speaks {
@@ -164,6 +194,8 @@ pub(crate) fn read_provider(f: &Fields<'_, '_>, name: String, attributes: Vec<(A
         require_amr: f.texts("require-amr").unwrap_or_default(),
         skew: f.duration("skew", Duration::seconds(30), Duration::zero(), m(5)),
         attributes,
+        // Read once tables are known: see `read_groups`.
+        groups: None,
         ca_file: f.text("ca-file"),
         answer_within: f.duration("answer-within", m(15), m(1), m(120)),
     };
@@ -175,6 +207,7 @@ pub(crate) fn read_provider(f: &Fields<'_, '_>, name: String, attributes: Vec<(A
         );
     }
     f.value("attributes");
+    f.value("groups");
     f.finish();
     out
 }
@@ -309,7 +342,7 @@ fn read_source(f: &Fields<'_, '_>) -> SamlSource {
     SamlSource::Metadata { address: String::new(), signers }
 }
 
-fn certificates(f: &Fields<'_, '_>, key: &'static str) -> Vec<Vec<u8>> {
+pub(crate) fn certificates(f: &Fields<'_, '_>, key: &'static str) -> Vec<Vec<u8>> {
     let all = f.texts(key).unwrap_or_default();
     if all.len() > CERTIFICATES_MAX {
         f.error(

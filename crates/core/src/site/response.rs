@@ -33,6 +33,8 @@ pub struct ResponseEdits {
     pub location: bool,
     /// Whether links in HTML are.
     pub links: bool,
+    /// Whether pages get a bar by which people sign out.
+    pub bar: bool,
     /// Fields set on every answer.
     pub headers: Vec<(String, String)>,
     pub cookies: CookieFlags,
@@ -63,6 +65,7 @@ pub(crate) fn read(gate: &Fields<'_, '_>, address: Option<&PublicAddress>, upstr
         inside: own.iter().filter_map(|o| origin(o)).collect(),
         location: true,
         links: false,
+        bar: false,
         headers: vec![],
         cookies: CookieFlags { secure, ..CookieFlags::default() },
     };
@@ -79,6 +82,7 @@ pub(crate) fn read(gate: &Fields<'_, '_>, address: Option<&PublicAddress>, upstr
     }
     out.location = f.flag("location", true);
     out.links = f.flag("links", false);
+    out.bar = f.flag("sign-out-bar", false);
     for (name, value, _) in f.pairs("headers") {
         if !is_token(&name) {
             f.error("headers", format!("\"{name}\" is no header name"), "Use letters, digits and hyphens (RFC 9110 5.1).");
@@ -163,6 +167,7 @@ mod tests {
             inside: vec!["http://ledger.internal:8080".into(), "https://ledger.example".into()],
             location: true,
             links: true,
+            bar: false,
             headers: vec![],
             cookies: CookieFlags::default(),
         };

@@ -5,6 +5,7 @@
 
 use super::access::Names;
 use super::read::Fields;
+use super::rule::read_step_up;
 use crate::condition::{self, Condition};
 use crate::path;
 
@@ -15,6 +16,8 @@ pub struct Section {
     pub path: String,
     folded: String,
     pub access: SectionAccess,
+    /// What a sign-in must have been like for it.
+    pub step_up: Option<Condition>,
 }
 
 /// What a section asks for.
@@ -73,6 +76,7 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, h
             s.error("path", format!("two sections have the path {written}"), "Join them.");
         }
         let words = s.text("refuse");
+        let step_up = read_step_up(&s, names, has_directory);
         let access = match (s.flag("open", false), s.table("when")) {
             (true, None) => {
                 if !has_rules {
@@ -88,14 +92,22 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, h
                 s.error("open", "the section is open and asks for more".into(), "Keep one of open and when.");
                 None
             }
+            (false, None) if step_up.is_some() => Some(SectionAccess::More { when: Condition::Everyone, words }),
             (false, None) => {
-                s.error("when", "the section says nothing".into(), "Add open = true, or when = { group = \"…\" }.");
+                s.error(
+                    "when",
+                    "the section says nothing".into(),
+                    "Add open = true, when = { group = \"…\" } or step-up = { factor = \"otp\" }.",
+                );
                 None
             }
         };
         s.finish();
         if let (Some(access), Some(folded)) = (access, folded) {
-            out.push(Section { path: written, folded, access });
+            if access == SectionAccess::Open && step_up.is_some() {
+                s.error("step-up", "an open section asks nobody to sign in".into(), "Keep one of open and step-up.");
+            }
+            out.push(Section { path: written, folded, access, step_up });
         }
     }
     out
@@ -106,7 +118,7 @@ mod tests {
     use super::*;
 
     fn section(path: &str, access: SectionAccess) -> Section {
-        Section { path: path.into(), folded: path.to_lowercase(), access }
+        Section { path: path.into(), folded: path.to_lowercase(), access, step_up: None }
     }
 
     fn sections() -> Vec<Section> {

@@ -18,6 +18,14 @@ impl Rule {
                 if !grants.roles.is_empty() {
                     gives.push(format!("{} {}", if fr { "rôles" } else { "roles" }, grants.roles.join(", ")));
                 }
+                if let Some(from) = &grants.roles_from {
+                    let source = match from.attribute {
+                        Some(id) => site.attribute_name(id),
+                        None if fr => "les groupes",
+                        None => "groups",
+                    };
+                    gives.push(format!("{} {source}", if fr { "rôles selon" } else { "roles from" }));
+                }
                 gives.extend(grants.terms(lang));
                 let lead = if grants.enter {
                     ""

@@ -147,10 +147,105 @@ catalogue! {
         => "Sign in again through the gate; it will ask the right provider." / "Reconnectez-vous par la porte ; elle demandera le bon fournisseur.";
     UserInfoAnswered = "provider.userinfo" Provider Pass ["endpoint", "claims", "millis"]
         "The userinfo endpoint answered in {millis} ms with: {claims}." / "Le point d'accès userinfo a répondu en {millis} ms avec : {claims}.";
+    ReferredRead = "claims.referred" Provider Pass ["claims", "at", "millis"]
+        "The provider sent {claims} by reference; they were read at {at} in {millis} ms." / "Le fournisseur a transmis {claims} par référence ; lus à {at} en {millis} ms.";
+    ReferredFailed = "claims.reference-failed" Provider Notice ["claims", "at", "how"]
+        "The provider sent {claims} by reference, which could not be read at {at}: {how}. Rules that ask about them grant nothing." / "Le fournisseur a transmis {claims} par référence, illisibles à {at} : {how}. Les règles qui en dépendent n'accordent rien.";
+    GroupsUnnamed = "identity.groups-unnamed" Identity Notice ["provider", "values"]
+        "Provider {provider} sends groups as identifiers that nothing names: {values}. No rule by name holds of them; name them in a table under [provider.groups]." / "Le fournisseur {provider} transmet des groupes comme identifiants que rien ne nomme : {values}. Aucune règle par nom ne s'y applique ; nommez-les dans une table sous [provider.groups].";
     UserInfoFailed = "provider.userinfo-failed" Provider Notice ["endpoint", "how"]
         "Userinfo from {endpoint} is not used: {how}." / "Les informations de {endpoint} ne sont pas utilisées : {how}.";
     ClaimsReleased = "provider.claims" Provider Fact ["claims", "acr", "amr"]
         "The provider released: {claims}. Authentication: acr {acr}, amr {amr}." / "Le fournisseur a transmis : {claims}. Authentification : acr {acr}, amr {amr}.";
+
+    // ── ways in of our own
+    WaysOffered = "way.offered" Provider Fact ["ways"]
+        "The person was asked how to sign in: {ways}." / "La personne a choisi comment se connecter parmi : {ways}.";
+    RouteTaken = "route.taken" Provider Fact ["route", "ways"]
+        "Route {route} decided how the person signs in: {ways}." / "La route {route} a décidé de la voie : {ways}.";
+    RouteNone = "route.none" Provider Fact ["ways"]
+        "No route fits; open are: {ways}." / "Aucune route ne convient ; sont ouvertes : {ways}.";
+    RoutePassed = "route.passed" Provider Fact ["route", "wanted", "seen"]
+        "Route {route} did not fit: it wants {wanted}, and there was {seen}." / "La route {route} ne convenait pas : elle veut {wanted}, et il y avait {seen}.";
+    RouteNobody = "route.nobody" Provider Notice ["route"]
+        "Nobody has the name that was typed. So that this cannot be learnt here, it was sent along {route} as if somebody had it." / "Personne n'a le nom saisi. Pour ne pas le révéler, il a suivi {route} comme si quelqu'un l'avait.";
+    RouteTooMany = "route.too-many-names" Provider Notice ["limit", "minutes"]
+        "More than {limit} names were typed from there within {minutes} minutes, so none is looked up: the person was asked how to sign in." / "Plus de {limit} noms saisis depuis cet endroit en {minutes} minutes : aucun n'est cherché, la personne a choisi elle-même.";
+    RouteRemembered = "route.remembered" Provider Fact ["way"]
+        "This browser took {way} last, and takes it again." / "Ce navigateur a pris {way} la dernière fois et la reprend.";
+    RouteNamed = "route.chosen" Provider Fact ["way"]
+        "The person chose {way}." / "La personne a choisi {way}.";
+    NameAsked = "route.name-asked" Provider Fact []
+        "A user name was asked for, since a route hangs on it." / "Un nom d'utilisateur a été demandé, car une route en dépend.";
+    WayShown = "way.shown" Provider Fact ["way"]
+        "The person was asked by way in {way}." / "La personne a été interrogée par la voie {way}.";
+    PasswordRight = "way.password" Check Pass ["directory", "dn", "millis"]
+        "Directory {directory} accepted the password of {dn} in {millis} ms." / "L'annuaire {directory} a accepté le mot de passe de {dn} en {millis} ms.";
+    PasswordNobody = "way.password-nobody" Check Stop ["directory", "characters", "why"]
+        "The name typed ({characters} characters, not kept: it may be a password) belongs to nobody in directory {directory}: {why}." / "Le nom saisi ({characters} caractères, non gardé : ce peut être un mot de passe) n'est à personne dans l'annuaire {directory} : {why}."
+        => "Compare the name with the directory's key and base; a password typed in the wrong field looks the same." / "Comparez le nom à la clé et à la base de l'annuaire ; un mot de passe saisi au mauvais endroit donne la même chose.";
+    PasswordWrong = "way.password-wrong" Check Stop ["directory", "dn"]
+        "Directory {directory} says that the password of {dn} is wrong." / "L'annuaire {directory} dit que le mot de passe de {dn} est faux."
+        => "Many of these for one account are somebody guessing, or a device with an old password." / "En nombre pour un compte : quelqu'un devine, ou un appareil garde un vieux mot de passe.";
+    PasswordUnusable = "way.password-unusable" Check Stop ["directory", "dn", "why"]
+        "{dn} may not sign in, says directory {directory}: {why}. The person was only told that it did not work." / "{dn} ne peut pas se connecter, dit l'annuaire {directory} : {why}. La personne a seulement su que cela n'a pas marché."
+        => "Unlock, enable or renew the account, or set a new password, in the directory." / "Débloquez, activez ou prolongez le compte, ou changez le mot de passe, dans l'annuaire.";
+    PasswordNoSubject = "way.password-no-subject" Check Stop ["directory", "dn", "attribute"]
+        "{dn} in directory {directory} does not hold exactly one value of {attribute}, which is to be the person's key." / "{dn} dans l'annuaire {directory} n'a pas exactement une valeur de {attribute}, qui doit être la clé de la personne."
+        => "Let our account read {attribute}, or name another attribute with subject = \"…\" under the way in." / "Permettez à notre compte de lire {attribute}, ou nommez un autre attribut avec subject = « … » sous la voie d'entrée.";
+    PasswordNotAsked = "way.password-no-answer" Check Stop ["directory", "how"]
+        "The password could not be checked, because directory {directory} did not answer: {how}." / "Le mot de passe n'a pas pu être vérifié, car l'annuaire {directory} n'a pas répondu : {how}."
+        => "Run `passeur trial directory {directory}`: it tries address, TLS, account and base one by one." / "Lancez `passeur trial directory {directory}` : adresse, TLS, compte et base sont essayés un à un.";
+    TooManyTries = "way.too-many-tries" Check Stop ["way", "bound", "limit", "minutes"]
+        "No more tries are taken by way in {way} for now: more than {limit} in {minutes} minutes {bound}." / "La voie {way} n'accepte plus d'essai pour l'instant : plus de {limit} en {minutes} minutes {bound}."
+        => "It passes by itself. Browsers that signed in to the account before have a count of their own, so nobody is locked out by others." / "Cela passe tout seul. Les navigateurs déjà connectés au compte ont leur propre compte : personne n'est bloqué par d'autres.";
+    CodeMailed = "way.code-mailed" Check Fact ["mail", "minutes"]
+        "A code was mailed to {mail}; it is good for {minutes} minutes." / "Un code a été envoyé à {mail} ; il vaut {minutes} minutes.";
+    CodeNotMailed = "way.code-not-mailed" Check Notice ["why"]
+        "No code was mailed, which the person was not told: {why}." / "Aucun code n'a été envoyé, ce que la personne n'a pas su : {why}.";
+    MailedCodeRight = "way.code" Check Pass ["mail"]
+        "The code that was mailed to {mail} was right." / "Le code envoyé à {mail} était juste.";
+    MailedCodeWrong = "way.code-wrong" Check Stop ["why"]
+        "The code was not taken: {why}." / "Le code n'a pas été admis : {why}."
+        => "Ask for another code; each is good once, for a short time, in the browser that asked for it." / "Demandez un autre code ; chacun vaut une fois, peu de temps, dans le navigateur qui l'a demandé.";
+
+    TokenInUrl = "gate.token-in-address" Gate Stop []
+        "A token stood in the address, where logs and histories keep it; it was not looked at." / "Un jeton figurait dans l'adresse, où journaux et historiques le gardent ; il n'a pas été examiné."
+        => "Send it as `Authorization: Bearer …` (RFC 6750 2.1), and make another: this one has been seen." / "Envoyez-le par « Authorization: Bearer … » (RFC 6750 2.1), et faites-en un autre : celui-ci a été vu.";
+    TokenPath = "gate.token-path" Gate Stop ["paths"]
+        "The token is good for {paths} only." / "Le jeton ne vaut que pour {paths}.";
+    AccessTokenRight = "caller.access-token" Check Pass ["provider", "subject", "client", "how", "expires_in"]
+        "An access token of provider {provider} for {subject}, given to client {client}, is valid ({how}) for another {expires_in} s." / "Un jeton d'accès du fournisseur {provider} pour {subject}, remis au client {client}, est valide ({how}) encore {expires_in} s.";
+    PersonalTokenRight = "caller.personal-token" Check Pass ["name", "provider", "at", "expires"]
+        "The token “{name}”, good until {expires}, was used; what provider {provider} said of its owner at {at} counts." / "Le jeton « {name} », valable jusqu'au {expires}, a servi ; ce que le fournisseur {provider} a dit de son propriétaire à {at} compte.";
+    PersonalTokenMade = "caller.token-made" Session Notice ["name", "gates", "days"]
+        "The person made the token “{name}” for {gates}, good for {days} days." / "La personne a fait le jeton « {name} » pour {gates}, valable {days} jours.";
+    PersonalTokenRevoked = "caller.token-revoked" Session Notice ["name"]
+        "The person revoked the token “{name}”." / "La personne a révoqué le jeton « {name} ».";
+    CertificateRight = "caller.certificate" Check Pass ["subject", "issuer", "fingerprint", "until"]
+        "The client certificate of {subject}, issued by {issuer} ({fingerprint}), is good until {until}." / "Le certificat client de {subject}, émis par {issuer} ({fingerprint}), vaut jusqu'au {until}.";
+    CallerRefused = "caller.refused" Check Stop ["check", "seen", "wanted"]
+        "The token was not taken: {check}: seen {seen}, wanted {wanted}." / "Le jeton n'a pas été admis : {check} : vu {seen}, attendu {wanted}."
+        => "Compare what was seen with [gate.callers]; get a new token from the provider, or make one at the quay." / "Comparez ce qui a été vu à [gate.callers] ; demandez un nouveau jeton au fournisseur, ou faites-en un au quai.";
+    PasskeyRight = "way.passkey" Check Pass ["name", "provider", "at"]
+        "The passkey “{name}” was right; what provider {provider} said of the person at {at} counts." / "La clé d'accès « {name} » était juste ; ce que le fournisseur {provider} a dit de la personne à {at} compte.";
+    PasskeyRefused = "way.passkey-refused" Check Stop ["why"]
+        "The passkey was not taken: {why}." / "La clé d'accès n'a pas été admise : {why}."
+        => "Have the person sign in another way; at the quay they see which passkeys they have, and may enrol one anew." / "La personne doit se connecter autrement ; au quai elle voit ses clés d'accès et peut en enrôler une.";
+    FactorRight = "factor.proven" Check Pass ["kind", "name"]
+        "The person proved {kind}: “{name}”." / "La personne a prouvé {kind} : « {name} ».";
+    FactorWrong = "factor.wrong" Check Stop ["kind", "why"]
+        "{kind} was not proven: {why}." / "{kind} : preuve non admise : {why}."
+        => "Wrong codes often mean a wrong clock on the phone. An engineer can take a lost factor away with `passeur factors`." / "Des codes faux viennent souvent d'une mauvaise horloge du téléphone. Un ingénieur peut retirer un facteur perdu avec `passeur factors`.";
+    FactorNone = "factor.none" Check Stop ["wanted"]
+        "A factor is asked for ({wanted}), and the person has enrolled none that would do." / "Un facteur est demandé ({wanted}) et la personne n'en a enrôlé aucun qui convienne."
+        => "Have them enrol one at the quay, from a network where the site allows it." / "Elle doit en enrôler un au quai, depuis un réseau où le site le permet.";
+    FactorEnrolled = "factor.enrolled" Session Pass ["kind", "name"]
+        "The person enrolled {kind}: “{name}”." / "La personne a enrôlé {kind} : « {name} ».";
+    FactorRemoved = "factor.removed" Session Notice ["kind", "name"]
+        "The person removed {kind}: “{name}”." / "La personne a retiré {kind} : « {name} ».";
+    RecoveryMade = "factor.recovery-codes" Session Notice ["count"]
+        "The person was given {count} new recovery codes; those before count no more." / "La personne a reçu {count} nouveaux codes de secours ; les précédents ne comptent plus.";
 
     // ── SAML
     MetadataFailed = "provider.metadata-failed" Provider Stop ["provider", "address", "how"]
@@ -241,6 +336,11 @@ catalogue! {
         "The assertion holds: {attributes}. NameID {format}. Authentication: {context}, at {at}." / "L'assertion contient : {attributes}. NameID {format}. Authentification : {context}, à {at}.";
     ProviderSignedOut = "session.provider-signed-out" Session Fact ["provider", "sessions"]
         "Provider {provider} signed the person out: {sessions} sessions ended here." / "Le fournisseur {provider} a déconnecté la personne : {sessions} sessions terminées ici.";
+    NotAfresh = "check.not-afresh" Check Stop ["provider", "seen"]
+        "Provider {provider} was asked to have the person prove anew who they are, and did not: the proof is of {seen}." / "Le fournisseur {provider} devait faire prouver à nouveau l'identité et ne l'a pas fait : la preuve date de {seen}."
+        => "After signing out, and on shared machines, the last proof is not enough: the provider must heed prompt=login and max_age (OpenID Connect), or ForceAuthn (SAML), and say when the person proved it." / "Après une déconnexion et sur les postes partagés, la dernière preuve ne suffit pas : le fournisseur doit suivre prompt=login et max_age, ou ForceAuthn, et dire quand.";
+    SharedNetwork = "sign-in.shared-network" Gate Fact ["network"]
+        "The machine is on the shared network {network}: the person is asked to prove anew who they are, and nothing is remembered." / "Le poste est sur le réseau partagé {network} : l'identité est prouvée à nouveau et rien n'est retenu.";
     SignOutRefused = "check.sign-out-refused" Check Stop ["provider", "how"]
         "A message to sign somebody out, said to be of provider {provider}, was not believed: {how}." / "Un message de déconnexion, présenté comme du fournisseur {provider}, n'a pas été cru : {how}."
         => "Messages to sign out must be signed by the provider, for our address, fresh and used once. Many of these at once can be an attack." / "Ces messages doivent être signés par le fournisseur, pour notre adresse, récents et utilisés une fois. En nombre, ce peut être une attaque.";
@@ -294,11 +394,17 @@ catalogue! {
     NothingGrants = "rules.nothing-grants" Rules Stop ["gate", "rules"]
         "None of the {rules} rules of gate {gate} grants entry to this person." / "Aucune des {rules} règles de la porte {gate} n'admet cette personne."
         => "The steps above say what each rule wanted and saw; put the person in one of those groups, or add a rule." / "Les étapes ci-dessus disent ce que chaque règle exigeait et a vu ; ajoutez la personne à un groupe, ou une règle.";
+    RolesFrom = "rules.roles-from" Rules Pass ["rule", "source", "roles", "other"]
+        "By rule {rule} {source} gives entry {roles}; no roles are: {other}." / "Par la règle {rule}, {source} donne l'entrée {roles} ; ne sont pas des rôles : {other}.";
+    RolesChanged = "rules.roles-changed" Rules Notice ["gate", "gained", "lost", "why", "since"]
+        "Roles at {gate} are others than at {since}: gained {gained}; lost {lost}. Why: {why}." / "Les rôles à {gate} ne sont plus ceux de {since} : gagnés {gained} ; perdus {lost}. Pourquoi : {why}.";
     RuleConflict = "rules.conflict" Rules Notice ["rule", "what", "kept", "dropped"]
         "Rule “{rule}” gives {what} as {dropped}, and a rule before it as {kept}: the first counts." / "La règle « {rule} » donne {dropped} pour {what}, une règle avant elle {kept} : la première compte.";
     StepUpNeeded = "rules.step-up" Rules Stop ["rule", "wanted", "saw"]
         "Rule “{rule}” asks for a stronger or fresher sign-in: {wanted}. Seen: {saw}." / "La règle « {rule} » demande une connexion plus forte ou plus récente : {wanted}. Vu : {saw}."
-        => "Have the person sign out and sign in again with what is asked for; asking for it by itself follows in a later version." / "La personne doit se déconnecter puis se reconnecter avec ce qui est demandé ; le demander de soi-même viendra dans une version ultérieure.";
+        => "The person was asked for it where that is possible: by the provider, or by a factor of their own ([factors]). If it did not come back, the provider does not report it." / "On l'a demandé à la personne là où c'est possible : par le fournisseur ou par un facteur à elle ([factors]). S'il n'est pas revenu, le fournisseur ne l'indique pas.";
+    StepUpAsked = "session.step-up" Session Fact ["what"]
+        "The person was asked for what is missing: {what}." / "On a demandé à la personne ce qui manque : {what}.";
     SectionRefused = "rules.section-refused" Rules Stop ["section", "wanted", "saw"]
         "The section {section} asks for more than entry: {wanted}. Seen: {saw}." / "La section {section} demande plus que l'entrée : {wanted}. Vu : {saw}."
         => "Put the person in that group or have the attribute set, or change the section." / "Ajoutez la personne à ce groupe, faites renseigner l'attribut, ou changez la section.";
@@ -332,6 +438,13 @@ catalogue! {
         "The live session was decided anew: {why}." / "La session active a été décidée à nouveau : {why}.";
     SignedOut = "session.signed-out" Session Fact ["by", "who"]
         "The session was ended by {by}: {who}." / "La session a été terminée par {by} : {who}.";
+    SignedOutEverywhere = "session.signed-out-everywhere" Session Fact ["sessions"]
+        "The person signed out everywhere: {sessions} further sessions ended." / "La personne s'est déconnectée partout : {sessions} autres sessions terminées.";
+
+    PasswordHanded = "delivery.password" Delivery Fact []
+        "The password that was typed goes to the application as Basic authentication; it is sealed, and gone with the session." / "Le mot de passe saisi va à l'application par authentification Basic ; il est scellé et disparaît avec la session.";
+    PasswordNotHanded = "delivery.no-password" Delivery Notice ["way"]
+        "The gate hands a password over, and none is at hand: the person came by {way}." / "La porte remet un mot de passe, et il n'y en a pas : la personne est venue par {way}.";
 
     // ── beyond
     UpstreamFailed = "upstream.failed" Upstream Stop ["upstream", "how"]

@@ -82,6 +82,32 @@ pub enum Phrase {
         of: Vec<String>,
     },
     NetworkUnknown,
+    /// Devices wanted; what the device says of itself.
+    Device {
+        of: Vec<String>,
+    },
+    /// Suffixes of a user name; the empty text for none.
+    Suffix {
+        of: Vec<String>,
+    },
+    /// A suffix that no route names.
+    OtherSuffix,
+    /// Ways in that are taken at a place.
+    TakenThere {
+        of: Vec<String>,
+    },
+    /// Ways by which somebody came in before whose attribute is the name that was typed.
+    CameBefore {
+        attribute: String,
+        by: Vec<String>,
+    },
+    /// Nobody has the name that was typed.
+    NobodyNamed,
+    /// A directory that did not answer.
+    Silent {
+        directory: String,
+        how: String,
+    },
     Hours {
         from: String,
         until: String,
@@ -150,6 +176,16 @@ pub enum Phrase {
     /// Roles that come with entry.
     Roles {
         roles: Vec<String>,
+    },
+    /// A role, the rule that could give it, and what that sees.
+    RoleByRule {
+        role: String,
+        rule: String,
+        saw: Vec<Phrase>,
+    },
+    /// No rule gives a role any more.
+    NoRuleGives {
+        role: String,
     },
     /// Authentication context and methods; wanted when `any_acr` may hold several.
     Factors {
@@ -234,6 +270,23 @@ impl Phrase {
             }
             Phrase::Network { of } => format!("{} {}", say("network", "réseau"), of.join(", ")),
             Phrase::NetworkUnknown => say("network not known", "réseau inconnu"),
+            Phrase::Device { of } => format!("{} {}", say("device", "appareil"), of.join(", ")),
+            Phrase::Suffix { of } if of.iter().all(String::is_empty) => say("a name without suffix", "un nom sans suffixe"),
+            Phrase::Suffix { of } => {
+                let none = say("none", "aucun");
+                let of: Vec<_> = of.iter().map(|s| if s.is_empty() { none.as_str() } else { s }).collect();
+                format!("{} {}", say("suffix of the name", "suffixe du nom"), of.join(", "))
+            }
+            Phrase::OtherSuffix => say("a suffix that no route names", "un suffixe qu'aucune route ne nomme"),
+            Phrase::TakenThere { of } => format!("{} {}", say("taken there:", "admis là :"), of.join(", ")),
+            Phrase::CameBefore { attribute, by } => {
+                let (known, came) = (say("a name known as", "un nom connu comme"), say("that came by", "venu par"));
+                format!("{known} {attribute} {came} {}", by.join(&say(" or ", " ou ")))
+            }
+            Phrase::NobodyNamed => say("nobody by that name", "personne de ce nom"),
+            Phrase::Silent { directory, how } => {
+                format!("{} {directory} {}: {how}", say("directory", "annuaire"), say("did not answer", "sans réponse"))
+            }
             Phrase::Hours { from, until, days, zone } => {
                 let days = if days.is_empty() { say("every day", "chaque jour") } else { days.join(" ") };
                 format!("{} {from}–{until} {days} ({zone})", say("hours", "heures"))
@@ -268,6 +321,12 @@ impl Phrase {
             Phrase::Roles { roles } if roles.is_empty() => say("without a role", "sans rôle"),
             Phrase::Roles { roles } if roles.len() == 1 => format!("{} {}", say("with role", "avec le rôle"), roles[0]),
             Phrase::Roles { roles } => format!("{} {}", say("with roles", "avec les rôles"), roles.join(", ")),
+            Phrase::RoleByRule { role, rule, saw } => {
+                format!("{role}, {} {rule}: {}", say("by rule", "par la règle"), list(saw, lang))
+            }
+            Phrase::NoRuleGives { role } => {
+                format!("{role}, {}", say("which no rule gives any more", "qu'aucune règle ne donne plus"))
+            }
             Phrase::Factors { any_acr, amr } if any_acr.is_empty() && amr.is_empty() => {
                 say("neither acr nor amr", "ni acr ni amr")
             }
@@ -309,6 +368,9 @@ fn origin_words(origin: &Origin, lang: Lang) -> String {
         Origin::IdToken { claim } => format!("{} {claim}", say("id_token claim", "l'attribut de l'id_token")),
         Origin::Assertion { attribute } => format!("{} {attribute}", say("assertion attribute", "l'attribut de l'assertion")),
         Origin::UserInfo { claim } => format!("{} {claim}", say("userinfo claim", "l'attribut userinfo")),
+        Origin::Referred { claim, at } => {
+            format!("{} {claim}, {} {at}", say("claim by reference", "l'attribut par référence"), say("at", "à"))
+        }
         Origin::Claims { claim } => format!("{} {claim}", say("claim", "l'attribut")),
         Origin::Directory { directory, attribute } if attribute == "groups" => {
             format!("{} {directory}", say("the groups of directory", "les groupes de l'annuaire"))

@@ -40,7 +40,7 @@ fn headers<'a>(site: &'a Site, gate: &'a Gate) -> impl Iterator<Item = &'a Heade
 /// Whether anything can give an attribute a value for those who come this way.
 pub(super) fn is_fed(site: &Site, access: &Access, id: AttributeId) -> bool {
     BUILT_IN.contains(&site.attribute_name(id))
-        || site.provider(&access.provider).is_some_and(|p| p.attributes.iter().any(|(a, _)| *a == id))
+        || access.ways.iter().any(|w| site.fed_by_sign_in(w).iter().any(|(a, _)| *a == id))
         || access.directories.iter().filter_map(|d| site.directory(d)).any(|d| d.attributes.iter().any(|(a, _)| *a == id))
         || access.mappings.iter().any(|m| m.attribute == id)
 }

@@ -4,7 +4,7 @@ use chrono::Duration;
 
 use super::{Code, DirectoryFacts, Facts, Finding, ProviderCheck, UpstreamFacts};
 use crate::Moment;
-use crate::site::Site;
+use crate::site::{Access, Site};
 
 /// How long before its end a certificate is told of.
 const CERTIFICATE_DAYS: i64 = 30;
@@ -271,9 +271,15 @@ fn service(facts: &Facts, out: &mut Vec<Finding>) {
 
 /// Providers and directories that no gate names.
 fn unused(site: &Site, out: &mut Vec<Finding>) {
-    let providers = site.providers.iter().filter(|p| !site.accesses().any(|a| a.provider == p.name));
+    let providers = site.providers.iter().filter(|p| !site.accesses().any(|a| a.ways.contains(&p.name)));
     let directories = site.directories.iter().filter(|d| !site.accesses().any(|a| a.directories.contains(&d.name)));
-    let all = providers.map(|p| format!("provider {}", p.name)).chain(directories.map(|d| format!("directory {}", d.name)));
+    let takes = |a: &Access, way: &String| {
+        a.ways.contains(way) || a.callers.as_ref().is_some_and(|c| c.certificates.as_ref() == Some(way))
+    };
+    let ways = site.ways.iter().filter(|w| !site.accesses().any(|a| takes(a, &w.name)));
+    let ways = ways.map(|w| format!("way in {}", w.name));
+    let all =
+        providers.map(|p| format!("provider {}", p.name)).chain(ways).chain(directories.map(|d| format!("directory {}", d.name)));
     for what in all {
         out.push(Finding::new(Code::SourceUnused, what.as_str()).with("what", what.as_str()));
     }

@@ -4,7 +4,7 @@ use super::deliveries::is_fed;
 use super::{Code, Facts, Finding, Word, places};
 use crate::Moment;
 use crate::condition::Condition;
-use crate::site::{Access, Effect, Rule, Site};
+use crate::site::{ACCESS_TOKEN, Access, Callers, Effect, GroupsFrom, PERSONAL_TOKEN, Rule, Site};
 
 /// What can be said of a condition without knowing who comes.
 #[derive(Clone, Debug, PartialEq)]
@@ -81,10 +81,10 @@ impl Looking<'_> {
                 true => Maybe,
                 false => Unknown(Why::NotMapped(self.site.attribute_name(*id).to_owned())),
             },
-            Condition::WayIn(of) if !of.contains(&self.access.provider) => Never(Why::OtherProvider),
+            Condition::WayIn(of) if !of.iter().any(|w| self.comes(w)) => Never(Why::OtherProvider),
             Condition::WayIn(_) => Always,
             Condition::Person(list) if list.members.is_empty() => Never(Why::EmptyList(list.list.clone().unwrap_or_default())),
-            Condition::Person(list) if list.members.iter().all(|p| p.provider != self.access.provider) => Never(Why::OtherPeople),
+            Condition::Person(list) if !list.members.iter().any(|p| self.gives(&p.provider)) => Never(Why::OtherPeople),
             Condition::Network(list) if list.members.is_empty() => Never(Why::EmptyList(list.list.clone().unwrap_or_default())),
             Condition::Dates(dates) => match dates.ended(self.now) {
                 Some(day) => Never(Why::Over(day)),
@@ -126,6 +126,24 @@ impl Looking<'_> {
                 }
             }
             _ => Maybe,
+        }
+    }
+
+    /// Whether people of a provider or way in come here, themselves or by a program.
+    fn gives(&self, provider: &str) -> bool {
+        let by_token = |c: &Callers| c.access_tokens.iter().any(|p| p == provider);
+        let by_certificate = |c: &Callers| c.certificates.as_deref() == Some(provider);
+        let callers = self.access.callers.as_ref();
+        self.access.is_of(self.site, provider) || callers.is_some_and(|c| by_token(c) || by_certificate(c))
+    }
+
+    /// Whether anybody comes here that way.
+    fn comes(&self, way: &str) -> bool {
+        let callers = self.access.callers.as_ref();
+        match way {
+            ACCESS_TOKEN => callers.is_some_and(|c| !c.access_tokens.is_empty()),
+            PERSONAL_TOKEN => callers.is_some_and(|c| c.personal),
+            _ => self.access.ways.iter().any(|w| w == way) || callers.is_some_and(|c| c.certificates.as_deref() == Some(way)),
         }
     }
 
@@ -236,6 +254,7 @@ fn hidden_by(rules: &[Rule], index: usize) -> Option<&Rule> {
                 // Both the same: the later one is the one too many.
                 let gives = (a.enter || !b.enter)
                     && b.roles.iter().all(|r| a.roles.contains(r))
+                    && (b.roles_from.is_none() || a.roles_from == b.roles_from)
                     && b.deliver.iter().all(|d| a.deliver.contains(d))
                     && b.networks.iter().all(|n| a.networks.contains(n))
                     && b.flows.iter().all(|n| a.flows.contains(n))
@@ -253,7 +272,8 @@ fn hidden_by(rules: &[Rule], index: usize) -> Option<&Rule> {
 /// Groups that none of the directories of an access has.
 fn missing_groups(place: &str, access: &Access, rule: &Rule, facts: &Facts, out: &mut Vec<Finding>) {
     let asked: Vec<_> = facts.directories.iter().filter(|d| access.directories.contains(&d.name)).collect();
-    if asked.is_empty() || asked.len() < access.directories.len() {
+    let of_provider = access.groups == GroupsFrom::Provider;
+    if of_provider || asked.is_empty() || asked.len() < access.directories.len() {
         return;
     }
     for group in rule.when.groups() {

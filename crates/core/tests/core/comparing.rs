@@ -54,11 +54,23 @@ fn a_change_is_told_by_what_people_lose_and_gain() {
 #[test]
 fn gates_that_come_and_go_are_told_once() {
     let gate = SITE.find("# The fitters' own book").unwrap();
-    let end = SITE.find("# Who may use the console.").unwrap();
+    let end = SITE.find("# Terminals on the quay").unwrap();
     let twice =
         format!("{SITE}\n{}", SITE[gate..end].replace("name = \"cranes\"", "name = \"quays\"").replace("//cranes.", "//quays."));
     assert_eq!(told(&changes(SITE, &twice), Lang::En), "Wider part-added: gate quays would be new\n");
     assert_eq!(told(&changes(&twice, SITE), Lang::En), "Narrower part-removed: gate quays would be gone\n");
+}
+
+#[test]
+fn another_order_of_routes_is_a_change() {
+    let (first, second) = ("[[route]]\nname = \"visiting ships\"", "[[route]]\nname = \"shipping agents\"");
+    let (a, b) = (SITE.find(first).unwrap(), SITE.find(second).unwrap());
+    let end = b + SITE[b..].find("\n\n").unwrap() + 2;
+    let swapped = format!("{}{}{}{}", &SITE[..a], &SITE[b..end], &SITE[a..b], &SITE[end..]);
+    assert_eq!(
+        told(&changes(SITE, &swapped), Lang::En),
+        "Other parts-reordered: route: the order, which decides, would be another\n"
+    );
 }
 
 #[test]

@@ -32,6 +32,7 @@ fn verdict(site: &Site, evidence: &Evidence) -> (Outcome, StepCode) {
 fn somebody_sent_unasked_enters_only_where_the_gate_says_so_and_never_the_console() {
     let text = SITE
         .replace("provider = \"pilotage\"", "provider = \"pilotage-saml\"")
+        .replace("groups-from = \"provider\"\n", "")
         .replace("require-acr = [\"urn:pilotage:two-factors\"]\n", "");
     let site = read(&text);
     let mut asked =
@@ -116,7 +117,12 @@ fn factors_are_wanted_as_the_site_says() {
         (Some("2 "), &["mfa", "hwk"], false),
         (Some("2"), &["MFA", "hwk"], false),
     ] {
-        let factors = Factors { acr: acr.map(str::to_owned), amr: amr.iter().map(|a| a.to_string()).collect(), auth_time: None };
+        let factors = Factors {
+            acr: acr.map(str::to_owned),
+            amr: amr.iter().map(|a| a.to_string()).collect(),
+            auth_time: None,
+            own: vec![],
+        };
         let got = verdict(&with_acr, &Evidence { factors, ..anouk() });
         let want =
             if enough { (Outcome::Admitted, StepCode::Granted) } else { (Outcome::CheckFailed, StepCode::FactorsInsufficient) };

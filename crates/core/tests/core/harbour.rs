@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use chrono::DateTime;
 use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
-use passeur_core::evidence::{Entry, Evidence, FORMAT, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
+use passeur_core::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
 use passeur_core::site::{Severity, Site, compile};
 use serde_json::{Map, Value, json};
 
@@ -43,16 +43,11 @@ fn object(value: Value) -> Map<String, Value> {
 /// A pilot with a second factor, a staff number, and nothing out of the ordinary.
 pub fn anouk() -> Evidence {
     Evidence {
-        format: FORMAT,
-        way_in: WayIn::Oidc,
-        unasked: false,
-        provider: "pilotage".into(),
-        subject: "p-1001".into(),
-        issuer: "http://bureau-pilotage.localhost:8641".into(),
         claims: object(json!({"sub": "p-1001", "preferred_username": "anouk", "name": "Anouk Maren", "acr": "2"})),
         userinfo: UserInfo::Answered { claims: object(json!({"email": "anouk@havrelune.example"})) },
-        factors: Factors { acr: Some("2".into()), amr: vec!["pwd".into(), "mfa".into()], auth_time: Some(moment()) },
+        factors: Factors { acr: Some("2".into()), amr: vec!["pwd".into(), "mfa".into()], auth_time: Some(moment()), own: vec![] },
         look_ups: vec![look_up(LookUpState::Answered { entry: entry(&[("pilots", None), ("berth-access", Some("pilots"))]) })],
+        ..Evidence::of(WayIn::Oidc, "pilotage", "p-1001", "http://bureau-pilotage.localhost:8641")
     }
 }
 

@@ -7,7 +7,7 @@ use passeur_core::condition::{Condition, Truth};
 use passeur_core::decide::{Admitted, Decision, RequestView, fold};
 use passeur_core::evidence::{Evidence, LookUpState};
 use passeur_core::identity::identify;
-use passeur_core::site::{Severity, Site, compile};
+use passeur_core::site::{RolesFrom, Severity, Site, compile};
 use passeur_core::step::{Lang, Silent, StepCode, Story};
 use serde_json::json;
 
@@ -331,7 +331,7 @@ fn every_mistake_in_a_condition_or_grant_is_named() {
         ("{ network = \"10.0.0.0/33\" }", "neither a network nor a list"),
         ("{ network = [] }", "network is empty"),
         ("{ person = \"anouk\" }", "neither a person"),
-        ("{ way-in = \"other\" }", "there is no provider"),
+        ("{ way-in = \"other\" }", "there is no way in"),
         ("{ gate = \"quays\" }", "there is no gate"),
         ("{ path = \"reports\" }", "no plain path"),
         ("{ path = \"/a/../b\" }", "no plain path"),
@@ -406,4 +406,43 @@ fn every_rule_reads_as_a_sentence() {
         lines.push(format!("{} / {}", rule.sentence(&site, Lang::En), rule.sentence(&site, Lang::Fr)));
     }
     insta::assert_snapshot!(lines.join("\n"));
+}
+
+#[test]
+fn roles_come_from_claims_as_far_as_the_rule_says() {
+    let from = |only: &[&str]| RolesFrom { attribute: None, only: only.iter().map(|o| (*o).to_owned()).collect() };
+    for (only, values, roles, other) in [
+        (&["planner", "reader"][..], &["Planner", "root", "reader", "planner"][..], &["planner", "reader"][..], &["root"][..]),
+        (&[], &["a b", "x/y:z", "", "  ", "two\nlines", "a;b"], &["a b", "x/y:z"], &["", "  ", "two\nlines", "a;b"]),
+        (&["planner"], &[], &[], &[]),
+    ] {
+        let (found, left) = from(only).among(values.iter().copied());
+        assert_eq!(
+            (found, left),
+            (roles.iter().map(|r| (*r).to_owned()).collect(), other.iter().map(|r| (*r).to_owned()).collect()),
+            "{only:?}"
+        );
+    }
+    let many: Vec<String> = (0..200).map(|i| format!("r{i}")).collect();
+    assert_eq!(from(&[]).among(many.iter().map(String::as_str)).0.len(), 50);
+    assert!(from(&[]).among(["x".repeat(81).as_str()]).0.is_empty());
+}
+
+#[test]
+fn a_password_is_handed_over_only_where_one_is_typed_and_nobody_reads_it_on_its_way() {
+    let demo = include_str!("../../../../demo/site.toml");
+    let with = |gate: &str, upstream: Option<&str>| {
+        let mut text = demo.replacen(&format!("name = \"{gate}\""), &format!("name = \"{gate}\"\nhand-over = \"basic\""), 1);
+        if let Some(upstream) = upstream {
+            text = text.replace("http://127.0.0.1:8642", upstream);
+        }
+        let (site, findings) = compile(&text);
+        (site.is_some(), findings.iter().filter(|f| f.severity == Severity::Error).map(|f| f.what.clone()).collect::<Vec<_>>())
+    };
+    assert_eq!(with("harbour-wide", None), (true, vec![]), "to this host");
+    assert!(with("harbour-wide", Some("https://ledger.havrelune.example")).0);
+    let (sound, why) = with("harbour-wide", Some("http://ledger.havrelune.example"));
+    assert!(!sound && why[0].contains("in clear to http://ledger.havrelune.example"), "{why:?}");
+    let (sound, why) = with("berths", None);
+    assert!(!sound && why[0].contains("no way in of the gate asks for a password"), "{why:?}");
 }

@@ -3,6 +3,7 @@
 //! is cut, never passed on half turned.
 
 use std::pin::Pin;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll};
 
@@ -11,6 +12,7 @@ use encoding_rs::Encoding;
 use http::HeaderMap;
 use http::header::{ACCEPT_RANGES, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, ETAG, HeaderValue};
 use http_body::{Body as HttpBody, Frame, SizeHint};
+use lol_html::html_content::ContentType;
 use lol_html::send::{ElementContentHandlers, HtmlRewriter, Settings};
 use lol_html::{AsciiCompatibleEncoding, MemorySettings, element};
 use passeur_core::address::PublicAddress;
@@ -74,9 +76,17 @@ impl<B> Turned<B> {
         encoding: AsciiCompatibleEncoding,
         edits: &Arc<ResponseEdits>,
         gate: &PublicAddress,
+        bar: bool,
     ) -> Turned<B> {
         let out = Out::default();
-        let rewriter = HtmlRewriter::new(settings(encoding, edits, gate), Sink(out.clone()));
+        let mut settings = match edits.links {
+            true => settings(encoding, edits, gate),
+            false => plain(encoding),
+        };
+        if bar {
+            settings = with_bar(settings);
+        }
+        let rewriter = HtmlRewriter::new(settings, Sink(out.clone()));
         Turned { inner, rewriter: Some(rewriter), out }
     }
 
@@ -85,11 +95,36 @@ impl<B> Turned<B> {
     }
 }
 
-fn settings(encoding: AsciiCompatibleEncoding, edits: &Arc<ResponseEdits>, gate: &PublicAddress) -> Settings<'static, 'static> {
-    let mut out = Settings::new_send()
+fn plain(encoding: AsciiCompatibleEncoding) -> Settings<'static, 'static> {
+    Settings::new_send()
         .with_encoding(encoding)
         .with_strict(false)
-        .with_memory_settings(MemorySettings::new().with_max_allowed_memory_usage(MEMORY_MAX));
+        .with_memory_settings(MemorySettings::new().with_max_allowed_memory_usage(MEMORY_MAX))
+}
+
+/// Puts the bar by which people sign out at the beginning of the body, in the page's language. It stands below everything else by
+/// its style; where the application's own policy forbids that, it is a plain link above the page.
+fn with_bar(settings: Settings<'static, 'static>) -> Settings<'static, 'static> {
+    let french = Arc::new(AtomicBool::new(false));
+    let seen = french.clone();
+    let language = element!("html[lang]", move |el: &mut lol_html::send::Element<'_, '_>| {
+        let lang = el.get_attribute("lang").unwrap_or_default();
+        seen.store(lang.trim().get(..2).is_some_and(|l| l.eq_ignore_ascii_case("fr")), Ordering::Relaxed);
+        Ok(())
+    });
+    let bar = element!("body", move |el: &mut lol_html::send::Element<'_, '_>| {
+        let words = if french.load(Ordering::Relaxed) { "Se d&#233;connecter" } else { "Sign out" };
+        el.prepend(&format!("<div id=\"passeur-bar\" style=\"{BAR_STYLE}\"><a href=\"/.passeur/sign-out\" target=\"_top\" style=\"color:#fff\">{words}</a></div>"), ContentType::Html);
+        Ok(())
+    });
+    settings.append_element_content_handler(language).append_element_content_handler(bar)
+}
+
+/// How the bar looks.
+const BAR_STYLE: &str = "position:fixed;right:0;bottom:0;z-index:2147483647;padding:4px 12px;background:#0c5e58;color:#fff;font:14px/1.5 sans-serif;border-top-left-radius:4px";
+
+fn settings(encoding: AsciiCompatibleEncoding, edits: &Arc<ResponseEdits>, gate: &PublicAddress) -> Settings<'static, 'static> {
+    let mut out = plain(encoding);
     for name in ["href", "src", "action", "formaction"] {
         let (edits, gate) = (edits.clone(), gate.clone());
         out = out.append_element_content_handler(attribute(name, move |v| edits.outside(v.trim(), &gate)));
@@ -188,17 +223,22 @@ mod tests {
             inside: vec!["http://ledger.internal:8080".into()],
             location: true,
             links: true,
+            bar: false,
             headers: vec![],
             cookies: Default::default(),
         })
     }
 
     async fn turned(html: &str, cut: usize) -> String {
+        changed(html, cut, &edits(), false).await
+    }
+
+    async fn changed(html: &str, cut: usize, edits: &Arc<ResponseEdits>, bar: bool) -> String {
         let gate = PublicAddress::parse("https://berths.example").unwrap();
         let chunks: Vec<Result<Frame<Bytes>, BoxError>> =
             html.as_bytes().chunks(cut).map(|c| Ok(Frame::data(Bytes::copy_from_slice(c)))).collect();
         let body = StreamBody::new(futures_util::stream::iter(chunks));
-        let out = Turned::new(body, AsciiCompatibleEncoding::utf_8(), &edits(), &gate).collect().await.unwrap();
+        let out = Turned::new(body, AsciiCompatibleEncoding::utf_8(), edits, &gate, bar).collect().await.unwrap();
         String::from_utf8(out.to_bytes().to_vec()).unwrap()
     }
 
@@ -216,6 +256,24 @@ mod tests {
             assert_eq!(turned(page, cut).await, whole, "in chunks of {cut}");
         }
         insta::assert_snapshot!(whole.replace('>', ">\n"));
+    }
+
+    #[tokio::test]
+    async fn a_page_gets_one_bar_in_its_language_and_nothing_else_of_it_changes() {
+        let only_bar = Arc::new(ResponseEdits { links: false, bar: true, ..(*edits()).clone() });
+        let page = "<!doctype html><html lang=fr-FR><body class=a><a href='http://ledger.internal:8080/'>É</a><p>never closed";
+        let with = changed(page, 7, &only_bar, true).await;
+        let start = with.find("<div id=\"passeur-bar\"").unwrap();
+        let end = with.find("</div>").unwrap() + 6;
+        assert!(with[start..end].contains("href=\"/.passeur/sign-out\"") && with[start..end].contains("connecter"), "{with}");
+        assert_eq!(format!("{}{}", &with[..start], &with[end..]), page);
+        let english = changed("<html><body>x", 3, &only_bar, true).await;
+        assert!(english.contains(">Sign out<"), "{english}");
+        // A piece of a page is no page.
+        assert_eq!(changed("<p>piece</p>", 4, &only_bar, true).await, "<p>piece</p>");
+        let both = Arc::new(ResponseEdits { bar: true, ..(*edits()).clone() });
+        let out = changed(page, 5, &both, true).await;
+        assert!(out.contains("passeur-bar") && !out.contains("ledger.internal"), "{out}");
     }
 
     #[test]

@@ -46,13 +46,14 @@ impl Edits {
         }
     }
 
-    /// Whether links in pages are turned: then the upstream must send them whole and plain.
-    pub(crate) fn turns_links(&self) -> bool {
-        self.wanted.links
+    /// Whether pages are changed: then the upstream must send them whole and plain.
+    pub(crate) fn changes_pages(&self) -> bool {
+        self.wanted.links || self.wanted.bar
     }
 
-    /// Edits a head that [`clean`] has cleaned. Returns the encoding in which the body's links are to be turned, if so.
-    pub(crate) fn head(&self, status: StatusCode, headers: &mut HeaderMap) -> Option<AsciiCompatibleEncoding> {
+    /// Edits a head that [`clean`] has cleaned. Returns the encoding in which the body is to be changed, if so; the bar is for
+    /// people who are signed in.
+    pub(crate) fn head(&self, status: StatusCode, headers: &mut HeaderMap, personal: bool) -> Option<AsciiCompatibleEncoding> {
         if self.wanted.location {
             head::addresses(headers, &self.wanted, &self.gate);
         }
@@ -60,15 +61,15 @@ impl Edits {
         for (name, value) in &self.fields {
             headers.insert(name.clone(), value.clone());
         }
-        let whole = status != StatusCode::PARTIAL_CONTENT && self.wanted.links;
+        let whole = status != StatusCode::PARTIAL_CONTENT && (self.wanted.links || self.wanted.bar && personal);
         let encoding = whole.then(|| html::encoding_of(headers)).flatten()?;
         html::head(headers);
         Some(encoding)
     }
 
-    /// A body whose links are turned.
-    pub(crate) fn turn<B>(&self, body: B, encoding: AsciiCompatibleEncoding) -> html::Turned<B> {
-        html::Turned::new(body, encoding, &self.wanted, &self.gate)
+    /// A body whose links are turned, or that gets the bar.
+    pub(crate) fn turn<B>(&self, body: B, encoding: AsciiCompatibleEncoding, personal: bool) -> html::Turned<B> {
+        html::Turned::new(body, encoding, &self.wanted, &self.gate, self.wanted.bar && personal)
     }
 }
 

@@ -96,7 +96,7 @@ pub(super) async fn connect(directory: &Directory, server: &str, password: Optio
 }
 
 /// Connects and protects; the address is resolved here so that loopback names work everywhere.
-async fn open(directory: &Directory, server: &str) -> Result<Ldap, LinkError> {
+pub(super) async fn open(directory: &Directory, server: &str) -> Result<Ldap, LinkError> {
     let url = Url::parse(server).map_err(|e| LinkError::Dead(e.to_string()))?;
     let host = url.host_str().unwrap_or_default().to_owned();
     let port = url.port().unwrap_or(if directory.security == DirectorySecurity::Tls { 636 } else { 389 });

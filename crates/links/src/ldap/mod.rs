@@ -8,6 +8,7 @@ mod account;
 mod cache;
 mod connect;
 mod groups;
+mod password;
 mod person;
 mod query;
 mod servers;
@@ -23,6 +24,7 @@ use passeur_core::site::Directory;
 
 use crate::clock::Clock;
 pub use connect::{LinkError, ServerLook};
+pub use password::{Bound, NotBound, Unusable};
 use query::Query;
 pub use servers::ServerState;
 use servers::{Server, order};

@@ -20,23 +20,52 @@ pub(super) fn filter(directory: &Directory, value: &str) -> String {
 /// Looks a person up by key and value.
 pub(super) async fn find(query: &mut Query<'_>, value: &str, now: Moment) -> Result<LookUpState, LinkError> {
     let directory = query.directory;
-    if value.trim().is_empty() || value.len() > 256 {
-        return Ok(LookUpState::NoEntry);
-    }
     let mut wanted: Vec<&str> = directory.attributes.iter().map(|(_, name)| name.as_str()).collect();
+    wanted.extend(directory.groups.iter().flat_map(groups::of_person));
+    let raw = match find_one(query, value, &wanted).await? {
+        Ok(raw) => raw,
+        Err(state) => return Ok(state),
+    };
+    let mut entry = to_entry(directory, &raw);
+    if let Some(search) = &directory.groups {
+        entry.groups = groups::find(query, search, &raw).await?;
+    }
+    Ok(match unusable(&raw, now) {
+        Some(why) => LookUpState::Disabled { entry, why },
+        None => LookUpState::Answered { entry },
+    })
+}
+
+/// Why an entry's account may not be used, where it says so.
+pub(super) fn unusable(raw: &RawEntry, now: Moment) -> Option<String> {
+    let texts = account::ATTRIBUTES.iter().map(|name| (name.to_ascii_lowercase(), raw.texts(name))).collect();
+    account::unusable(&texts, now)
+}
+
+/// The one entry that holds a value of the key, with these attributes beside the key and what tells of the account; or the
+/// state that says why there is none.
+pub(super) async fn find_one(
+    query: &mut Query<'_>,
+    value: &str,
+    attributes: &[&str],
+) -> Result<Result<RawEntry, LookUpState>, LinkError> {
+    let directory = query.directory;
+    if value.trim().is_empty() || value.len() > 256 {
+        return Ok(Err(LookUpState::NoEntry));
+    }
+    let mut wanted = attributes.to_vec();
     wanted.push(&directory.key);
     wanted.extend(account::ATTRIBUTES);
-    wanted.extend(directory.groups.iter().flat_map(groups::of_person));
     // Two entries are enough to know that there are several; a few more make the finding useful.
     let filter = filter(directory, value);
     let ask = Ask { base: &directory.base, scope: Scope::Subtree, filter: &filter, wanted: &wanted, max: 5 };
     let found = query.search(ask).await?;
     if found.entries.len() > 1 || found.more {
-        return Ok(LookUpState::Several { dns: found.entries.into_iter().map(|e| e.dn).collect() });
+        return Ok(Err(LookUpState::Several { dns: found.entries.into_iter().map(|e| e.dn).collect() }));
     }
     let Some(raw) = found.entries.into_iter().next() else {
         return match found.passed_over.is_empty() {
-            true => Ok(LookUpState::NoEntry),
+            true => Ok(Err(LookUpState::NoEntry)),
             // Nobody here; whether there, nobody asked. Saying which server it is makes the remedy short.
             false => Err(LinkError::Unusable(format!(
                 "nobody is found, and the directory refers to {}, which is not followed",
@@ -44,18 +73,7 @@ pub(super) async fn find(query: &mut Query<'_>, value: &str, now: Moment) -> Res
             ))),
         };
     };
-    if !holds(&raw, &directory.key, value) {
-        return Ok(LookUpState::NoEntry);
-    }
-    let mut entry = to_entry(directory, &raw);
-    if let Some(search) = &directory.groups {
-        entry.groups = groups::find(query, search, &raw).await?;
-    }
-    let texts = account::ATTRIBUTES.iter().map(|name| (name.to_ascii_lowercase(), raw.texts(name))).collect();
-    Ok(match account::unusable(&texts, now) {
-        Some(why) => LookUpState::Disabled { entry, why },
-        None => LookUpState::Answered { entry },
-    })
+    Ok(if holds(&raw, &directory.key, value) { Ok(raw) } else { Err(LookUpState::NoEntry) })
 }
 
 /// Keeps only what the site maps, and the key: evidence holds no more of a person than it needs. Values the site says are

@@ -39,7 +39,7 @@ pub struct IdTokenError {
     pub wanted: String,
 }
 
-fn fail<T>(check: &'static str, seen: impl Into<String>, wanted: impl Into<String>) -> Result<T, IdTokenError> {
+pub(super) fn fail<T>(check: &'static str, seen: impl Into<String>, wanted: impl Into<String>) -> Result<T, IdTokenError> {
     Err(IdTokenError { check, seen: seen.into(), wanted: wanted.into() })
 }
 
@@ -84,7 +84,7 @@ const ALGORITHMS: [(&str, Algorithm); 9] = [
     ("EdDSA", Algorithm::EdDSA),
 ];
 
-fn header(token: &str) -> Result<Map<String, Value>, IdTokenError> {
+pub(super) fn header(token: &str) -> Result<Map<String, Value>, IdTokenError> {
     let parts: Vec<&str> = token.split('.').collect();
     if token.len() > TOKEN_MAX || parts.len() != 3 {
         return fail("form", format!("{} parts, {} bytes", parts.len(), token.len()), "a JWS in compact form (RFC 7515 7.1)");
@@ -103,24 +103,46 @@ pub fn key_id(token: &str) -> Option<String> {
 
 /// Checks an id_token in full. The order is that of the standard, so the first failure is the most telling one.
 pub fn validate(token: &str, keys: &KeySet, expected: &Expected<'_>) -> Result<ValidIdToken, IdTokenError> {
-    let header = header(token)?;
-    if let Some(crit) = header.get("crit") {
-        return fail("crit", crit.to_string(), "no critical header extension (RFC 7515 4.1.11)");
-    }
-    let alg_name = header.get("alg").and_then(Value::as_str).unwrap_or("none");
-    let Some((_, alg)) = ALGORITHMS.iter().find(|(n, _)| *n == alg_name) else {
-        return fail("algorithm", alg_name, ALGORITHMS.map(|a| a.0).join(", "));
-    };
-    let kid = header.get("kid").and_then(Value::as_str);
-    let claims = verify(token, keys, kid, *alg)?;
+    let Opened { claims, alg_name, alg, kid } = open(&header(token)?, token, keys)?;
     check_parties(&claims, expected)?;
     let expires = check_times(&claims, expected)?;
-    check_bindings(&claims, expected, *alg)?;
+    check_bindings(&claims, expected, alg)?;
     let subject = match claims.get("sub").and_then(Value::as_str) {
         Some(s) if !s.is_empty() && s.len() <= 255 && s.is_ascii() => s.to_owned(),
         other => return fail("sub", format!("{other:?}"), "1 to 255 ASCII characters"),
     };
-    Ok(ValidIdToken { claims, subject, alg: alg_name.to_owned(), kid: kid.unwrap_or("(none)").to_owned(), expires })
+    Ok(ValidIdToken { claims, subject, alg: alg_name.to_owned(), kid: kid.unwrap_or_else(|| "(none)".to_owned()), expires })
+}
+
+/// What a signature vouches for, and how it was made.
+pub(super) struct Opened {
+    pub(super) claims: Map<String, Value>,
+    alg_name: &'static str,
+    alg: Algorithm,
+    kid: Option<String>,
+}
+
+/// Opens a JWT of the provider, whatever it is for: no critical extension, an algorithm that is taken, a signature by one of its
+/// keys. What the claims must say is left to the caller.
+pub(super) fn open(header: &Map<String, Value>, token: &str, keys: &KeySet) -> Result<Opened, IdTokenError> {
+    if let Some(crit) = header.get("crit") {
+        return fail("crit", crit.to_string(), "no critical header extension (RFC 7515 4.1.11)");
+    }
+    let named = header.get("alg").and_then(Value::as_str).unwrap_or("none");
+    let Some((alg_name, alg)) = ALGORITHMS.iter().find(|(n, _)| *n == named) else {
+        return fail("algorithm", named, ALGORITHMS.map(|a| a.0).join(", "));
+    };
+    let kid = header.get("kid").and_then(Value::as_str);
+    let claims = verify(token, keys, kid, *alg)?;
+    Ok(Opened { claims, alg_name, alg: *alg, kid: kid.map(str::to_owned) })
+}
+
+/// Checks that claims are of an issuer.
+pub(super) fn of_issuer(claims: &Map<String, Value>, wanted: &str) -> Result<(), IdTokenError> {
+    match text(claims, "iss").unwrap_or("none") {
+        issuer if issuer == wanted => Ok(()),
+        issuer => fail("issuer", issuer, wanted),
+    }
 }
 
 fn verify(token: &str, keys: &KeySet, kid: Option<&str>, alg: Algorithm) -> Result<Map<String, Value>, IdTokenError> {
@@ -145,15 +167,12 @@ fn verify(token: &str, keys: &KeySet, kid: Option<&str>, alg: Algorithm) -> Resu
     }
 }
 
-fn text<'a>(claims: &'a Map<String, Value>, name: &str) -> Option<&'a str> {
+pub(super) fn text<'a>(claims: &'a Map<String, Value>, name: &str) -> Option<&'a str> {
     claims.get(name).and_then(Value::as_str)
 }
 
 fn check_parties(claims: &Map<String, Value>, expected: &Expected<'_>) -> Result<(), IdTokenError> {
-    let issuer = text(claims, "iss").unwrap_or("none");
-    if issuer != expected.issuer {
-        return fail("issuer", issuer, expected.issuer);
-    }
+    of_issuer(claims, expected.issuer)?;
     let audience: Vec<&str> = match claims.get("aud") {
         Some(Value::String(one)) => vec![one.as_str()],
         Some(Value::Array(many)) => many.iter().map(|v| v.as_str().unwrap_or("?")).collect(),
@@ -174,7 +193,7 @@ fn check_parties(claims: &Map<String, Value>, expected: &Expected<'_>) -> Result
 const SECONDS_MAX: i64 = 253_402_300_799;
 
 /// A NumericDate (RFC 7519 2). None where it is no number or no moment of the common calendar.
-fn moment(claims: &Map<String, Value>, name: &str) -> Option<Moment> {
+pub(super) fn moment(claims: &Map<String, Value>, name: &str) -> Option<Moment> {
     let v = claims.get(name)?;
     let seconds = v.as_i64().or_else(|| v.as_f64().map(|f| f as i64)).filter(|s| (0..=SECONDS_MAX).contains(s))?;
     DateTime::from_timestamp(seconds, 0)

@@ -33,6 +33,8 @@ pub struct Metadata {
     pub jwks_uri: Url,
     pub userinfo_endpoint: Option<Url>,
     pub end_session_endpoint: Option<Url>,
+    /// Where it says whether an access token is good (RFC 7662, RFC 8414).
+    pub introspection_endpoint: Option<Url>,
     /// RFC 9207: the provider promises `iss` in its answers, so one without it is refused.
     pub iss_in_answer: bool,
     /// Whether the token endpoint takes HTTP Basic (the default) or only the form.
@@ -48,6 +50,7 @@ struct Raw {
     jwks_uri: String,
     userinfo_endpoint: Option<String>,
     end_session_endpoint: Option<String>,
+    introspection_endpoint: Option<String>,
     #[serde(default)]
     response_types_supported: Vec<String>,
     code_challenge_methods_supported: Option<Vec<String>>,
@@ -78,6 +81,7 @@ impl Metadata {
             jwks_uri: endpoint("jwks_uri", raw.jwks_uri)?,
             userinfo_endpoint: optional("userinfo_endpoint", raw.userinfo_endpoint)?,
             end_session_endpoint: optional("end_session_endpoint", raw.end_session_endpoint)?,
+            introspection_endpoint: optional("introspection_endpoint", raw.introspection_endpoint)?,
             iss_in_answer: raw.authorization_response_iss_parameter_supported,
             basic_auth: raw.token_endpoint_auth_methods_supported.is_none_or(|m| m.iter().any(|m| m == "client_secret_basic")),
             scopes_supported: raw.scopes_supported,

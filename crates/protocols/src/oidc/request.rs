@@ -47,9 +47,13 @@ pub struct AuthorizationRequest<'a> {
     pub redirect_uri: &'a str,
     pub scopes: &'a [String],
     pub acr_values: &'a [String],
+    /// How old the provider's proof may be, in seconds (OpenID Connect Core 3.1.2.1).
+    pub max_age: Option<i64>,
     pub ui_locale: &'a str,
     /// Whether the person must prove anew who they are, although the provider may know them (`prompt=login`).
     pub anew: bool,
+    /// Who the person says they are, so that they need not type it again (3.1.2.1).
+    pub login_hint: Option<&'a str>,
     /// Whether the answer is wanted by a form that posts itself (OAuth 2.0 Form Post Response Mode).
     pub form_post: bool,
 }
@@ -74,6 +78,12 @@ impl AuthorizationRequest<'_> {
         if !self.acr_values.is_empty() {
             all.push(("acr_values", self.acr_values.join(" ")));
         }
+        if let Some(seconds) = self.max_age {
+            all.push(("max_age", seconds.to_string()));
+        }
+        if let Some(hint) = self.login_hint {
+            all.push(("login_hint", hint.to_owned()));
+        }
         if self.form_post {
             all.push(("response_mode", "form_post".to_owned()));
         }
@@ -97,7 +107,9 @@ impl AuthorizationRequest<'_> {
     /// Every parameter as it is told in a crossing: decoded, those that bind masked.
     pub fn told(&self) -> Vec<String> {
         let masked = ["state", "nonce", "code_challenge"].map(|n| format!("{n}=…"));
-        self.parameters().into_iter().map(|(n, v)| format!("{n}={v}")).chain(masked).collect()
+        // What somebody typed where a name belongs may be a password.
+        let told = |(n, v): (&str, String)| if n == "login_hint" { format!("{n}=…") } else { format!("{n}={v}") };
+        self.parameters().into_iter().map(told).chain(masked).collect()
     }
 }
 
@@ -148,7 +160,9 @@ mod tests {
             scopes: &scopes,
             acr_values: &["2".to_owned(), "3".to_owned()],
             ui_locale: "fr",
+            max_age: Some(300),
             anew: true,
+            login_hint: Some("benoit&x=1@havrelune.example"),
             form_post: true,
         };
         let url = request.url(&metadata("https://p.example/a?tenant=7"), &Binding { state: "s+/=", nonce: "n", pkce: &pkce });
@@ -170,14 +184,17 @@ mod tests {
             ("code_challenge_method", "S256"),
             ("ui_locales", "fr"),
             ("acr_values", "2 3"),
+            ("max_age", "300"),
             ("prompt", "login"),
             ("response_mode", "form_post"),
+            ("login_hint", "benoit&x=1@havrelune.example"),
         ] {
             assert_eq!(one(name), want);
         }
-        assert_eq!((got.len(), url.fragment()), (13, None));
+        assert_eq!((got.len(), url.fragment()), (15, None));
         let told = request.told().join(" & ");
         assert!(told.contains("acr_values=2 3") && told.contains("nonce=…"), "{told}");
+        assert!(told.contains("login_hint=… &"), "what was typed may be a password: {told}");
         let plain = AuthorizationRequest { acr_values: &[], anew: false, ..request };
         assert!(!plain.told().iter().any(|p| p.starts_with("acr_values") || p.starts_with("prompt")));
     }

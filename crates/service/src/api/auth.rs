@@ -27,7 +27,7 @@ use crate::signin::{ClientAddress, evidence, session};
 pub struct Engineer {
     pub name: String,
     pub role: Role,
-    by: &'static str,
+    pub by: &'static str,
     /// When they signed in; none for a token.
     pub began: Option<Moment>,
     /// The person they are: of a token, its owner. None for the first token and the emergency account.
@@ -174,7 +174,7 @@ fn area_of(path: &str) -> &str {
 }
 
 /// How far the rules let somebody go in the console now.
-fn reaches(app: &App, site: &Site, evidence: &Evidence, address: Option<IpAddr>) -> Option<Role> {
+pub fn reaches(app: &App, site: &Site, evidence: &Evidence, address: Option<IpAddr>) -> Option<Role> {
     let at = Circumstances { address, ..Circumstances::at(app.now()) };
     console_roles(site, evidence, &at, &mut Silent).iter().filter_map(|r| Role::parse(r)).max()
 }
@@ -196,7 +196,12 @@ async fn role_of_owner(
     {
         return Ok(role);
     }
-    let role = match (app.live.get(), app.store.latest_evidence(provider, subject).await?) {
+    // What programs of theirs, or a passkey, did since says nothing of how they come to the console.
+    let known = match app.store.latest_own_evidence(provider, subject).await? {
+        Some((body, _)) => Some(body),
+        None => app.store.latest_evidence(provider, subject).await?,
+    };
+    let role = match (app.live.get(), known) {
         (Some(edition), Some(body)) => match (Evidence::from_stored(body), &edition.site.engineers) {
             (Some(mut known), Some(access)) => {
                 evidence::fill(app, &edition.site, access, &mut known).await;

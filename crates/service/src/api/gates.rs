@@ -73,7 +73,7 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         address: g.address.origin(),
         upstreams: edition.route(&g.name).map(|r| r.states().into_iter().map(upstream).collect()).unwrap_or_default(),
         sections: g.sections.iter().map(|s| s.sentence(site, who.lang)).collect(),
-        provider: g.access.provider.clone(),
+        ways_in: g.access.ways.clone(),
         directories: g.access.directories.clone(),
         rules: g.access.rules.iter().map(|r| r.sentence(site, who.lang)).collect(),
         mappings: g.access.mappings.iter().map(|m| m.sentence(site, who.lang)).collect(),

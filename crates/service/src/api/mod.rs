@@ -1,14 +1,16 @@
 //! The management API. Engineers come in by their sign-in session or by a bearer token; a role decides how far they go.
 
 pub mod acts;
-mod auth;
+pub mod auth;
 mod crossings;
 mod extract;
+mod factors;
 mod gates;
 mod handover;
 mod people;
 mod providers;
 mod rehearse;
+mod routes;
 mod secrets;
 mod sites;
 mod survey;
@@ -135,6 +137,9 @@ struct Described;
 pub fn router(_app: &App) -> Router<App> {
     let (router, document) = OpenApiRouter::with_openapi(Described::openapi())
         .routes(routes!(auth::me))
+        .routes(routes!(factors::roles))
+        .routes(routes!(routes::routes))
+        .routes(routes!(routes::try_routes))
         .routes(routes!(sites::live))
         .routes(routes!(sites::check))
         .routes(routes!(sites::compare))
@@ -164,6 +169,8 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(people::end))
         .routes(routes!(people::re_read))
         .routes(routes!(people::look_up))
+        .routes(routes!(factors::show, factors::remove))
+        .routes(routes!(factors::tokens, factors::revoke_tokens))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set))
         .routes(routes!(secrets::make_key))

@@ -54,7 +54,11 @@ pub async fn sessions(
     let rows = app.store.sessions(&filter).await?;
     let live = rows.into_iter().filter(|r| session::state(&app, &edition, r) == Liveness::Live);
     let out = live.map(|r| Session {
-        good_until: limits.good_until(&Life { began: r.began, last_seen: r.last_seen, ended: r.ended_at }),
+        good_until: session::lifetimes(&edition.site, &r, None).good_until(&Life {
+            began: r.began,
+            last_seen: r.last_seen,
+            ended: r.ended_at,
+        }),
         id: r.id,
         name: r.name,
         provider: r.provider,

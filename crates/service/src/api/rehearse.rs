@@ -107,7 +107,7 @@ async fn evidence_of(app: &App, before: &Site, after: &Site, ask: &PersonRequest
             continue;
         };
         let known = evidence.look_up(&asking.directory.name).is_some_and(|l| l.is_for(&asking));
-        if access.provider == evidence.provider && !by_hand && (!known || ask.fresh) {
+        if access.takes(site, &evidence) && !by_hand && (!known || ask.fresh) {
             asking::complete(app, site, access, &mut evidence).await;
         }
     }

@@ -13,7 +13,7 @@ use super::{ApiError, problem};
 use crate::app::App;
 
 /// Parts of the API that a token may be bound to: the first segment of a call's path.
-pub const AREAS: [&str; 13] = [
+pub const AREAS: [&str; 14] = [
     "acts",
     "crossings",
     "directories",
@@ -21,6 +21,7 @@ pub const AREAS: [&str; 13] = [
     "handover",
     "me",
     "node",
+    "people",
     "providers",
     "rehearse",
     "secrets",
@@ -104,10 +105,12 @@ pub async fn make(State(app): State<App>, who: Engineer, Json(ask): Json<TokenRe
 pub async fn revoke(State(app): State<App>, who: Engineer, Path(name): Path<String>) -> Result<StatusCode, ApiError> {
     let none = || problem(StatusCode::NOT_FOUND, "no-token", "No such token", &format!("There is no token \"{name}\"."));
     let row = app.store.tokens(app.now()).await?.into_iter().find(|t| t.name == name).ok_or_else(none)?;
-    let own = who
-        .evidence
-        .as_ref()
-        .is_some_and(|e| (Some(&e.provider), Some(&e.subject)) == (row.owner_provider.as_ref(), row.owner_subject.as_ref()));
+    let itself = who.by == "token" && who.name == name;
+    let own = itself
+        || who
+            .evidence
+            .as_ref()
+            .is_some_and(|e| (Some(&e.provider), Some(&e.subject)) == (row.owner_provider.as_ref(), row.owner_subject.as_ref()));
     who.may(if own { Role::View } else { Role::Configure })?;
     if !app.store.revoke_token(&name, who.act(&app, "revoke token", json!({"token": name}))).await? {
         return Err(none());

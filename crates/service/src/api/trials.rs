@@ -127,7 +127,7 @@ fn gates(app: &App, site: &Site, provider: &str, evidence: &Evidence, lang: Lang
         let less = fare.steps.iter().filter(|s| LESS.iter().any(|l| l.spec().code == s.code)).map(|s| s.sentence.clone());
         TrialGate {
             gate: name.to_owned(),
-            uses: access.provider == provider,
+            uses: access.ways.iter().any(|w| w == provider),
             missing: absent.chain(less).collect(),
             verdict: fare.verdict,
             because: fare.because,

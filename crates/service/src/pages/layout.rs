@@ -8,6 +8,15 @@ pub const STYLE: &str = include_str!("page.css");
 
 /// A page. `tone` is `calm` or `stop`; the mark beside the title has another shape for each.
 pub fn page(site: &str, lang: Lang, title: &str, tone: &str, content: Markup) -> Markup {
+    framed(site, lang, title, tone, None, content)
+}
+
+/// A page that goes on to an address by itself.
+pub fn page_that_goes_on(site: &str, lang: Lang, title: &str, to: &str, content: Markup) -> Markup {
+    framed(site, lang, title, "calm", Some(to), content)
+}
+
+fn framed(site: &str, lang: Lang, title: &str, tone: &str, to: Option<&str>, content: Markup) -> Markup {
     html! {
         (DOCTYPE)
         html lang=(lang.tag()) {
@@ -16,6 +25,7 @@ pub fn page(site: &str, lang: Lang, title: &str, tone: &str, content: Markup) ->
                 meta name="viewport" content="width=device-width, initial-scale=1";
                 meta name="robots" content="noindex";
                 meta name="color-scheme" content="light dark";
+                @if let Some(to) = to { meta http-equiv="refresh" content=(format!("0;url={to}")); }
                 title { (title) " · " (site) }
                 link rel="stylesheet" href="/.passeur/page.css";
             }

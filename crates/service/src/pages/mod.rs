@@ -1,7 +1,11 @@
 //! Pages for people who sign in: small, server-rendered, readable without script, in English and French.
 
+mod device;
+mod factors;
 mod layout;
 mod quay;
+mod sign_in;
+mod tokens;
 mod words;
 
 use axum::response::{IntoResponse, Response};
@@ -15,9 +19,14 @@ use passeur_core::step::{Lang, StepCode, remedy};
 use passeur_store::StoreError;
 
 use crate::attempt::Attempt;
+pub use device::{DevicePage, DeviceSaid};
+pub use factors::{FactorForm, FactorsPage, Shown};
 pub use layout::{STYLE, page};
-pub use quay::{QuayGate, quay};
-use words::{Word, say};
+pub use quay::{Quay, QuayGate, quay};
+pub use sign_in::{Choice, Form, Said, ask_name, choose, go_on};
+pub use tokens::TokensPage;
+pub use words::Word;
+use words::say;
 
 /// A page with its status.
 pub struct Page {
@@ -140,8 +149,12 @@ pub struct Refused {
     pub who: Option<String>,
     /// Where to try again.
     pub again: Option<String>,
+    /// Whether enrolling a factor would help.
+    pub enrol: bool,
     /// What to do, where the person can do it.
     pub advice: Option<String>,
+    /// Where they may choose another way in.
+    pub another: Option<String>,
 }
 
 impl Refused {
@@ -178,7 +191,9 @@ impl Refused {
             gate: attempt.gate.clone(),
             who: attempt.who.as_ref().map(|w| w.name.clone()),
             again: None,
+            enrol: false,
             advice,
+            another: attempt.another.clone(),
         }
     }
 }
@@ -201,6 +216,8 @@ pub fn refused(site: &Site, lang: Lang, status: StatusCode, r: &Refused) -> Page
         p.hint { (say(Word::QuoteId, lang)) }
         nav.ways {
             a.button href=(again) { (say(Word::TryAgain, lang)) }
+            @if let Some(another) = &r.another { a href=(site.address.at(another)) { (say(Word::AnotherWay, lang)) } }
+            @if r.enrol { a href=(site.address.at("/.passeur/factors")) { (say(Word::FactorsTitle, lang)) } }
             a href=(site.address.at("/")) { (say(Word::ToQuay, lang)) }
             @if r.who.is_some() { a href=(site.address.at("/.passeur/sign-out")) { (say(Word::SignOut, lang)) } }
         }
@@ -278,12 +295,15 @@ pub fn upstream_failed(site: &Site, lang: Lang, gate: &str, status: StatusCode, 
 
 /// A form came without a session: says so, and what became of what was entered.
 pub fn form_interrupted(site: &Site, lang: Lang, gate: &Gate, sign_in: &str, kept: bool) -> Page {
-    let provider = site.provider(&gate.access.provider).map_or(gate.access.provider.as_str(), |p| p.title.as_str());
+    let way = match gate.access.ways.as_slice() {
+        [only] => site.title_of_way(only),
+        _ => "",
+    };
     let content = html! {
         p.lead { (say(Word::FormInterrupted, lang)) }
         p { (say(if kept { Word::FormKept } else { Word::FormNotKept }, lang)) }
         dl.facts { dt { (say(Word::Place, lang)) } dd { (gate.title) } }
-        nav.ways { a.button href=(sign_in) { (say(Word::SignIn, lang)) " " (provider) } }
+        nav.ways { a.button href=(sign_in) { (say(Word::SignIn, lang)) " " (way) } }
     };
     let title = say(Word::SignInFirst, lang);
     Page { status: StatusCode::UNAUTHORIZED, markup: page(&site.name, lang, title, "calm", content) }
@@ -319,12 +339,16 @@ pub fn form_gone(site: &Site, lang: Lang, gate: &Gate, status: StatusCode) -> Pa
 }
 
 /// Asks whether to sign out.
-pub fn ask_sign_out(site: &Site, lang: Lang, who: &str) -> Page {
+pub fn ask_sign_out(site: &Site, lang: Lang, who: &str, others: &[Elsewhere]) -> Page {
     let content = html! {
         p.lead { (say(Word::AskSignOut, lang)) " " strong { (who) } }
+        (elsewhere(lang, Word::AlsoElsewhere, others))
         form method="post" action="/.passeur/sign-out" {
             nav.ways {
-                button type="submit" { (say(Word::SignOut, lang)) }
+                button type="submit" name="how_far" value="here" { (say(Word::SignOut, lang)) }
+                @if !others.is_empty() {
+                    button.second type="submit" name="how_far" value="everywhere" { (say(Word::SignOutEverywhere, lang)) }
+                }
                 a href="/" { (say(Word::ToQuay, lang)) }
             }
         }
@@ -332,11 +356,31 @@ pub fn ask_sign_out(site: &Site, lang: Lang, who: &str) -> Page {
     Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::SignOut, lang), "calm", content) }
 }
 
-/// Signed out, with a way to sign out at the provider as well. Each of `orders` is fetched by the browser.
-pub fn signed_out(site: &Site, lang: Lang, provider: Option<&(String, WayOut)>, orders: &[String]) -> Page {
+/// Another session of the same person.
+pub struct Elsewhere {
+    /// The system it runs on, where that can be told.
+    pub on: Option<&'static str>,
+    pub agent: String,
+    pub address: String,
+    pub seen: String,
+}
+
+fn elsewhere(lang: Lang, lead: Word, others: &[Elsewhere]) -> Markup {
+    html! {
+        @if !others.is_empty() {
+            p { (say(lead, lang)) }
+            ul.gates { @for o in others { li { @match o.on { Some(on) => { (say(Word::BrowserOn, lang)) " " (on) } None => { (o.agent) } } span.hint { (o.address) ", " (say(Word::SeenLast, lang)) " " (o.seen) } } } }
+        }
+    }
+}
+
+/// Signed out, with a way to sign out at the provider as well, and what is signed in elsewhere. Each of `orders` is fetched by the
+/// browser.
+pub fn signed_out(site: &Site, lang: Lang, provider: Option<&(String, WayOut)>, orders: &[String], others: &[Elsewhere]) -> Page {
     let to_quay = html! { a href=(site.address.at("/")) { (say(Word::ToQuay, lang)) } };
     let content = html! {
         p.lead { (say(Word::SignedOutHere, lang)) }
+        (elsewhere(lang, Word::StillElsewhere, others))
         @match provider {
             Some((title, WayOut::Link(url))) => {
                 p { (say(Word::StillAtProvider, lang)) }

@@ -145,6 +145,29 @@ impl OidcLink {
         self.auth(metadata, self.secrets.first()).method()
     }
 
+    /// Asks whether an access token is good (RFC 7662 2.1).
+    ///
+    /// # Errors
+    /// In words, where the provider has no place to ask or does not answer.
+    pub async fn introspect(&self, metadata: &Metadata, token: &str) -> Result<Answer, String> {
+        let Some(endpoint) = &metadata.introspection_endpoint else {
+            return Err("the provider's metadata names no introspection endpoint".into());
+        };
+        let mut form = vec![("token", token.to_owned()), ("token_type_hint", "access_token".to_owned())];
+        let mut authorization = None;
+        match self.auth(metadata, self.secrets.first()) {
+            ClientAuth::Basic { secret } => authorization = Some(basic_credentials(&self.client.id, &secret)),
+            ClientAuth::Post { secret } => {
+                form.push(("client_id", self.client.id.clone()));
+                form.push(("client_secret", secret));
+            }
+            ClientAuth::None => form.push(("client_id", self.client.id.clone())),
+        }
+        let client = self.http().map_err(|e| e.to_string())?;
+        let answer = client.post_form(endpoint.as_str(), &form, authorization.as_deref(), DOCUMENT_MAX).await;
+        answer.map_err(|e| e.to_string())
+    }
+
     /// Exchanges a code. Returns the tokens and how long it took. Where the provider does not know the client by the secret
     /// in use (RFC 6749 5.2, `invalid_client`), the one that stands beside it is tried: the other side changed first.
     pub async fn exchange(

@@ -9,21 +9,21 @@ use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use chrono::DateTime;
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
-use passeur_core::evidence::{Evidence, FORMAT, Factors, UserInfo, WayIn};
+use passeur_core::evidence::{Evidence, Factors, UserInfo, WayIn};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::shared::Edition;
 use passeur_protocols::oidc::{
-    Answer, DOCUMENT_MAX, Expected, Metadata, Pkce, Tokens, ValidIdToken, key_id, parse_answer, validate, validate_userinfo,
+    Answer, DOCUMENT_MAX, Expected, Metadata, Pkce, Tokens, ValidIdToken, key_id, parse_answer, take_references, validate,
+    validate_userinfo,
 };
 use serde_json::Value;
 
 use super::ask::{Flow, Purposed};
 use super::enter::AtProvider;
-use super::flow::{Ended, check_flow, display_name, ended, failed_check, refuse, resume};
-use super::{LiveEdition, Visit, enter, park, start, trial};
+use super::flow::{Ended, check_afresh, check_flow, display_name, ended, failed_check, refuse, resume};
+use super::{LiveEdition, Visit, enter, park, referred, start, trial};
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages;
@@ -80,8 +80,8 @@ pub async fn answer(
         attempt.step(|| Step::new(StepCode::StateUnreadable));
         return refuse(&edition, attempt, failed_check()).await;
     };
-    let sent = start::sent_step(&edition.site, &link, &flow.endpoint, visit.facts.lang, flow.anew);
-    let Some(mut attempt) = resume(&app, &edition, &visit, &flow, sent) else {
+    let sent = start::sent_step(&edition.site, &link, &flow.endpoint, visit.facts.lang, &flow.manner);
+    let Some(mut attempt) = resume(&app, &edition, &visit, &flow, Some(sent)).await else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
     attempt.step(|| answered(&flow, &parsed, &app));
@@ -92,7 +92,7 @@ pub async fn answer(
     match taken {
         Ok((evidence, tokens)) => {
             let session = evidence.claims.get("sid").and_then(Value::as_str).map(str::to_owned);
-            let there = AtProvider { hint: tokens.id_token, name: Some(evidence.subject.clone()), session };
+            let there = AtProvider { hint: tokens.id_token, name: Some(evidence.subject.clone()), session, kept: None };
             enter::begin(&app, &edition, attempt, &visit, evidence, there, flow.to).await
         }
         Err(e) => refuse(&edition, attempt, e).await,
@@ -129,7 +129,7 @@ async fn take(
     link: &OidcLink,
     parsed: Answer,
 ) -> Result<(Evidence, Tokens), Ended> {
-    check_flow(app, edition, attempt, visit, flow, &link.provider).await?;
+    check_flow(app, edition, attempt, visit, flow, link.provider.answer_within).await?;
     let metadata = link.metadata().await.map_err(|e| {
         attempt.step(|| {
             Step::new(StepCode::DiscoveryFailed)
@@ -163,8 +163,17 @@ async fn take(
     let tokens = exchange(edition, attempt, flow, link, &metadata, &code).await?;
     attempt.received("id_token", || decoded(&tokens.id_token));
     let id_token = check_id_token(app, attempt, flow, link, &metadata, &tokens).await?;
-    let userinfo = ask_userinfo(attempt, link, &metadata, &tokens, &id_token).await;
-    let evidence = to_evidence(flow, link, &id_token, userinfo);
+    let mut claims = id_token.claims();
+    let factors = Factors::of_claims(&claims);
+    check_afresh(attempt, flow, factors.auth_time, link.provider.skew)?;
+    let mut userinfo = ask_userinfo(attempt, link, &metadata, &tokens, &id_token).await;
+    let mut references = take_references(&mut claims);
+    if let UserInfo::Answered { claims } = &mut userinfo {
+        references.extend(take_references(claims));
+    }
+    let referred = referred::read(app, attempt, link, &metadata, &id_token, references).await;
+    let of = Evidence::of(WayIn::Oidc, flow.provider.clone(), id_token.subject(), link.provider.issuer.clone());
+    let evidence = Evidence { claims, userinfo, referred, factors, ..of };
     tell_claims(attempt, &evidence);
     attempt.who = Some(Who { provider: flow.provider.clone(), subject: evidence.subject.clone(), name: display_name(&evidence) });
     Ok((evidence, tokens))
@@ -277,7 +286,7 @@ async fn ask_userinfo(
         Err(e) => Err(e),
     };
     if let Ok(answer) = &answer {
-        attempt.received("userinfo", || String::from_utf8_lossy(&answer.body).into_owned());
+        attempt.received("userinfo", || masked_text(&answer.body));
     }
     let outcome = answer
         .map_err(|e| e.to_string())
@@ -300,37 +309,40 @@ async fn ask_userinfo(
     }
 }
 
+/// An answer as it may be told.
+fn masked_text(body: &[u8]) -> String {
+    match serde_json::from_slice::<Value>(body) {
+        Ok(mut json) if json.get("_claim_sources").is_some() => {
+            mask_sources(&mut json);
+            json.to_string()
+        }
+        _ => String::from_utf8_lossy(body).into_owned(),
+    }
+}
+
+/// Masks the tokens and JWTs by which claims elsewhere are to be had (OpenID Connect Core 5.6.2).
+fn mask_sources(json: &mut Value) {
+    let sources = json.get_mut("_claim_sources").and_then(Value::as_object_mut);
+    for source in sources.into_iter().flat_map(|s| s.values_mut()).filter_map(Value::as_object_mut) {
+        for name in ["access_token", "JWT"] {
+            if source.contains_key(name) {
+                source.insert(name.to_owned(), "… (masked)".into());
+            }
+        }
+    }
+}
+
 /// A token as it may be told: header and claims, without the signature.
 fn decoded(token: &str) -> String {
     let part = |text: &str| {
         let bytes = URL_SAFE_NO_PAD.decode(text).ok()?;
-        let json: Value = serde_json::from_slice(&bytes).ok()?;
+        let mut json: Value = serde_json::from_slice(&bytes).ok()?;
+        mask_sources(&mut json);
         serde_json::to_string_pretty(&json).ok()
     };
     let parts: Vec<String> =
         token.split('.').take(2).map(|p| part(p).unwrap_or_else(|| format!("not readable: {} characters", p.len()))).collect();
     parts.join("\n.\n")
-}
-
-fn to_evidence(flow: &Flow, link: &OidcLink, id_token: &ValidIdToken, userinfo: UserInfo) -> Evidence {
-    let strings = |v: &Value| v.as_array().map(|a| a.iter().filter_map(|m| m.as_str().map(str::to_owned)).collect());
-    let factors = Factors {
-        acr: id_token.claim("acr").and_then(Value::as_str).map(str::to_owned),
-        amr: id_token.claim("amr").and_then(strings).unwrap_or_default(),
-        auth_time: id_token.claim("auth_time").and_then(Value::as_i64).and_then(|s| DateTime::from_timestamp(s, 0)),
-    };
-    Evidence {
-        format: FORMAT,
-        way_in: WayIn::Oidc,
-        unasked: false,
-        provider: flow.provider.clone(),
-        subject: id_token.subject().to_owned(),
-        issuer: link.provider.issuer.clone(),
-        claims: id_token.claims(),
-        userinfo,
-        factors,
-        look_ups: vec![],
-    }
 }
 
 fn tell_claims(attempt: &mut Attempt, evidence: &Evidence) {

@@ -93,6 +93,8 @@ async fn open(
             crossing: code.crossing.clone(),
             decision: digest.to_vec(),
             created_at: app.now(),
+            expires_at: None,
+            paths: None,
         })
         .await?;
     if let Ok(id) = code.crossing.parse::<CrossingId>() {

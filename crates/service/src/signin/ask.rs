@@ -7,7 +7,9 @@ use passeur_core::id::{CrossingId, hex, sha256};
 use passeur_core::seal::Purpose;
 use serde::{Deserialize, Serialize};
 
+use super::route::Routed;
 use crate::app::{App, random};
+use crate::attempt::Attempt;
 
 /// The longest sealed text that is looked at.
 pub const SEALED_MAX: usize = 6_000;
@@ -30,6 +32,12 @@ pub struct Ask {
     pub cut: bool,
     /// Whether a form was interrupted, and what became of it: a reason code.
     pub form: Option<String>,
+    /// Path and method of the request, where the address that the person returns to is not that of the request.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub request: Option<(String, String)>,
+    /// What was asked for already because something was missing: each thing is asked for once.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub asked: Vec<String>,
 }
 
 impl Ask {
@@ -61,6 +69,10 @@ pub enum Purposed {
     Gate(Ask),
     Console,
     Quay,
+    /// To the page on which somebody changes their factors.
+    Factors,
+    /// To the page on which an engineer lets a command line in.
+    Device,
     /// To an address of ours, by a provider that nobody sent the person to.
     Unasked {
         gate: String,
@@ -89,11 +101,57 @@ pub struct Flow {
     pub sent: i64,
     /// Where at the provider: its authorization endpoint.
     pub endpoint: String,
-    /// Whether the provider was asked to have the person prove anew who they are.
+    /// How the person was asked to sign in.
+    #[serde(default)]
+    pub manner: Manner,
+}
+
+/// How somebody is asked to sign in, beside what the edition says.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Manner {
+    /// The person must prove anew who they are, although the provider may know them.
     pub anew: bool,
+    /// Authentication contexts, in the place of those that are asked for otherwise.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub contexts: Vec<String>,
+    /// A proof not older than this, in seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_age: Option<i64>,
+    /// A factor of our own, which has to prove one of these methods (RFC 8176), or any.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub factors: Option<Vec<String>>,
+    /// The name that the person typed, for the way in to begin with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hint: Option<String>,
+    /// What decided the way in, where routes did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub routed: Option<Routed>,
+}
+
+impl Manner {
+    /// Anew, or as usual.
+    pub fn anew(anew: bool) -> Manner {
+        Manner { anew, ..Manner::default() }
+    }
 }
 
 impl Flow {
+    /// The flow of an attempt that goes on by a way in, in the browser that holds this binding. What a protocol adds is empty.
+    pub fn begin(app: &App, attempt: &Attempt, way: &str, browser: &str, to: Purposed, manner: Manner) -> Flow {
+        Flow {
+            provider: way.to_owned(),
+            nonce: hex(&random::<16>()),
+            verifier: String::new(),
+            browser: cookie_digest(browser),
+            to,
+            crossing: attempt.id,
+            began: attempt.began().timestamp_millis(),
+            sent: app.now().timestamp_millis(),
+            endpoint: String::new(),
+            manner,
+        }
+    }
+
     /// Sealed. Where it is longer than `max`, the address asked for is given up for the front page.
     pub fn seal(&mut self, app: &App, max: usize) -> String {
         let sealed = |flow: &Flow| app.ring.seal_text(Purpose::Flow, random(), &serde_json::to_vec(flow).unwrap_or_default());

@@ -19,12 +19,13 @@ use passeur_gateway::shared::Edition;
 use passeur_store::{NewCode, NewSession, Recorded, SessionRow, StoreError};
 use uuid::Uuid;
 
-use super::ask::{Ask, Purposed};
+use super::ask::{Ask, Manner, Purposed};
 use super::session::Session;
-use super::{Visit, evidence, session, start};
-use crate::app::{App, random};
+use super::{Visit, choose, evidence, route, session, start, step_up};
+use crate::app::{App, new_uuid, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
+use crate::roles;
 
 /// How long a hand-back code is good for, in seconds.
 const CODE_SECONDS: i64 = 60;
@@ -36,6 +37,8 @@ pub struct AtProvider {
     /// How the provider names the person, and its own session, so that it can end them here.
     pub name: Option<String>,
     pub session: Option<String>,
+    /// User name and password, with a colon between, where a gate hands them over; kept sealed.
+    pub kept: Option<String>,
 }
 
 /// Begins a session on fresh evidence and goes on to where the sign-in leads.
@@ -49,14 +52,17 @@ pub async fn begin(
     to: Purposed,
 ) -> Response {
     let lang = attempt.lang;
-    match new_session(app, edition, &mut attempt, visit, &evidence, there).await {
-        Ok((row, cookie)) => {
+    match new_session(app, edition, &mut attempt, visit, evidence, there).await {
+        Ok((row, evidence, cookie)) => {
+            // Nothing is remembered where the next person is another.
+            let shared = edition.site.is_shared(visit.facts.address);
+            let way = (!shared).then(|| choose::remember(&edition.site, evidence.way()));
             let session = Session { row, evidence };
             let mut response = go_on(app, edition, attempt, visit, session, to).await;
             let (left, secure) = edition.site.address.cookie("left");
             let came_back =
                 (cookies::find(&visit.headers, &left) != Found::None).then(|| cookies::set(&left, "", secure, Some(0)));
-            for value in [Some(cookie), came_back].into_iter().flatten() {
+            for value in [Some(cookie), came_back, way].into_iter().flatten() {
                 pages::set_cookie(&mut response, &value);
             }
             response
@@ -65,23 +71,28 @@ pub async fn begin(
     }
 }
 
-/// Stores a session with a new token; the browser's former session ends.
+/// Stores a session with a new token; the browser's former session ends. What the same person proved to us in that one goes on
+/// counting, with its own moment.
 async fn new_session(
     app: &App,
     edition: &Edition,
     attempt: &mut Attempt,
     visit: &Visit,
-    evidence: &Evidence,
+    mut evidence: Evidence,
     there: AtProvider,
-) -> Result<(SessionRow, String), StoreError> {
+) -> Result<(SessionRow, Evidence, String), StoreError> {
     if let Some(old) = session::of_browser(app, edition, &visit.headers).await? {
+        if (&old.evidence.provider, &old.evidence.subject) == (&evidence.provider, &evidence.subject) {
+            evidence.factors.own = old.evidence.factors.own;
+        }
         // Nobody waits for other nodes here: whoever signs in anew holds both.
         end_here(app, &[old.row.id], "signed in anew", None).await?;
     }
-    let (id, token, now) = (Uuid::from_bytes(uuid_bytes()), app.new_token(), app.now());
+    let (id, token, now) = (new_uuid(), app.new_token(), app.now());
     let name = attempt.who.as_ref().map_or_else(|| evidence.subject.clone(), |w| w.name.clone());
     let hint = app.ring.seal(Purpose::SessionHint, id.as_bytes(), random(), there.hint.as_bytes());
-    let evidence_json = serde_json::to_value(evidence).map_err(|e| StoreError::Query(e.to_string()))?;
+    let kept = there.kept.map(|k| app.ring.seal(Purpose::Kept, id.as_bytes(), random(), k.as_bytes()));
+    let evidence_json = serde_json::to_value(&evidence).map_err(|e| StoreError::Query(e.to_string()))?;
     app.store
         .begin_session(NewSession {
             id,
@@ -97,10 +108,13 @@ async fn new_session(
             hint: Some(hint),
             provider_name: there.name,
             provider_session: there.session,
+            personal_token: None,
+            kept: kept.clone(),
         })
         .await?;
+    route::remember(app, &edition.site, &evidence).await?;
     attempt.session = Some(id);
-    let until = (now + edition.site.lifetimes.absolute).format("%Y-%m-%d %H:%M UTC").to_string();
+    let until = (now + edition.site.lifetimes_at(Some(attempt.address), None).absolute).format("%Y-%m-%d %H:%M UTC").to_string();
     attempt.step(|| Step::new(StepCode::SessionBegan).with("until", until));
     let row = SessionRow {
         id,
@@ -116,14 +130,10 @@ async fn new_session(
         agent: attempt.agent.clone(),
         hint: None,
         provider_session: None,
+        kept,
     };
     let (cookie, secure) = edition.site.address.cookie("session");
-    Ok((row, cookies::set(&cookie, token.reveal(), secure, None)))
-}
-
-/// A random UUID (RFC 9562, version 4).
-fn uuid_bytes() -> [u8; 16] {
-    uuid::Builder::from_random_bytes(random()).into_uuid().into_bytes()
+    Ok((row, evidence, cookies::set(&cookie, token.reveal(), secure, None)))
 }
 
 /// How long other nodes are waited for, and how often they are asked.
@@ -177,8 +187,8 @@ pub async fn go_on(
     let site = &edition.site;
     let access = match &to {
         Purposed::Gate(ask) => site.gate(&ask.gate).map(|g| &g.access),
-        Purposed::Console => site.engineers.as_ref(),
-        Purposed::Quay | Purposed::Unasked { .. } | Purposed::Trial { .. } => None,
+        Purposed::Console | Purposed::Device => site.engineers.as_ref(),
+        Purposed::Quay | Purposed::Factors | Purposed::Unasked { .. } | Purposed::Trial { .. } => None,
     };
     if let Some(access) = access {
         evidence::complete(app, site, access, &mut session.evidence).await;
@@ -193,6 +203,8 @@ pub async fn go_on(
             None => pages::not_set_up(attempt.lang).into_response(),
         },
         Purposed::Console => console(app, edition, attempt, &session.evidence).await,
+        Purposed::Device => and_on(site, attempt, &site.address.at("/.passeur/device")).await,
+        Purposed::Factors => and_on(site, attempt, &site.address.at("/.passeur/factors")).await,
         Purposed::Quay => and_on(site, attempt, &site.address.at("/")).await,
         // The gate asks for itself who comes: there the session is decided on.
         Purposed::Unasked { address, .. } => and_on(site, attempt, &address).await,
@@ -220,6 +232,10 @@ async fn console(app: &App, edition: &Edition, mut attempt: Attempt, evidence: &
     let site = &edition.site;
     let at = Circumstances::at(app.now()).from(attempt.address);
     let roles = passeur_core::decide::console_roles(site, evidence, &at, attempt.witness());
+    let lang = attempt.lang;
+    if let Err(e) = roles::note(app, site, &mut attempt, passeur_core::rehearse::CONSOLE, evidence, &at, &roles).await {
+        return pages::store_failed(site, lang, &e).into_response();
+    }
     let outcome = if roles.is_empty() { Outcome::Refused } else { Outcome::Admitted };
     if let Err(e) = attempt.record(outcome).await {
         return pages::store_failed(site, attempt.lang, &e).into_response();
@@ -245,24 +261,44 @@ async fn through(
 ) -> Response {
     let site = &edition.site;
     let target = ask.return_path();
-    let at = first_request(target.as_str(), attempt.address, app.now());
+    let mut at = first_request(target.as_str(), attempt.address, app.now());
+    if let Some((path, method)) = &ask.request {
+        (at.path, at.method) = (path, method);
+    }
     let decision = fold(site, gate, &session.evidence, &at, attempt.witness());
+    let lang = attempt.lang;
+    if let Some(has) = roles::of(&decision)
+        && let Err(e) = roles::note(app, site, &mut attempt, &gate.name, &session.evidence, &at, &has).await
+    {
+        return pages::store_failed(site, lang, &e).into_response();
+    }
     let refusal = match decision {
         Decision::Admitted(a) => {
+            if gate.hand_over.is_some() {
+                attempt.step(|| match &session.row.kept {
+                    Some(_) => Step::new(StepCode::PasswordHanded),
+                    None => Step::new(StepCode::PasswordNotHanded).with("way", session.evidence.way()),
+                });
+            }
             // A rule may give less time at this gate than the session lives: then the person signs in afresh.
-            let limits = a.entry().lifetimes(&site.lifetimes);
+            let limits = a.entry().lifetimes(&session::lifetimes(site, &session.row, Some(gate)));
             let live = app.table.session(session.row.id, session.row.began, session.row.last_seen);
             let state = live.state(&limits, app.now());
             if state != State::Live {
                 attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(state.code())));
-                let provider = gate.access.provider.clone();
-                return start::to_provider(app, edition, attempt, visit, provider, Purposed::Gate(ask), true).await;
+                let way = session.evidence.way().to_owned();
+                let anew = Manner::anew(true);
+                return start::by_way(app, edition, attempt, visit, way, Purposed::Gate(ask), anew).await;
             }
             None
         }
         Decision::Refused(r) => Some(r),
     };
     if let Some(refusal) = refusal {
+        let next = refusal.need.as_ref().and_then(|n| step_up::next(site, session.evidence.way(), n, &ask.asked));
+        if let Some(next) = next {
+            return step_up::ask(app, edition, attempt, visit, session, ask, next).await;
+        }
         if let Err(e) = attempt.record(refusal.outcome).await {
             return pages::store_failed(site, attempt.lang, &e).into_response();
         }

@@ -4,8 +4,18 @@ use passeur_core::Moment;
 use passeur_core::evidence::{Evidence, LookUp, LookUpState};
 use passeur_core::site::{Access, Asking, Dead, Disabled, Site};
 use passeur_core::step::{Step, StepCode};
+use passeur_store::StoreError;
 
 use crate::app::App;
+
+/// What a person's provider said of them last, by itself, and from when that is.
+pub async fn last_of_provider(app: &App, provider: &str, subject: &str) -> Result<Option<(Evidence, Moment)>, StoreError> {
+    let Some((body, recorded)) = app.store.latest_own_evidence(provider, subject).await? else { return Ok(None) };
+    Ok(Evidence::from_stored(body).map(|e| {
+        let claimed = e.claimed(recorded);
+        (e, claimed)
+    }))
+}
 
 /// Looks the person up in the directory of a gate (or of the console) and puts the answer into the evidence. Nothing is
 /// asked when none is named.

@@ -1,16 +1,17 @@
 //! What answers of every protocol have in common: the flow they belong to, and how an attempt that failed ends.
 
 use axum::response::{IntoResponse, Response};
-use chrono::{DateTime, Duration};
+use chrono::{DateTime, Duration, Utc};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
-use passeur_core::site::Provider;
+use passeur_core::site::Site;
 use passeur_core::step::{Step, StepCode};
 use passeur_gateway::shared::Edition;
+use passeur_store::StoreError;
 
-use super::ask::{Flow, Purposed};
-use super::{Visit, start, trial};
+use super::ask::{Ask, Flow, Purposed};
+use super::{Visit, choose, start, trial};
 use crate::app::App;
 use crate::attempt::Attempt;
 use crate::pages;
@@ -30,24 +31,56 @@ pub fn failed_check() -> Ended {
 }
 
 /// The attempt of a flow, with the steps that came before told again.
-pub fn resume(app: &App, edition: &Edition, visit: &Visit, flow: &Flow, mut sent: Step) -> Option<Attempt> {
+pub async fn resume(app: &App, edition: &Edition, visit: &Visit, flow: &Flow, sent: Option<Step>) -> Option<Attempt> {
     let began = DateTime::from_timestamp_millis(flow.began)?;
     let (gate, target, mut steps) = match &flow.to {
         Purposed::Gate(ask) => (ask.gate.as_str(), ask.target.as_str(), start::first_steps(&edition.site, ask, visit)),
         Purposed::Console => ("console", "/console/", vec![]),
         Purposed::Quay => ("quay", "/", vec![]),
+        Purposed::Device => ("console", "/.passeur/device", vec![]),
+        Purposed::Factors => ("quay", "/.passeur/factors", vec![]),
         Purposed::Unasked { gate, .. } => (gate.as_str(), "/", vec![]),
         Purposed::Trial { by, source, .. } => ("trial", "/", vec![trial::first_step(by, &flow.provider, source)]),
     };
-    sent.at = (flow.sent - flow.began).clamp(0, i64::from(u32::MAX)) as u32;
-    steps.push(sent);
+    if let Purposed::Gate(ask) = &flow.to {
+        retell(app, ask, &mut steps).await;
+    }
+    if !steps.iter().any(|s| s.code == StepCode::SharedNetwork) {
+        steps.extend(shared(&edition.site, visit));
+    }
+    steps.extend(flow.manner.routed.iter().flat_map(|r| r.steps(edition, &flow.to)));
+    // What was recorded may end with it already.
+    if let Some(mut sent) = sent.filter(|s| steps.last().is_none_or(|l| l.code != s.code)) {
+        sent.at = (flow.sent - flow.began).clamp(0, i64::from(u32::MAX)) as u32;
+        steps.push(sent);
+    }
     let mut attempt = Attempt::resume(app, gate, &visit.facts, flow.crossing, began);
     attempt.preface("GET", target, steps);
     attempt.provider = Some(flow.provider.clone());
+    attempt.another = choose::another(app, &edition.site, &flow.to);
     if matches!(flow.to, Purposed::Trial { .. }) {
         attempt.keep_raw();
     }
     Some(attempt)
+}
+
+/// Says so where people share the machine.
+pub fn shared(site: &Site, visit: &Visit) -> Option<Step> {
+    let network = site.network_of(visit.facts.address).filter(|n| n.shared)?;
+    Some(Step::new(StepCode::SharedNetwork).with("network", network.name.as_str()))
+}
+
+/// Puts what was recorded of a crossing in the place of its first steps, where it goes on after more was asked for.
+pub async fn retell(app: &App, ask: &Ask, steps: &mut Vec<Step>) {
+    if ask.asked.is_empty() {
+        return;
+    }
+    // What cannot be read is not told again: the crossing then begins with its first steps.
+    if let Ok(Some((_, told, _))) = app.store.crossing(ask.crossing).await
+        && let Ok(told) = serde_json::from_value(told)
+    {
+        *steps = told;
+    }
 }
 
 /// Records an attempt that ended and shows why.
@@ -61,45 +94,76 @@ pub async fn refuse(edition: &Edition, mut attempt: Attempt, end: Ended) -> Resp
     }
 }
 
-/// State: same browser, not too old, not used before.
+/// State: same browser, not too old.
+pub fn check_open(
+    app: &App,
+    edition: &Edition,
+    attempt: &mut Attempt,
+    visit: &Visit,
+    flow: &Flow,
+    limit: Duration,
+) -> Result<(), Ended> {
+    if !visit.holds(&edition.site.address, "flow", flow.browser.as_bytes()) {
+        attempt.step(|| Step::new(StepCode::StateOtherBrowser));
+        // The crossing belongs to the browser that was sent; this is another attempt.
+        attempt.apart();
+        return Err(failed_check());
+    }
+    let age = app.now().timestamp_millis() - flow.sent;
+    if age > limit.num_milliseconds() {
+        let minutes = limit.num_minutes();
+        attempt.step(|| Step::new(StepCode::StateTooOld).with("minutes", age / 60_000).with("limit", minutes));
+        return Err(failed_check());
+    }
+    Ok(())
+}
+
+/// The same, and not used before: from now on it is.
 pub async fn check_flow(
     app: &App,
     edition: &Edition,
     attempt: &mut Attempt,
     visit: &Visit,
     flow: &Flow,
-    provider: &Provider,
+    limit: Duration,
 ) -> Result<(), Ended> {
-    if !visit.holds(&edition.site.address, "flow", flow.browser.as_bytes()) {
-        attempt.step(|| Step::new(StepCode::StateOtherBrowser));
-        // The crossing belongs to the browser that was sent; this is another attempt.
-        attempt.id = app.new_crossing();
-        return Err(failed_check());
-    }
-    let age = app.now().timestamp_millis() - flow.sent;
-    let limit = provider.answer_within;
-    if age > limit.num_milliseconds() {
-        let minutes = limit.num_minutes();
-        attempt.step(|| Step::new(StepCode::StateTooOld).with("minutes", age / 60_000).with("limit", minutes));
-        return Err(failed_check());
-    }
-    let until = app.now() + limit + Duration::minutes(5);
-    match app.store.use_flow(&flow.id(), until).await {
+    check_open(app, edition, attempt, visit, flow, limit)?;
+    match use_up(app, attempt, flow, limit).await {
         Ok(true) => {
             let sent = DateTime::from_timestamp_millis(flow.sent).unwrap_or_else(|| app.now());
             app.recorder.flow(&flow.provider, sent, 0, 1);
             Ok(())
         }
-        Ok(false) => {
-            attempt.step(|| Step::new(StepCode::StateReplayed));
-            attempt.id = app.new_crossing();
-            Err(failed_check())
-        }
+        Ok(false) => Err(failed_check()),
         Err(e) => {
             attempt.step(|| Step::new(StepCode::StoreFailed).with("how", e.to_string()));
             Err(ended(Outcome::Failed, StatusCode::SERVICE_UNAVAILABLE))
         }
     }
+}
+
+/// Where the person was to prove anew who they are: whether the proof is of after they were sent. What a provider does not say
+/// counts as old, or the next person on a machine would be let in as the last.
+pub fn check_afresh(attempt: &mut Attempt, flow: &Flow, proven: Option<DateTime<Utc>>, skew: Duration) -> Result<(), Ended> {
+    let sent = DateTime::from_timestamp_millis(flow.sent).unwrap_or_default();
+    // Providers tell whole seconds.
+    if !flow.manner.anew || proven.is_some_and(|p| p + skew + Duration::seconds(1) >= sent) {
+        return Ok(());
+    }
+    let seen = proven.map_or_else(|| "a time that it does not say".to_owned(), |p| p.format("%Y-%m-%d %H:%M:%S UTC").to_string());
+    attempt.step(|| Step::new(StepCode::NotAfresh).with("provider", flow.provider.as_str()).with("seen", seen));
+    Err(failed_check())
+}
+
+/// Uses a flow up. False where it was before: that is told, as an attempt of its own.
+pub async fn use_up(app: &App, attempt: &mut Attempt, flow: &Flow, limit: Duration) -> Result<bool, StoreError> {
+    let until = app.now() + limit + Duration::minutes(5);
+    let first = app.store.use_flow(&flow.id(), until).await?;
+    if !first {
+        attempt.step(|| Step::new(StepCode::StateReplayed));
+        attempt.apart();
+    }
+    Ok(first)
 }
 
 /// What to call the person on pages and in lists. Never a key.

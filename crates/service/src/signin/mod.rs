@@ -3,16 +3,24 @@
 pub mod answer;
 pub mod arrive;
 pub mod ask;
+pub mod choose;
+pub mod device;
+pub mod ended;
 pub mod enter;
 pub mod evidence;
 pub mod flow;
 pub mod forget;
 pub mod forms;
+pub mod local;
 pub mod out;
 pub mod park;
+mod referred;
+pub mod route;
 pub mod saml;
 pub mod session;
 pub mod start;
+pub mod step_up;
+pub mod tokens;
 pub mod trial;
 
 use std::net::IpAddr;

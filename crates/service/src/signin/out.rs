@@ -1,19 +1,26 @@
 //! Signing out here, with a way to sign out at the provider too.
 
-use axum::extract::State;
+use axum::extract::rejection::FormRejection;
+use axum::extract::{Form, State};
 use axum::response::{IntoResponse, Response};
 use passeur_core::crossing::Outcome;
+use passeur_core::route::Device;
 use passeur_core::seal::Purpose;
+use passeur_core::session::State as Liveness;
 use passeur_core::site::Gate;
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::cookies;
+use passeur_gateway::shared::Edition;
 use passeur_protocols::oidc::end_session_url;
 use passeur_protocols::saml::response::NameId;
+
+use passeur_store::{SessionRow, StoreError};
+use serde::Deserialize;
 
 use super::{LiveEdition, Visit, enter, forget, saml, session};
 use crate::app::App;
 use crate::attempt::Attempt;
-use crate::pages::{self, WayOut};
+use crate::pages::{self, Elsewhere, WayOut};
 
 /// `GET /.passeur/sign-out`: asks, so that no page elsewhere can sign somebody out by a link.
 pub async fn ask(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
@@ -21,14 +28,51 @@ pub async fn ask(State(app): State<App>, edition: Option<LiveEdition>, visit: Vi
         return pages::not_set_up(visit.facts.lang).into_response();
     };
     match session::of_browser(&app, &edition, &visit.headers).await {
-        Ok(Some(s)) => pages::ask_sign_out(&edition.site, visit.facts.lang, &s.row.name).into_response(),
-        Ok(None) => pages::signed_out(&edition.site, visit.facts.lang, None, &[]).into_response(),
+        Ok(Some(s)) => match elsewhere(&app, &edition, &s).await {
+            Ok(rows) => pages::ask_sign_out(&edition.site, visit.facts.lang, &s.row.name, &shown(&rows)).into_response(),
+            Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+        },
+        Ok(None) => pages::signed_out(&edition.site, visit.facts.lang, None, &[], &[]).into_response(),
         Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     }
 }
 
+/// Other live sessions of the same person.
+async fn elsewhere(app: &App, edition: &Edition, s: &session::Session) -> Result<Vec<SessionRow>, StoreError> {
+    let since = app.now() - edition.site.lifetimes.idle - chrono::Duration::minutes(1);
+    let rows = app.store.sessions_of_person(&s.row.provider, &s.row.subject, since).await?;
+    let live = |r: &SessionRow| r.id != s.row.id && session::state(app, edition, r) == Liveness::Live;
+    Ok(rows.into_iter().filter(live).collect())
+}
+
+/// Sessions as the person knows them.
+fn shown(rows: &[SessionRow]) -> Vec<Elsewhere> {
+    let one = |r: &SessionRow| Elsewhere {
+        on: Device::of(&r.agent, None, None).platform.title(),
+        agent: passeur_core::text::shorten(&r.agent, 60),
+        address: r.address.clone(),
+        seen: r.last_seen.format("%Y-%m-%d %H:%M UTC").to_string(),
+    };
+    rows.iter().take(20).map(one).collect()
+}
+
+/// What the page that asks sends.
+#[derive(Default, Deserialize)]
+pub struct Wanted {
+    /// `everywhere` ends every session of the person.
+    #[serde(default)]
+    how_far: String,
+}
+
 /// `POST /.passeur/sign-out`. The guard has checked where it comes from.
-pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
+pub async fn sign_out(
+    State(app): State<App>,
+    edition: Option<LiveEdition>,
+    visit: Visit,
+    body: Result<Form<Wanted>, FormRejection>,
+) -> Response {
+    // Whatever stands in the form, signing out here is not held up by it.
+    let everywhere = body.is_ok_and(|Form(w)| w.how_far == "everywhere");
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
@@ -37,16 +81,29 @@ pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visi
         Ok(f) => f,
         Err(e) => return pages::store_failed(site, visit.facts.lang, &e).into_response(),
     };
-    let (mut at_provider, mut asked, mut opened) = (None, "1".to_owned(), vec![]);
+    let (mut at_provider, mut asked, mut opened, mut left_open) = (None, "1".to_owned(), vec![], vec![]);
     if let Some(s) = found {
+        let others = match elsewhere(&app, &edition, &s).await {
+            Ok(rows) => rows,
+            Err(e) => return pages::store_failed(site, visit.facts.lang, &e).into_response(),
+        };
+        let mut ids = vec![s.row.id];
+        if everywhere {
+            ids.extend(others.iter().map(|r| r.id));
+        } else {
+            left_open = shown(&others);
+        }
         let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
         let name = s.row.name.clone();
         attempt.is_of(&s.row);
         attempt.step(|| Step::new(StepCode::SignedOut).with("by", Param::reason("person")).with("who", name));
+        if everywhere {
+            attempt.step(|| Step::new(StepCode::SignedOutEverywhere).with("sessions", others.len() as i64));
+        }
         // Ended first and recorded second: a store that fails in between leaves nobody signed in.
         let done = async {
             opened = app.store.gates_of_session(s.row.id).await?;
-            enter::end(&app, &[s.row.id], "person", None).await?;
+            enter::end(&app, &ids, "person", None).await?;
             attempt.record(Outcome::SignedOut).await
         };
         if let Err(e) = done.await {
@@ -60,7 +117,7 @@ pub async fn sign_out(State(app): State<App>, edition: Option<LiveEdition>, visi
     let (name, secure) = site.address.cookie("session");
     let gates: Vec<&Gate> = opened.iter().filter_map(|name| site.gate(name)).collect();
     let orders: Vec<String> = gates.iter().map(|g| forget::address(&app, g)).collect();
-    let mut response = pages::signed_out(site, visit.facts.lang, at_provider.as_ref(), &orders).into_response();
+    let mut response = pages::signed_out(site, visit.facts.lang, at_provider.as_ref(), &orders, &left_open).into_response();
     let form = at_provider.as_ref().is_some_and(|(_, way)| matches!(way, WayOut::Form { .. }));
     pages::allow(response.headers_mut(), gates.iter().map(|g| g.address.origin()), form);
     let left = cookies::set(&site.address.cookie("left").0, &asked, secure, None);
@@ -90,7 +147,7 @@ async fn provider_way_out(app: &App, s: &session::Session, back: &str) -> Option
 /// `GET /.passeur/signed-out`: where the provider sends people back to.
 pub async fn signed_out(edition: Option<LiveEdition>, visit: Visit) -> Response {
     match edition {
-        Some(LiveEdition(e)) => pages::signed_out(&e.site, visit.facts.lang, None, &[]).into_response(),
+        Some(LiveEdition(e)) => pages::signed_out(&e.site, visit.facts.lang, None, &[], &[]).into_response(),
         None => pages::not_set_up(visit.facts.lang).into_response(),
     }
 }

@@ -3,7 +3,8 @@
 use http::HeaderMap;
 use passeur_core::evidence::Evidence;
 use passeur_core::id::Token;
-use passeur_core::session::{Life, State};
+use passeur_core::session::{Life, Lifetimes, State};
+use passeur_core::site::{Gate, Site};
 use passeur_gateway::cookies::{Found, find};
 use passeur_gateway::shared::Edition;
 use passeur_store::{SessionRow, StoreError};
@@ -42,11 +43,17 @@ pub async fn of_browser(app: &App, edition: &Edition, headers: &HeaderMap) -> Re
 /// The state of a stored session now.
 pub fn state(app: &App, edition: &Edition, row: &SessionRow) -> State {
     let life = Life { began: row.began, last_seen: row.last_seen, ended: row.ended_at };
-    match edition.site.lifetimes.state(&life, app.now()) {
+    let limits = lifetimes(&edition.site, row, None);
+    match limits.state(&life, app.now()) {
         // Last-seen is written in batches: memory may know of later use.
-        State::IdleTooLong => app.table.session(row.id, row.began, row.last_seen).state(&edition.site.lifetimes, app.now()),
+        State::IdleTooLong => app.table.session(row.id, row.began, row.last_seen).state(&limits, app.now()),
         other => other,
     }
+}
+
+/// How long a stored session lasts; at a gate, where one is named.
+pub fn lifetimes(site: &Site, row: &SessionRow, gate: Option<&Gate>) -> Lifetimes {
+    site.lifetimes_at(row.address.parse().ok(), gate)
 }
 
 /// Evidence as stored; none when it is of a format this binary does not know.

@@ -5,15 +5,14 @@ use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
-use passeur_core::id::hex;
 use passeur_core::site::Site;
 use passeur_core::step::{Lang, Param, Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, Pkce};
 
-use super::ask::{Ask, Flow, Purposed, SEALED_MAX, cookie_digest};
-use super::{LiveEdition, Visit, browser_binding, enter, flow, saml, session, trial};
+use super::ask::{Ask, Flow, Manner, Purposed, SEALED_MAX};
+use super::{LiveEdition, Visit, browser_binding, choose, enter, flow, local, route, saml, session, trial};
 use crate::app::{App, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
@@ -34,24 +33,62 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
             None => return ask_unreadable(&app, &edition, &visit),
         },
         (None, Some("console")) => Purposed::Console,
+        (None, Some("factors")) => Purposed::Factors,
+        (None, Some("device")) => Purposed::Device,
         _ => Purposed::Quay,
     };
-    let (mut attempt, provider) = match attempt_for(&app, &edition, &visit, &to) {
-        Some(pair) => pair,
-        None => return ask_unreadable(&app, &edition, &visit),
+    let Some(mut attempt) = attempt_for(&app, &edition, &visit, &to).await else {
+        return ask_unreadable(&app, &edition, &visit);
     };
+    let site = &edition.site;
+    attempt.another = choose::another(&app, site, &to);
+    // Whoever names a way in, or asks for another, wants to sign in by that.
+    let wanted = visit.parameter("way");
+    let anew = ["another", "afresh", "fresh"].iter().any(|p| visit.parameter(p).is_some());
+    let keeps = |s: &session::Session| !anew && wanted.as_deref().is_none_or(|way| way == s.evidence.way());
     let found = match session::of_browser(&app, &edition, &visit.headers).await {
         Ok(found) => found,
         Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     };
     match found {
-        Some(s) if serves(&edition.site, &to, &s.evidence, &provider) && visit.parameter("afresh").is_none() => {
+        Some(s) if serves(site, &to, &s.evidence) && keeps(&s) => {
             let since = s.row.began.format("%Y-%m-%d %H:%M UTC").to_string();
             let name = s.row.name.clone();
             attempt.step(|| Step::new(StepCode::SessionUsed).with("person", name).with("since", since));
             enter::go_on(&app, &edition, attempt, &visit, s, to).await
         }
-        _ => to_provider(&app, &edition, attempt, &visit, provider, to, false).await,
+        _ => {
+            flow::shared(site, &visit).into_iter().for_each(|s| attempt.step(|| s));
+            match route::next(&edition, &visit, &to, None) {
+                route::Next::Way(way, manner) => {
+                    let manner = Manner { anew: visit.parameter("fresh").is_some(), ..*manner };
+                    route::tell(&mut attempt, &edition, &manner, &to);
+                    by_way(&app, &edition, attempt, &visit, way, to, manner).await
+                }
+                route::Next::Ask(ways, steps) => {
+                    steps.into_iter().for_each(|s| attempt.step(|| s));
+                    choose::ask(&app, site, attempt, &visit, &to, &ways)
+                }
+                route::Next::Name => route::ask_name(&app, &edition, attempt, &visit, to),
+                route::Next::Nothing => pages::not_set_up(visit.facts.lang).into_response(),
+            }
+        }
+    }
+}
+
+/// On by a way in: to a provider, or to a form of ours.
+pub async fn by_way(
+    app: &App,
+    edition: &Edition,
+    attempt: Attempt,
+    visit: &Visit,
+    name: String,
+    to: Purposed,
+    manner: Manner,
+) -> Response {
+    match edition.site.way(&name) {
+        Some(way) => local::ask(app, edition, attempt, visit, way, to, manner),
+        None => to_provider(app, edition, attempt, visit, name, to, manner).await,
     }
 }
 
@@ -62,37 +99,44 @@ async fn begin_trial(app: &App, edition: &Edition, visit: &Visit, token: String)
             let mut attempt = Attempt::begin(app, "trial", &visit.facts);
             attempt.step(|| trial::first_step(&row.begun_by, &row.provider, &row.source));
             let to = Purposed::Trial { token, by: row.begun_by, source: row.source };
-            to_provider(app, edition, attempt, visit, row.provider, to, false).await
+            to_provider(app, edition, attempt, visit, row.provider, to, Manner::default()).await
         }
         Ok(_) => pages::trial_over(&edition.site, visit.facts.lang, StatusCode::GONE).into_response(),
         Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     }
 }
 
-/// Whether a session will do for what is asked: of the provider wanted, and begun here unless the gate takes others.
-fn serves(site: &Site, to: &Purposed, evidence: &Evidence, provider: &str) -> bool {
+/// Whether a session will do for what is asked: by a way in that is taken there, and begun here unless the gate takes others.
+fn serves(site: &Site, to: &Purposed, evidence: &Evidence) -> bool {
+    let taken = match to {
+        Purposed::Gate(ask) => site.gate(&ask.gate).is_some_and(|g| g.access.takes(site, evidence)),
+        Purposed::Console | Purposed::Device => site.engineers.as_ref().is_some_and(|a| a.takes(site, evidence)),
+        Purposed::Quay | Purposed::Factors | Purposed::Unasked { .. } | Purposed::Trial { .. } => true,
+    };
     let takes_unasked = match to {
         Purposed::Gate(ask) => site.gate(&ask.gate).is_some_and(|g| g.access.unasked),
-        Purposed::Quay | Purposed::Unasked { .. } => true,
-        Purposed::Console | Purposed::Trial { .. } => false,
+        Purposed::Quay | Purposed::Factors | Purposed::Unasked { .. } => true,
+        Purposed::Console | Purposed::Device | Purposed::Trial { .. } => false,
     };
-    evidence.provider == provider && (takes_unasked || !evidence.unasked)
+    taken && (takes_unasked || !evidence.unasked)
 }
 
-fn attempt_for(app: &App, edition: &Edition, visit: &Visit, to: &Purposed) -> Option<(Attempt, String)> {
+async fn attempt_for(app: &App, edition: &Edition, visit: &Visit, to: &Purposed) -> Option<Attempt> {
     match to {
         Purposed::Gate(ask) => {
-            let gate = edition.site.gate(&ask.gate)?;
+            edition.site.gate(&ask.gate)?;
             let mut attempt = Attempt::resume(app, &ask.gate, &visit.facts, ask.crossing, ask.began_at()?);
-            attempt.preface("GET", &ask.target, first_steps(&edition.site, ask, visit));
-            Some((attempt, gate.access.provider.clone()))
+            let mut steps = first_steps(&edition.site, ask, visit);
+            flow::retell(app, ask, &mut steps).await;
+            attempt.preface("GET", &ask.target, steps);
+            Some(attempt)
         }
-        Purposed::Console => {
-            let provider = edition.site.engineers.as_ref()?.provider.clone();
-            Some((Attempt::begin(app, "console", &visit.facts), provider))
+        Purposed::Console | Purposed::Device => {
+            edition.site.engineers.as_ref()?;
+            Some(Attempt::begin(app, "console", &visit.facts))
         }
-        Purposed::Quay | Purposed::Unasked { .. } | Purposed::Trial { .. } => {
-            Some((Attempt::begin(app, "quay", &visit.facts), edition.site.providers.first()?.name.clone()))
+        Purposed::Quay | Purposed::Factors | Purposed::Unasked { .. } | Purposed::Trial { .. } => {
+            Some(Attempt::begin(app, "quay", &visit.facts))
         }
     }
 }
@@ -123,9 +167,9 @@ fn ask_unreadable(app: &App, edition: &Edition, visit: &Visit) -> Response {
 }
 
 /// The step that says where a person was sent, with every parameter decoded; those that only serve checks are masked.
-pub fn sent_step(site: &Site, link: &OidcLink, endpoint: &str, lang: Lang, anew: bool) -> Step {
+pub fn sent_step(site: &Site, link: &OidcLink, endpoint: &str, lang: Lang, manner: &Manner) -> Step {
     let redirect_uri = site.redirect_uri(&link.provider.name);
-    let request = authorization_request(link, &redirect_uri, lang, anew);
+    let request = authorization_request(link, &redirect_uri, lang, manner);
     Step::new(StepCode::SentToProvider)
         .with("provider", link.provider.name.as_str())
         .with("endpoint", endpoint)
@@ -134,34 +178,45 @@ pub fn sent_step(site: &Site, link: &OidcLink, endpoint: &str, lang: Lang, anew:
 }
 
 /// What the provider is asked, but for what binds it to one browser.
-fn authorization_request<'a>(link: &'a OidcLink, redirect_uri: &'a str, lang: Lang, anew: bool) -> AuthorizationRequest<'a> {
+fn authorization_request<'a>(
+    link: &'a OidcLink,
+    redirect_uri: &'a str,
+    lang: Lang,
+    manner: &'a Manner,
+) -> AuthorizationRequest<'a> {
     AuthorizationRequest {
         client_id: &link.client.id,
         redirect_uri,
         scopes: &link.client.scopes,
-        acr_values: &link.provider.acr_values,
+        acr_values: if manner.contexts.is_empty() { &link.provider.acr_values } else { &manner.contexts },
+        // By it a provider must say when the person proved who they are (OpenID Connect Core 2).
+        max_age: manner.max_age.or(manner.anew.then_some(0)),
         ui_locale: lang.tag(),
-        anew,
+        anew: manner.anew,
+        login_hint: manner.hint.as_deref(),
         form_post: link.client.form_post,
     }
 }
 
 /// Sends the browser to the provider; afresh where its own session there must not be enough.
-pub async fn to_provider(
+async fn to_provider(
     app: &App,
     edition: &Edition,
     mut attempt: Attempt,
     visit: &Visit,
     name: String,
     to: Purposed,
-    afresh: bool,
+    mut manner: Manner,
 ) -> Response {
     let site = &edition.site;
     attempt.provider = Some(name.clone());
-    // Who signed out here is not signed in again by the provider's own session without a word.
-    let anew = afresh || cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None;
+    // Who signed out here, or sits at a machine that others use, is not signed in by the provider's own session without a word.
+    manner.anew |= cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None;
+    manner.anew |= site.is_shared(visit.facts.address);
     let link = match trial::link_of(app, &to, &name).await {
-        Ok(Some(ProviderLink::Saml(link))) => return saml::ask::to_provider(app, edition, attempt, visit, &link, to, anew).await,
+        Ok(Some(ProviderLink::Saml(link))) => {
+            return saml::ask::to_provider(app, edition, attempt, visit, &link, to, &manner).await;
+        }
         Ok(Some(ProviderLink::Oidc(link))) => link,
         Ok(None) => return pages::not_set_up(visit.facts.lang).into_response(),
         Err(e) => return pages::store_failed(site, visit.facts.lang, &e).into_response(),
@@ -186,26 +241,15 @@ pub async fn to_provider(
     };
     let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
     let pkce = Pkce::from_random(random());
-    let nonce = hex(&random::<16>());
     let now = app.now();
     let endpoint = metadata.authorization_endpoint.as_str();
-    let mut flow = Flow {
-        provider: name.clone(),
-        nonce: nonce.clone(),
-        verifier: pkce.verifier().to_owned(),
-        browser: cookie_digest(&browser),
-        to,
-        crossing: attempt.id,
-        began: attempt.began().timestamp_millis(),
-        sent: now.timestamp_millis(),
-        endpoint: endpoint.to_owned(),
-        anew,
-    };
+    let mut flow = Flow::begin(app, &attempt, &name, &browser, to, manner.clone());
+    (flow.verifier, flow.endpoint) = (pkce.verifier().to_owned(), endpoint.to_owned());
     let state = flow.seal(app, SEALED_MAX);
     let redirect_uri = site.redirect_uri(&name);
-    let request = authorization_request(&link, &redirect_uri, visit.facts.lang, anew);
-    let url = request.url(&metadata, &Binding { state: &state, nonce: &nonce, pkce: &pkce });
-    attempt.step(|| sent_step(site, &link, endpoint, visit.facts.lang, anew));
+    let request = authorization_request(&link, &redirect_uri, visit.facts.lang, &manner);
+    let url = request.url(&metadata, &Binding { state: &state, nonce: &flow.nonce, pkce: &pkce });
+    attempt.step(|| sent_step(site, &link, endpoint, visit.facts.lang, &manner));
     attempt.record_waiting();
     app.recorder.flow(&name, now, 1, 0);
     redirect(url.as_str(), set.as_deref())

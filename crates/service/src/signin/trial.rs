@@ -125,7 +125,7 @@ pub async fn finish(
 
 /// A gate's access as if its provider were the one that is tried.
 pub fn as_if(access: &Access, provider: &str) -> Access {
-    Access { provider: provider.to_owned(), ..access.clone() }
+    Access { ways: vec![provider.to_owned()], ..access.clone() }
 }
 
 fn cut(text: String) -> String {

@@ -67,6 +67,7 @@ fn unheard_of(name: &str, issuer: &str, speaks: Speaks) -> Provider {
         require_amr: vec![],
         skew: Duration::seconds(30),
         attributes: vec![],
+        groups: None,
         ca_file: None,
         answer_within: Duration::minutes(15),
     }

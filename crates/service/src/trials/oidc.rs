@@ -133,7 +133,9 @@ async fn redirect_address(site: &Site, link: &OidcLink, metadata: &Metadata, c: 
         scopes: &link.client.scopes,
         acr_values: &[],
         ui_locale: "en",
+        max_age: None,
         anew: false,
+        login_hint: None,
         form_post: false,
     };
     let pkce = Pkce::from_random(random());

@@ -150,7 +150,7 @@ pub(super) async fn ask(State(p): State<Provider>, headers: HeaderMap, Query(ask
         return back(&p, &ask, &[("error", "invalid_request")]);
     }
     match session_of(&p, &headers) {
-        Some(s) if ask.prompt != "login" => finish(&p, &ask, s.user, s.at),
+        Some(s) if ask.prompt != "login" || p.memory().mode == Mode::IgnoresPrompt => finish(&p, &ask, &s),
         _ if ask.prompt == "none" => back(&p, &ask, &[("error", "login_required")]),
         _ => {
             let id = random();
@@ -160,15 +160,16 @@ pub(super) async fn ask(State(p): State<Provider>, headers: HeaderMap, Query(ask
     }
 }
 
-fn finish(p: &Provider, ask: &Ask, user: String, auth_time: i64) -> Response {
+fn finish(p: &Provider, ask: &Ask, session: &Session) -> Response {
     let code = random();
     let grant = Grant {
         client: ask.client_id.clone(),
         redirect_uri: ask.redirect_uri.clone(),
         nonce: ask.nonce.clone(),
         challenge: ask.code_challenge.clone(),
-        user,
-        auth_time,
+        user: session.user.clone(),
+        auth_time: session.at,
+        sid: session.index(),
     };
     p.memory().codes.insert(code.clone(), grant);
     back(p, ask, &[("code", &code)])
@@ -209,14 +210,14 @@ pub(super) async fn second(State(p): State<Provider>, Form(f): Form<Second>) -> 
         return second_page(&f.id, true);
     }
     let session = random();
-    let began = Session { user: user.clone(), at: now(), id: session.clone() };
+    let began = Session { user, at: now(), id: session.clone() };
     {
         let mut memory = p.memory();
         memory.pending.remove(&f.id);
         memory.sessions.insert(session.clone(), began.clone());
     }
     let mut response = match &ask {
-        Purpose::Oidc(ask) => finish(&p, ask, user, now()),
+        Purpose::Oidc(ask) => finish(&p, ask, &began),
         Purpose::Saml(asked) => super::saml::finish(&p, asked, &began),
     };
     if let Ok(v) = HeaderValue::from_str(&format!("pilotage_session={session}; Path=/; HttpOnly; SameSite=Lax")) {
@@ -230,13 +231,22 @@ pub(super) async fn end_session(
     headers: HeaderMap,
     Query(q): Query<HashMap<String, String>>,
 ) -> Response {
-    if let Some(id) = session_cookie(&headers) {
-        p.memory().sessions.remove(&id);
+    let gone = session_cookie(&headers).and_then(|id| p.memory().sessions.remove(&id));
+    if let Some(session) = &gone {
+        super::leaving::back_channel(&p, session).await;
     }
+    let frames = gone.map(|s| super::leaving::front_channel(&p, &s)).unwrap_or_default();
     let to = q.get("post_logout_redirect_uri");
     let client = q.get("client_id").and_then(|id| p.0.register.client(id));
     match (to, client) {
-        (Some(to), Some(c)) if c.after_sign_out.contains(to) => see_other(to),
-        _ => page(StatusCode::OK, "Signed out", html! { p { "You are signed out of the pilotage office." } }),
+        (Some(to), Some(c)) if c.after_sign_out.contains(to) && frames.is_empty() => see_other(to),
+        _ => page(
+            StatusCode::OK,
+            "Signed out",
+            html! {
+                p { "You are signed out of the pilotage office." }
+                @for frame in frames { iframe src=(frame) width="1" height="1" title="sign-out" {} }
+            },
+        ),
     }
 }

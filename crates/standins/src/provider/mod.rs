@@ -1,8 +1,11 @@
 //! A stand-in identity provider that speaks real OpenID Connect: discovery, authorization code with PKCE, signed
 //! id_token, rotating keys, userinfo, end-session; and SAML 2.0 with the same people. Pages need no script. For tests it can be told to misbehave.
 
+mod access;
 mod authorize;
+mod claims;
 mod keys;
+mod leaving;
 mod register;
 mod saml;
 mod token;
@@ -46,6 +49,23 @@ pub enum Mode {
     OtherIssuer,
     /// Says that only a password was used.
     OneFactor,
+    /// Does not ask again whoever is signed in, whatever is asked of it.
+    IgnoresPrompt,
+    /// Logout tokens that are not what they should be: signed by another key, or an id_token in their place.
+    ForgedLogout,
+    LogoutWithNonce,
+    /// Groups are sent by reference (OpenID Connect Core 5.6.2): at an endpoint of its own.
+    GroupsElsewhere,
+    /// The same in a JWT that comes along.
+    GroupsInJwt,
+    /// The endpoint is at another address.
+    GroupsAstray,
+    /// The endpoint answers with a JWT that another key signed.
+    GroupsForged,
+    /// The endpoint answers with plain JSON.
+    GroupsPlain,
+    /// The endpoint answers about somebody else.
+    GroupsOfAnother,
 }
 
 struct Grant {
@@ -55,14 +75,19 @@ struct Grant {
     challenge: String,
     user: String,
     auth_time: i64,
+    sid: String,
 }
 
 #[derive(Default)]
 struct Memory {
     mode: Mode,
+    /// Duties in the place of the register's, by user.
+    duties: HashMap<String, Vec<String>>,
     codes: HashMap<String, Grant>,
     /// Access token to user.
     access: HashMap<String, String>,
+    /// Opaque access tokens for others, with what is said of each.
+    opaque: HashMap<String, serde_json::Value>,
     /// Browser sessions.
     sessions: HashMap<String, authorize::Session>,
     /// Sign-ins in progress: what for and, after the password, the user.
@@ -127,6 +152,11 @@ impl Provider {
         self.memory().mode = mode;
     }
 
+    /// Gives somebody other duties from now on.
+    pub fn give_duties(&self, user: &str, duties: &[&str]) {
+        self.memory().duties.insert(user.to_owned(), duties.iter().map(|d| (*d).to_owned()).collect());
+    }
+
     /// Signs with a new key; the old one is no longer published.
     pub fn rotate(&self) {
         self.keys().rotate();
@@ -142,6 +172,9 @@ impl Provider {
             .route("/second", post(authorize::second))
             .route("/token", post(token::token))
             .route("/userinfo", get(token::userinfo))
+            .route("/claims", get(claims::serve))
+            .route("/introspect", post(access::introspect))
+            .route("/access-token", post(access::give))
             .route("/end-session", get(authorize::end_session))
             .route("/saml/metadata", get(saml::metadata))
             .route("/saml/sign-on", get(saml::sign_on).post(saml::sign_on_by_form))
@@ -170,6 +203,7 @@ async fn discovery(State(p): State<Provider>) -> Json<serde_json::Value> {
         "token_endpoint": format!("{i}/token"),
         "userinfo_endpoint": format!("{i}/userinfo"),
         "jwks_uri": format!("{i}/keys"),
+        "introspection_endpoint": format!("{i}/introspect"),
         "end_session_endpoint": format!("{i}/end-session"),
         "response_types_supported": ["code"],
         "subject_types_supported": ["public"],
@@ -191,6 +225,8 @@ struct Control {
     mode: Option<Mode>,
     #[serde(default)]
     rotate: bool,
+    #[serde(default)]
+    duties: HashMap<String, Vec<String>>,
 }
 
 async fn control(State(p): State<Provider>, Json(c): Json<Control>) -> &'static str {
@@ -200,5 +236,6 @@ async fn control(State(p): State<Provider>, Json(c): Json<Control>) -> &'static 
     if c.rotate {
         p.rotate();
     }
+    p.memory().duties.extend(c.duties);
     "done\n"
 }

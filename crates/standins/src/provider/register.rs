@@ -19,6 +19,11 @@ pub struct Client {
     pub redirect_uris: Vec<String>,
     #[serde(default)]
     pub after_sign_out: Vec<String>,
+    /// Where it hears of ended sessions: itself, and through the browser.
+    #[serde(default)]
+    pub back_channel: Option<String>,
+    #[serde(default)]
+    pub front_channel: Option<String>,
 }
 
 /// Somebody who may sign in.
@@ -33,6 +38,12 @@ pub struct Person {
     pub name: Option<String>,
     #[serde(default)]
     pub email: Option<String>,
+    /// Identifiers of groups, released where there are any.
+    #[serde(default)]
+    pub groups: Vec<String>,
+    /// Duties, released where there are any.
+    #[serde(default)]
+    pub duties: Vec<String>,
     /// Whether the user name is released as preferred_username.
     #[serde(default = "yes")]
     pub release_user: bool,

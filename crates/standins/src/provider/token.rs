@@ -9,7 +9,6 @@ use axum::response::{IntoResponse, Response};
 use base64::Engine;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use http::{HeaderMap, StatusCode, header};
-use jsonwebtoken::{Algorithm, Header};
 use serde_json::{Value, json};
 
 use super::{Grant, Mode, Person, Provider, now, random};
@@ -18,7 +17,7 @@ fn refuse(status: StatusCode, error: &str, description: &str) -> Response {
     (status, Json(json!({"error": error, "error_description": description}))).into_response()
 }
 
-fn credentials(headers: &HeaderMap, form: &HashMap<String, String>) -> Option<(String, String)> {
+pub(super) fn credentials(headers: &HeaderMap, form: &HashMap<String, String>) -> Option<(String, String)> {
     if let Some(basic) = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()?.strip_prefix("Basic ")) {
         let text = String::from_utf8(STANDARD.decode(basic).ok()?).ok()?;
         let (id, secret) = text.split_once(':')?;
@@ -61,7 +60,7 @@ fn sign(p: &Provider, grant: &Grant, person: &Person, access: &str, mode: Mode) 
     let hash = digest::digest(&digest::SHA256, access.as_bytes());
     let age = if mode == Mode::Expired { 7_200 } else { 0 };
     let two = mode != Mode::OneFactor;
-    let claims = json!({
+    let mut claims = json!({
         "iss": p.0.issuer,
         "sub": person.sub,
         "aud": if mode == Mode::WrongAudience { "somebody-else" } else { &grant.client },
@@ -69,14 +68,15 @@ fn sign(p: &Provider, grant: &Grant, person: &Person, access: &str, mode: Mode) 
         "iat": now() - age,
         "exp": now() + 300 - age,
         "auth_time": grant.auth_time,
+        "sid": grant.sid,
         "acr": if two { "urn:pilotage:two-factors" } else { "urn:pilotage:password" },
         "amr": if two { vec!["pwd", "otp", "mfa"] } else { vec!["pwd"] },
         "at_hash": URL_SAFE_NO_PAD.encode(&hash.as_ref()[..16]),
     });
-    let (kid, key) = p.keys().signing(mode == Mode::WrongKey);
-    let mut header = Header::new(Algorithm::ES256);
-    header.kid = Some(kid);
-    jsonwebtoken::encode(&header, &claims, &key).unwrap_or_default()
+    if let Some(claims) = claims.as_object_mut() {
+        super::claims::release(p, person, access, mode, claims);
+    }
+    p.signed(&claims, "JWT", mode == Mode::WrongKey)
 }
 
 pub(super) async fn userinfo(State(p): State<Provider>, headers: HeaderMap) -> Response {
@@ -88,6 +88,7 @@ pub(super) async fn userinfo(State(p): State<Provider>, headers: HeaderMap) -> R
     let Some(person) = user.and_then(|u| p.0.register.person(&u).cloned()) else {
         return refuse(StatusCode::UNAUTHORIZED, "invalid_token", "");
     };
+    let user_name = person.user.clone();
     let sub = if mode == Mode::OtherSubject { "somebody-else".to_owned() } else { person.sub };
     let mut claims = serde_json::Map::from_iter([("sub".to_owned(), Value::String(sub))]);
     let user = person.release_user.then_some(person.user);
@@ -95,6 +96,10 @@ pub(super) async fn userinfo(State(p): State<Provider>, headers: HeaderMap) -> R
         if let Some(v) = value {
             claims.insert(name.to_owned(), Value::String(v));
         }
+    }
+    let duties = p.memory().duties.get(&user_name).cloned().unwrap_or(person.duties);
+    if !duties.is_empty() {
+        claims.insert("duties".to_owned(), json!(duties));
     }
     Json(Value::Object(claims)).into_response()
 }

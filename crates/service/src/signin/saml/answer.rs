@@ -8,7 +8,7 @@ use chrono::Duration;
 use http::StatusCode;
 use passeur_core::address::ReturnPath;
 use passeur_core::crossing::Outcome;
-use passeur_core::evidence::{Evidence, FORMAT, Factors, UserInfo, WayIn};
+use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::id::sha256;
 use passeur_core::site::Site;
 use passeur_core::step::{Step, StepCode};
@@ -29,7 +29,7 @@ use crate::providers::own::OwnSaml;
 use crate::providers::saml::SamlLink;
 use crate::signin::ask::{Flow, Purposed};
 use crate::signin::enter::AtProvider;
-use crate::signin::flow::{Ended, check_flow, display_name, ended, failed_check, refuse, resume};
+use crate::signin::flow::{Ended, check_afresh, check_flow, display_name, ended, failed_check, refuse, resume};
 use crate::signin::{LiveEdition, Visit, enter, only_value, park, trial};
 
 /// The largest answer that is taken, as it is posted.
@@ -111,8 +111,8 @@ pub async fn answer(
 /// The answer to a request that this browser carried.
 async fn asked(app: &App, edition: &Edition, visit: &Visit, link: &SamlLink, form: &Form, flow: Flow) -> Response {
     let site = &edition.site;
-    let sent = ask::sent_step(site, link, &flow.endpoint, &flow.nonce, flow.anew);
-    let Some(mut attempt) = resume(app, edition, visit, &flow, sent) else {
+    let sent = ask::sent_step(site, link, &flow.endpoint, &flow.nonce, &flow.manner);
+    let Some(mut attempt) = resume(app, edition, visit, &flow, Some(sent)).await else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
     let after = (app.now().timestamp_millis() - flow.sent) / 1000;
@@ -122,8 +122,15 @@ async fn asked(app: &App, edition: &Edition, visit: &Visit, link: &SamlLink, for
             .with("parameters", vec!["SAMLResponse=… (masked)".to_owned(), "RelayState=… (ours)".to_owned()])
             .with("after", after)
     });
-    let taken = match check_flow(app, edition, &mut attempt, visit, &flow, &link.provider).await {
+    let taken = match check_flow(app, edition, &mut attempt, visit, &flow, link.provider.answer_within).await {
         Ok(()) => take(app, site, &mut attempt, link, form, Some(&request_id(&flow.nonce))).await,
+        Err(e) => Err(e),
+    };
+    let taken = match taken {
+        Ok((evidence, there)) => {
+            let proven = evidence.factors.auth_time;
+            check_afresh(&mut attempt, &flow, proven, link.provider.skew).map(|()| (evidence, there))
+        }
         Err(e) => Err(e),
     };
     if let Purposed::Trial { token, .. } = &flow.to {
@@ -175,7 +182,7 @@ fn no_relay_state(form: &Form, request: &str) -> Step {
 /// Where somebody is meant to go whom a provider sent of its own accord: to the gate whose address RelayState is, or to the only
 /// one that takes them. None where no gate does.
 fn aimed_at(site: &Site, provider: &str, relay_state: Option<&str>) -> Option<Purposed> {
-    let takers = || site.gates.iter().filter(|g| g.access.unasked && g.access.provider == provider);
+    let takers = || site.gates.iter().filter(|g| g.access.unasked && g.access.ways.iter().any(|w| w == provider));
     let named = takers().find_map(|g| {
         let path = relay_state?.strip_prefix(&g.address.origin())?;
         let path = ReturnPath::parse(if path.is_empty() { "/" } else { path })?;
@@ -257,6 +264,7 @@ async fn take(
         hint: serde_json::to_string(&assertion.name).unwrap_or_default(),
         name: Some(assertion.name.value),
         session: assertion.session_index,
+        kept: None,
     };
     Ok((evidence, there))
 }
@@ -298,16 +306,9 @@ fn to_evidence(attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion) ->
     let list = |values: &Vec<String>| Value::from(values.clone());
     let claims: Map<String, Value> = assertion.attributes.iter().map(|(name, values)| (name.clone(), list(values))).collect();
     Ok(Evidence {
-        format: FORMAT,
-        way_in: WayIn::Saml,
-        unasked: false,
-        provider: link.provider.name.clone(),
-        subject,
-        issuer: link.provider.issuer.clone(),
         claims,
-        userinfo: UserInfo::NotAsked,
-        factors: Factors { acr: assertion.context.clone(), amr: vec![], auth_time: Some(assertion.authenticated) },
-        look_ups: vec![],
+        factors: Factors { acr: assertion.context.clone(), amr: vec![], auth_time: Some(assertion.authenticated), own: vec![] },
+        ..Evidence::of(WayIn::Saml, link.provider.name.clone(), subject, link.provider.issuer.clone())
     })
 }
 

@@ -3,8 +3,7 @@
 use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
-use passeur_core::id::hex;
-use passeur_core::site::Site;
+use passeur_core::site::{Provider, Site};
 use passeur_core::step::{Step, StepCode};
 use passeur_gateway::cookies;
 use passeur_gateway::shared::Edition;
@@ -12,11 +11,11 @@ use passeur_protocols::saml::binding::{Message, form_value, redirect as by_redir
 use passeur_protocols::saml::request::Request;
 
 use super::{flow_cookie, relay_state, request_id};
-use crate::app::{App, random};
+use crate::app::App;
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
 use crate::providers::saml::{InUse, SamlLink};
-use crate::signin::ask::{Flow, Purposed, cookie_digest};
+use crate::signin::ask::{Flow, Manner, Purposed};
 use crate::signin::flow::ended;
 use crate::signin::{Visit, browser_binding, trial};
 
@@ -26,7 +25,7 @@ const COOKIE_MAX: usize = 3_800;
 const FLOWS_MAX: usize = 6;
 
 /// The step that says where a person was sent, and with what.
-pub fn sent_step(site: &Site, link: &SamlLink, endpoint: &str, nonce: &str, anew: bool) -> Step {
+pub fn sent_step(site: &Site, link: &SamlLink, endpoint: &str, nonce: &str, manner: &Manner) -> Step {
     let p = &link.provider;
     let consumer = site.consumer_uri(&p.name);
     let mut parameters = vec![
@@ -36,13 +35,24 @@ pub fn sent_step(site: &Site, link: &SamlLink, endpoint: &str, nonce: &str, anew
         format!("RelayState={}", relay_state(nonce)),
     ];
     parameters.extend(link.trust.name_id.iter().map(|f| format!("NameIDPolicy={f}")));
-    parameters.extend((!p.acr_values.is_empty()).then(|| format!("RequestedAuthnContext={}", p.acr_values.join(" "))));
-    parameters.extend(anew.then(|| "ForceAuthn=true".to_owned()));
+    let contexts = contexts(p, manner);
+    parameters.extend((!contexts.is_empty()).then(|| format!("RequestedAuthnContext={}", contexts.join(" "))));
+    parameters.extend(forces(manner).then(|| "ForceAuthn=true".to_owned()));
     Step::new(StepCode::SentToProvider)
         .with("provider", p.name.as_str())
         .with("endpoint", endpoint)
         .with("parameters", parameters)
         .with("redirect_uri", consumer)
+}
+
+/// Contexts that are asked for: what is missing, or else what the edition says.
+fn contexts<'a>(provider: &'a Provider, manner: &'a Manner) -> &'a [String] {
+    if manner.contexts.is_empty() { &provider.acr_values } else { &manner.contexts }
+}
+
+/// SAML knows no age of a proof: whoever wants a fresh one asks for a new one.
+fn forces(manner: &Manner) -> bool {
+    manner.anew || manner.max_age.is_some()
 }
 
 /// What is known of the provider, with the steps that tell of it; the outcome where nothing is.
@@ -79,7 +89,7 @@ pub async fn to_provider(
     visit: &Visit,
     link: &SamlLink,
     to: Purposed,
-    anew: bool,
+    manner: &Manner,
 ) -> Response {
     let site = &edition.site;
     let name = &link.provider.name;
@@ -92,37 +102,26 @@ pub async fn to_provider(
         attempt.step(|| Step::new(StepCode::RequestUnsigned).with("provider", name.as_str()));
         return failed(app, edition, attempt, &to).await;
     }
-    let nonce = hex(&random::<16>());
     let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
     let now = app.now();
-    let mut flow = Flow {
-        provider: name.clone(),
-        nonce: nonce.clone(),
-        verifier: String::new(),
-        browser: cookie_digest(&browser),
-        to,
-        crossing: attempt.id,
-        began: attempt.began().timestamp_millis(),
-        sent: now.timestamp_millis(),
-        endpoint: endpoint.location.clone(),
-        anew,
-    };
+    let mut flow = Flow::begin(app, &attempt, name, &browser, to, manner.clone());
+    flow.endpoint = endpoint.location.clone();
     let sealed = flow.seal(app, COOKIE_MAX);
     let consumer = site.consumer_uri(name);
-    let id = request_id(&nonce);
+    let id = request_id(&flow.nonce);
     let request = Request {
         id: &id,
         destination: &endpoint.location,
         consumer: &consumer,
         issuer: &own.entity_id,
         now,
-        anew,
+        anew: forces(manner),
         passive: false,
-        contexts: &link.provider.acr_values,
+        contexts: contexts(&link.provider, manner),
         format: link.trust.name_id.as_deref(),
     };
-    let state = relay_state(&nonce);
-    attempt.step(|| sent_step(site, link, &endpoint.location, &nonce, anew));
+    let state = relay_state(&flow.nonce);
+    attempt.step(|| sent_step(site, link, &endpoint.location, &flow.nonce, manner));
     let sent = if endpoint.is_redirect() {
         by_redirect(&endpoint.location, Message::Request, &request.xml(), Some(state), signer).map(|to| redirect(&to, None))
     } else {

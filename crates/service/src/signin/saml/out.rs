@@ -21,8 +21,9 @@ use crate::attempt::Attempt;
 use crate::pages::{self, WayOut, redirect};
 use crate::providers::own::OwnSaml;
 use crate::providers::saml::SamlLink;
+use crate::signin::ended::end_by_provider;
 use crate::signin::flow::{failed_check, refuse};
-use crate::signin::{LiveEdition, Visit, enter, only_value};
+use crate::signin::{LiveEdition, Visit, only_value};
 
 /// The largest message to sign out that is read.
 const MESSAGE_MAX: usize = 64 * 1024;
@@ -148,13 +149,9 @@ async fn end_here(
     let site = &edition.site;
     let lang = attempt.lang;
     let provider = link.provider.name.as_str();
-    // Ended first and recorded second: a store that fails in between leaves nobody signed in.
     let done: Result<bool, StoreError> = async {
         let ids = app.store.sessions_at_provider(provider, &out.name.value, &out.sessions).await?;
-        let ended = enter::end(app, &ids, "provider", None).await?;
-        attempt.step(|| {
-            Step::new(StepCode::ProviderSignedOut).with("provider", provider).with("sessions", ended.sessions.len() as i64)
-        });
+        let ended = end_by_provider(app, &mut attempt, provider, &ids).await?;
         attempt.record(Outcome::SignedOut).await?;
         Ok(ended.behind.is_empty())
     }
@@ -164,7 +161,7 @@ async fn end_here(
         Err(e) => return pages::store_failed(site, lang, &e).into_response(),
     };
     let Some(endpoint) = link.choose(endpoints) else {
-        return pages::signed_out(site, lang, None, &[]).into_response();
+        return pages::signed_out(site, lang, None, &[], &[]).into_response();
     };
     let id = new_id();
     let address = endpoint.answers_to();
@@ -176,6 +173,6 @@ async fn end_here(
         Some(WayOut::Form { address, fields }) => {
             pages::post_on(site, lang, &link.provider.title, &address, &fields).into_response()
         }
-        None => pages::signed_out(site, lang, None, &[]).into_response(),
+        None => pages::signed_out(site, lang, None, &[], &[]).into_response(),
     }
 }

@@ -1,5 +1,7 @@
 //! In a real browser: headless Chromium.
 
+mod ways;
+
 use crate::support::{Browser, Stack};
 
 #[tokio::test(flavor = "multi_thread")]
@@ -129,7 +131,7 @@ async fn an_engineer_ends_a_session_from_the_console() {
     b.open(&stack.pass("/console/sessions")).await;
     b.type_in("input", "anouk").await;
     b.shows("Anouk Tregarec").await;
-    b.click_at("//tbody/tr[contains(., 'Anouk Tregarec')]//button").await;
+    b.click_at("//tbody/tr[contains(., 'Anouk Tregarec')]//button[@data-test='end']").await;
     b.shows("End this session of Anouk Tregarec?").await;
     b.click(".v-card-actions button:last-child").await;
     b.shows("The session of Anouk Tregarec has ended.").await;
@@ -140,7 +142,8 @@ async fn an_engineer_ends_a_session_from_the_console() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_survey_is_run_and_read_and_whoever_only_views_reads_the_last_one() {
-    let stack = Stack::with(|s| s.replacen("when = { group = \"fitters\" }", "when = { group = \"fitters-of-old\" }", 1)).await;
+    let stack =
+        Stack::with(|s| s.replacen("when = { group = \"berth-access\" }", "when = { group = \"berths-of-old\" }", 1)).await;
     let b = Browser::new("survey", 1280, 800, false).await;
     b.open(&stack.pass("/.passeur/sign-in?for=console")).await;
     b.prove("lucie").await;
@@ -150,7 +153,7 @@ async fn a_survey_is_run_and_read_and_whoever_only_views_reads_the_last_one() {
     b.reads("[data-test=survey]").await;
     b.click("[data-test=survey]").await;
     b.shows("rule.group-missing").await;
-    b.shows("names group fitters-of-old, which directory harbour does not have").await;
+    b.shows("names group berths-of-old, which directory harbour does not have").await;
     b.shows("→ Ask the directory team what the group is called").await;
     b.close().await;
     let b = Browser::new("survey-view", 390, 800, true).await;

@@ -1,0 +1,56 @@
+//! Second factors of our own, for people whose provider has none.
+
+use ipnet::IpNet;
+
+use super::compile::network;
+use super::read::Fields;
+
+/// Which factors of our own there are, and where they may be enrolled.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OwnFactors {
+    /// Codes of an authenticator (RFC 6238).
+    pub totp: bool,
+    /// Passkeys (Web Authentication).
+    pub passkeys: bool,
+    /// Networks from which one may be enrolled; none means from anywhere.
+    pub enrol_from: Vec<IpNet>,
+}
+
+impl OwnFactors {
+    /// Whether one of ours proves one of these methods.
+    pub fn prove(&self, wanted: &[String]) -> bool {
+        (self.totp && wanted.iter().any(|w| TOTP_PROVES.contains(&w.as_str())))
+            || (self.passkeys && wanted.iter().any(|w| PASSKEY_PROVES.contains(&w.as_str())))
+    }
+
+    /// Whether somebody at an address may enrol one.
+    pub fn enrols_from(&self, address: std::net::IpAddr) -> bool {
+        let address = address.to_canonical();
+        self.enrol_from.is_empty() || self.enrol_from.iter().any(|n| n.contains(&address))
+    }
+}
+
+/// Methods (RFC 8176) that each factor proves, beside the sign-in that came before it.
+pub const TOTP_PROVES: [&str; 2] = ["otp", "mfa"];
+/// The same of a passkey, which verifies its holder.
+pub const PASSKEY_PROVES: [&str; 4] = ["hwk", "user", "pop", "mfa"];
+/// The same of a recovery code, which stands for a factor that was lost.
+pub const RECOVERY_PROVES: [&str; 3] = ["kba", "otp", "mfa"];
+
+/// Reads `[factors]`.
+pub(crate) fn read(root: &Fields<'_, '_>) -> Option<OwnFactors> {
+    let f = root.table("factors")?;
+    let mut enrol_from = vec![];
+    for text in f.texts("enrol-from").unwrap_or_default() {
+        match network(&text) {
+            Some(n) => enrol_from.push(n),
+            None => f.error("enrol-from", format!("\"{text}\" is no network"), "Write networks such as \"10.20.0.0/16\"."),
+        }
+    }
+    let out = OwnFactors { totp: f.flag("totp", true), passkeys: f.flag("passkeys", true), enrol_from };
+    if !out.totp && !out.passkeys {
+        f.error("totp", "neither kind of factor is on".into(), "Switch one on, or take [factors] away.");
+    }
+    f.finish();
+    Some(out)
+}

@@ -1,0 +1,327 @@
+//! Programs without a browser: a token is checked once, opens a session of its own, and from then on is looked up like a cookie.
+//!
+//! An access token is checked here where it is a JWT (RFC 9068) and otherwise by asking the provider (RFC 7662), which only the
+//! one provider of a gate is asked. A personal token stands for its owner, as their provider named them last; rules, delivery,
+//! directory and records are the same as for people. Once a session that a token opened is ended, the token opens no other.
+
+use axum::response::{IntoResponse, Response};
+use http::{HeaderValue, StatusCode, header};
+use passeur_core::Moment;
+use passeur_core::address::neighbourhood;
+use passeur_core::crossing::Outcome;
+use passeur_core::decide::{Decision, fold};
+use passeur_core::evidence::{Evidence, Factors, WayIn};
+use passeur_core::id::{CrossingId, Token};
+use passeur_core::site::{ACCESS_TOKEN, Callers, Gate, PERSONAL_TOKEN, Site, WayKind};
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::x509;
+use passeur_gateway::caller;
+use passeur_gateway::control::RequestFacts;
+use passeur_gateway::shared::Edition;
+use passeur_gateway::tls::verify_client;
+use passeur_protocols::oidc::{
+    ExpectedAccess, IdTokenError, ValidAccessToken, issuer_of, key_id, validate_access_token, validate_introspection,
+};
+use passeur_store::{GateTokenRow, NewSession, StoreError};
+
+use crate::api::problem;
+use crate::app::{App, new_uuid};
+use crate::attempt::{Attempt, Who};
+use crate::providers::oidc::OidcLink;
+use crate::signin::evidence as look_up;
+use crate::signin::flow::display_name;
+use crate::signin::local::limits;
+
+/// How every personal token begins, so that whoever finds one knows what it is.
+pub const PREFIX: &str = "passeur_";
+/// Tokens from one neighbourhood within the window of [`limits`] that are no good, after which no more are checked.
+const BAD_MAX: i32 = 120;
+
+/// What a token that was not taken is answered with.
+pub enum NotTaken {
+    Answer(Box<Response>),
+    Store(StoreError),
+}
+
+impl From<StoreError> for NotTaken {
+    fn from(e: StoreError) -> NotTaken {
+        NotTaken::Store(e)
+    }
+}
+
+/// What a good token stands for.
+struct Good {
+    evidence: Evidence,
+    expires: Moment,
+    paths: Option<Vec<String>>,
+    personal: Option<uuid::Uuid>,
+    step: Step,
+}
+
+/// Why a token is none: check, what was seen and what was wanted.
+struct Bad {
+    check: String,
+    seen: String,
+    wanted: String,
+}
+
+fn bad(check: &str, seen: impl Into<String>, wanted: impl Into<String>) -> Bad {
+    Bad { check: check.to_owned(), seen: seen.into(), wanted: wanted.into() }
+}
+
+impl From<IdTokenError> for Bad {
+    fn from(e: IdTokenError) -> Bad {
+        bad(e.check, e.seen, e.wanted)
+    }
+}
+
+/// A problem with a challenge (RFC 6750 3).
+fn challenge(status: StatusCode, error: &str, words: &str, id: CrossingId) -> Response {
+    let code = if status == StatusCode::FORBIDDEN { "refused" } else { "token" };
+    let mut response = problem(status, code, "Not let through", words).with_crossing(id).into_response();
+    if status == StatusCode::UNAUTHORIZED
+        && let Ok(value) = HeaderValue::from_str(&format!("Bearer realm=\"passeur\", error=\"{error}\""))
+    {
+        response.headers_mut().insert(header::WWW_AUTHENTICATE, value);
+    }
+    response
+}
+
+/// Checks a token that has opened nothing at a gate yet, and begins a session on it.
+pub async fn begin(app: &App, edition: &Edition, gate: &Gate, token: &str, facts: &RequestFacts) -> Result<(), NotTaken> {
+    let site = &edition.site;
+    let Some(callers) = &gate.access.callers else {
+        return Err(refused(app, gate, facts, bad("gate", "a token", "a session")).await);
+    };
+    let found = async || match token.strip_prefix(PREFIX) {
+        Some(secret) if callers.personal => personal(app, gate, callers, secret).await,
+        Some(_) => Ok(Err(bad("token", "a personal token", "an access token: this gate takes no personal ones"))),
+        None => Ok(access(app, site, gate, callers, token).await),
+    };
+    open(app, edition, gate, caller::digest(&gate.name, token), facts, found).await
+}
+
+/// The same for a client certificate.
+pub async fn begin_by_certificate(
+    app: &App,
+    edition: &Edition,
+    gate: &Gate,
+    chain: &[Vec<u8>],
+    facts: &RequestFacts,
+) -> Result<(), NotTaken> {
+    let found = async || Ok(certificate(app, &edition.site, gate, chain));
+    open(app, edition, gate, caller::certificate_digest(&gate.name, chain), facts, found).await
+}
+
+/// How long what a certificate opened is good, in hours, before the certificate is looked at again.
+const CERTIFICATE_HOURS: i64 = 1;
+
+fn certificate(app: &App, site: &Site, gate: &Gate, chain: &[Vec<u8>]) -> Result<Good, Bad> {
+    let name = gate.access.callers.as_ref().and_then(|c| c.certificates.as_deref()).unwrap_or_default();
+    let Some(WayKind::Certificate(way)) = site.way(name).map(|w| &w.kind) else {
+        return Err(bad("gate", "a client certificate", "a gate that takes one"));
+    };
+    let now = app.now();
+    verify_client(chain, &way.authorities, now).map_err(|why| bad("chain", why, format!("one of the authorities of {name}")))?;
+    let der = chain.first().map(Vec::as_slice).unwrap_or_default();
+    let (Some(holder), Some(dates)) = (x509::holder(der), x509::read(der)) else {
+        return Err(bad("form", "a certificate without a readable name", "a distinguished name"));
+    };
+    let expires = dates.not_after.min(now + chrono::Duration::hours(CERTIFICATE_HOURS));
+    let mut claims = serde_json::Map::new();
+    claims.insert("subject".into(), holder.subject.clone().into());
+    claims.insert("issuer".into(), holder.issuer.clone().into());
+    for (name, values) in [("cn", &holder.cn), ("mail", &holder.mail), ("dns", &holder.dns), ("uri", &holder.uri)] {
+        if !values.is_empty() {
+            claims.insert(name.into(), values.clone().into());
+        }
+    }
+    let evidence = Evidence {
+        claims,
+        factors: Factors { amr: vec!["pop".into()], auth_time: Some(now), ..Factors::default() },
+        ..Evidence::of(WayIn::Certificate, name, holder.subject.clone(), holder.issuer.clone())
+    };
+    let step = Step::new(StepCode::CertificateRight)
+        .with("subject", holder.subject)
+        .with("issuer", holder.issuer)
+        .with("fingerprint", x509::fingerprint(der))
+        .with("until", dates.not_after.format("%Y-%m-%d %H:%M UTC").to_string());
+    Ok(Good { evidence, expires, paths: None, personal: None, step })
+}
+
+/// Opens a session on what was found to be good, under the digest by which the gate will know it.
+async fn open(
+    app: &App,
+    edition: &Edition,
+    gate: &Gate,
+    digest: [u8; 32],
+    facts: &RequestFacts,
+    found: impl AsyncFnOnce() -> Result<Result<Good, Bad>, StoreError>,
+) -> Result<(), NotTaken> {
+    let site = &edition.site;
+    let place = neighbourhood(facts.address).to_string();
+    let mut attempt = Attempt::begin(app, &gate.name, facts);
+    if !limits::count_plain(app, &mut attempt, "token", &place, BAD_MAX).await? {
+        let id = attempt.record_anonymous(Outcome::CheckFailed);
+        let words = "Too many tokens from here were no good. Try again in a quarter of an hour.";
+        return Err(NotTaken::Answer(Box::new(challenge(StatusCode::TOO_MANY_REQUESTS, "invalid_token", words, id))));
+    }
+    let mut good = match found().await? {
+        Ok(good) => good,
+        Err(why) => return Err(refused(app, gate, facts, why).await),
+    };
+    limits::uncount_plain(app, "token", &place).await?;
+    attempt.provider = Some(good.evidence.provider.clone());
+    let name = display_name(&good.evidence);
+    attempt.who =
+        Some(Who { provider: good.evidence.provider.clone(), subject: good.evidence.subject.clone(), name: name.clone() });
+    let step = good.step;
+    attempt.step(|| step);
+    look_up::complete(app, site, &gate.access, &mut good.evidence).await;
+    attempt.set_evidence(&good.evidence);
+    let decision = fold(site, gate, &good.evidence, &facts.circumstances(app.now()), attempt.witness());
+    if let Decision::Refused(r) = &decision {
+        attempt.record(r.outcome).await?;
+        let words = r.words.clone().unwrap_or_else(|| "The rules of this gate do not let this token's owner in.".to_owned());
+        let answer = challenge(StatusCode::FORBIDDEN, "insufficient_scope", &words, attempt.id);
+        return Err(NotTaken::Answer(Box::new(answer)));
+    }
+    let now = app.now();
+    let id = new_uuid();
+    attempt.session = Some(id);
+    attempt.record(Outcome::Admitted).await?;
+    let session = NewSession {
+        id,
+        // Nobody holds this one: the session is reached by the program's own token alone.
+        token_digest: app.new_token().digest().to_vec(),
+        provider: good.evidence.provider.clone(),
+        subject: good.evidence.subject.clone(),
+        name,
+        evidence: serde_json::to_value(&good.evidence).map_err(|e| StoreError::Query(e.to_string()))?,
+        began: now,
+        last_seen: now,
+        address: facts.address.to_string(),
+        agent: facts.agent.clone(),
+        hint: None,
+        provider_name: None,
+        provider_session: None,
+        personal_token: good.personal,
+        kept: None,
+    };
+    let row = GateTokenRow {
+        digest: digest.to_vec(),
+        session_id: id,
+        gate: gate.name.clone(),
+        crossing: attempt.id.to_string(),
+        decision: decision.digest().to_vec(),
+        created_at: now,
+        expires_at: Some(good.expires),
+        paths: good.paths,
+    };
+    if !app.store.begin_by_token(session, row).await? {
+        return Err(ended(attempt.id));
+    }
+    if let Some(token) = good.personal {
+        app.store.personal_token_used(token, now).await?;
+    }
+    Ok(())
+}
+
+/// The answer to a token whose session was ended.
+pub fn ended(id: CrossingId) -> NotTaken {
+    let words = "The session that this token opened was ended, so it opens no other. Get a new token.";
+    NotTaken::Answer(Box::new(challenge(StatusCode::UNAUTHORIZED, "invalid_token", words, id)))
+}
+
+async fn refused(app: &App, gate: &Gate, facts: &RequestFacts, why: Bad) -> NotTaken {
+    let mut attempt = Attempt::begin(app, &gate.name, facts);
+    attempt.step(|| {
+        Step::new(StepCode::CallerRefused)
+            .with("check", Param::reason(&why.check))
+            .with("seen", passeur_core::text::shorten(&why.seen, 200))
+            .with("wanted", why.wanted)
+    });
+    let id = attempt.record_anonymous(Outcome::CheckFailed);
+    let words = "The token is not known here, has run out, or is not for this gate.";
+    NotTaken::Answer(Box::new(challenge(StatusCode::UNAUTHORIZED, "invalid_token", words, id)))
+}
+
+async fn personal(app: &App, gate: &Gate, callers: &Callers, secret: &str) -> Result<Result<Good, Bad>, StoreError> {
+    let now = app.now();
+    let Some(token) = Token::parse(secret) else { return Ok(Err(bad("token", "no token of ours", "a good one"))) };
+    let Some(row) = app.store.personal_token(&token.digest(), now).await? else {
+        return Ok(Err(bad("token", "one that is not known, was revoked or has run out", "a good one")));
+    };
+    if !row.gates.contains(&gate.name) {
+        return Ok(Err(bad("gate", gate.name.as_str(), row.gates.join(", "))));
+    }
+    let Some((known, claimed)) = look_up::last_of_provider(app, &row.provider, &row.subject).await? else {
+        return Ok(Err(bad("owner", "nobody known", "somebody who signed in")));
+    };
+    if now >= claimed + callers.owner_seen {
+        let seen = format!("signed in {}", claimed.format("%Y-%m-%d"));
+        return Ok(Err(bad("owner", seen, format!("within {} days", callers.owner_seen.num_days()))));
+    }
+    // Nobody is there to prove anything: what rules ask of a sign-in, a token does not give.
+    let evidence = known.standing(WayIn::PersonalToken, PERSONAL_TOKEN, claimed, Factors::default());
+    let step = Step::new(StepCode::PersonalTokenRight)
+        .with("name", row.name.as_str())
+        .with("provider", row.provider.as_str())
+        .with("at", claimed.format("%Y-%m-%d %H:%M UTC").to_string())
+        .with("expires", row.expires_at.format("%Y-%m-%d %H:%M UTC").to_string());
+    Ok(Ok(Good { evidence, expires: row.expires_at, paths: row.paths, personal: Some(row.id), step }))
+}
+
+async fn access(app: &App, site: &Site, gate: &Gate, callers: &Callers, token: &str) -> Result<Good, Bad> {
+    let named = issuer_of(token);
+    let provider = match &named {
+        Some(issuer) => callers.access_tokens.iter().find(|p| site.provider(p).is_some_and(|p| p.issuer == *issuer)),
+        // Only where there is one whose it can be: a token is shown to nobody else.
+        None => callers.access_tokens.first().filter(|_| callers.access_tokens.len() == 1),
+    };
+    let wanted = || callers.access_tokens.join(", ");
+    let Some(link) = provider.and_then(|p| app.provider(p)).and_then(|l| l.oidc()) else {
+        return Err(bad("issuer", named.unwrap_or_else(|| "none".into()), format!("one of: {}", wanted())));
+    };
+    let origin = gate.address.origin();
+    let expected = ExpectedAccess {
+        issuer: &link.provider.issuer,
+        audience: callers.audience.as_deref().unwrap_or(&origin),
+        scopes: &callers.scopes,
+        now: app.now(),
+        skew: link.provider.skew,
+    };
+    let (valid, how) = if named.is_some() {
+        (checked(&link, token, &expected).await?, "checked here (RFC 9068)")
+    } else {
+        (asked(&link, token, &expected).await?, "asked of the provider (RFC 7662)")
+    };
+    let step = Step::new(StepCode::AccessTokenRight)
+        .with("provider", link.provider.name.as_str())
+        .with("subject", valid.subject())
+        .with("client", valid.client())
+        .with("how", how)
+        .with("expires_in", (valid.expires() - app.now()).num_seconds());
+    let claims = valid.claims();
+    let evidence = Evidence {
+        through: Some(ACCESS_TOKEN.to_owned()),
+        factors: Factors::of_claims(&claims),
+        claims,
+        ..Evidence::of(WayIn::AccessToken, link.provider.name.clone(), valid.subject(), link.provider.issuer.clone())
+    };
+    Ok(Good { evidence, expires: valid.expires(), paths: None, personal: None, step })
+}
+
+async fn checked(link: &OidcLink, token: &str, expected: &ExpectedAccess<'_>) -> Result<ValidAccessToken, Bad> {
+    let silent = |e: String| bad("key", e, "the provider's keys");
+    let metadata = link.metadata().await.map_err(|e| silent(e.to_string()))?;
+    let (keys, _) = link.keys(&metadata, key_id(token).as_deref()).await.map_err(|e| silent(e.to_string()))?;
+    Ok(validate_access_token(token, &keys, expected)?)
+}
+
+async fn asked(link: &OidcLink, token: &str, expected: &ExpectedAccess<'_>) -> Result<ValidAccessToken, Bad> {
+    let silent = |e: String| bad("active", e, "the provider's word");
+    let metadata = link.metadata().await.map_err(|e| silent(e.to_string()))?;
+    let answer = link.introspect(&metadata, token).await.map_err(silent)?;
+    Ok(validate_introspection(answer.status, &answer.body, expected)?)
+}

@@ -1,0 +1,210 @@
+//! Second factors of our own: codes of an authenticator, passkeys, and the recovery codes that stand for either.
+//!
+//! [`page`] is where people enrol and remove them, [`prove`] where they prove one because a rule asks for it, and [`ceremony`]
+//! is what passkeys need between two requests. A factor belongs to a person as their provider names them.
+
+pub mod ceremony;
+pub mod page;
+pub mod prove;
+
+use axum::response::IntoResponse;
+use http::header;
+use passeur_core::Moment;
+use passeur_core::evidence::{Evidence, OwnFactor};
+use passeur_core::id::hex;
+use passeur_core::seal::Purpose;
+use passeur_core::site::{OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, Site, TOTP_PROVES};
+use passeur_store::{FactorRow, StoreError};
+use totp_rs::{Builder, Totp};
+use uuid::Uuid;
+use webauthn_rs::WebauthnBuilder;
+use webauthn_rs::prelude::{Passkey, Url, Webauthn};
+
+use crate::app::{App, random};
+use crate::rights;
+use crate::signin::session::{self, Session};
+
+/// Recovery codes that somebody gets at a time.
+const RECOVERY: usize = 10;
+/// How long ago somebody may have proven who they are to change their factors, in minutes.
+const RECENT_MINUTES: i64 = 15;
+
+/// `GET /.passeur/passkey.js`: what pages with passkeys need of the browser.
+pub async fn script() -> impl IntoResponse {
+    let cache = "public, max-age=300";
+    let kind = "text/javascript; charset=utf-8";
+    ([(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, cache)], include_str!("passkey.js"))
+}
+
+/// A kind of factor.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    Totp,
+    Passkey,
+    Recovery,
+}
+
+impl Kind {
+    pub fn code(self) -> &'static str {
+        match self {
+            Kind::Totp => "totp",
+            Kind::Passkey => "passkey",
+            Kind::Recovery => "recovery",
+        }
+    }
+
+    fn proves(self) -> &'static [&'static str] {
+        match self {
+            Kind::Totp => &TOTP_PROVES,
+            Kind::Passkey => &PASSKEY_PROVES,
+            Kind::Recovery => &RECOVERY_PROVES,
+        }
+    }
+}
+
+/// The ceremonies of passkeys for a site: they are bound to the sign-in host.
+pub fn webauthn(site: &Site) -> Option<Webauthn> {
+    let origin = Url::parse(&site.address.origin()).ok()?;
+    let host = origin.host_str()?.to_owned();
+    WebauthnBuilder::new(&host, &origin).ok()?.rp_name(&site.name).build().ok()
+}
+
+/// How authenticators know a person: nothing that can be read.
+pub fn handle(provider: &str, subject: &str) -> Uuid {
+    let digest = passeur_core::id::sha256(format!("{provider}\0{subject}").as_bytes());
+    uuid::Builder::from_random_bytes(digest[..16].try_into().unwrap_or_default()).into_uuid()
+}
+
+/// A passkey as it is kept.
+pub fn open_passkey(app: &App, row: &FactorRow) -> Option<Passkey> {
+    let plain = app.ring.open(Purpose::Factor, row.id.as_bytes(), &row.sealed).ok()?;
+    serde_json::from_slice(&plain).ok()
+}
+
+pub fn seal_passkey(app: &App, id: Uuid, key: &Passkey) -> Vec<u8> {
+    app.ring.seal(Purpose::Factor, id.as_bytes(), random(), &serde_json::to_vec(key).unwrap_or_default())
+}
+
+/// An authenticator for a secret (RFC 6238: SHA-1, six digits, thirty seconds, one step either way).
+pub fn authenticator(site: &Site, name: &str, secret: [u8; 20]) -> Option<Totp> {
+    // The label takes no colon, which parts the two.
+    let plain = |text: &str| text.replace(':', " ");
+    Builder::new().with_secret(secret).with_account_name(plain(name)).with_issuer(Some(plain(&site.name))).build().ok()
+}
+
+/// The step of time whose code this is. Wrong, or used before: none.
+pub async fn check_code(
+    app: &App,
+    site: &Site,
+    rows: &[FactorRow],
+    typed: &str,
+) -> Result<Result<FactorRow, &'static str>, StoreError> {
+    let digits: String = typed.chars().filter(|c| !c.is_whitespace()).take(12).collect();
+    let now = app.now();
+    let mut used = false;
+    for row in rows.iter().filter(|r| r.kind == Kind::Totp.code()) {
+        let opened = app.ring.open(Purpose::Factor, row.id.as_bytes(), &row.sealed).ok();
+        let secret = opened.and_then(|b| <[u8; 20]>::try_from(b.as_slice()).ok());
+        let Some(totp) = secret.and_then(|s| authenticator(site, "x", s)) else { continue };
+        let Some(step) = totp.check(&digits, now.timestamp().max(0).unsigned_abs()) else { continue };
+        // RFC 6238 5.2: the same code is not taken twice.
+        if app.store.use_step(row.id, step as i64, now).await? {
+            return Ok(Ok(row.clone()));
+        }
+        used = true;
+    }
+    Ok(Err(if used { "code-used" } else { "code-wrong" }))
+}
+
+/// Digests of a recovery code under every key of the ring, in whatever spelling it was typed.
+fn recovery_macs(app: &App, provider: &str, subject: &str, typed: &str) -> Vec<[u8; 32]> {
+    let plain: String = typed.chars().filter(char::is_ascii_alphanumeric).take(40).collect::<String>().to_lowercase();
+    app.ring.macs("recovery code", format!("{provider}\0{subject}\0{plain}").as_bytes())
+}
+
+/// Whether what was typed is a recovery code of a person; it is none afterwards.
+pub async fn check_recovery(app: &App, provider: &str, subject: &str, typed: &str) -> Result<bool, StoreError> {
+    app.store.take_recovery_code(provider, subject, &recovery_macs(app, provider, subject, typed)).await
+}
+
+/// Gives a person new recovery codes: 80 random bits each, shown once.
+pub async fn new_recovery(app: &App, provider: &str, subject: &str) -> Result<Vec<String>, StoreError> {
+    let codes: Vec<String> = (0..RECOVERY)
+        .map(|_| {
+            let text = hex(&random::<10>());
+            [&text[..5], &text[5..10], &text[10..15], &text[15..]].join("-")
+        })
+        .collect();
+    let macs: Vec<[u8; 32]> = codes.iter().filter_map(|c| recovery_macs(app, provider, subject, c).first().copied()).collect();
+    app.store.put_recovery_codes(provider, subject, &macs).await?;
+    Ok(codes)
+}
+
+/// Notes in a session that a factor was proven just now. Every gate decides anew.
+pub async fn note(app: &App, session: &mut Session, kind: Kind) -> Result<(), StoreError> {
+    let now = app.now();
+    let own = &mut session.evidence.factors.own;
+    for amr in kind.proves() {
+        own.retain(|f| f.amr != *amr);
+        own.push(OwnFactor { amr: (*amr).to_owned(), at: now });
+    }
+    session::keep_evidence(app, session.row.id, &session.evidence).await?;
+    rights::changed(app, session.row.id).await
+}
+
+fn is_recent(at: Option<Moment>, now: Moment) -> bool {
+    at.is_some_and(|t| t <= now + chrono::Duration::minutes(5) && now < t + chrono::Duration::minutes(RECENT_MINUTES))
+}
+
+/// Why somebody may not change their factors just now.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NotNow {
+    /// They signed in too long ago.
+    SignIn,
+    /// They have factors, and proved none of late.
+    Prove,
+    /// The network they come from is none from which a factor is enrolled.
+    Network,
+}
+
+/// Whether somebody may change their factors now: of late they signed in and, where they have any, proved one.
+pub fn may_change(
+    own: &OwnFactors,
+    evidence: &Evidence,
+    began: Moment,
+    has: bool,
+    address: std::net::IpAddr,
+    now: Moment,
+) -> Result<(), NotNow> {
+    let proved = evidence.factors.own.iter().any(|f| is_recent(Some(f.at), now));
+    if has && !proved {
+        return Err(NotNow::Prove);
+    }
+    if !has && !is_recent(evidence.factors.auth_time.or(Some(began)), now) {
+        return Err(NotNow::SignIn);
+    }
+    if own.enrols_from(address) { Ok(()) } else { Err(NotNow::Network) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn codes_are_those_of_the_standard() {
+        // RFC 6238, appendix B, SHA-1, cut to six digits.
+        let (site, _) = passeur_core::site::compile("format = 1\n[site]\nname = \"x\"\naddress = \"https://x.example\"\n");
+        let totp = authenticator(&site.unwrap(), "x", *b"12345678901234567890").unwrap();
+        for (time, code) in [(59, "287082"), (1_111_111_109, "081804"), (2_000_000_000, "279037"), (20_000_000_000, "353130")] {
+            assert_eq!(totp.check(code, time), Some(time / 30), "{time}");
+            assert_eq!(totp.check(code, time + 30), Some(time / 30), "one step later");
+            assert_eq!(totp.check(code, time + 60), None, "two steps later");
+        }
+    }
+
+    #[test]
+    fn a_handle_tells_nothing_and_is_the_same_each_time() {
+        assert_eq!(handle("pilotage", "p-1001"), handle("pilotage", "p-1001"));
+        assert_ne!(handle("pilotage", "p-1001"), handle("pilotag", "ep-1001"));
+    }
+}

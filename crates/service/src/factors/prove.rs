@@ -1,0 +1,183 @@
+//! Proving a factor of our own because a rule asks for it, or before factors are changed.
+
+use axum::extract::{Form, State};
+use axum::response::{IntoResponse, Response};
+use chrono::Duration;
+use http::StatusCode;
+use passeur_core::crossing::Outcome;
+use passeur_core::site::{PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_gateway::shared::Edition;
+use passeur_store::{FactorRow, StoreError};
+use serde::Deserialize;
+
+use super::{Kind, ceremony, check_code, check_recovery, note};
+use crate::app::App;
+use crate::attempt::Attempt;
+use crate::pages::{self, FactorForm, Said};
+use crate::signin::ask::{Flow, Manner, Purposed, SEALED_MAX};
+use crate::signin::local::{self, after_form, limits};
+use crate::signin::session::{self, Session};
+use crate::signin::{LiveEdition, Visit, browser_binding, choose, flow};
+
+/// How long the form may stay open, and how often a code may be tried within the window of [`limits`].
+const OPEN_MINUTES: i64 = 15;
+const TRIES: i32 = 5;
+
+/// What the form sends.
+#[derive(Deserialize)]
+pub struct Entered {
+    flow: String,
+    #[serde(default)]
+    code: String,
+    #[serde(default)]
+    ceremony: String,
+    #[serde(default)]
+    credential: String,
+}
+
+/// Which kinds would do, of those that somebody has.
+fn kinds(rows: &[FactorRow], wanted: &[String], recovery: i64) -> Vec<Kind> {
+    let does = |proves: &[&str]| wanted.is_empty() || proves.iter().any(|p| wanted.iter().any(|w| w == p));
+    let has = |k: Kind| rows.iter().any(|r| r.kind == k.code());
+    let mut out = vec![];
+    if has(Kind::Totp) && does(&TOTP_PROVES) {
+        out.push(Kind::Totp);
+    }
+    if has(Kind::Passkey) && does(&PASSKEY_PROVES) {
+        out.push(Kind::Passkey);
+    }
+    if recovery > 0 && does(&RECOVERY_PROVES) {
+        out.push(Kind::Recovery);
+    }
+    out
+}
+
+/// Asks for a factor, on the way to somewhere. `wanted` are methods of which one is needed.
+pub async fn ask(
+    app: &App,
+    edition: &Edition,
+    mut attempt: Attempt,
+    visit: &Visit,
+    s: &Session,
+    wanted: &[String],
+    to: Purposed,
+) -> Response {
+    let site = &edition.site;
+    let lang = visit.facts.lang;
+    let found = async {
+        let rows = app.store.factors(&s.row.provider, &s.row.subject).await?;
+        Ok::<_, StoreError>((rows, app.store.recovery_codes_left(&s.row.provider, &s.row.subject).await?))
+    };
+    let (rows, recovery) = match found.await {
+        Ok(found) => found,
+        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    };
+    let kinds = kinds(&rows, wanted, recovery);
+    if kinds.is_empty() {
+        attempt.step(|| Step::new(StepCode::FactorNone).with("wanted", wanted.to_vec()));
+        if let Err(e) = attempt.record(Outcome::Refused).await {
+            return pages::store_failed(site, lang, &e).into_response();
+        }
+        let mut refused = pages::Refused::of_step(&attempt, attempt.id, None);
+        refused.enrol = true;
+        return pages::refused(site, lang, StatusCode::FORBIDDEN, &refused).into_response();
+    }
+    let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
+    let manner = Manner { factors: Some(wanted.to_vec()), ..Manner::default() };
+    let mut flow = Flow::begin(app, &attempt, &s.row.provider, &browser, to, manner);
+    let sealed = flow.seal(app, SEALED_MAX);
+    let mut response = form(edition, visit, &flow, &sealed, &kinds, Said::Nothing).into_response();
+    if let Some(cookie) = set {
+        pages::set_cookie(&mut response, &cookie);
+    }
+    response
+}
+
+fn form(edition: &Edition, visit: &Visit, flow: &Flow, sealed: &str, kinds: &[Kind], said: Said<'_>) -> Response {
+    let site = &edition.site;
+    let form = FactorForm { site, lang: visit.facts.lang, place: local::place(site, &flow.to), flow: sealed, kinds, said };
+    form.page()
+}
+
+/// `POST /.passeur/factor`. The guard has checked where it comes from.
+pub async fn post(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit, Form(entered): Form<Entered>) -> Response {
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
+    match proved(&app, &edition, &visit, &entered).await {
+        Ok(response) => response,
+        Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+    }
+}
+
+async fn proved(app: &App, edition: &Edition, visit: &Visit, entered: &Entered) -> Result<Response, StoreError> {
+    let site = &edition.site;
+    let opened = Flow::open(app, &entered.flow).and_then(|f| Some((f.manner.factors.clone()?, f)));
+    let found = session::of_browser(app, edition, &visit.headers).await?;
+    let (Some((wanted, flow)), Some(mut s)) = (opened, found) else {
+        let mut attempt = Attempt::begin(app, "sign-in", &visit.facts);
+        attempt.step(|| Step::new(StepCode::StateUnreadable));
+        return Ok(flow::refuse(edition, attempt, flow::failed_check()).await);
+    };
+    let Some(mut attempt) = flow::resume(app, edition, visit, &flow, None).await else {
+        return Ok(pages::not_set_up(visit.facts.lang).into_response());
+    };
+    attempt.is_of(&s.row);
+    attempt.set_evidence(&s.evidence);
+    let limit = Duration::minutes(OPEN_MINUTES);
+    if let Err(e) = flow::check_open(app, edition, &mut attempt, visit, &flow, limit) {
+        return Ok(flow::refuse(edition, attempt, e).await);
+    }
+    let rows = app.store.factors(&s.row.provider, &s.row.subject).await?;
+    let recovery = app.store.recovery_codes_left(&s.row.provider, &s.row.subject).await?;
+    let kinds = kinds(&rows, &wanted, recovery);
+    let account = format!("{}\0{}", s.row.provider, s.row.subject);
+    if !limits::count_plain(app, &mut attempt, "factor", &account, TRIES).await? {
+        attempt.apart();
+        attempt.record(Outcome::CheckFailed).await?;
+        let said = Said::Wait { minutes: passeur_core::site::TRIES_MINUTES };
+        return Ok(limits::wait(form(edition, visit, &flow, &entered.flow, &kinds, said).into_response()));
+    }
+    let (kind, done) = if !entered.credential.is_empty() {
+        let row = ceremony::proven(app, site, visit, &s, &entered.ceremony, &entered.credential).await?;
+        (Kind::Passkey, row.map(|r| r.name).ok_or("passkey-verification"))
+    } else {
+        match check_code(app, site, &rows, &entered.code).await? {
+            Ok(row) => (Kind::Totp, Ok(row.name)),
+            Err(why) if check_recovery(app, &s.row.provider, &s.row.subject, &entered.code).await? => {
+                let _ = why;
+                (Kind::Recovery, Ok(String::new()))
+            }
+            Err(why) => (Kind::Totp, Err(why)),
+        }
+    };
+    let done = done.and_then(|name| if kinds.contains(&kind) { Ok(name) } else { Err("code-wrong") });
+    match done {
+        Ok(name) => {
+            if !flow::use_up(app, &mut attempt, &flow, limit).await? {
+                return Ok(flow::refuse(edition, attempt, flow::failed_check()).await);
+            }
+            limits::uncount_plain(app, "factor", &account).await?;
+            attempt.step(|| Step::new(StepCode::FactorRight).with("kind", Param::reason(kind.code())).with("name", name));
+            note(app, &mut s, kind).await?;
+            attempt.set_evidence(&s.evidence);
+            let outcome = if flow.to == Purposed::Factors { Outcome::Admitted } else { Outcome::Waiting };
+            attempt.record(outcome).await?;
+            let to = match &flow.to {
+                Purposed::Factors => "/.passeur/factors".to_owned(),
+                to => choose::onward(app, to),
+            };
+            Ok(after_form(site, visit, pages::redirect(&to, None)))
+        }
+        Err(why) => {
+            attempt.step(|| {
+                Step::new(StepCode::FactorWrong).with("kind", Param::reason(kind.code())).with("why", Param::reason(why))
+            });
+            attempt.apart();
+            attempt.record(Outcome::CheckFailed).await?;
+            let said = Said::Wrong { id: attempt.id };
+            Ok(form(edition, visit, &flow, &entered.flow, &kinds, said).into_response())
+        }
+    }
+}

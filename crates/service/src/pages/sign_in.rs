@@ -1,0 +1,184 @@
+//! Pages on which people choose how to sign in, and forms of ways in of our own.
+
+use axum::response::Response;
+use http::StatusCode;
+use maud::{Markup, html};
+use passeur_core::id::CrossingId;
+use passeur_core::site::{Site, Way};
+use passeur_core::step::Lang;
+
+use super::factors::{passkey_form, passkey_script, with_passkeys};
+use super::words::{Word, say};
+use super::{Page, page};
+
+/// A way in to choose: its title and the address that leads there.
+pub struct Choice {
+    pub title: String,
+    pub address: String,
+}
+
+/// Asks how somebody wants to sign in.
+pub fn choose(site: &Site, lang: Lang, place: &str, choices: &[Choice]) -> Page {
+    let content = html! {
+        p.lead { (say(Word::ChooseFor, lang)) " " strong { (place) } }
+        ul.choices { @for c in choices { li { a href=(c.address) { (c.title) } } } }
+    };
+    Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::ChooseTitle, lang), "calm", content) }
+}
+
+/// Asks for a user name, which decides where somebody signs in.
+pub fn ask_name(site: &Site, lang: Lang, place: &str, flow: &str, another: &str) -> Page {
+    let content = html! {
+        p.lead { (say(Word::NameFor, lang)) " " strong { (place) } }
+        form method="post" action="/.passeur/name" {
+            input type="hidden" name="flow" value=(flow);
+            label {
+                (say(Word::UserName, lang))
+                input name="name" autocomplete="username" autocapitalize="none" spellcheck="false" required maxlength="256" autofocus;
+            }
+            nav.ways {
+                button type="submit" { (say(Word::GoOn, lang)) }
+                a href=(another) { (say(Word::AnotherWay, lang)) }
+            }
+        }
+    };
+    Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::SignInTitle, lang), "calm", content) }
+}
+
+/// What a form of ours says above its fields.
+pub enum Said<'a> {
+    Nothing,
+    /// What was entered is not right, whatever of it.
+    Wrong {
+        id: CrossingId,
+    },
+    /// Too many tries.
+    Wait {
+        minutes: i64,
+    },
+    /// The source does not answer.
+    NotNow {
+        id: CrossingId,
+    },
+    /// A code is on its way to this address, if it may come in.
+    Sent {
+        mail: &'a str,
+    },
+}
+
+/// What every form of a way in of ours holds.
+pub struct Form<'a> {
+    pub site: &'a Site,
+    pub lang: Lang,
+    pub way: &'a Way,
+    /// Where it leads, as the person knows it.
+    pub place: &'a str,
+    /// The flow, sealed.
+    pub flow: &'a str,
+    /// Where another way in is chosen, where there is one.
+    pub another: Option<&'a str>,
+    pub said: Said<'a>,
+}
+
+impl Form<'_> {
+    fn status(&self) -> StatusCode {
+        match self.said {
+            Said::Nothing | Said::Sent { .. } => StatusCode::OK,
+            Said::Wrong { .. } => StatusCode::FORBIDDEN,
+            Said::Wait { .. } => StatusCode::TOO_MANY_REQUESTS,
+            Said::NotNow { .. } => StatusCode::BAD_GATEWAY,
+        }
+    }
+
+    fn told(&self, wrong: Word) -> Markup {
+        let lang = self.lang;
+        html! {
+            @match &self.said {
+                Said::Nothing => {}
+                Said::Wrong { id } => {
+                    blockquote role="alert" { (say(wrong, lang)) " " span.hint { (say(Word::Crossing, lang)) " " code.id { (id) } } }
+                }
+                Said::Wait { minutes } => { blockquote role="alert" { (say(Word::TooManyTries, lang)) " " (minutes) " min." } }
+                Said::NotNow { id } => {
+                    blockquote role="alert" { (say(Word::NotNow, lang)) ". " span.hint { (say(Word::Crossing, lang)) " " code.id { (id) } } }
+                }
+                Said::Sent { mail } => { p role="status" { (say(Word::CodeSent, lang)) " " strong { (mail) } } }
+            }
+        }
+    }
+
+    /// The page, with fields between what is said and the button.
+    fn around(&self, wrong: Word, fields: Markup, button: Word) -> Page {
+        let lang = self.lang;
+        let content = html! {
+            p.lead { (self.way.title) ", " (self.place) }
+            (self.told(wrong))
+            form method="post" action=(format!("/.passeur/way/{}", self.way.name)) {
+                input type="hidden" name="flow" value=(self.flow);
+                (fields)
+                nav.ways {
+                    button type="submit" { (say(button, lang)) }
+                    @if let Some(a) = self.another { a href=(a) { (say(Word::AnotherWay, lang)) } }
+                }
+            }
+        };
+        let tone = if self.status() == StatusCode::OK { "calm" } else { "stop" };
+        Page { status: self.status(), markup: page(&self.site.name, lang, say(Word::SignInTitle, lang), tone, content) }
+    }
+
+    /// Name and password.
+    pub fn password(&self, name: &str) -> Page {
+        let lang = self.lang;
+        let fields = html! {
+            label { (say(Word::UserName, lang)) input name="name" value=(name) autocomplete="username" autocapitalize="none" spellcheck="false" required maxlength="256" autofocus[name.is_empty()]; }
+            label { (say(Word::EmergencyPassword, lang)) input type="password" name="password" autocomplete="current-password" required maxlength="1024" autofocus[!name.is_empty()]; }
+        };
+        self.around(Word::EmergencyWrong, fields, Word::SignInNow)
+    }
+
+    /// The address a code is sent to.
+    pub fn mail(&self, mail: &str) -> Page {
+        let lang = self.lang;
+        let fields = html! {
+            label { (say(Word::MailAddress, lang)) input type="email" name="mail" value=(mail) autocomplete="email" required maxlength="254" autofocus; }
+        };
+        self.around(Word::NoMailAddress, fields, Word::SendCode)
+    }
+
+    /// A passkey that the browser finds.
+    pub fn passkey(&self) -> Response {
+        let lang = self.lang;
+        let flow = html! { input type="hidden" name="flow" value=(self.flow); };
+        let content = html! {
+            p.lead { (self.way.title) ", " (self.place) }
+            (self.told(Word::PasskeyRefused))
+            (passkey_form(lang, "come", &format!("/.passeur/way/{}", self.way.name), flow, Word::UsePasskey))
+            @if let Some(a) = self.another { nav.ways { a href=(a) { (say(Word::AnotherWay, lang)) } } }
+            (passkey_script())
+        };
+        let tone = if self.status() == StatusCode::OK { "calm" } else { "stop" };
+        with_passkeys(Page {
+            status: self.status(),
+            markup: page(&self.site.name, lang, say(Word::SignInTitle, lang), tone, content),
+        })
+    }
+
+    /// The code that was sent.
+    pub fn code(&self) -> Page {
+        let lang = self.lang;
+        let fields = html! {
+            label { (say(Word::SixDigits, lang)) input name="code" inputmode="numeric" autocomplete="one-time-code" pattern="[0-9 ]*" required maxlength="12" autofocus; }
+        };
+        self.around(Word::WrongCode, fields, Word::SignInNow)
+    }
+}
+
+/// Goes on by itself: what a form answered with. A redirect would be bound by the form's own policy, all the way to wherever
+/// the application sends people.
+pub fn go_on(site: &Site, lang: Lang, lead: Word, to: &str) -> Markup {
+    let content = html! {
+        p.lead { (say(lead, lang)) }
+        nav.ways { a.button href=(to) { (say(Word::GoOn, lang)) } }
+    };
+    super::layout::page_that_goes_on(&site.name, lang, say(Word::GoingOnTitle, lang), to, content)
+}

@@ -1,0 +1,152 @@
+//! How often somebody may try. Tries are counted in the store, so on every node together, and before anything is looked at.
+//!
+//! Nobody can be locked out by others: what is counted for an account counts strangers only. A browser that signed in to the
+//! account before holds a sealed cookie that says so, and has a count of its own.
+
+use axum::response::Response;
+use chrono::Duration;
+use passeur_core::address::neighbourhood;
+use passeur_core::id::{hex, sha256};
+use passeur_core::seal::Purpose;
+use passeur_core::site::TRIES_MINUTES;
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_gateway::cookies::{self, Found};
+use passeur_store::StoreError;
+use serde::{Deserialize, Serialize};
+
+use super::Asked;
+use crate::app::{App, random};
+use crate::attempt::Attempt;
+
+/// The most tries within the window: of all strangers together for one account, in multiples of what one place has for it; and
+/// of one place for all accounts.
+const STRANGERS: i32 = 6;
+const PLACE: i32 = 60;
+/// The most accounts that one browser is known for.
+const KNOWN_MAX: usize = 8;
+/// How long a browser is known, in seconds: a year.
+const KNOWN_S: i64 = 365 * 86_400;
+
+/// What a browser holds that signed in before.
+#[derive(Default, Serialize, Deserialize)]
+struct Known {
+    device: String,
+    /// Digests of way in and account.
+    accounts: Vec<String>,
+}
+
+fn account_digest(asked: &Asked<'_>, account: &str) -> String {
+    hex(&sha256(format!("{}\0{account}", asked.way.name).as_bytes())[..12])
+}
+
+fn known(asked: &Asked<'_>) -> Known {
+    let (name, _) = asked.site().address.cookie("known");
+    let Found::One(text) = cookies::find(&asked.visit.headers, &name) else { return Known::default() };
+    let plain = asked.app.ring.open_text(Purpose::Known, &text, 2_000).ok();
+    plain.and_then(|p| serde_json::from_slice(&p).ok()).unwrap_or_default()
+}
+
+/// The cookie of a browser that signed in to an account just now.
+pub(super) fn known_now(asked: &Asked<'_>, account: &str) -> String {
+    let mut held = known(asked);
+    if held.device.is_empty() {
+        held.device = hex(&random::<16>());
+    }
+    let this = account_digest(asked, account);
+    held.accounts.retain(|a| *a != this);
+    held.accounts.insert(0, this);
+    held.accounts.truncate(KNOWN_MAX);
+    let text = asked.app.ring.seal_text(Purpose::Known, random(), &serde_json::to_vec(&held).unwrap_or_default());
+    let (name, secure) = asked.site().address.cookie("known");
+    cookies::set(&name, &text, secure, Some(KNOWN_S))
+}
+
+/// A try that was counted.
+pub(super) struct Counted {
+    keys: Vec<[u8; 32]>,
+    span: i64,
+}
+
+/// Counts a try for an account. None where no more are taken: the step that says so is told.
+pub(super) async fn count(
+    asked: &Asked<'_>,
+    attempt: &mut Attempt,
+    account: &str,
+    each: i32,
+) -> Result<Option<Counted>, StoreError> {
+    let (app, way) = (asked.app, asked.way.name.as_str());
+    let place = neighbourhood(asked.visit.facts.address);
+    let held = known(asked);
+    let key = |parts: &[&str]| app.ring.mac("tries", parts.join("\0").as_bytes());
+    let is_known = held.accounts.contains(&account_digest(asked, account));
+    let bounds = if is_known {
+        vec![(key(&["device", way, account, &held.device]), each, "for-account-and-place")]
+    } else {
+        vec![
+            (key(&["pair", way, account, &place.to_string()]), each, "for-account-and-place"),
+            (key(&["account", way, account]), each * STRANGERS, "for-account"),
+            (key(&["place", way, &place.to_string()]), PLACE, "for-place"),
+        ]
+    };
+    let (span, until) = window(app);
+    let keys: Vec<[u8; 32]> = bounds.iter().map(|(k, ..)| *k).collect();
+    let counts = app.store.count_tries(&keys, span, until).await?;
+    match bounds.iter().zip(counts).find(|((_, limit, _), n)| n > limit) {
+        None => Ok(Some(Counted { keys, span })),
+        Some(((_, limit, bound), _)) => {
+            attempt.step(|| {
+                Step::new(StepCode::TooManyTries)
+                    .with("way", way)
+                    .with("bound", Param::reason(bound))
+                    .with("limit", i64::from(*limit))
+                    .with("minutes", TRIES_MINUTES)
+            });
+            Ok(None)
+        }
+    }
+}
+
+/// The window of time that now falls into, and when what is counted in it may be forgotten.
+fn window(app: &App) -> (i64, passeur_core::Moment) {
+    (app.now().timestamp().div_euclid(TRIES_MINUTES * 60), app.now() + Duration::minutes(2 * TRIES_MINUTES))
+}
+
+/// Counts a try of somebody who is signed in, for a purpose. False where no more are taken, which is told.
+pub async fn count_plain(app: &App, attempt: &mut Attempt, what: &str, account: &str, each: i32) -> Result<bool, StoreError> {
+    let within = within(app, what, account, each).await?;
+    if !within {
+        attempt.step(|| {
+            Step::new(StepCode::TooManyTries)
+                .with("way", what)
+                .with("bound", Param::reason("for-account"))
+                .with("limit", i64::from(each))
+                .with("minutes", TRIES_MINUTES)
+        });
+    }
+    Ok(within)
+}
+
+/// Counts a try for a purpose. False where there were more than `each` within the window.
+pub async fn within(app: &App, what: &str, account: &str, each: i32) -> Result<bool, StoreError> {
+    let (span, until) = window(app);
+    let key = app.ring.mac("tries", [what, account].join("\0").as_bytes());
+    Ok(app.store.count_tries(&[key], span, until).await?.first().is_some_and(|n| *n <= each))
+}
+
+/// Takes such a try back.
+pub async fn uncount_plain(app: &App, what: &str, account: &str) -> Result<(), StoreError> {
+    let key = app.ring.mac("tries", [what, account].join("\0").as_bytes());
+    app.store.uncount_tries(&[key], window(app).0).await
+}
+
+/// Takes back a try that was right.
+pub(super) async fn uncount(app: &App, counted: &Counted) -> Result<(), StoreError> {
+    app.store.uncount_tries(&counted.keys, counted.span).await
+}
+
+/// Answers with a wait.
+pub fn wait(mut response: Response) -> Response {
+    let seconds = http::HeaderValue::from(TRIES_MINUTES * 60);
+    response.headers_mut().insert(http::header::RETRY_AFTER, seconds);
+    response
+}

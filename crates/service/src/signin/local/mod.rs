@@ -1,0 +1,220 @@
+//! Ways in of our own: each is a form on the sign-in host. [`limits`] bounds tries, [`password`] and [`mailed`] are the ways.
+//!
+//! A form carries its flow as a provider would carry our state: sealed, bound to the browser, good for a time and used once.
+//! What was typed wrong is a crossing of its own, so that an engineer sees each; the person sees that it did not work.
+
+pub mod limits;
+mod mailed;
+mod passkey;
+mod password;
+
+pub use password::handed;
+
+use axum::extract::{Form, Path, State};
+use axum::response::{IntoResponse, Response};
+use http::{HeaderMap, StatusCode, header};
+use passeur_core::crossing::Outcome;
+use passeur_core::evidence::{Evidence, Factors, WayIn};
+use passeur_core::site::{Site, Way, WayKind};
+use passeur_core::step::{Step, StepCode};
+use passeur_gateway::shared::Edition;
+use serde::Deserialize;
+use serde_json::{Map, Value};
+
+use super::ask::{Flow, Manner, Purposed, SEALED_MAX};
+use super::enter::AtProvider;
+use super::flow::{self, failed_check, refuse, resume};
+use super::{LiveEdition, Visit, browser_binding, choose, enter};
+use crate::app::App;
+use crate::attempt::{Attempt, Who};
+use crate::pages::{self, Said};
+
+/// What any form of ours sends.
+#[derive(Default, Deserialize)]
+pub struct Entered {
+    #[serde(default)]
+    flow: String,
+    #[serde(default)]
+    name: String,
+    #[serde(default)]
+    password: String,
+    #[serde(default)]
+    mail: String,
+    code: Option<String>,
+    #[serde(default)]
+    ceremony: String,
+    #[serde(default)]
+    credential: String,
+}
+
+/// One request for a form, with all that answering it takes.
+struct Asked<'a> {
+    app: &'a App,
+    edition: &'a Edition,
+    visit: &'a Visit,
+    way: &'a Way,
+    flow: &'a Flow,
+    /// The flow as the form carries it.
+    sealed: &'a str,
+}
+
+impl Asked<'_> {
+    fn site(&self) -> &Site {
+        &self.edition.site
+    }
+
+    /// A form with something to say.
+    fn form<R>(&self, said: Said<'_>, make: impl FnOnce(&pages::Form<'_>) -> R) -> R {
+        let site = self.site();
+        let offered = choose::offered(site, &self.flow.to);
+        let another = (offered.len() > 1).then(|| choose::address(self.app, &self.flow.to, None));
+        make(&pages::Form {
+            site,
+            lang: self.visit.facts.lang,
+            way: self.way,
+            place: place(site, &self.flow.to),
+            flow: self.sealed,
+            another: another.as_deref(),
+            said,
+        })
+    }
+
+    /// Records what did not work as a crossing of its own, and gives its id.
+    async fn note(&self, attempt: &mut Attempt, outcome: Outcome) -> Result<passeur_core::id::CrossingId, Box<Response>> {
+        attempt.apart();
+        let lang = self.visit.facts.lang;
+        attempt.record_ended(outcome).await.map_err(|e| Box::new(pages::store_failed(self.site(), lang, &e).into_response()))
+    }
+}
+
+/// What a person calls the place that a sign-in leads to.
+pub fn place<'a>(site: &'a Site, to: &'a Purposed) -> &'a str {
+    match to {
+        Purposed::Gate(ask) => site.gate(&ask.gate).map_or(site.name.as_str(), |g| g.title.as_str()),
+        _ => site.name.as_str(),
+    }
+}
+
+fn shown(way: &str) -> Step {
+    Step::new(StepCode::WayShown).with("way", way)
+}
+
+/// Shows the form of a way in of ours.
+pub fn ask(
+    app: &App,
+    edition: &Edition,
+    mut attempt: Attempt,
+    visit: &Visit,
+    way: &Way,
+    to: Purposed,
+    manner: Manner,
+) -> Response {
+    let site = &edition.site;
+    attempt.provider = Some(way.name.clone());
+    let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
+    let mut flow = Flow::begin(app, &attempt, &way.name, &browser, to, manner);
+    let sealed = flow.seal(app, SEALED_MAX);
+    attempt.step(|| shown(&way.name));
+    attempt.record_waiting();
+    let asked = Asked { app, edition, visit, way, flow: &flow, sealed: &sealed };
+    let hint = flow.manner.hint.as_deref().unwrap_or_default();
+    let mut response = asked.form(Said::Nothing, |f| match &way.kind {
+        WayKind::Password(_) => f.password(hint).into_response(),
+        WayKind::MailedCode(_) => f.mail(hint).into_response(),
+        WayKind::Passkey(_) => f.passkey(),
+        // No gate offers one to people: it is the connection that shows it.
+        WayKind::Certificate(_) => pages::not_set_up(visit.facts.lang).into_response(),
+    });
+    if let Some(cookie) = set {
+        pages::set_cookie(&mut response, &cookie);
+    }
+    response
+}
+
+/// `POST /.passeur/way/{name}`. The guard has checked where it comes from.
+pub async fn post(
+    State(app): State<App>,
+    edition: Option<LiveEdition>,
+    Path(name): Path<String>,
+    visit: Visit,
+    Form(entered): Form<Entered>,
+) -> Response {
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
+    let flow = Flow::open(&app, &entered.flow).filter(|f| f.provider == name);
+    let (Some(flow), Some(way)) = (flow, edition.site.way(&name)) else {
+        let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
+        attempt.step(|| Step::new(StepCode::StateUnreadable));
+        return refuse(&edition, attempt, failed_check()).await;
+    };
+    let Some(mut attempt) = resume(&app, &edition, &visit, &flow, Some(shown(&name))).await else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
+    // Before anything is tried: a form of another browser, or one that lay open too long, tries nothing.
+    if let Err(e) = flow::check_open(&app, &edition, &mut attempt, &visit, &flow, way.answer_within) {
+        return refuse(&edition, attempt, e).await;
+    }
+    let asked = Asked { app: &app, edition: &edition, visit: &visit, way, flow: &flow, sealed: &entered.flow };
+    match &way.kind {
+        WayKind::Password(p) => password::tried(&asked, p, attempt, &entered).await,
+        WayKind::MailedCode(m) => mailed::tried(&asked, m, attempt, &entered).await,
+        WayKind::Passkey(p) => passkey::tried(&asked, p, attempt, &entered).await,
+        WayKind::Certificate(_) => refuse(&edition, attempt, failed_check()).await,
+    }
+}
+
+/// Somebody who proved who they are to us.
+struct Proven {
+    way_in: WayIn,
+    subject: String,
+    name: String,
+    claims: Map<String, Value>,
+    /// The account, as tries are counted for it.
+    account: String,
+    /// User name and password, where a gate hands them over.
+    kept: Option<String>,
+}
+
+/// Uses the flow up and begins a session.
+async fn enter(asked: &Asked<'_>, mut attempt: Attempt, proven: Proven) -> Response {
+    let Asked { app, edition, visit, way, flow, .. } = asked;
+    match flow::use_up(app, &mut attempt, flow, way.answer_within).await {
+        Ok(true) => {}
+        Ok(false) => return refuse(edition, attempt, failed_check()).await,
+        Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+    }
+    let factors = Factors { amr: vec![way.method().to_owned()], auth_time: Some(app.now()), ..Factors::default() };
+    let evidence = Evidence {
+        claims: proven.claims,
+        factors,
+        ..Evidence::of(proven.way_in, way.name.clone(), proven.subject, edition.site.address.origin())
+    };
+    attempt.who = Some(Who { provider: way.name.clone(), subject: evidence.subject.clone(), name: proven.name });
+    let nobody = AtProvider { hint: String::new(), name: None, session: None, kept: proven.kept };
+    let shared = edition.site.is_shared(visit.facts.address);
+    let known = (!shared).then(|| limits::known_now(asked, &proven.account));
+    let mut response = enter::begin(app, edition, attempt, visit, evidence, nobody, flow.to.clone()).await;
+    if let Some(known) = known {
+        pages::set_cookie(&mut response, &known);
+    }
+    after_form(&edition.site, visit, response)
+}
+
+/// What a form is answered with that signed somebody in: see [`onward`].
+pub fn after_form(site: &Site, visit: &Visit, response: Response) -> Response {
+    onward(site, visit, pages::Word::SignedInNow, response)
+}
+
+/// What a form is answered with: a redirect becomes a page that goes on, since the policy of the form would bind it and all that
+/// follow it.
+pub fn onward(site: &Site, visit: &Visit, lead: pages::Word, response: Response) -> Response {
+    let to = response.headers().get(header::LOCATION).and_then(|l| l.to_str().ok()).map(str::to_owned);
+    let Some(to) = to.filter(|_| response.status() == StatusCode::SEE_OTHER) else { return response };
+    let cookies: HeaderMap =
+        response.headers().get_all(header::SET_COOKIE).iter().map(|c| (header::SET_COOKIE, c.clone())).collect();
+    let markup = pages::go_on(site, visit.facts.lang, lead, &to);
+    let mut page = pages::Page { status: StatusCode::OK, markup }.into_response();
+    page.headers_mut().extend(cookies);
+    page
+}
