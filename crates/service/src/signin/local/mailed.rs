@@ -80,6 +80,8 @@ async fn sent(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, type
                     tracing::error!(how, "a code was not mailed");
                     let why = Param::Reason { code: "mail-not-taken".into(), detail: how };
                     let step = Step::new(StepCode::CodeNotMailed).with("why", why);
+                    // The attempt may still wait to be written, and what is not there takes no further step.
+                    app.recorder.settle().await;
                     if let Err(e) = app.store.extend(id, serde_json::json!([step]), app.now()).await {
                         tracing::warn!(error = %e, crossing = %id, "that it was not mailed could not be written");
                     }
