@@ -4,7 +4,9 @@
 say() { printf '%s\n' "$*"; }
 fail() { printf 'passeur: %s\n' "$*" >&2; exit 1; }
 
-PACKAGES_SERVERS="postgresql postgresql-client slapd ldap-utils openssl"
+. "$ROOT/demo/kerberos.sh"
+
+PACKAGES_SERVERS="postgresql postgresql-client slapd ldap-utils openssl $PACKAGES_KDC"
 
 # Debian packages, installed without starting Debian's own servers.
 need_packages() {
@@ -117,11 +119,11 @@ start_postgres() { # PORT SETTING…
 start_slapd() { # PORT TLSPORT
   local port=$1 tls=$2 dir=$STATE/slapd fresh=no
   # People who were changed since are loaded anew.
-  local people; people=$(cat "$ROOT/demo/people.ldif" "$ROOT/demo/people.toml" "$ROOT/demo/lib.sh" | sha256sum)
+  local people; people=$(cat "$ROOT/demo/people.ldif" "$ROOT/demo/people.toml" "$ROOT/demo/lib.sh" "$ROOT/demo/kerberos.sh" | sha256sum)
   if [ "$(cat "$dir/ready" 2>/dev/null)" != "$people" ]; then
     fresh=yes
     rm -rf "$dir"; mkdir -p "$dir/config" "$dir/data"
-    secret_file "$STATE/slapd.root"; secret_file "$STATE/slapd.account"
+    secret_file "$STATE/slapd.root"; secret_file "$STATE/slapd.account"; secret_file "$STATE/kdc.account"
     make_certificate "$dir"
     slapd_config "$dir" > "$dir/config.ldif"
     slapadd -n0 -F "$dir/config" -l "$dir/config.ldif" > "$STATE/log/slapadd.log" 2>&1 || fail "slapd could not be set up; see $STATE/log/slapadd.log"
@@ -131,7 +133,7 @@ start_slapd() { # PORT TLSPORT
   start slapd /usr/sbin/slapd -F "$dir/config" -h "$urls" -d 0
   ready slapd "$port"
   [ $fresh = yes ] || return 0
-  { cat "$ROOT/demo/people.ldif"; service_entry; rosters; } > "$dir/people.ldif"
+  { cat "$ROOT/demo/people.ldif"; service_entry; kerberos_entries; rosters; } > "$dir/people.ldif"
   ldapadd -x -H "ldap://127.0.0.1:$port/" -D cn=root,dc=havrelune,dc=example -y "$STATE/slapd.root" -f "$dir/people.ldif" \
     > "$STATE/log/ldapadd.log" 2>&1 || fail "the harbour's people could not be loaded; see $STATE/log/ldapadd.log"
   passwords > "$dir/passwords.ldif"
@@ -140,10 +142,16 @@ start_slapd() { # PORT TLSPORT
   printf '%s' "$people" > "$dir/ready"
 }
 
-passwords() { # In the directory people have the password that they have at the pilotage office; Olaf's account is locked.
+people_of_the_directory() { # user and password of each, who also stand in the directory
   local user password
   sed -n 's/^user = "\(.*\)"$/\1/p; s/^password = "\(.*\)"$/\1/p' "$ROOT/demo/people.toml" | while read -r user && read -r password; do
-    grep -q "^uid: $user\$" "$ROOT/demo/people.ldif" || continue
+    ! grep -q "^uid: $user\$" "$ROOT/demo/people.ldif" || printf '%s %s\n' "$user" "$password"
+  done
+}
+
+passwords() { # In the directory people have the password that they have at the pilotage office; Olaf's account is locked.
+  local user password
+  people_of_the_directory | while read -r user password; do
     printf 'dn: uid=%s,ou=people,dc=havrelune,dc=example\nchangetype: modify\nadd: userPassword\nuserPassword: %s\n\n' "$user" "$password"
   done
   printf 'dn: uid=olaf,ou=people,dc=havrelune,dc=example\nchangetype: modify\nadd: userPassword\nuserPassword: low-water\n-\nadd: pwdAccountLockedTime\npwdAccountLockedTime: 000001010000Z\n\n'
@@ -183,6 +191,7 @@ cn: schema
 
 LDIF
   for schema in core cosine nis inetorgperson; do cat "/etc/ldap/schema/$schema.ldif"; printf '\n'; done
+  kerberos_schema
   cat <<LDIF
 dn: olcDatabase=mdb,cn=config
 objectClass: olcDatabaseConfig
@@ -198,8 +207,10 @@ olcDbIndex: objectClass eq
 olcDbIndex: uid eq
 olcDbIndex: mail eq
 olcDbIndex: member eq
+olcDbIndex: krbPrincipalName eq
 olcAccess: to attrs=userPassword by anonymous auth by * none
-olcAccess: to * by dn.exact="cn=passeur,ou=services,dc=havrelune,dc=example" read by * none
+olcAccess: to attrs=krbPrincipalKey,krbMKey,krbPwdHistory by dn.exact="cn=kdc,ou=services,dc=havrelune,dc=example" write by * none
+olcAccess: to * by dn.exact="cn=kdc,ou=services,dc=havrelune,dc=example" write by dn.exact="cn=passeur,ou=services,dc=havrelune,dc=example" read by * none
 
 dn: olcOverlay=ppolicy,olcDatabase={1}mdb,cn=config
 objectClass: olcOverlayConfig

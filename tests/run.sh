@@ -1,5 +1,5 @@
 # The tests. Sourced by ./run.
-PACKAGES_TESTS="$PACKAGES_SERVERS build-essential chromium chromium-driver fonts-dejavu-core xmlsec1"
+PACKAGES_TESTS="$PACKAGES_SERVERS $PACKAGES_BUILD chromium chromium-driver fonts-dejavu-core xmlsec1"
 
 any_port() { # a port that is free just now
   local p; while :; do p=$((20000 + RANDOM % 20000)); port_used $p || { printf '%s' $p; return; }; done
@@ -14,7 +14,7 @@ stage() { # NAME COMMAND…: runs, and says how long it took
 
 console_checks() { (cd "$ROOT/console" && npm run --silent check && npx vitest run); }
 # Always the whole workspace: with fewer packages Cargo would choose other features and build the dependencies again.
-unit_tests() { cargo test --locked --workspace --lib --bins --test core --test oidc --test ldap --test saml; }
+unit_tests() { cargo test --locked --workspace --lib --bins --test core --test oidc --test ldap --test saml --test kerberos; }
 build_tests() { cargo build --locked --workspace --all-targets; }
 end_to_end() { cargo test --locked --workspace --test end_to_end -- --skip browser:: "$@"; }
 in_chromium() { cargo test --locked --workspace --test end_to_end -- browser:: --test-threads=1; }
@@ -24,6 +24,8 @@ servers() { # SETTING…: of PostgreSQL
   local pg ldap ldaps
   pg=$(any_port); start_postgres "$pg" "$@"
   ldap=$(any_port); ldaps=$(any_port); start_slapd "$ldap" "$ldaps"
+  start_kdc "$(any_port)" "$(any_port)" "$ldap"
+  export PASSEUR_TEST_KERBEROS="$STATE" KRB5CCNAME=MEMORY:none KRB5_KTNAME=MEMORY:none KRB5RCACHENAME=none:
   export PASSEUR_TEST_POSTGRES="postgres://passeur:$(cat "$STATE/postgres.password")@127.0.0.1:$pg"
   export PASSEUR_TEST_LDAP="ldap://127.0.0.1:$ldap" PASSEUR_TEST_LDAPS="ldaps://directory.havrelune.localhost:$ldaps"
   export PASSEUR_TEST_CA="$STATE/slapd/ca.pem" PASSEUR_TEST_LDAP_PASSWORD="$(cat "$STATE/slapd.account")"
@@ -35,9 +37,14 @@ driver() {
   ready chromedriver "$port"
   export PASSEUR_TEST_CHROMEDRIVER="http://127.0.0.1:$port"
   # One browser for all tests, each with a context of its own.
-  port=$(any_port); rm -rf "$STATE/chromium"
-  start chromium /usr/bin/chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+  port=$(any_port); rm -rf "$STATE/chromium"; mkdir -p "$STATE/chromium"
+  # What an organisation's policy tells a browser: with whom it may negotiate, and to whom it may hand tickets on.
+  printf '{"net":{"received_http_auth_negotiate_headers":true},"auth":{"server_allowlist":"*.localhost","negotiate_delegate_whitelist":"*.localhost"}}' \
+    > "$STATE/chromium/Local State"
+  export PASSEUR_TEST_TICKETS=$STATE/tickets-of-the-browser; rm -f "$PASSEUR_TEST_TICKETS"
+  KRB5CCNAME=FILE:$PASSEUR_TEST_TICKETS start chromium /usr/bin/chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
     --disable-component-update --disable-sync --force-prefers-reduced-motion --no-proxy-server --disable-dev-shm-usage --lang=en-GB \
+    "--auth-server-allowlist=*.localhost" \
     "--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE *.localhost, EXCLUDE localhost, EXCLUDE 127.0.0.1" \
     --user-data-dir="$STATE/chromium" --remote-debugging-port="$port" about:blank
   ready chromium "$port"
@@ -45,9 +52,9 @@ driver() {
 }
 
 end_tests() {
-  for s in chromedriver chromium slapd postgres; do end $s; done
+  for s in chromedriver chromium kdc slapd postgres; do end $s; done
   local data; data=$(cat "$STATE/postgres.path" 2>/dev/null)
-  rm -rf "$STATE/postgres" "$STATE/slapd" "$STATE/chromium"
+  rm -rf "$STATE/postgres" "$STATE/slapd" "$STATE/kdc" "$STATE/krb5.d" "$STATE/keytabs" "$STATE/chromium"
   case "$data" in /var/tmp/passeur-*) rm -rf "$data" ;; esac
 }
 

@@ -6,6 +6,8 @@
 pub mod client;
 #[path = "../../tests/end_to_end/support/database.rs"]
 pub mod database;
+#[path = "../../tests/end_to_end/support/kerberos.rs"]
+pub mod kerberos;
 #[path = "../../tests/end_to_end/support/stack.rs"]
 pub mod stack;
 

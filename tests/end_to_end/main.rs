@@ -19,6 +19,7 @@ mod flows;
 mod forging;
 mod forms;
 mod kept;
+mod kerberos;
 mod leaving;
 mod mappings;
 mod nodes;

@@ -9,13 +9,14 @@ const MAY: &[(&str, &[&str])] = &[
     ("passeur-api", &[]),
     ("passeur-protocols", &["core"]),
     ("passeur-store", &["core"]),
-    ("passeur-links", &["core", "protocols"]),
+    ("passeur-gss", &[]),
+    ("passeur-links", &["core", "gss", "protocols"]),
     ("passeur-gateway", &["core", "links"]),
     ("passeur-service", &["core", "api", "protocols", "store", "links", "gateway"]),
     ("passeur-cli", &["core", "api", "links", "service"]),
     ("passeur-standins", &[]),
     ("passeur-bench", &["core", "protocols", "gateway", "links", "service", "store", "standins"]),
-    ("passeur-tests", &["core", "api", "gateway", "links", "service", "store", "standins"]),
+    ("passeur-tests", &["core", "api", "gateway", "links", "protocols", "service", "store", "standins"]),
 ];
 
 fn root() -> PathBuf {

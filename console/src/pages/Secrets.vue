@@ -45,6 +45,14 @@ const store = () =>
     setting.value = undefined
     value.value = ''
   })
+// A keytab is no text: it is kept in base64.
+async function fromFile(event: Event) {
+  const file = (event.target as HTMLInputElement).files?.[0]
+  if (!file) return
+  const bytes = new Uint8Array(await file.arrayBuffer())
+  const isKeytab = bytes[0] === 5 && bytes[1] === 2
+  value.value = isKeytab ? btoa(Array.from(bytes, (b) => String.fromCharCode(b)).join('')) : new TextDecoder().decode(bytes).replace(/\r?\n$/, '')
+}
 async function use(secret: Secret, version: number, anyway: string[] = []) {
   trouble.value = undefined
   try {
@@ -115,6 +123,7 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
           <v-card-text>
             <p class="mono">{{ setting.name }}</p>
             <v-text-field v-model="value" type="password" name="secret" autocomplete="off" :label="t('newValue')" class="value" />
+            <label class="file">{{ t('orFile') }} <input type="file" name="file" @change="fromFile" /></label>
             <v-checkbox v-if="setting.version" v-model="standBy" density="compact" hide-details :label="t('standBy')" />
           </v-card-text>
           <v-card-actions><v-spacer /><v-btn variant="text" @click="setting = undefined">{{ t('cancel') }}</v-btn><v-btn type="submit" color="primary" variant="flat" :disabled="!value">{{ t('store') }}</v-btn></v-card-actions>
@@ -131,6 +140,7 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
 .bad { color: rgb(var(--v-theme-notice)); }
 .needed { min-width: 160px; }
 .value { margin-top: 12px; }
+.file { display: flex; flex-wrap: wrap; gap: 6px 10px; align-items: baseline; padding-bottom: 8px; }
 .ways { display: flex; gap: 8px; justify-content: flex-end; }
 .made { display: flex; gap: 10px; align-items: baseline; margin-bottom: 12px; overflow-wrap: anywhere; }
 .asks { padding: 12px 14px; margin-bottom: 12px; background: rgb(var(--v-theme-surface)); border-inline-start: 4px solid rgb(var(--v-theme-stop)); }

@@ -32,6 +32,11 @@ use clap::Parser;
 fn main() -> ExitCode {
     let args = args::Args::parse();
     let _ = rustls::crypto::aws_lc_rs::default_provider().install_default();
+    if let args::Command::Serve(serve) = &args.command
+        && let Err(e) = passeur_links::kerberos::prepare(serve.krb5_config.as_deref())
+    {
+        return exit::Exit::Failed(e.to_string()).report();
+    }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(r) => r,
         Err(e) => return exit::Exit::Failed(format!("the runtime cannot be started: {e}")).report(),

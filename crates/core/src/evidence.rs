@@ -66,6 +66,8 @@ pub enum WayIn {
     PersonalToken,
     /// A client certificate.
     Certificate,
+    /// A Kerberos ticket, or a password in its realm.
+    Ticket,
 }
 
 /// What the userinfo endpoint said.

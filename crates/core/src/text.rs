@@ -27,13 +27,15 @@ pub fn csv_cell(text: &str) -> String {
     format!("\"{guard}{}\"", visible(text).replace('"', "\"\""))
 }
 
-/// At most `max` characters, with an ellipsis where something was cut.
+/// At most `max` characters, with an ellipsis where something was cut. A zero character, which the store could not hold, is shown as
+/// one that is missing.
 pub fn shorten(text: &str, max: usize) -> String {
-    if text.chars().count() <= max {
-        return text.to_owned();
+    let whole = text.chars().count() <= max;
+    let kept = if whole { max } else { max.saturating_sub(1) };
+    let mut out: String = text.chars().take(kept).map(|c| if c == '\0' { '\u{fffd}' } else { c }).collect();
+    if !whole {
+        out.push('…');
     }
-    let mut out: String = text.chars().take(max.saturating_sub(1)).collect();
-    out.push('…');
     out
 }
 
@@ -60,5 +62,6 @@ mod tests {
     fn shortening_counts_characters() {
         assert_eq!(shorten("épée", 4), "épée");
         assert_eq!(shorten("épées", 4), "épé…");
+        assert_eq!(shorten("a\0b", 4), "a\u{fffd}b");
     }
 }

@@ -31,6 +31,12 @@ pub fn read(der: &[u8]) -> Option<Certificate> {
     })
 }
 
+/// By which algorithm a certificate is signed, as an object identifier with dots; none where it is malformed.
+pub fn signature_algorithm(der: &[u8]) -> Option<String> {
+    let (_, certificate) = X509Certificate::from_der(der).ok()?;
+    Some(certificate.signature_algorithm.algorithm.to_id_string())
+}
+
 /// Who a client certificate speaks for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Holder {

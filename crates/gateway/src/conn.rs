@@ -44,6 +44,8 @@ pub(crate) struct Conn {
     direct: Way,
     /// The certificates that the client showed, whoever issued them.
     chain: RefCell<Arc<[Vec<u8>]>>,
+    /// The certificate that it was shown, where TLS ends here.
+    certificate: RefCell<Option<Arc<[u8]>>>,
     admission: RefCell<Option<Kept<Cookied>>>,
     from: RefCell<Option<Kept<From>>>,
     /// Requests that are not answered whole yet.
@@ -73,6 +75,7 @@ impl Conn {
             peer,
             direct: forwarded::way(peer, &[], &[], &[]),
             chain: RefCell::new(Arc::from([])),
+            certificate: RefCell::default(),
             admission: RefCell::default(),
             from: RefCell::default(),
             running: Cell::new(0),
@@ -86,6 +89,16 @@ impl Conn {
     /// Notes what the client showed of itself.
     pub(crate) fn showed(&self, chain: Vec<Vec<u8>>) {
         *self.chain.borrow_mut() = chain.into();
+    }
+
+    /// Notes which certificate of ours it was shown.
+    pub(crate) fn was_shown(&self, certificate: Option<Arc<[u8]>>) {
+        *self.certificate.borrow_mut() = certificate;
+    }
+
+    /// The certificate of ours that whoever sent a request was shown: not where a proxy ends their TLS.
+    pub(crate) fn shown_to(&self, client: IpAddr) -> Option<Arc<[u8]>> {
+        self.certificate.borrow().clone().filter(|_| client == self.peer)
     }
 
     /// What it showed, the client's own first.

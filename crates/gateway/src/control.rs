@@ -15,6 +15,10 @@ use crate::admission::Admission;
 use crate::body::Body;
 use crate::shared::Edition;
 
+/// The certificate, in DER, that this node showed to whoever sent a request: among its extensions where TLS ends here.
+#[derive(Clone, Debug)]
+pub struct ServedCertificate(pub Arc<[u8]>);
+
 /// What is known of a request before anybody is known.
 #[derive(Clone, Debug)]
 pub struct RequestFacts {

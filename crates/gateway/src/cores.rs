@@ -184,7 +184,9 @@ async fn connection(gateway: Rc<Gateway>, accepted: Accepted, conn: Rc<Conn>, fl
             let gateway = service.gateway.clone();
             let shaken = tokio::time::timeout(HANDSHAKE_LIMIT, async {
                 let hello = LazyConfigAcceptor::new(rustls::server::Acceptor::default(), stream).await?;
-                let asks = hello.client_hello().server_name().is_some_and(|name| gateway.asks_certificate(name));
+                let name = hello.client_hello().server_name().map(str::to_owned);
+                let asks = name.as_deref().is_some_and(|name| gateway.asks_certificate(name));
+                service.conn.was_shown(name.as_deref().and_then(|name| certificates.shown(name)));
                 hello.into_stream(certificates.config(asks)).await
             })
             .await;

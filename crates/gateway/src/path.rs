@@ -21,7 +21,7 @@ use crate::bearer::Bearer;
 use crate::body::{Body, BoxError, full};
 use crate::caller;
 use crate::conn::Conn;
-use crate::control::{Interrupted, NoSession, Presented, RequestFacts, is_navigation};
+use crate::control::{Interrupted, NoSession, Presented, RequestFacts, ServedCertificate, is_navigation};
 use crate::cookies::{self, Found};
 use crate::remote::Remote;
 use crate::shared::{Edition, Live, Place};
@@ -89,11 +89,11 @@ impl Gateway {
         }
         let address = edition.as_ref().map_or(conn.peer, |e| conn.way(e, request.headers()).client());
         let is_ours = edition.as_ref().is_none_or(|e| e.site.address.is_host(&host));
-        let answer = if is_ours {
-            self.control.pages(inward(*request), address)
-        } else {
-            self.control.unknown_host(inward(*request), address)
-        };
+        let mut request = inward(*request);
+        if let Some(shown) = conn.shown_to(address) {
+            request.extensions_mut().insert(ServedCertificate(shown));
+        }
+        let answer = if is_ours { self.control.pages(request, address) } else { self.control.unknown_host(request, address) };
         page(answer.await)
     }
 

@@ -108,6 +108,12 @@ impl Certificates {
             .collect()
     }
 
+    /// The certificate that is shown for a name, in DER.
+    pub(crate) fn shown(&self, name: &str) -> Option<Arc<[u8]>> {
+        let set = self.set.read().unwrap_or_else(|e| e.into_inner()).clone();
+        set.find(name)?.cert.first().map(|c| Arc::from(c.as_ref()))
+    }
+
     /// How to speak TLS; `asks` for a client certificate, which nobody must have.
     pub(crate) fn config(&self, asks: bool) -> Arc<ServerConfig> {
         if asks { self.asking.clone() } else { self.config.clone() }

@@ -1,9 +1,10 @@
-//! Connections to others: directories, providers' HTTP, a mail server. What they answer is handed on as evidence; nothing is decided
+//! Connections to others: directories, providers' HTTP, a mail server, KDCs. What they answer is handed on as evidence; nothing is decided
 //! here. Also the two things every connection needs: the one clock and the resolver that knows loopback names.
 
 pub mod clock;
 pub mod guard;
 pub mod http;
+pub mod kerberos;
 pub mod ldap;
 pub mod resolve;
 pub mod smtp;

@@ -12,12 +12,13 @@ use passeur_core::Moment;
 use passeur_core::acts::{Act, Personal};
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::{Purpose, Ring};
-use passeur_core::site::{Finding, Provider, Severity, Site, compile};
+use passeur_core::site::{Finding, Provider, Severity, Site, WayKind, compile};
 use passeur_gateway::FloodCounters;
 use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
 use passeur_gateway::tls::Certificates;
 use passeur_links::clock::Clock;
+use passeur_links::kerberos::{Pool, Tickets};
 use passeur_links::ldap::DirectoryLink;
 use passeur_links::smtp::Mailer;
 use passeur_store::{ProviderFlows, Recorded, SealedSecret, SecretHead, Store, StoreError};
@@ -59,6 +60,8 @@ pub struct Inner {
     /// What the data path accepted and turned away; set once it runs.
     pub floods: OnceLock<Arc<FloodCounters>>,
     links: RwLock<Links>,
+    /// Where Kerberos runs, whatever the edition.
+    kerberos: Arc<Pool>,
     /// The account that works when everything else is broken, if there is one.
     pub emergency: Option<Arc<Emergency>>,
     /// How far owners of tokens may go, by the token's digest and where it is used, and when that was found out.
@@ -88,6 +91,7 @@ struct Links {
     own: Arc<OwnSaml>,
     directories: HashMap<String, Arc<DirectoryLink>>,
     mailer: Option<Arc<Mailer>>,
+    tickets: HashMap<String, Arc<Tickets>>,
 }
 
 impl std::ops::Deref for App {
@@ -127,6 +131,7 @@ impl App {
             recorder,
             floods: OnceLock::new(),
             links: RwLock::default(),
+            kerberos: Arc::default(),
             emergency,
             token_roles: Mutex::default(),
             rehearsing: tokio::sync::Mutex::default(),
@@ -220,6 +225,34 @@ impl App {
         self.links.read().unwrap_or_else(|e| e.into_inner()).mailer.clone()
     }
 
+    /// The keys of a way in by ticket, of the live edition.
+    pub fn tickets(&self, way: &str) -> Option<Arc<Tickets>> {
+        self.links.read().unwrap_or_else(|e| e.into_inner()).tickets.get(way).cloned()
+    }
+
+    /// Keys of every way in by ticket. Tickets live as long as they are issued for: the key before the one in use goes on opening
+    /// them until it is forgotten.
+    async fn tickets_of(&self, site: &Site) -> Result<HashMap<String, Arc<Tickets>>, StoreError> {
+        let mut out = HashMap::new();
+        for (way, ticket) in site.ways.iter().filter_map(|w| match &w.kind {
+            WayKind::Ticket(t) => Some((w, t)),
+            _ => None,
+        }) {
+            let mut keytabs = vec![];
+            for name in &ticket.keytabs {
+                let kept = self.store.kept_versions(name).await?;
+                let opened: Vec<String> = kept.iter().filter_map(|s| self.open_secret(s)).collect();
+                match opened.is_empty() {
+                    true => keytabs.push((name.as_str(), None)),
+                    false => keytabs.extend(opened.into_iter().map(|k| (name.as_str(), Some(k)))),
+                }
+            }
+            let keytabs = keytabs.iter().map(|(name, kept)| (*name, kept.as_deref()));
+            out.insert(way.name.clone(), Arc::new(Tickets::new(self.kerberos.clone(), keytabs, ticket.hosts.clone())));
+        }
+        Ok(out)
+    }
+
     /// Every stored secret, opened, by name: the version in use, then the one that stands beside it.
     pub async fn secrets(&self) -> Result<HashMap<String, Vec<String>>, StoreError> {
         let mut out = HashMap::<String, Vec<String>>::new();
@@ -278,7 +311,8 @@ impl App {
         let secrets = self.secrets().await?;
         let site = salted(site, &secrets);
         let own = self.own_saml_of(&site).await?;
-        let links = self.build_links(&site, &secrets, own);
+        let tickets = self.tickets_of(&site).await?;
+        let links = self.build_links(&site, &secrets, own, tickets);
         *self.secret_heads.lock().unwrap_or_else(|e| e.into_inner()) = heads;
         *self.links.write().unwrap_or_else(|e| e.into_inner()) = links;
         let before = self.live.get();
@@ -343,7 +377,13 @@ impl App {
         self.load_edition(true).await
     }
 
-    fn build_links(&self, site: &Site, secrets: &HashMap<String, Vec<String>>, own: OwnSaml) -> Links {
+    fn build_links(
+        &self,
+        site: &Site,
+        secrets: &HashMap<String, Vec<String>>,
+        own: OwnSaml,
+        tickets: HashMap<String, Arc<Tickets>>,
+    ) -> Links {
         let own = Arc::new(own);
         let secret = |name: &str| secrets.get(name).cloned().unwrap_or_default();
         let providers = providers::all(site, &secret, &own, &self.clock, &|name| self.provider(name)).collect();
@@ -355,7 +395,7 @@ impl App {
             let password = m.account.as_ref().and_then(|(_, name)| secret(name).into_iter().next());
             Arc::new(Mailer::new(m.clone(), password))
         });
-        Links { providers, own, directories: directories.collect(), mailer }
+        Links { providers, own, directories: directories.collect(), mailer, tickets }
     }
 }
 

@@ -189,6 +189,11 @@ impl Attempt {
         })
     }
 
+    /// Whether a step was told.
+    pub fn told(&self, code: StepCode) -> bool {
+        self.story.steps.iter().any(|s| s.code == code)
+    }
+
     /// Records an attempt that now waits for the provider.
     pub fn record_waiting(&self) {
         // What is waited for is part of it: a sign-in that goes on is told as far as it came.

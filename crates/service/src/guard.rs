@@ -30,11 +30,17 @@ fn from_this_host(headers: &HeaderMap) -> bool {
     }
 }
 
-/// Middleware on the sign-in host. A bearer token is no cookie: a browser never adds one by itself, so it needs no Origin.
+/// Whether a request carries what a browser never adds by itself: a bearer token. A ticket it does add (RFC 4559), and Basic too.
+fn by_token(headers: &HeaderMap) -> bool {
+    let mut all = headers.get_all(AUTHORIZATION).iter();
+    let bearer = |v: &http::HeaderValue| v.as_bytes().get(..7).is_some_and(|s| s.eq_ignore_ascii_case(b"bearer "));
+    all.next().is_some_and(bearer) && all.next().is_none()
+}
+
+/// Middleware on the sign-in host. A bearer token is no cookie, so it needs no Origin.
 pub async fn check(State(app): State<App>, request: Request, next: Next) -> Response {
     let safe = matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
-    let by_token = request.headers().contains_key(AUTHORIZATION);
-    if !safe && !by_token {
+    if !safe && !by_token(request.headers()) {
         let own = if request.extensions().get::<AnyHost>().is_some() {
             from_this_host(request.headers())
         } else {
@@ -52,6 +58,18 @@ pub async fn check(State(app): State<App>, request: Request, next: Next) -> Resp
 mod tests {
     use super::*;
     use http::HeaderValue;
+
+    #[test]
+    fn what_a_browser_adds_by_itself_speaks_for_nobody() {
+        for (value, ok) in
+            [("Bearer abc", true), ("bearer abc", true), ("Negotiate YII", false), ("Basic YTpi", false), ("", false)]
+        {
+            let mut h = HeaderMap::new();
+            h.insert(AUTHORIZATION, HeaderValue::from_static(value));
+            assert_eq!(by_token(&h), ok, "{value}");
+        }
+        assert!(!by_token(&HeaderMap::new()));
+    }
 
     #[test]
     fn siblings_and_strangers_are_kept_out() {

@@ -40,6 +40,7 @@ pub fn router(app: &App) -> Router {
         .route("/.passeur/tokens", get(tokens::show).post(tokens::change))
         .route("/.passeur/name", post(route::post))
         .route("/.passeur/way/{name}", post(local::post))
+        .route("/.passeur/way/{name}/ticket", get(local::ticket::negotiate))
         .route("/.passeur/sign-out", get(out::ask).post(out::sign_out))
         .route("/.passeur/signed-out", get(out::signed_out))
         .route("/.passeur/emergency", get(emergency::show).post(emergency::sign_in))

@@ -1,5 +1,6 @@
 //! In a real browser: headless Chromium.
 
+mod kerberos;
 mod ways;
 
 use crate::support::{Browser, Stack};

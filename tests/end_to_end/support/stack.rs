@@ -151,6 +151,7 @@ impl Stack {
         };
         stack.put("/secrets/pilotage-client", json!({"value": "ebb-and-flow-of-the-demo"})).await;
         stack.put("/secrets/harbour-account", json!({"value": env("PASSEUR_TEST_LDAP_PASSWORD")})).await;
+        stack.put("/secrets/harbour-keytab", json!({"value": super::kerberos::keytab()})).await;
         stack.put("/secrets/saml-key", json!({"value": saml_key()})).await;
         let published = stack.publish(&stack.site).await;
         assert_eq!(published.0, 200, "{}", published.1);
@@ -179,7 +180,8 @@ impl Stack {
     }
 
     fn host(&self) -> String {
-        format!("pass.havrelune.localhost:{}", self.address.port())
+        let at = self.site.split_once("//pass.").map_or("", |(_, rest)| rest.split('"').next().unwrap_or_default());
+        format!("pass.{at}")
     }
 
     /// Reads from the API. Lists of crossings are read once everything queued is written: a list is not to be a race.

@@ -198,6 +198,9 @@ pub struct Serve {
     /// The emergency account's file (mode 600); make one with `passeur emergency new`
     #[arg(long, env = "PASSEUR_EMERGENCY_FILE")]
     pub emergency_file: Option<PathBuf>,
+    /// The krb5.conf that Kerberos uses; the system's unless set
+    #[arg(long, env = "PASSEUR_KRB5_CONFIG")]
+    pub krb5_config: Option<PathBuf>,
     /// This node's name in crossings
     #[arg(long, env = "PASSEUR_NODE", default_value = "node-1")]
     pub node: String,

@@ -19,6 +19,8 @@ mod trial;
 use std::io::Read;
 use std::path::Path;
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use passeur_api::{Directory, Gate, Me, Node, Provider};
 
 use crate::args::{Args, ClientArgs, Command, Output};
@@ -92,15 +94,24 @@ pub fn no_csv(args: &ClientArgs) -> Result<(), Exit> {
     if args.output == Output::Csv { Err(Exit::Failed("this is no list: use --output text or json".into())) } else { Ok(()) }
 }
 
-/// A secret from a file or standard input; one line end is dropped.
+/// How much is read of a secret.
+const SECRET_MAX: u64 = 100_000;
+/// How a keytab begins (file format 0502).
+const KEYTAB: &[u8] = &[5, 2];
+
+/// A secret from a file or standard input; one line end is dropped. A keytab, which is no text, becomes base64.
 pub fn read_secret(file: Option<&Path>) -> Result<String, Exit> {
-    let mut text = String::new();
-    match file {
-        Some(path) => text = std::fs::read_to_string(path).map_err(|e| Exit::Failed(format!("{}: {e}", path.display())))?,
-        None => {
-            std::io::stdin().take(20_000).read_to_string(&mut text).map_err(|e| Exit::Failed(format!("standard input: {e}")))?;
-        }
+    let mut bytes = vec![];
+    let read = match file {
+        Some(path) => std::fs::File::open(path).and_then(|f| f.take(SECRET_MAX).read_to_end(&mut bytes)),
+        None => std::io::stdin().take(SECRET_MAX).read_to_end(&mut bytes),
+    };
+    let place = file.map_or_else(|| "standard input".to_owned(), |p| p.display().to_string());
+    read.map_err(|e| Exit::Failed(format!("{place}: {e}")))?;
+    if bytes.starts_with(KEYTAB) {
+        return Ok(STANDARD.encode(bytes));
     }
+    let text = String::from_utf8(bytes).map_err(|_| Exit::Failed(format!("{place}: neither text nor a keytab")))?;
     let text = text.strip_suffix('\n').unwrap_or(&text);
     Ok(text.strip_suffix('\r').unwrap_or(text).to_owned())
 }

@@ -12,7 +12,7 @@ use super::finding::{Finding, Severity};
 use super::parts::{self, name_of, read_address};
 use super::provider::{read_groups, read_party, read_provider};
 use super::read::{DOCUMENT_MAX, Fields, Report};
-use super::way::{read_mail, read_way};
+use super::way::{Around, read_mail, read_way};
 use super::{AttributeId, BUILT_IN, Site, Way, WayKind, expectation, factor};
 use crate::address::PublicAddress;
 use crate::delivery;
@@ -127,11 +127,13 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let mut ways = vec![];
     let (all_directories, all_ways) = (root.texts_in("directory", "name"), root.texts_in("way", "name"));
     let others: Vec<String> = provider_names.iter().chain(&all_ways).cloned().collect();
+    let host = address.as_ref().map(|a| a.name().to_lowercase()).unwrap_or_default();
+    let around = Around { directories: &all_directories, others: &others, has_mail: mail.is_some(), host: &host };
     for f in root.tables("way") {
         let name = name_of(&f, &way_names);
         way_names.push(name.clone());
         let attributes = interner.attributes_of(&f);
-        ways.push(read_way(&f, name, attributes, &all_directories, &others, mail.is_some()));
+        ways.push(read_way(&f, name, attributes, &around));
     }
     for name in way_names.iter().filter(|n| [ACCESS_TOKEN, PERSONAL_TOKEN].contains(&n.as_str())) {
         root.error("way", format!("\"{name}\" is how rules call programs"), "Choose another name.");

@@ -20,6 +20,7 @@ mod rule;
 pub mod schema;
 mod section;
 mod sentence;
+mod ticket;
 mod upstream;
 mod way;
 
@@ -39,6 +40,7 @@ pub use provider::{
 pub use response::{CookieFlags, ResponseEdits, SameSite};
 pub use rule::{Effect, Grants, RolesFrom, Rule, Rules};
 pub use section::{Section, SectionAccess, Standing, standing};
+pub use ticket::{Nobody, OfRealm, Realm, RealmUser, TicketWay};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
 pub use way::{
     CertificateWay, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordWay, TRIES_MINUTES, Way, WayKind, plain_mail,
@@ -201,7 +203,11 @@ impl Site {
         let own = self.saml.key.clone().map(|s| (s, "SAML: our own key".to_owned()));
         let directories = self.directories.iter().filter_map(|d| d.secret.clone().map(|s| (s, format!("directory {}", d.name))));
         let mail = self.mail.iter().filter_map(|m| Some((m.account.as_ref()?.1.clone(), "the mail server".to_owned())));
-        let mut out: Vec<_> = providers.chain(own).chain(directories).chain(mail).collect();
+        let keytabs = self.ways.iter().flat_map(|w| match &w.kind {
+            WayKind::Ticket(t) => t.keytabs.iter().map(|k| (k.clone(), format!("way in {}: keys", w.name))).collect(),
+            _ => vec![],
+        });
+        let mut out: Vec<_> = providers.chain(own).chain(directories).chain(mail).chain(keytabs).collect();
         let hashes = |place: &str, of: &[Mapping]| -> Vec<(String, String)> {
             salts_of(of).map(|secret| (secret.to_owned(), format!("pairwise identifiers of {place}"))).collect()
         };

@@ -1,4 +1,4 @@
-//! Ways in of our own, which need no identity provider: a password of a directory, a code by mail, a passkey.
+//! Ways in of our own, which need no identity provider: a password of a directory, a code by mail, a passkey, a Kerberos ticket.
 //!
 //! They share one space of names with providers: a person is (provider, subject), and for these the way in is the provider.
 
@@ -8,6 +8,7 @@ use super::AttributeId;
 use super::access::refer;
 use super::provider::certificates;
 use super::read::Fields;
+use super::ticket::{TicketWay, read_ticket};
 
 /// One way in of our own.
 #[derive(Clone, Debug)]
@@ -33,6 +34,8 @@ pub enum WayKind {
     Passkey(PasskeyWay),
     /// A client certificate, of a program (RFC 5246 7.4.6, RFC 8446 4.4.2).
     Certificate(CertificateWay),
+    /// A Kerberos ticket that the person's machine holds (RFC 4559), or their password in a realm.
+    Ticket(TicketWay),
 }
 
 /// A password of a directory.
@@ -81,6 +84,8 @@ impl Way {
             WayKind::MailedCode(_) => "otp",
             WayKind::Passkey(_) => "hwk",
             WayKind::Certificate(_) => "pop",
+            // The registered word for it, whoever's machine it is.
+            WayKind::Ticket(_) => "wia",
         }
     }
 }
@@ -109,27 +114,38 @@ enum Kind {
     MailedCode,
     Passkey,
     Certificate,
+    Ticket,
 }
 
-/// Reads `[[way]]`. `directories` and `others` are names that may be referred to.
-pub(crate) fn read_way(
-    f: &Fields<'_, '_>,
-    name: String,
-    attributes: Vec<(AttributeId, String)>,
-    directories: &[String],
-    others: &[String],
-    has_mail: bool,
-) -> Way {
+/// What ways in may refer to.
+pub(crate) struct Around<'a> {
+    pub(crate) directories: &'a [String],
+    /// Names of providers and ways in.
+    pub(crate) others: &'a [String],
+    pub(crate) has_mail: bool,
+    /// The sign-in host.
+    pub(crate) host: &'a str,
+}
+
+/// Reads `[[way]]`.
+pub(crate) fn read_way(f: &Fields<'_, '_>, name: String, attributes: Vec<(AttributeId, String)>, around: &Around<'_>) -> Way {
+    let Around { directories, others, has_mail, host } = *around;
     let words = [
         ("password", Kind::Password),
         ("mailed-code", Kind::MailedCode),
         ("passkey", Kind::Passkey),
         ("certificate", Kind::Certificate),
+        ("ticket", Kind::Ticket),
     ];
     if !f.has("kind") {
-        f.error("kind", "kind is missing".into(), "Write kind = \"password\", \"mailed-code\", \"passkey\" or \"certificate\".");
+        f.error(
+            "kind",
+            "kind is missing".into(),
+            "Write kind = \"password\", \"mailed-code\", \"passkey\", \"certificate\" or \"ticket\".",
+        );
     }
     let (m, d) = (Duration::minutes, Duration::days);
+    let tries = || u32::try_from(f.number("tries", 5, 1..=100)).unwrap_or(5);
     let kind = match f.choice("kind", Kind::Password, &words) {
         Kind::Password => {
             if !f.has("directory") {
@@ -138,7 +154,7 @@ pub(crate) fn read_way(
             WayKind::Password(PasswordWay {
                 directory: refer(f, "directory", "directory", directories).unwrap_or_default(),
                 subject: f.text("subject").unwrap_or_else(|| "entryUUID".into()),
-                tries: u32::try_from(f.number("tries", 5, 1..=100)).unwrap_or(5),
+                tries: tries(),
             })
         }
         Kind::MailedCode => {
@@ -168,6 +184,7 @@ pub(crate) fn read_way(
             }
             WayKind::Certificate(CertificateWay { authorities })
         }
+        Kind::Ticket => WayKind::Ticket(read_ticket(f, host, tries())),
     };
     let out = Way {
         title: f.text("title").unwrap_or_else(|| name.clone()),

@@ -64,9 +64,15 @@ fn table_of<'a>(document: &'a mut Table, kind: &str) -> &'a mut Table {
         other => other,
     };
     let mut at = document;
-    for part in path.split('.').filter(|p| !p.is_empty()) {
+    let mut parts = path.split('.').filter(|p| !p.is_empty()).peekable();
+    while let Some(part) = parts.next() {
         at = match part.strip_suffix("[]") {
-            Some(list) => at[list].as_array_mut().unwrap()[0].as_table_mut().unwrap(),
+            Some(list) => {
+                // Not every member of a list has what stands in it.
+                let next = parts.peek().map(|n| n.trim_end_matches("[]")).filter(|n| *n != "*");
+                let mut all = at[list].as_array_mut().unwrap().iter_mut().filter_map(toml::Value::as_table_mut);
+                all.find(|t| next.is_none_or(|n| t.contains_key(n))).unwrap()
+            }
             None if part == "*" => at.iter_mut().find_map(|(_, v)| v.as_table_mut()).unwrap(),
             None => at[part].as_table_mut().unwrap(),
         };

@@ -15,7 +15,7 @@ fn the_demo_is_sound_and_has_no_finding() {
     assert!(compiled.is_some() && findings.is_empty(), "{findings:#?}");
     let s = site();
     assert_eq!(s.gates.len(), 4);
-    assert_eq!(s.secrets().len(), 3);
+    assert_eq!(s.secrets().len(), 4);
     assert_eq!(s.attributes.len(), 2 + 4 + 2 + 1);
 }
 

@@ -7,10 +7,12 @@ fn reference() -> String {
     let mut out = String::from(
         "# Steps\n\nEvery step that a crossing can hold, by its stable code, with its sentence in English and French and what to do\n\
          about it. Names in braces stand for what was seen. This page is written from the catalogue in\n\
-         `crates/core/src/step/catalogue.rs`; a test compares them.\n",
+         `crates/core/src/step/catalogue/`; a test compares them.\n",
     );
     let mut stage = None;
-    for code in ALL {
+    let mut all = ALL.to_vec();
+    all.sort_by_key(|c| c.spec().stage);
+    for code in all {
         let s = code.spec();
         if stage != Some(s.stage) {
             stage = Some(s.stage);

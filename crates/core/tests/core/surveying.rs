@@ -47,7 +47,7 @@ fn sound() -> Facts {
         upstreams: vec![upstream("berths", 8642), upstream("agents", 8642), upstream("cranes", 8643)],
         certificates: None,
         own_saml: Some(Ok(("AB:CD".into(), later))),
-        secrets: vec![secret("pilotage-client"), secret("harbour-account"), secret("saml-key")],
+        secrets: vec![secret("pilotage-client"), secret("harbour-account"), secret("harbour-keytab"), secret("saml-key")],
         tokens: vec![TokenFacts { name: "dashboard".into(), until: Some(now() + Duration::days(100)), has_owner: true }],
         nodes: vec![NodeFacts { name: "second".into(), seen_at: now() - Duration::seconds(2) }],
         database: DatabaseFacts { millis: 2, partitions_until: Some((now() + Duration::days(3)).date_naive()) },

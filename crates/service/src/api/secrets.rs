@@ -17,7 +17,7 @@ use crate::providers::own;
 use crate::trials;
 
 /// The longest secret stored, in bytes.
-const SECRET_MAX: usize = 16 * 1024;
+const SECRET_MAX: usize = 64 * 1024;
 
 async fn all(app: &App) -> Result<Vec<Secret>, ApiError> {
     let needed = app.live.get().map(|e| e.site.secrets()).unwrap_or_default();
@@ -81,7 +81,7 @@ pub async fn set(
     who.may(Role::Configure)?;
     check_name(&name)?;
     if ask.value.is_empty() || ask.value.len() > SECRET_MAX {
-        return Err(problem(StatusCode::BAD_REQUEST, "secret", "Not stored", "A secret holds 1 to 16384 bytes."));
+        return Err(problem(StatusCode::BAD_REQUEST, "secret", "Not stored", "A secret holds 1 to 65536 bytes."));
     }
     keep(&app, &who, &name, &ask.value, ask.stand_by).await.map(Json)
 }

@@ -23,7 +23,7 @@ pub use device::{DevicePage, DeviceSaid};
 pub use factors::{FactorForm, FactorsPage, Shown};
 pub use layout::{STYLE, page};
 pub use quay::{Quay, QuayGate, quay};
-pub use sign_in::{Choice, Form, Said, ask_name, choose, go_on};
+pub use sign_in::{Choice, Form, Said, TicketPage, ask_name, choose, go_on};
 pub use tokens::TokensPage;
 pub use words::Word;
 use words::say;

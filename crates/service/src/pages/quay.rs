@@ -3,6 +3,7 @@
 use http::StatusCode;
 use maud::{Markup, html};
 use passeur_core::attribute::Attribute;
+use passeur_core::evidence::WayIn;
 use passeur_core::identity::Identity;
 use passeur_core::site::Site;
 use passeur_core::step::{Lang, param_text};
@@ -100,6 +101,7 @@ fn known(site: &Site, lang: Lang, quay: &Quay<'_>) -> Markup {
             @if site.gates.iter().any(|g| g.access.callers.as_ref().is_some_and(|c| c.personal)) { a href="/.passeur/tokens" { (say(Word::TokensTitle, lang)) } }
             @if site.factors.is_some() { a href="/.passeur/factors" { (say(Word::FactorsTitle, lang)) } }
             @if console { a.button href="/console/" { (say(Word::Console, lang)) } }
+            @if session.evidence.way_in == WayIn::Ticket { a href="/.passeur/sign-in?for=quay&another=1" { (say(Word::SomeoneElse, lang)) } }
             a href="/.passeur/sign-out" { (say(Word::SignOut, lang)) }
         }
     }

@@ -64,6 +64,18 @@ pub enum Said<'a> {
     Sent {
         mail: &'a str,
     },
+    /// The browser is asked for a ticket; who reads this has none.
+    NoTicket,
+}
+
+/// What a page about a ticket offers.
+pub struct TicketPage<'a> {
+    /// Where the machine's ticket is taken, where that is for the person to say.
+    pub take: Option<&'a str>,
+    /// Where somebody without a ticket goes on to.
+    pub on: Option<&'a str>,
+    /// Whether a name and password may stand for one.
+    pub password: bool,
 }
 
 /// What every form of a way in of ours holds.
@@ -87,6 +99,7 @@ impl Form<'_> {
             Said::Wrong { .. } => StatusCode::FORBIDDEN,
             Said::Wait { .. } => StatusCode::TOO_MANY_REQUESTS,
             Said::NotNow { .. } => StatusCode::BAD_GATEWAY,
+            Said::NoTicket => StatusCode::UNAUTHORIZED,
         }
     }
 
@@ -102,6 +115,7 @@ impl Form<'_> {
                 Said::NotNow { id } => {
                     blockquote role="alert" { (say(Word::NotNow, lang)) ". " span.hint { (say(Word::Crossing, lang)) " " code.id { (id) } } }
                 }
+                Said::NoTicket => { p role="status" { (say(Word::NoTicket, lang)) } }
                 Said::Sent { mail } => { p role="status" { (say(Word::CodeSent, lang)) " " strong { (mail) } } }
             }
         }
@@ -122,18 +136,55 @@ impl Form<'_> {
                 }
             }
         };
-        let tone = if self.status() == StatusCode::OK { "calm" } else { "stop" };
-        Page { status: self.status(), markup: page(&self.site.name, lang, say(Word::SignInTitle, lang), tone, content) }
+        Page { status: self.status(), markup: page(&self.site.name, lang, say(Word::SignInTitle, lang), self.tone(), content) }
+    }
+
+    fn tone(&self) -> &'static str {
+        if matches!(self.status(), StatusCode::OK | StatusCode::UNAUTHORIZED) { "calm" } else { "stop" }
+    }
+
+    /// The ticket of the person's machine, and what stands for one.
+    pub fn ticket(&self, offer: &TicketPage<'_>) -> Page {
+        let lang = self.lang;
+        let take = html! {
+            @if let Some(take) = offer.take {
+                p { (say(Word::TicketHere, lang)) }
+                nav.ways { a.button href=(take) { (say(Word::TakeTicket, lang)) } }
+            }
+        };
+        if offer.password {
+            return self.around(Word::EmergencyWrong, html! { (take) (self.name_and_password("")) }, Word::SignInNow);
+        }
+        let nothing_else = offer.on.is_none() && offer.take.is_none() && self.another.is_none();
+        let content = html! {
+            p.lead { (self.way.title) ", " (self.place) }
+            (self.told(Word::EmergencyWrong))
+            (take)
+            @if nothing_else { p { (say(Word::NoOtherWay, lang)) } }
+            nav.ways {
+                @if let Some(on) = offer.on { a.button href=(on) { (say(Word::GoOn, lang)) } }
+                @if let Some(a) = self.another { a href=(a) { (say(Word::SomeoneElse, lang)) } }
+            }
+        };
+        let (name, title) = (&self.site.name, say(Word::SignInTitle, lang));
+        let markup = match offer.on {
+            Some(on) => super::layout::page_that_goes_on(name, lang, title, on, content),
+            None => page(name, lang, title, self.tone(), content),
+        };
+        Page { status: self.status(), markup }
+    }
+
+    fn name_and_password(&self, name: &str) -> Markup {
+        let lang = self.lang;
+        html! {
+            label { (say(Word::UserName, lang)) input name="name" value=(name) autocomplete="username" autocapitalize="none" spellcheck="false" required maxlength="256" autofocus[name.is_empty()]; }
+            label { (say(Word::EmergencyPassword, lang)) input type="password" name="password" autocomplete="current-password" required maxlength="1024" autofocus[!name.is_empty()]; }
+        }
     }
 
     /// Name and password.
     pub fn password(&self, name: &str) -> Page {
-        let lang = self.lang;
-        let fields = html! {
-            label { (say(Word::UserName, lang)) input name="name" value=(name) autocomplete="username" autocapitalize="none" spellcheck="false" required maxlength="256" autofocus[name.is_empty()]; }
-            label { (say(Word::EmergencyPassword, lang)) input type="password" name="password" autocomplete="current-password" required maxlength="1024" autofocus[!name.is_empty()]; }
-        };
-        self.around(Word::EmergencyWrong, fields, Word::SignInNow)
+        self.around(Word::EmergencyWrong, self.name_and_password(name), Word::SignInNow)
     }
 
     /// The address a code is sent to.
@@ -156,10 +207,9 @@ impl Form<'_> {
             @if let Some(a) = self.another { nav.ways { a href=(a) { (say(Word::AnotherWay, lang)) } } }
             (passkey_script())
         };
-        let tone = if self.status() == StatusCode::OK { "calm" } else { "stop" };
         with_passkeys(Page {
             status: self.status(),
-            markup: page(&self.site.name, lang, say(Word::SignInTitle, lang), tone, content),
+            markup: page(&self.site.name, lang, say(Word::SignInTitle, lang), self.tone(), content),
         })
     }
 

@@ -54,9 +54,10 @@ pub async fn begin(
     let lang = attempt.lang;
     match new_session(app, edition, &mut attempt, visit, evidence, there).await {
         Ok((row, evidence, cookie)) => {
-            // Nothing is remembered where the next person is another.
+            // Nothing is remembered where the next person is another, nor a way that was taken for want of a ticket.
             let shared = edition.site.is_shared(visit.facts.address);
-            let way = (!shared).then(|| choose::remember(&edition.site, evidence.way()));
+            let forced = attempt.told(StepCode::TicketNone);
+            let way = (!shared && !forced).then(|| choose::remember(&edition.site, evidence.way()));
             let session = Session { row, evidence };
             let mut response = go_on(app, edition, attempt, visit, session, to).await;
             let (left, secure) = edition.site.address.cookie("left");

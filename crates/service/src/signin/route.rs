@@ -13,7 +13,7 @@ use passeur_core::address::neighbourhood;
 use passeur_core::evidence::Evidence;
 use passeur_core::identity::from_claims;
 use passeur_core::route::{self, ByName, Choice, Decided, Device, Entry, Facts, QUAY, Questions, Suffix, Typed};
-use passeur_core::site::Site;
+use passeur_core::site::{Site, WayKind};
 use passeur_core::step::{Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
@@ -51,6 +51,9 @@ pub struct Routed {
     /// More names were typed from there than are looked up.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     too_many: bool,
+    /// The way in by ticket that came to nothing before, since the browser had none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    no_ticket: Option<String>,
 }
 
 /// How it came to the way in.
@@ -126,6 +129,8 @@ pub fn next(edition: &Edition, visit: &Visit, to: &Purposed, named: Option<Name<
         Choice::NameWanted { ways } => ways,
         Choice::Decided(d) => &d.ways,
     };
+    let is_ticket = |w: &String| site.way(w).is_some_and(|w| matches!(w.kind, WayKind::Ticket(_)));
+    let no_ticket = visit.parameter(local::ticket::NO_TICKET).filter(is_ticket);
     let on = |way: &str, how: How| {
         let routed = Routed {
             edition: edition.number,
@@ -135,16 +140,17 @@ pub fn next(edition: &Edition, visit: &Visit, to: &Purposed, named: Option<Name<
             way: way.to_owned(),
             how,
             too_many,
+            no_ticket: no_ticket.clone(),
         };
         // Where there are no routes there is nothing to tell.
-        let routed = (!site.routes.is_empty()).then_some(routed);
+        let routed = (!site.routes.is_empty() || no_ticket.is_some()).then_some(routed);
         let strip = matches!(&choice, Choice::Decided(d) if d.strip);
         let hint = named.as_ref().map(|n| if strip { route::without_suffix(n.text) } else { n.text }.to_owned());
         Next::Way(way.to_owned(), Box::new(Manner { routed, hint: hint.filter(|h| !h.is_empty()), ..Manner::default() }))
     };
     let taken = |name: String| open.contains(&name).then_some(name);
     if let Some(way) = visit.parameter("way").and_then(taken) {
-        return on(&way, How::Chosen);
+        return on(&way, if no_ticket.is_some() { How::Route } else { How::Chosen });
     }
     let another = visit.parameter("another").is_some();
     let remembered = match cookies::find(&visit.headers, &site.address.cookie("way").0) {
@@ -199,18 +205,31 @@ pub fn told(decided: &Decided, by_name: bool, too_many: bool) -> Vec<Step> {
 }
 
 impl Routed {
-    /// The steps that tell of it; of another edition's routes only what was taken.
-    pub fn steps(&self, edition: &Edition, to: &Purposed) -> Vec<Step> {
+    /// The ways in that were open; none where other routes are live by now.
+    pub fn ways(&self, edition: &Edition, to: &Purposed) -> Option<Vec<String>> {
+        match self.choice(edition, to)? {
+            Choice::Decided(d) => Some(d.ways),
+            Choice::NameWanted { ways } => Some(ways),
+        }
+    }
+
+    fn choice(&self, edition: &Edition, to: &Purposed) -> Option<Choice> {
         let site = &edition.site;
         let offered = choose::offered(site, to);
         let facts = Facts { gate: place(to), address: Some(self.address), device: self.device, offered: &offered };
-        let choice = (self.edition == edition.number).then(|| route::choose(&site.routes, &facts, self.typed.as_ref()));
-        let mut out = match choice {
+        (self.edition == edition.number).then(|| route::choose(&site.routes, &facts, self.typed.as_ref()))
+    }
+
+    /// The steps that tell of it; of another edition's routes only what was taken.
+    pub fn steps(&self, edition: &Edition, to: &Purposed) -> Vec<Step> {
+        // Where there are no routes there is nothing to tell of them.
+        let mut out = match self.choice(edition, to).filter(|_| !edition.site.routes.is_empty()) {
             Some(Choice::Decided(d)) => told(&d, self.typed.is_some(), self.too_many),
             Some(Choice::NameWanted { ways }) if self.too_many => told(&unnamed(ways), true, true),
             Some(Choice::NameWanted { .. }) | None => vec![],
         };
         let way = self.way.as_str();
+        out.extend(self.no_ticket.iter().map(|way| Step::new(StepCode::TicketNone).with("way", way.as_str())));
         out.extend(match self.how {
             How::Route => None,
             How::Remembered => Some(Step::new(StepCode::RouteRemembered).with("way", way)),

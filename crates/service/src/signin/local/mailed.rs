@@ -145,6 +145,15 @@ async fn checked(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, t
     claims.insert("mail".into(), mail.clone().into());
     // The person's key is no mail address, and another address is another person.
     let subject = hex(&sha256(format!("{}\0{mail}", asked.way.name).as_bytes())[..16]);
-    let proven = Proven { way_in: WayIn::MailedCode, subject, name: mail.clone(), claims, account: mail, kept: None };
+    let proven = Proven {
+        way_in: WayIn::MailedCode,
+        subject,
+        name: mail.clone(),
+        claims,
+        account: mail,
+        kept: None,
+        method: None,
+        at: None,
+    };
     Ok(enter(asked, attempt, proven).await)
 }

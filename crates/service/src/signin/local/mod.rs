@@ -7,12 +7,15 @@ pub mod limits;
 mod mailed;
 mod passkey;
 mod password;
+mod realm_password;
+pub mod ticket;
 
 pub use password::handed;
 
 use axum::extract::{Form, Path, State};
 use axum::response::{IntoResponse, Response};
 use http::{HeaderMap, StatusCode, header};
+use passeur_core::Moment;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::site::{Site, Way, WayKind};
@@ -110,6 +113,9 @@ pub fn ask(
     manner: Manner,
 ) -> Response {
     let site = &edition.site;
+    if matches!(way.kind, WayKind::Ticket(_)) {
+        return ticket::ask(app, edition, attempt, visit, way, to, manner);
+    }
     attempt.provider = Some(way.name.clone());
     let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
     let mut flow = Flow::begin(app, &attempt, &way.name, &browser, to, manner);
@@ -122,8 +128,8 @@ pub fn ask(
         WayKind::Password(_) => f.password(hint).into_response(),
         WayKind::MailedCode(_) => f.mail(hint).into_response(),
         WayKind::Passkey(_) => f.passkey(),
-        // No gate offers one to people: it is the connection that shows it.
-        WayKind::Certificate(_) => pages::not_set_up(visit.facts.lang).into_response(),
+        // No gate offers a certificate to people: it is the connection that shows it. Tickets are not asked for by a form.
+        WayKind::Certificate(_) | WayKind::Ticket(_) => pages::not_set_up(visit.facts.lang).into_response(),
     });
     if let Some(cookie) = set {
         pages::set_cookie(&mut response, &cookie);
@@ -148,7 +154,11 @@ pub async fn post(
         attempt.step(|| Step::new(StepCode::StateUnreadable));
         return refuse(&edition, attempt, failed_check()).await;
     };
-    let Some(mut attempt) = resume(&app, &edition, &visit, &flow, Some(shown(&name))).await else {
+    let sent = match &way.kind {
+        WayKind::Ticket(t) => ticket::shown(way, t),
+        _ => shown(&name),
+    };
+    let Some(mut attempt) = resume(&app, &edition, &visit, &flow, Some(sent)).await else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
     // Before anything is tried: a form of another browser, or one that lay open too long, tries nothing.
@@ -160,6 +170,7 @@ pub async fn post(
         WayKind::Password(p) => password::tried(&asked, p, attempt, &entered).await,
         WayKind::MailedCode(m) => mailed::tried(&asked, m, attempt, &entered).await,
         WayKind::Passkey(p) => passkey::tried(&asked, p, attempt, &entered).await,
+        WayKind::Ticket(t) => ticket::tried(&asked, t, attempt, &entered).await,
         WayKind::Certificate(_) => refuse(&edition, attempt, failed_check()).await,
     }
 }
@@ -174,17 +185,27 @@ struct Proven {
     account: String,
     /// User name and password, where a gate hands them over.
     kept: Option<String>,
+    /// The method that was proven, where it is not the one of the way in.
+    method: Option<&'static str>,
+    /// When it was proven, where that was not now.
+    at: Option<Moment>,
+}
+
+/// The same for a form, which is not answered with a redirect.
+async fn enter(asked: &Asked<'_>, attempt: Attempt, proven: Proven) -> Response {
+    after_form(asked.site(), asked.visit, begin(asked, attempt, proven).await)
 }
 
 /// Uses the flow up and begins a session.
-async fn enter(asked: &Asked<'_>, mut attempt: Attempt, proven: Proven) -> Response {
+async fn begin(asked: &Asked<'_>, mut attempt: Attempt, proven: Proven) -> Response {
     let Asked { app, edition, visit, way, flow, .. } = asked;
     match flow::use_up(app, &mut attempt, flow, way.answer_within).await {
         Ok(true) => {}
         Ok(false) => return refuse(edition, attempt, failed_check()).await,
         Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     }
-    let factors = Factors { amr: vec![way.method().to_owned()], auth_time: Some(app.now()), ..Factors::default() };
+    let method = proven.method.unwrap_or(way.method());
+    let factors = Factors { amr: vec![method.to_owned()], auth_time: proven.at.or(Some(app.now())), ..Factors::default() };
     let evidence = Evidence {
         claims: proven.claims,
         factors,
@@ -193,12 +214,13 @@ async fn enter(asked: &Asked<'_>, mut attempt: Attempt, proven: Proven) -> Respo
     attempt.who = Some(Who { provider: way.name.clone(), subject: evidence.subject.clone(), name: proven.name });
     let nobody = AtProvider { hint: String::new(), name: None, session: None, kept: proven.kept };
     let shared = edition.site.is_shared(visit.facts.address);
-    let known = (!shared).then(|| limits::known_now(asked, &proven.account));
+    // A browser is known for passwords, whose tries are counted.
+    let known = (!shared && proven.at.is_none()).then(|| limits::known_now(asked, &proven.account));
     let mut response = enter::begin(app, edition, attempt, visit, evidence, nobody, flow.to.clone()).await;
     if let Some(known) = known {
         pages::set_cookie(&mut response, &known);
     }
-    after_form(&edition.site, visit, response)
+    response
 }
 
 /// What a form is answered with that signed somebody in: see [`onward`].

@@ -21,7 +21,7 @@ use crate::pages::{self, Said};
 
 /// What did not work is answered this long after it was asked, whatever was wrong: how long a directory takes tells whether it
 /// knows a name.
-const FLOOR: Duration = Duration::from_millis(400);
+pub(super) const FLOOR: Duration = Duration::from_millis(400);
 
 pub(super) async fn tried(asked: &Asked<'_>, way: &PasswordWay, mut attempt: Attempt, entered: &Entered) -> Response {
     let began = Instant::now();
@@ -63,7 +63,16 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &PasswordWay, mut attempt: Att
             let asked_for = |g: &Gate| g.hand_over.is_some() && g.access.ways.contains(&asked.way.name);
             let kept = (site.gates.iter().any(asked_for) && !bound.key.contains(':'))
                 .then(|| format!("{}:{}", bound.key, entered.password));
-            let proven = Proven { way_in: WayIn::Password, subject: bound.subject, name: bound.key, claims, account, kept };
+            let proven = Proven {
+                way_in: WayIn::Password,
+                subject: bound.subject,
+                name: bound.key,
+                claims,
+                account,
+                kept,
+                method: None,
+                at: None,
+            };
             enter(asked, attempt, proven).await
         }
         Err(why) => {

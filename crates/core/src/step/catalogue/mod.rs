@@ -7,6 +7,9 @@ use serde::{Deserialize, Serialize};
 
 use super::{Bearing, Lang, Stage};
 
+#[macro_use]
+mod tickets;
+
 /// What the catalogue says of one code.
 #[derive(Debug)]
 pub struct Spec {
@@ -58,7 +61,7 @@ macro_rules! catalogue {
     (@remedy $en:literal, $fr:literal) => { Some([$en, $fr]) };
 }
 
-catalogue! {
+with_tickets! { catalogue
     // ── at the gate
     Arrived = "gate.arrived" Gate Fact ["method", "target", "gate", "address", "agent"]
         "{method} {target} came to gate {gate} from {address}." / "{method} {target} est arrivé à la porte {gate} depuis {address}.";

@@ -1,0 +1,93 @@
+//! A name and password that a KDC is asked about (RFC 4120 3.1).
+//!
+//! That somebody answers to a password proves nothing: whoever stands between us and the KDC could answer to any. So a ticket for
+//! a service of ours is asked for with it, and opened with a key that only the true KDC knows.
+
+use std::ffi::{CStr, CString};
+use std::ptr;
+
+use crate::failure::{Failure, Why};
+use crate::keytab::Keytab;
+use crate::krb5::{self, Context};
+
+/// Says that a check without a key of ours is none.
+const NO_FAIL: krb5::krb5_int32 = 1;
+
+/// A principal of the library's, given back when it is dropped.
+struct Named<'c>(&'c Context, krb5::krb5_principal);
+
+impl Drop for Named<'_> {
+    fn drop(&mut self) {
+        // SAFETY: made by krb5_parse_name and given back once.
+        unsafe { krb5::krb5_free_principal(self.0.0, self.1) };
+    }
+}
+
+fn named<'c>(context: &'c Context, text: &str) -> Result<Named<'c>, Failure> {
+    let text = c_string(text)?;
+    let mut out = ptr::null_mut();
+    // SAFETY: the text outlives the call; on success `out` is a new principal.
+    context.check(unsafe { krb5::krb5_parse_name(context.0, text.as_ptr(), &mut out) })?;
+    Ok(Named(context, out))
+}
+
+fn c_string(text: &str) -> Result<CString, Failure> {
+    CString::new(text).map_err(|_| Failure { why: Why::WrongPassword, code: 0, words: "a zero byte was typed".to_owned() })
+}
+
+/// What a KDC gave, given back when it is dropped.
+struct Given<'c>(&'c Context, krb5::krb5_creds);
+
+impl Drop for Given<'_> {
+    fn drop(&mut self) {
+        // SAFETY: its parts were filled by the library, or are null; they are given back once.
+        unsafe { krb5::krb5_free_cred_contents(self.0.0, &mut self.1) };
+    }
+}
+
+/// Asks the KDC of a principal's realm whether this is its password, and proves the answer with our key of `service`. May wait
+/// long for a KDC that does not answer. Returns the principal as the KDC calls it.
+///
+/// # Errors
+/// What the KDC says of the account, or why it could not be asked.
+pub(crate) fn check(keytab: &Keytab, principal: &str, password: &str, service: &str) -> Result<String, Failure> {
+    // An empty password could stand for a key that is none.
+    if password.is_empty() {
+        return Err(Failure { why: Why::WrongPassword, code: 0, words: "no password was typed".to_owned() });
+    }
+    let password = c_string(password)?;
+    let context = Context::new()?;
+    let client = named(&context, principal)?;
+    let server = named(&context, service)?;
+    let keys = keytab.open(&context)?;
+    // SAFETY: all zero is what the library's own macro makes of a fresh one: null pointers and no numbers.
+    let mut given = Given(&context, unsafe { std::mem::zeroed() });
+    // SAFETY: principal and password outlive the call; no prompter is given, so that nothing is ever asked back.
+    context.check(unsafe {
+        krb5::krb5_get_init_creds_password(
+            context.0,
+            &mut given.1,
+            client.1,
+            password.as_ptr(),
+            None,
+            ptr::null_mut(),
+            0,
+            ptr::null(),
+            ptr::null_mut(),
+        )
+    })?;
+    let mut options =
+        krb5::krb5_verify_init_creds_opt { flags: krb5::KRB5_VERIFY_INIT_CREDS_OPT_AP_REQ_NOFAIL as i32, ap_req_nofail: NO_FAIL };
+    // SAFETY: everything is live and ours; without a cache the ticket is fetched into one that lives for the call.
+    context.check(unsafe {
+        krb5::krb5_verify_init_creds(context.0, &mut given.1, server.1, keys.1, ptr::null_mut(), &mut options)
+    })?;
+    let mut text = ptr::null_mut();
+    // SAFETY: the principal lives with what was given; the text is copied and given back.
+    unsafe {
+        context.check(krb5::krb5_unparse_name(context.0, given.1.client, &mut text))?;
+        let client = CStr::from_ptr(text).to_string_lossy().into_owned();
+        krb5::krb5_free_unparsed_name(context.0, text);
+        Ok(client)
+    }
+}

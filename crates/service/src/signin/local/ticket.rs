@@ -1,0 +1,305 @@
+//! A Kerberos ticket that the person's machine holds (RFC 4559), or their password in its realm.
+//!
+//! One address of the sign-in host negotiates and nothing else does, once for a session: no request to a gate ever does, so that a
+//! page's own requests in the background stay quick and no browser is asked at each. A browser that has no ticket shows what stands
+//! in the answer, which goes on to another way in by itself; one whose ticket is not taken is told so and not asked again. Neither
+//! can go round in a circle.
+//!
+//! A ticket proves who signed in to a machine, not who sits at it. So after somebody signed out, or where a fresh proof is wanted,
+//! it is only taken when the person says so; and on machines that others use it is not taken at all.
+
+use axum::extract::{Path, State};
+use axum::response::{IntoResponse, Response};
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use http::header::{AUTHORIZATION, CACHE_CONTROL, WWW_AUTHENTICATE};
+use http::{HeaderMap, HeaderValue, StatusCode};
+use passeur_core::crossing::Outcome;
+use passeur_core::evidence::WayIn;
+use passeur_core::site::{OfRealm, Site, TicketWay, Way, WayKind};
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_gateway::control::ServedCertificate;
+use passeur_gateway::cookies::{self, Found};
+use passeur_gateway::shared::Edition;
+use passeur_links::kerberos::NotTaken;
+use passeur_protocols::kerberos::{Fault, Shown, bindings, enctype};
+use serde_json::Map;
+
+use super::{Asked, Proven, begin, limits, realm_password};
+use crate::app::App;
+use crate::attempt::Attempt;
+use crate::pages::{self, Said, TicketPage, redirect};
+use crate::signin::ask::{Flow, Manner, Purposed, SEALED_MAX};
+use crate::signin::flow::{self, failed_check, refuse, resume};
+use crate::signin::{LiveEdition, Visit, browser_binding, choose};
+
+/// The parameter by which a way in learns that somebody came on from this one.
+pub const NO_TICKET: &str = "no-ticket";
+
+/// Where the browser negotiates.
+fn address(way: &Way, sealed: &str) -> String {
+    format!("/.passeur/way/{}/ticket?flow={sealed}", way.name)
+}
+
+/// The step that tells what is asked for.
+pub(super) fn shown(way: &Way, ticket: &TicketWay) -> Step {
+    Step::new(StepCode::TicketAsked).with("way", way.name.as_str()).with("services", ticket.services())
+}
+
+/// Why a ticket is not taken without a word; none where it is.
+fn waits(site: &Site, visit: &Visit, manner: &Manner) -> Option<&'static str> {
+    if site.is_shared(visit.facts.address) {
+        return Some("others-use-it");
+    }
+    if cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None {
+        return Some("left-before");
+    }
+    (manner.anew || manner.max_age.is_some()).then_some("asked-afresh")
+}
+
+/// Begins with this way in: on to where the browser negotiates, or a page that asks first.
+pub(super) fn ask(
+    app: &App,
+    edition: &Edition,
+    mut attempt: Attempt,
+    visit: &Visit,
+    way: &Way,
+    to: Purposed,
+    manner: Manner,
+) -> Response {
+    let site = &edition.site;
+    let WayKind::Ticket(ticket) = &way.kind else { return pages::not_set_up(visit.facts.lang).into_response() };
+    attempt.provider = Some(way.name.clone());
+    let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
+    let mut flow = Flow::begin(app, &attempt, &way.name, &browser, to, manner);
+    let sealed = flow.seal(app, SEALED_MAX);
+    attempt.step(|| shown(way, ticket));
+    let mut response = match waits(site, visit, &flow.manner) {
+        None => redirect(&address(way, &sealed), None),
+        Some(why) => {
+            attempt.step(|| Step::new(StepCode::TicketWaits).with("way", way.name.as_str()).with("why", Param::reason(why)));
+            let asked = Asked { app, edition, visit, way, flow: &flow, sealed: &sealed };
+            let take = (why != "others-use-it").then(|| address(way, &sealed));
+            let page = TicketPage { take: take.as_deref(), on: None, password: ticket.password };
+            asked.form(Said::Nothing, |f| f.ticket(&page)).into_response()
+        }
+    };
+    attempt.record_waiting();
+    if let Some(cookie) = set {
+        pages::set_cookie(&mut response, &cookie);
+    }
+    response
+}
+
+/// `GET /.passeur/way/{name}/ticket`: asks for a ticket, and judges the one that comes.
+pub async fn negotiate(
+    State(app): State<App>,
+    edition: Option<LiveEdition>,
+    Path(name): Path<String>,
+    visit: Visit,
+    served: Option<axum::Extension<ServedCertificate>>,
+) -> Response {
+    let lang = visit.facts.lang;
+    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(lang).into_response() };
+    let sealed = visit.parameter("flow").unwrap_or_default();
+    let flow = Flow::open(&app, &sealed).filter(|f| f.provider == name);
+    let way = edition.site.way(&name);
+    let (Some(flow), Some(way), Some(WayKind::Ticket(ticket))) = (flow, way, way.map(|w| &w.kind)) else {
+        let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
+        attempt.step(|| Step::new(StepCode::StateUnreadable));
+        return refuse(&edition, attempt, failed_check()).await;
+    };
+    let Some(mut attempt) = resume(&app, &edition, &visit, &flow, Some(shown(way, ticket))).await else {
+        return pages::not_set_up(lang).into_response();
+    };
+    if let Err(e) = flow::check_open(&app, &edition, &mut attempt, &visit, &flow, way.answer_within) {
+        return refuse(&edition, attempt, e).await;
+    }
+    let asked = Asked { app: &app, edition: &edition, visit: &visit, way, flow: &flow, sealed: &sealed };
+    match field(&visit.headers) {
+        Ok(None) => challenge(&asked, ticket),
+        Ok(Some(shown)) => {
+            let bound = served.and_then(|s| bindings::end_point(&s.0.0));
+            came(&asked, ticket, attempt, shown, bound).await
+        }
+        Err(twice) => fell(&asked, attempt, Step::new(StepCode::TicketUnreadable).with("why", Param::reason(twice))).await,
+    }
+}
+
+/// What the browser sent; nothing where it sent none of it.
+fn field(headers: &HeaderMap) -> Result<Option<Shown>, &'static str> {
+    let mut all = headers.get_all(AUTHORIZATION).iter();
+    match (all.next(), all.next()) {
+        (None, _) => Ok(None),
+        (Some(one), None) => Ok(Shown::read(one.as_bytes())),
+        _ => Err("several-values"),
+    }
+}
+
+/// Where somebody goes on to who has no ticket: the next way in of the route, or of the gate, that is not of this kind.
+fn next_way(asked: &Asked<'_>) -> Option<String> {
+    let site = asked.site();
+    let routed = asked.flow.manner.routed.as_ref().and_then(|r| r.ways(asked.edition, &asked.flow.to));
+    let ways = routed.unwrap_or_else(|| choose::offered(site, &asked.flow.to).into_iter().map(str::to_owned).collect());
+    let is_ticket = |name: &str| site.way(name).is_some_and(|w| matches!(w.kind, WayKind::Ticket(_)));
+    ways.into_iter().find(|w| !is_ticket(w))
+}
+
+/// Asks for a ticket. Who has none reads the page, and goes on.
+fn challenge(asked: &Asked<'_>, ticket: &TicketWay) -> Response {
+    let on = next_way(asked)
+        .map(|way| format!("{}&{NO_TICKET}={}", choose::address(asked.app, &asked.flow.to, Some(&way)), asked.way.name));
+    let page = TicketPage { take: None, on: on.as_deref(), password: ticket.password };
+    let mut response = asked.form(Said::NoTicket, |f| f.ticket(&page)).into_response();
+    response.headers_mut().insert(WWW_AUTHENTICATE, HeaderValue::from_static("Negotiate"));
+    response.headers_mut().insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    response
+}
+
+/// Something is wrong with what came: told once, and nobody is asked again by it.
+async fn fell(asked: &Asked<'_>, mut attempt: Attempt, step: Step) -> Response {
+    attempt.step(|| step);
+    refuse(asked.edition, attempt, failed_check()).await
+}
+
+async fn came(asked: &Asked<'_>, way: &TicketWay, mut attempt: Attempt, shown: Shown, bound: Option<Vec<u8>>) -> Response {
+    let (app, site, lang) = (asked.app, asked.site(), asked.visit.facts.lang);
+    let step = |code| Step::new(code);
+    let (ticket, token) = match shown {
+        Shown::Ticket { ticket, token } => (*ticket, token),
+        Shown::Ntlm => return fell(asked, attempt, step(StepCode::TicketNtlm).with("services", way.services())).await,
+        Shown::Other { mechanisms } => {
+            return fell(asked, attempt, step(StepCode::TicketOther).with("mechanisms", mechanisms)).await;
+        }
+        Shown::Later => {
+            return fell(asked, attempt, step(StepCode::TicketUnreadable).with("why", Param::reason("token-later"))).await;
+        }
+        Shown::Unreadable(why) => {
+            let why = Param::reason(&format!("token-{why}"));
+            return fell(asked, attempt, step(StepCode::TicketUnreadable).with("why", why)).await;
+        }
+    };
+    if let Some(network) = site.network_of(asked.visit.facts.address).filter(|n| n.shared) {
+        return fell(asked, attempt, step(StepCode::TicketShared).with("network", network.name.as_str())).await;
+    }
+    let Some(link) = app.tickets(&asked.way.name) else {
+        return not_now(asked, attempt, "the way in is not in use on this node".to_owned()).await;
+    };
+    let taken = match link.judge(ticket, token, bound, app.now()).await {
+        Ok(taken) => taken,
+        Err(NotTaken::NotNow(how)) => return not_now(asked, attempt, how).await,
+        Err(NotTaken::Bindings) => return fell(asked, attempt, step(StepCode::TicketBindings)).await,
+        Err(NotTaken::Other(how)) => return fell(asked, attempt, step(StepCode::TicketNotTaken).with("how", how)).await,
+        Err(NotTaken::Fault(fault)) => return fell(asked, attempt, told(fault)).await,
+    };
+    // On every node together, and before anything is made of it.
+    match app.store.use_flow(&taken.once.0, taken.once.1).await {
+        Ok(true) => {}
+        Ok(false) => {
+            attempt.apart();
+            return fell(asked, attempt, step(StepCode::TicketReplayed)).await;
+        }
+        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    }
+    attempt.step(|| {
+        step(StepCode::TicketTaken)
+            .with("client", taken.client.as_str())
+            .with("service", taken.service.as_str())
+            .with("kvno", taken.kvno.map_or_else(|| "?".to_owned(), |v| v.to_string()))
+            .with("enctype", enctype::name(taken.enctype))
+            .with("proven", taken.proven.format("%Y-%m-%d %H:%M:%S UTC").to_string())
+            .with("bound", Param::reason(if taken.bound { "ticket-bound" } else { "ticket-unbound" }))
+    });
+    let proven = match person(way, &taken.client) {
+        Ok(of) => proven(&taken.client, &of, Some(taken.proven)),
+        Err(why) => return fell(asked, attempt, nobody(&taken.client, why)).await,
+    };
+    let mut response = begin(asked, attempt, proven).await;
+    if let Some(answer) = taken.answer
+        && let Ok(value) = HeaderValue::try_from(format!("Negotiate {}", STANDARD.encode(answer)))
+    {
+        response.headers_mut().insert(WWW_AUTHENTICATE, value);
+    }
+    response
+}
+
+/// Who a principal is.
+pub(super) fn person<'a>(way: &TicketWay, client: &'a str) -> Result<OfRealm<'a>, &'static str> {
+    way.person(client).map_err(passeur_core::site::Nobody::code)
+}
+
+/// The step that tells that a principal is nobody.
+pub(super) fn nobody(client: &str, why: &str) -> Step {
+    Step::new(StepCode::TicketNobody).with("client", client).with("why", Param::reason(why))
+}
+
+/// Somebody of a realm.
+pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<passeur_core::Moment>) -> Proven {
+    let mut claims = Map::new();
+    claims.insert("user".into(), of.user.clone().into());
+    claims.insert("principal".into(), client.into());
+    claims.insert("realm".into(), of.realm.into());
+    Proven {
+        way_in: WayIn::Ticket,
+        subject: client.to_owned(),
+        name: of.user.clone(),
+        claims,
+        account: client.to_lowercase(),
+        kept: None,
+        // That somebody typed a password is another method than that their machine held a ticket.
+        method: at.is_none().then_some("pwd"),
+        at,
+    }
+}
+
+async fn not_now(asked: &Asked<'_>, mut attempt: Attempt, how: String) -> Response {
+    attempt.step(|| Step::new(StepCode::TicketNotNow).with("way", asked.way.name.as_str()).with("how", how));
+    refuse(asked.edition, attempt, flow::ended(Outcome::Failed, StatusCode::BAD_GATEWAY)).await
+}
+
+/// The step of a fault.
+fn told(fault: Fault) -> Step {
+    let time = |t: chrono::DateTime<chrono::Utc>| t.format("%Y-%m-%d %H:%M:%S UTC").to_string();
+    let versions = |all: Vec<u32>| all.iter().map(u32::to_string).collect::<Vec<_>>();
+    let step = |code| Step::new(code);
+    match fault {
+        Fault::WrongService { asked, wanted } => {
+            step(StepCode::TicketWrongService).with("asked", asked.to_string()).with("wanted", wanted)
+        }
+        Fault::RealmUnknown { realm, known } => step(StepCode::TicketRealm).with("realm", realm).with("known", known),
+        Fault::NoKey { wanted, has } => step(StepCode::TicketNoKey).with("wanted", wanted.to_string()).with("has", has),
+        Fault::KeyVersion { principal, wanted, has } => step(StepCode::TicketKeyVersion)
+            .with("principal", principal.to_string())
+            .with("wanted", i64::from(wanted))
+            .with("has", versions(has)),
+        Fault::Enctype { principal, wanted, has } => step(StepCode::TicketEnctype)
+            .with("principal", principal.to_string())
+            .with("wanted", enctype::name(wanted))
+            .with("has", has.into_iter().map(enctype::name).collect::<Vec<_>>()),
+        Fault::KeyDiffers { principal, kvno } => step(StepCode::TicketKeyDiffers)
+            .with("principal", principal.to_string())
+            .with("kvno", kvno.map_or_else(|| "?".to_owned(), |v| v.to_string())),
+        Fault::Clock { seconds } => step(StepCode::TicketClock)
+            .with("seconds", seconds.abs())
+            .with("side", Param::reason(if seconds > 0 { "clock-ahead" } else { "clock-behind" }))
+            .with("limit", passeur_links::kerberos::tickets::SKEW.num_seconds()),
+        Fault::NotYet { starts } => step(StepCode::TicketNotYet).with("starts", time(starts)),
+        Fault::Expired { ended } => step(StepCode::TicketExpired).with("ended", time(ended)),
+    }
+}
+
+/// A form of this way in: a name and password of the realm.
+pub(super) async fn tried(asked: &Asked<'_>, way: &TicketWay, attempt: Attempt, entered: &super::Entered) -> Response {
+    if !way.password {
+        return refuse(asked.edition, attempt, failed_check()).await;
+    }
+    realm_password::tried(asked, way, attempt, entered).await
+}
+
+/// What a page with the realm's password says.
+pub(super) fn form(asked: &Asked<'_>, said: Said<'_>) -> Response {
+    let page = TicketPage { take: None, on: None, password: true };
+    let wait = matches!(said, Said::Wait { .. });
+    let response = asked.form(said, |f| f.ticket(&page)).into_response();
+    if wait { limits::wait(response) } else { response }
+}

@@ -1,0 +1,48 @@
+//! A ticket in a real browser.
+
+use std::path::PathBuf;
+
+use crate::support::kerberos::Cache;
+use crate::support::{Browser, Stack, env};
+
+/// Tickets that the one browser sees while this lives.
+fn holds(user: &str) -> Cache {
+    let (password, _) = crate::support::client::secrets_of(user);
+    Cache::of(&format!("{user}@HAVRELUNE.EXAMPLE"), &password, PathBuf::from(env("PASSEUR_TEST_TICKETS")))
+}
+
+/// The demo, where everybody at the gate for everybody comes by ticket, and otherwise by the pilotage office.
+pub(super) fn by_ticket(site: String) -> String {
+    let route = "[[route]]\nname = \"harbour workstations\"\ngate = \"harbour-wide\"\nnetwork = \"10.20.1.0/24\"\n";
+    assert!(site.contains(route));
+    site.replace(route, "[[route]]\nname = \"harbour workstations\"\ngate = \"harbour-wide\"\n").replace("password = true\n", "")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_workstation_with_a_ticket_asks_nothing_and_one_without_goes_on() {
+    let stack = Stack::with(by_ticket).await;
+    let b = Browser::new("ticket", 1280, 800, false).await;
+    let tickets = holds("benoit");
+    b.open(&stack.everybody("/")).await;
+    b.shows("Good day, benoit (benoit).").await;
+    assert_eq!(b.url().await, stack.everybody("/"));
+    // Signed out, the machine still holds the ticket: it is taken when the person says so, and somebody else may come.
+    b.open(&stack.everybody("/.passeur/sign-out")).await;
+    b.click("button[type=submit]").await;
+    b.shows("You are signed out").await;
+    b.open(&stack.everybody("/")).await;
+    b.shows("You may come in as whoever is signed in to this machine.").await;
+    b.click("main a.button").await;
+    b.shows("Good day, benoit (benoit).").await;
+    drop(tickets);
+    b.close().await;
+    // No ticket any more: the page of the refusal is no dead end.
+    let b = Browser::new("no-ticket", 1280, 800, false).await;
+    b.open(&stack.everybody("/")).await;
+    b.prove("elodie").await;
+    b.shows("Good day, Élodie Kœnig-Þórsdóttir (elodie).").await;
+    let list = stack.get("/crossings?gate=harbour-wide&limit=5").await;
+    let story = stack.story(list["crossings"][0]["id"].as_str().unwrap()).await.to_string();
+    assert!(story.contains("way.ticket-none"), "{story}");
+    b.close().await;
+}
