@@ -105,6 +105,16 @@ principals() {
   printf 'modprinc -allow_forwardable elodie\n'
   printf 'addprinc -randkey HTTP/pass.havrelune.localhost\n'
   printf 'ktadd -k %s/keytabs/passeur.keytab HTTP/pass.havrelune.localhost\n' "$STATE"
+  # The lock house, and the account that goes there on behalf of people: it may act for others, and to that one service alone.
+  printf 'addprinc -randkey HTTP/lockhouse.havrelune.localhost\n'
+  printf 'ktadd -k %s/keytabs/locks.keytab HTTP/lockhouse.havrelune.localhost\n' "$STATE"
+  printf 'addprinc -randkey +ok_to_auth_as_delegate HTTP/gateway.havrelune.localhost\n'
+  printf 'ktadd -k %s/keytabs/gateway.keytab HTTP/gateway.havrelune.localhost\n' "$STATE"
+}
+
+may_delegate() { # ACCOUNT SERVICE: what the directory team writes
+  printf 'dn: krbPrincipalName=%s@%s,cn=%s,cn=kerberos,dc=havrelune,dc=example\nchangetype: modify\nadd: krbAllowedToDelegateTo\nkrbAllowedToDelegateTo: %s@%s\n' \
+    "$1" $REALM $REALM "$2" $REALM
 }
 
 kadmin_local() { # REALM: reads its commands from stdin
@@ -128,6 +138,8 @@ start_kdc() { # PORT PORT-OF-THE-AGENTS LDAP-PORT
           create $([ $realm = $REALM ] && echo -subtrees ou=people,dc=havrelune,dc=example -sscope SUB) -r $realm -s -P "$(random_text)" || return 1
       done
       principals | kadmin_local $REALM || return 1
+      may_delegate HTTP/gateway.havrelune.localhost HTTP/lockhouse.havrelune.localhost |
+        ldapmodify -x -H "ldap://127.0.0.1:$3/" -D cn=root,dc=havrelune,dc=example -y "$STATE/slapd.root" || return 1
       # One key for both sides: tickets of the agents' realm lead to the harbour's services.
       local between; between=$(random_text)
       printf 'addprinc -pw %s krbtgt/%s@%s\n' "$between" $REALM $REALM_AGENTS | kadmin_local $REALM || return 1

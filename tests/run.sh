@@ -25,6 +25,10 @@ servers() { # SETTING…: of PostgreSQL
   pg=$(any_port); start_postgres "$pg" "$@"
   ldap=$(any_port); ldaps=$(any_port); start_slapd "$ldap" "$ldaps"
   start_kdc "$(any_port)" "$(any_port)" "$ldap"
+  local locks; locks=$(any_port)
+  KRB5_KTNAME=FILE:$STATE/keytabs/locks.keytab KRB5RCACHENAME=none: start locks "$(TARGET)/debug/passeur-standins" locks --listen "127.0.0.1:$locks"
+  ready locks "$locks"
+  export PASSEUR_TEST_LOCKS="127.0.0.1:$locks"
   export PASSEUR_TEST_KERBEROS="$STATE" KRB5CCNAME=MEMORY:none KRB5_KTNAME=MEMORY:none KRB5RCACHENAME=none:
   export PASSEUR_TEST_POSTGRES="postgres://passeur:$(cat "$STATE/postgres.password")@127.0.0.1:$pg"
   export PASSEUR_TEST_LDAP="ldap://127.0.0.1:$ldap" PASSEUR_TEST_LDAPS="ldaps://directory.havrelune.localhost:$ldaps"
@@ -52,7 +56,7 @@ driver() {
 }
 
 end_tests() {
-  for s in chromedriver chromium kdc slapd postgres; do end $s; done
+  for s in chromedriver chromium locks kdc slapd postgres; do end $s; done
   local data; data=$(cat "$STATE/postgres.path" 2>/dev/null)
   rm -rf "$STATE/postgres" "$STATE/slapd" "$STATE/kdc" "$STATE/krb5.d" "$STATE/keytabs" "$STATE/chromium"
   case "$data" in /var/tmp/passeur-*) rm -rf "$data" ;; esac

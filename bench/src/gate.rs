@@ -13,10 +13,12 @@ use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::site::{Site, compile};
-use passeur_core::step::{Silent, Step};
+use passeur_core::step::{Silent, Step, StepCode};
 use passeur_gateway::admission::Admission;
 use passeur_gateway::body::{Body, empty};
-use passeur_gateway::control::{Control, Interrupted, NoSession, Presented, RequestFacts, UpstreamFailure};
+use passeur_gateway::control::{
+    Control, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure,
+};
 use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
 use passeur_gateway::tls::Certificates;
@@ -157,6 +159,15 @@ impl Control for Nobody {
         nothing()
     }
     async fn upstream_failed(&self, _: &str, _: Option<&Admission>, _: UpstreamFailure, _: &RequestFacts) -> Response<Body> {
+        nothing()
+    }
+    async fn ticket(&self, _: Arc<Edition>, _: &str, _: Arc<Admission>, _: bool) -> Result<Ticket, Box<TicketFailed>> {
+        Err(Box::new(TicketFailed::of(Step::new(StepCode::UpstreamTicketFailed))))
+    }
+    async fn proves(&self, _: Proof, _: Vec<u8>) -> Result<(), String> {
+        Err("nobody proves anything here".to_owned())
+    }
+    async fn ticket_failed(&self, _: &str, _: Arc<Admission>, _: TicketFailed, _: &RequestFacts) -> Response<Body> {
         nothing()
     }
     async fn still_live(&self, _: Uuid) -> Option<bool> {

@@ -49,7 +49,7 @@ async fn a_server_that_is_down_is_passed_over_and_both_the_story_and_the_list_of
     assert!(servers[0]["rests_until"].is_string() && servers[0]["failures"] == 1, "{list}");
     assert_eq!(
         (&list[0]["gates"], &list[0]["secret_stored"]),
-        (&json!(["berths", "agents", "harbour-wide", "cranes", "console"]), &json!(true))
+        (&json!(["berths", "agents", "harbour-wide", "locks", "cranes", "console"]), &json!(true))
     );
 }
 

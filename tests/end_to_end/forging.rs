@@ -126,20 +126,20 @@ async fn two_cookies_a_foreign_token_and_garbage_are_no_session() {
 async fn a_gates_token_is_good_at_that_gate_only() {
     let stack = Stack::with(|site| {
         let gate = &site[site.find("[[gate]]").unwrap()..site.find("# The same ledger by the agents").unwrap()];
-        let other = gate.replace("name = \"berths\"", "name = \"locks\"").replace("http://berths.", "http://locks.");
+        let other = gate.replace("name = \"berths\"", "name = \"sheds\"").replace("http://berths.", "http://sheds.");
         format!("{site}\n{other}")
     })
     .await;
     let mut anouk = stack.signed_in("anouk").await;
     let mine = anouk.cookies["berths.havrelune.localhost"].clone();
-    let locks = stack.gate("/received").replace("berths.", "locks.");
-    anouk.cookies.insert("locks.havrelune.localhost".into(), mine);
+    let sheds = stack.gate("/received").replace("berths.", "sheds.");
+    anouk.cookies.insert("sheds.havrelune.localhost".into(), mine);
     anouk.accept = "application/json";
-    let page = anouk.send(Method::GET, &locks, None).await;
+    let page = anouk.send(Method::GET, &sheds, None).await;
     assert_eq!((page.status.as_u16(), page.json()["type"].as_str().unwrap()), (401, "urn:passeur:problem:other-gate"));
     // With the session at the sign-in host, nothing is asked again.
     anouk.accept = "text/html";
-    assert_eq!(anouk.open(&locks).await.status, 200);
+    assert_eq!(anouk.open(&sheds).await.status, 200);
 }
 
 #[tokio::test(flavor = "multi_thread")]

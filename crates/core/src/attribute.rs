@@ -12,6 +12,8 @@ use crate::step::Param;
 pub enum Origin {
     /// A claim of the validated id_token (OpenID Connect Core 2).
     IdToken { claim: String },
+    /// What was proven to us: a password, a code, a certificate, a ticket.
+    Proof { claim: String },
     /// A claim of the userinfo answer (OpenID Connect Core 5.3).
     UserInfo { claim: String },
     /// A claim that the provider said where to have (OpenID Connect Core 5.6.2).

@@ -181,6 +181,15 @@ pub fn from_claims(evidence: &Evidence, claim: &str) -> Attribute {
             None => Attribute::Absent { absence: Absence::NotReleased, origin },
         };
     }
+    // Ways in of our own have no provider that could say more.
+    let ours = matches!(evidence.way_in, WayIn::Password | WayIn::MailedCode | WayIn::Certificate | WayIn::Ticket);
+    if ours && evidence.through.is_none() {
+        let origin = Origin::Proof { claim: claim.to_owned() };
+        return match claim_of(&evidence.claims, claim) {
+            Some(value) => from_json(value, origin),
+            None => Attribute::Absent { absence: Absence::NotReleased, origin },
+        };
+    }
     if let Some(value) = claim_of(&evidence.claims, claim) {
         return from_json(value, Origin::IdToken { claim: claim.to_owned() });
     }

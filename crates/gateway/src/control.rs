@@ -150,6 +150,49 @@ impl FailureKind {
     }
 }
 
+/// A ticket that an application is shown, with what judges its answer.
+pub struct Ticket {
+    /// The Authorization field (RFC 4559 4.2).
+    pub value: http::HeaderValue,
+    pub proof: Proof,
+}
+
+/// Judges what an application answers to a ticket.
+pub struct Proof(pub Box<dyn Proves>);
+
+/// See [`Proof`].
+pub trait Proves: Send {
+    /// Whom the application was shown.
+    fn person(&self) -> &str;
+    /// Whether its token proves that it is the one that was asked for, and was shown that person. May reckon for a moment.
+    ///
+    /// # Errors
+    /// Why it does not.
+    fn proves(self: Box<Self>, token: &[u8]) -> Result<(), String>;
+}
+
+impl Proof {
+    /// Whom the application was shown.
+    pub fn person(&self) -> &str {
+        self.0.person()
+    }
+}
+
+/// Why an application is not shown a ticket, or did not take it.
+#[derive(Clone, Debug)]
+pub struct TicketFailed {
+    pub step: Step,
+    /// The ticket that the person's browser sent along is not on this node: their browser can send another.
+    pub lost: bool,
+}
+
+impl TicketFailed {
+    /// For a reason.
+    pub fn of(step: Step) -> TicketFailed {
+        TicketFailed { step, lost: false }
+    }
+}
+
 /// The rest of the service, as the data path sees it.
 #[async_trait]
 pub trait Control: Send + Sync + 'static {
@@ -171,6 +214,24 @@ pub trait Control: Send + Sync + 'static {
         chain: Arc<[Vec<u8>]>,
         facts: &RequestFacts,
     ) -> Presented;
+    /// A ticket of the person's for the application of a gate; `anew` when the one before was not taken.
+    async fn ticket(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        admission: Arc<Admission>,
+        anew: bool,
+    ) -> Result<Ticket, Box<TicketFailed>>;
+    /// Whether an application proved itself.
+    async fn proves(&self, proof: Proof, token: Vec<u8>) -> Result<(), String>;
+    /// Answers a request for which there is no ticket, or none that its application takes.
+    async fn ticket_failed(
+        &self,
+        gate: &str,
+        admission: Arc<Admission>,
+        failed: TicketFailed,
+        facts: &RequestFacts,
+    ) -> Response<Body>;
     /// Answers a request without a usable session: to sign-in, or 401.
     async fn turn_away(
         &self,

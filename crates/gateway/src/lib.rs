@@ -25,6 +25,7 @@ pub mod shared;
 mod stream;
 pub mod table;
 pub mod target;
+mod ticketed;
 pub mod tls;
 mod upstream;
 mod waits;

@@ -18,7 +18,9 @@ impl Names {
         let delivered = site.delivery(gate).into_iter().flat_map(|d| &d.headers).map(|h| h.name.as_str());
         let all: Vec<&str> = delivered.chain(gate.hand_over.map(|_| "authorization")).collect();
         let set = all.iter().map(|n| HeaderName::from_bytes(n.as_bytes()).ok()).collect::<Option<_>>()?;
-        Some(Names { set, strip: all.iter().map(|n| fold_name(n)).collect() })
+        // A ticket goes there, another one with each request.
+        let shown = gate.ticket.as_ref().map(|_| "authorization");
+        Some(Names { set, strip: all.iter().copied().chain(shown).map(fold_name).collect() })
     }
 
     /// Names to set, in the order of the site file.

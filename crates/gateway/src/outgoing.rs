@@ -72,6 +72,11 @@ impl From {
 pub(crate) struct Outgoing(Box<Request<Upload>>);
 
 impl Outgoing {
+    /// Its fields; [`crate::ticketed`] adds what an application is shown of the person.
+    pub(crate) fn headers_mut(&mut self) -> &mut HeaderMap {
+        self.0.headers_mut()
+    }
+
     pub(crate) fn into_request(self) -> Box<Request<Upload>> {
         self.0
     }

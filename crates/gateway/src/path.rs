@@ -27,6 +27,7 @@ use crate::remote::Remote;
 use crate::shared::{Edition, Live, Place};
 use crate::stream::{Download, Reply, Upload};
 use crate::table::Table;
+use crate::ticketed::{Failed, Ticketed};
 use crate::upstream::Upstreams;
 use crate::upstream::pool::Lease;
 use crate::{edits, head, outgoing, websocket};
@@ -64,6 +65,14 @@ impl Gateway {
     pub(crate) fn asks_certificate(&self, name: &str) -> bool {
         let takes = |g: &passeur_core::site::Gate| g.access.callers.as_ref().is_some_and(|c| c.certificates.is_some());
         self.live.get().is_some_and(|e| e.site.gates.iter().any(|g| takes(g) && g.address.name().eq_ignore_ascii_case(name)))
+    }
+
+    pub(crate) fn control(&self) -> &Remote {
+        &self.control
+    }
+
+    pub(crate) fn upstreams(&self) -> &Upstreams {
+        &self.upstreams
     }
 
     /// Drops connections to upstreams that were idle for too long.
@@ -299,10 +308,27 @@ impl Gateway {
         let repeatable = progress.is_none() && upgrade.is_none() && parts.method.is_safe();
         let again = || outgoing::build(&parts, Upload::None, place, &bearer, from);
         let again: Option<&(dyn Fn() -> Option<outgoing::Outgoing> + Sync)> = if repeatable { Some(&again) } else { None };
-        match self.upstreams.send(place.route, bearer.session(), out, progress.as_deref(), again).await {
+        let sent = match (&bearer, &gate.ticket) {
+            (Bearer::Admitted(admission), Some(_)) => {
+                let progress = progress.as_deref();
+                let ticketed = Ticketed { edition, place, admission, progress, again, facts: &told };
+                // Boxed, since few gates have it and its future is large.
+                match Box::pin(self.send_ticketed(&ticketed, out)).await {
+                    Ok(answered) => Ok(answered),
+                    Err(Failed::Upstream(how)) => Err(how),
+                    Err(Failed::Answered(response)) => return page(*response),
+                }
+            }
+            _ => self.upstreams.send(place.route, bearer.session(), out, progress.as_deref(), again).await,
+        };
+        match sent {
             Err(how) => page(self.control.upstream_failed(&gate.name, &bearer, how, &told()).await),
             Ok((answer, lease)) => {
                 let (mut parts, body) = answer.into_parts();
+                if gate.ticket.is_some() {
+                    // What the application asks of its clients is between it and us, where a section is open too.
+                    parts.headers.remove(http::header::WWW_AUTHENTICATE);
+                }
                 let personal = matches!(bearer, Bearer::Admitted(_));
                 edits::clean(parts.status, &mut parts.headers, personal);
                 if parts.status == StatusCode::SWITCHING_PROTOCOLS {

@@ -8,13 +8,13 @@ use std::sync::Arc;
 
 use http::{HeaderMap, Request, Response, StatusCode};
 use passeur_core::id::Token;
-use passeur_core::step::Step;
+use passeur_core::step::{Step, StepCode};
 use tokio::runtime::Handle;
 
 use crate::admission::Admission;
 use crate::bearer::Bearer;
 use crate::body::{Body, full};
-use crate::control::{Control, Interrupted, NoSession, Presented, RequestFacts, UpstreamFailure};
+use crate::control::{Control, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure};
 use crate::shared::Edition;
 
 /// [`Control`] on another runtime. Cheap to clone.
@@ -140,6 +140,37 @@ impl Remote {
             c.upstream_failed(&gate, admission, how, &facts).await
         };
         self.run(answer, broken)
+    }
+
+    pub(crate) fn ticket(
+        &self,
+        e: Arc<Edition>,
+        gate: &str,
+        admission: Arc<Admission>,
+        anew: bool,
+    ) -> Away<Result<Ticket, Box<TicketFailed>>> {
+        let (c, gate) = (self.control.clone(), gate.to_owned());
+        let failed = || {
+            let step = Step::new(StepCode::UpstreamTicketFailed).with("service", "?").with("how", "the call broke down");
+            Err(Box::new(TicketFailed::of(step)))
+        };
+        self.run(async move { c.ticket(e, &gate, admission, anew).await }, failed)
+    }
+
+    pub(crate) fn proves(&self, proof: Proof, token: Vec<u8>) -> Away<Result<(), String>> {
+        let c = self.control.clone();
+        self.run(async move { c.proves(proof, token).await }, || Err("the call broke down".to_owned()))
+    }
+
+    pub(crate) fn ticket_failed(
+        &self,
+        gate: &str,
+        admission: Arc<Admission>,
+        failed: TicketFailed,
+        facts: &RequestFacts,
+    ) -> Away<Response<Body>> {
+        let (c, gate, facts) = (self.control.clone(), gate.to_owned(), facts.clone());
+        self.run(async move { c.ticket_failed(&gate, admission, failed, &facts).await }, broken)
     }
 
     pub(crate) fn still_live(&self, session: uuid::Uuid) -> Away<Option<bool>> {

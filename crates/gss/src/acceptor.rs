@@ -5,8 +5,9 @@ use std::fmt;
 use libgssapi::context::{CtxFlags, SecurityContext, ServerCtx};
 use libgssapi::credential::Cred;
 
-use crate::credential::acquire;
+use crate::credential::{Use, acquire};
 use crate::failure::{Failure, Why};
+use crate::initiator::Delegated;
 use crate::inside::{self, Inside};
 use crate::keytab::Keytab;
 use crate::password;
@@ -39,8 +40,8 @@ pub struct Accepted {
     pub mutual: bool,
     /// Whether the ticket is bound to the TLS channel it came on.
     pub bound: bool,
-    /// Whether the client sent a ticket of its own along, to be used for it.
-    pub delegated: bool,
+    /// The ticket of its own that the client sent along, to be used for it.
+    pub delegated: Option<Delegated>,
 }
 
 impl Acceptor {
@@ -49,7 +50,7 @@ impl Acceptor {
     /// # Errors
     /// When it holds no key, or is none.
     pub fn new(keytab: Keytab) -> Result<Acceptor, Failure> {
-        let cred = acquire(None, &[("keytab", &keytab.name()), ("rcache", "none:")])?;
+        let cred = acquire(None, Use::Accept, &[("keytab", &keytab.name()), ("rcache", "none:")])?;
         Ok(Acceptor { cred, keytab })
     }
 
@@ -76,7 +77,7 @@ impl Acceptor {
             answer: answer.map(|a| a.to_vec()),
             mutual: flags.contains(CtxFlags::GSS_C_MUTUAL_FLAG),
             bound: flags.bits() & CHANNEL_BOUND != 0,
-            delegated: context.delegated_cred().is_some(),
+            delegated: context.take_delegated_cred().map(Delegated),
         })
     }
 

@@ -7,14 +7,21 @@ use libgssapi::credential::Cred;
 use libgssapi::error::{Error, MajorFlags};
 use libgssapi::oid::{GSS_MECH_KRB5, GSS_MECH_SPNEGO, GSS_NT_KRB5_PRINCIPAL, Oid};
 use libgssapi_sys::{
-    _GSS_C_INDEFINITE, GSS_C_ACCEPT, GSS_S_COMPLETE, OM_uint32, gss_OID_desc, gss_OID_set_desc, gss_acquire_cred_from,
-    gss_cred_id_t, gss_cred_usage_t, gss_key_value_element_desc, gss_key_value_set_desc, gss_name_t,
+    _GSS_C_INDEFINITE, GSS_C_ACCEPT, GSS_C_INITIATE, GSS_S_COMPLETE, OM_uint32, gss_OID_desc, gss_OID_set_desc,
+    gss_acquire_cred_from, gss_cred_id_t, gss_cred_usage_t, gss_key_value_element_desc, gss_key_value_set_desc, gss_name_t,
 };
 
 use crate::failure::{Failure, Why};
 
-/// Acquires a credential of both mechanisms, to accept with, from what `store` names: for a principal, or for whichever it holds.
-pub(crate) fn acquire(principal: Option<&str>, store: &[(&str, &str)]) -> Result<Cred, Failure> {
+/// What a credential is for.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Use {
+    Accept,
+    Initiate,
+}
+
+/// Acquires a credential of both mechanisms from what `store` names: for a principal, or for whichever it holds.
+pub(crate) fn acquire(principal: Option<&str>, used: Use, store: &[(&str, &str)]) -> Result<Cred, Failure> {
     let bad = || Failure { why: Why::Other, code: 0, words: "a name holds a zero byte".to_owned() };
     let texts: Option<Vec<(CString, CString)>> =
         store.iter().map(|(k, v)| Some((CString::new(*k).ok()?, CString::new(*v).ok()?))).collect();
@@ -25,6 +32,10 @@ pub(crate) fn acquire(principal: Option<&str>, store: &[(&str, &str)]) -> Result
     let set = gss_key_value_set_desc { count, elements: elements.as_mut_ptr() };
     let mut oids = [described(&GSS_MECH_SPNEGO), described(&GSS_MECH_KRB5)];
     let mut mechanisms = gss_OID_set_desc { count: oids.len(), elements: oids.as_mut_ptr() };
+    let usage = match used {
+        Use::Accept => GSS_C_ACCEPT,
+        Use::Initiate => GSS_C_INITIATE,
+    };
     let (mut minor, mut out): (OM_uint32, gss_cred_id_t) = (0, ptr::null_mut());
     let name = principal.map(import).transpose()?;
     // SAFETY: every pointer lies in a local that outlives the call; the library copies what it keeps.
@@ -34,7 +45,7 @@ pub(crate) fn acquire(principal: Option<&str>, store: &[(&str, &str)]) -> Result
             name.as_ref().map_or(ptr::null_mut(), |r| r.0),
             _GSS_C_INDEFINITE,
             &mut mechanisms,
-            GSS_C_ACCEPT as gss_cred_usage_t,
+            usage as gss_cred_usage_t,
             &set,
             &mut out,
             ptr::null_mut(),

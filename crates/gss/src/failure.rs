@@ -1,5 +1,7 @@
 //! What went wrong, told apart as far as the library does.
 
+use std::sync::LazyLock;
+
 use libgssapi::error::{Error, MajorFlags};
 
 use crate::krb5;
@@ -95,18 +97,79 @@ impl Why {
     }
 }
 
+/// Where a major status holds its routine error.
+const ROUTINE: u32 = 0xff << 16;
+
 impl From<Error> for Failure {
     fn from(e: Error) -> Failure {
         // GSS-API carries the mechanism's signed codes as unsigned ones.
         let code = e.minor as i32;
+        let words = e.to_string().replace(char::is_control, "");
         let why = match Why::of(code) {
-            Why::Other if e.major.contains(MajorFlags::GSS_S_BAD_BINDINGS) => Why::Bindings,
+            // The library's glue gives codes numbers of its own where two mechanisms share one: what it says is then all there is.
+            Why::Other => by_words(&words).unwrap_or(Why::Other),
+            why => why,
+        };
+        let why = match why {
             Why::Other if e.major.contains(MajorFlags::GSS_S_DUPLICATE_TOKEN) => Why::Replayed,
-            Why::Other if e.major.contains(MajorFlags::GSS_S_CREDENTIALS_EXPIRED) => Why::Expired,
-            Why::Other if e.major.contains(MajorFlags::GSS_S_DEFECTIVE_TOKEN) => Why::Malformed,
+            // Routine errors are a number of eight bits, not flags (RFC 2744 3.9.1).
+            Why::Other => match e.major.bits() & ROUTINE {
+                b if b == MajorFlags::GSS_S_BAD_BINDINGS.bits() => Why::Bindings,
+                b if b == MajorFlags::GSS_S_CREDENTIALS_EXPIRED.bits() => Why::Expired,
+                b if b == MajorFlags::GSS_S_DEFECTIVE_TOKEN.bits() => Why::Malformed,
+                _ => Why::Other,
+            },
             why => why,
         };
         // Some of the library's texts end with the zero byte that C ends them with.
-        Failure { why, code, words: e.to_string().replace(char::is_control, "") }
+        Failure { why, code, words }
     }
 }
+
+/// Codes that are told apart, by the library's own text of each.
+fn by_words(words: &str) -> Option<Why> {
+    static TEXTS: LazyLock<Vec<(String, Why)>> = LazyLock::new(|| {
+        let Ok(context) = krb5::Context::new() else { return vec![] };
+        let all = CODES.iter().map(|code| (context.failure(*code).words, Why::of(*code)));
+        all.filter(|(text, why)| !text.is_empty() && *why != Why::Other).collect()
+    });
+    TEXTS.iter().find(|(text, _)| words.contains(text.as_str())).map(|(_, why)| *why).or_else(|| {
+        // Texts that name whom they are about.
+        [
+            ("not found in Kerberos database", Why::NoService),
+            ("Cannot contact any KDC", Why::NoKdc),
+            ("Cannot find KDC", Why::NoRealm),
+        ]
+        .into_iter()
+        .find(|(text, _)| words.contains(text))
+        .map(|(_, why)| if why == Why::NoService && words.contains("Client") { Why::NoClient } else { why })
+    })
+}
+
+/// What [`by_words`] looks for.
+const CODES: &[i32] = &[
+    krb5::KRB5KRB_AP_ERR_SKEW,
+    krb5::KRB5KRB_AP_ERR_TKT_NYV,
+    krb5::KRB5KRB_AP_ERR_TKT_EXPIRED,
+    krb5::KRB5_KT_NOTFOUND,
+    krb5::KRB5_KT_KVNONOTFOUND,
+    krb5::KRB5KDC_ERR_ETYPE_NOSUPP,
+    krb5::KRB5KRB_AP_ERR_BAD_INTEGRITY,
+    krb5::KRB5KRB_AP_ERR_MODIFIED,
+    krb5::KRB5KRB_AP_ERR_NOT_US,
+    krb5::KRB5KRB_AP_ERR_REPEAT,
+    krb5::KRB5KDC_ERR_C_PRINCIPAL_UNKNOWN,
+    krb5::KRB5KDC_ERR_S_PRINCIPAL_UNKNOWN,
+    krb5::KRB5KDC_ERR_PREAUTH_FAILED,
+    krb5::KRB5KDC_ERR_KEY_EXP,
+    krb5::KRB5KDC_ERR_CLIENT_REVOKED,
+    krb5::KRB5KDC_ERR_NAME_EXP,
+    krb5::KRB5KDC_ERR_POLICY,
+    krb5::KRB5KDC_ERR_BADOPTION,
+    krb5::KRB5_TKT_NOT_FORWARDABLE,
+    krb5::KRB5_KDC_UNREACH,
+    krb5::KRB5_REALM_UNKNOWN,
+    krb5::KRB5_REALM_CANT_RESOLVE,
+    krb5::KRB5_CONFIG_CANTOPEN,
+    krb5::KRB5_CONFIG_BADFORMAT,
+];

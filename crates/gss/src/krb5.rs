@@ -4,10 +4,22 @@
 
 include!(concat!(env!("OUT_DIR"), "/krb5.rs"));
 
-use std::ffi::CStr;
+use std::ffi::{CStr, CString};
 use std::ptr;
 
 use crate::failure::{Failure, Why};
+
+unsafe extern "C" {
+    /// A ticket of ours as somebody (S4U2Self). The library exports it, and its header for others passes it over.
+    pub(crate) fn krb5_get_credentials_for_user(
+        context: krb5_context,
+        options: krb5_flags,
+        cache: krb5_ccache,
+        asked: *mut krb5_creds,
+        certificate: *mut krb5_data,
+        out: *mut *mut krb5_creds,
+    ) -> krb5_error_code;
+}
 
 /// A context of the library, for one thread at a time.
 pub(crate) struct Context(pub(crate) krb5_context);
@@ -47,4 +59,35 @@ impl Drop for Context {
         // SAFETY: made by krb5_init_context and given back once.
         unsafe { krb5_free_context(self.0) };
     }
+}
+
+/// Destroys a cache of the process's.
+pub(crate) fn destroy_cache(context: &Context, name: &str) {
+    let Ok(name) = CString::new(name) else { return };
+    let mut cache = ptr::null_mut();
+    // SAFETY: the name outlives the call; what it resolves to is destroyed once, which also gives the handle back.
+    unsafe {
+        if krb5_cc_resolve(context.0, name.as_ptr(), &mut cache) == 0 {
+            krb5_cc_destroy(context.0, cache);
+        }
+    }
+}
+
+/// A principal of the library's, given back when it is dropped.
+pub(crate) struct Named<'c>(&'c Context, pub(crate) krb5_principal);
+
+impl Drop for Named<'_> {
+    fn drop(&mut self) {
+        // SAFETY: made by krb5_parse_name and given back once.
+        unsafe { krb5_free_principal(self.0.0, self.1) };
+    }
+}
+
+/// Reads a principal.
+pub(crate) fn named<'c>(context: &'c Context, text: &str) -> Result<Named<'c>, Failure> {
+    let text = CString::new(text).map_err(|_| Failure { why: Why::Other, code: 0, words: "a zero byte in a name".to_owned() })?;
+    let mut out = ptr::null_mut();
+    // SAFETY: the text outlives the call; on success `out` is a new principal.
+    context.check(unsafe { krb5_parse_name(context.0, text.as_ptr(), &mut out) })?;
+    Ok(Named(context, out))
 }

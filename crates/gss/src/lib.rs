@@ -9,12 +9,14 @@
 //! * [`keytab`] keys that live in memory alone;
 //! * [`acceptor`] whoever shows a ticket;
 //! * [`inside`] what a ticket holds, for explaining: it admits nobody;
+//! * [`initiator`] tickets for others' services, as a person;
 //! * [`password`] a name and password that a KDC is asked about;
 //! * [`failure`] what went wrong, as far as it can be told apart.
 
 pub mod acceptor;
 mod credential;
 pub mod failure;
+pub mod initiator;
 pub mod inside;
 pub mod keytab;
 mod krb5;
@@ -22,6 +24,7 @@ pub mod password;
 
 pub use acceptor::{Accepted, Acceptor};
 pub use failure::{Failure, Why};
+pub use initiator::{Account, Delegated, Shown, Standing};
 pub use inside::Inside;
 pub use keytab::Keytab;
 

@@ -8,28 +8,10 @@ use std::ptr;
 
 use crate::failure::{Failure, Why};
 use crate::keytab::Keytab;
-use crate::krb5::{self, Context};
+use crate::krb5::{self, Context, named};
 
 /// Says that a check without a key of ours is none.
 const NO_FAIL: krb5::krb5_int32 = 1;
-
-/// A principal of the library's, given back when it is dropped.
-struct Named<'c>(&'c Context, krb5::krb5_principal);
-
-impl Drop for Named<'_> {
-    fn drop(&mut self) {
-        // SAFETY: made by krb5_parse_name and given back once.
-        unsafe { krb5::krb5_free_principal(self.0.0, self.1) };
-    }
-}
-
-fn named<'c>(context: &'c Context, text: &str) -> Result<Named<'c>, Failure> {
-    let text = c_string(text)?;
-    let mut out = ptr::null_mut();
-    // SAFETY: the text outlives the call; on success `out` is a new principal.
-    context.check(unsafe { krb5::krb5_parse_name(context.0, text.as_ptr(), &mut out) })?;
-    Ok(Named(context, out))
-}
 
 fn c_string(text: &str) -> Result<CString, Failure> {
     CString::new(text).map_err(|_| Failure { why: Why::WrongPassword, code: 0, words: "a zero byte was typed".to_owned() })

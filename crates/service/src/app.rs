@@ -18,7 +18,7 @@ use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
 use passeur_gateway::tls::Certificates;
 use passeur_links::clock::Clock;
-use passeur_links::kerberos::{Pool, Tickets};
+use passeur_links::kerberos::{Behalf, Pool, Tickets};
 use passeur_links::ldap::DirectoryLink;
 use passeur_links::smtp::Mailer;
 use passeur_store::{ProviderFlows, Recorded, SealedSecret, SecretHead, Store, StoreError};
@@ -28,6 +28,7 @@ use crate::emergency::Emergency;
 use crate::providers::own::OwnSaml;
 use crate::providers::{self, ProviderLink};
 use crate::recorder::Recorder;
+use crate::standings::Standings;
 use crate::survey::Done;
 
 /// Before the revocation counter was read for the first time.
@@ -62,6 +63,8 @@ pub struct Inner {
     links: RwLock<Links>,
     /// Where Kerberos runs, whatever the edition.
     kerberos: Arc<Pool>,
+    /// Tickets that live sessions show to applications.
+    pub standings: Standings,
     /// The account that works when everything else is broken, if there is one.
     pub emergency: Option<Arc<Emergency>>,
     /// How far owners of tokens may go, by the token's digest and where it is used, and when that was found out.
@@ -92,6 +95,8 @@ struct Links {
     directories: HashMap<String, Arc<DirectoryLink>>,
     mailer: Option<Arc<Mailer>>,
     tickets: HashMap<String, Arc<Tickets>>,
+    /// Accounts that act for people, by gate.
+    behalf: HashMap<String, Arc<Behalf>>,
 }
 
 impl std::ops::Deref for App {
@@ -132,6 +137,7 @@ impl App {
             floods: OnceLock::new(),
             links: RwLock::default(),
             kerberos: Arc::default(),
+            standings: Standings::default(),
             emergency,
             token_roles: Mutex::default(),
             rehearsing: tokio::sync::Mutex::default(),
@@ -152,7 +158,7 @@ impl App {
     pub async fn catch_up(&self) -> Result<(), StoreError> {
         let after = self.revocation.load(Ordering::Acquire);
         let (counter, ids, re_read) = self.store.revoked_since(after).await?;
-        self.table.end(&ids);
+        self.end_here(&ids);
         if !re_read.is_empty() {
             // Counted first: a decision that is being made on what was read before sees that, or the session's generation.
             self.rights.fetch_add(1, Ordering::AcqRel);
@@ -180,6 +186,12 @@ impl App {
             *self.told.lock().unwrap_or_else(|e| e.into_inner()) = (now.timestamp_millis(), so_far);
         }
         Ok(())
+    }
+
+    /// Ends sessions in this node's memory: their requests, what is open, and what they show to applications.
+    pub fn end_here(&self, ids: &[Uuid]) {
+        self.table.end(ids);
+        self.standings.end(ids);
     }
 
     /// An act to record in the transaction that makes it.
@@ -228,6 +240,16 @@ impl App {
     /// The keys of a way in by ticket, of the live edition.
     pub fn tickets(&self, way: &str) -> Option<Arc<Tickets>> {
         self.links.read().unwrap_or_else(|e| e.into_inner()).tickets.get(way).cloned()
+    }
+
+    /// Where Kerberos runs.
+    pub fn kerberos(&self) -> &Arc<Pool> {
+        &self.kerberos
+    }
+
+    /// The account that acts for people at a gate of the live edition.
+    pub fn behalf(&self, gate: &str) -> Option<Arc<Behalf>> {
+        self.links.read().unwrap_or_else(|e| e.into_inner()).behalf.get(gate).cloned()
     }
 
     /// Keys of every way in by ticket. Tickets live as long as they are issued for: the key before the one in use goes on opening
@@ -395,7 +417,12 @@ impl App {
             let password = m.account.as_ref().and_then(|(_, name)| secret(name).into_iter().next());
             Arc::new(Mailer::new(m.clone(), password))
         });
-        Links { providers, own, directories: directories.collect(), mailer, tickets }
+        let behalf = site.gates.iter().filter_map(|g| {
+            let of = g.ticket.as_ref()?.behalf.as_ref()?;
+            let link = Behalf::new(self.kerberos.clone(), of.account.clone(), &secret(&of.keytab));
+            Some((g.name.clone(), Arc::new(link)))
+        });
+        Links { providers, own, directories: directories.collect(), mailer, tickets, behalf: behalf.collect() }
     }
 }
 

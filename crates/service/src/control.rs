@@ -17,7 +17,9 @@ use passeur_core::site::Gate;
 use passeur_core::step::{Param, Phrase, Silent, Step, StepCode};
 use passeur_gateway::admission::Admission;
 use passeur_gateway::body::{Body, BoxError};
-use passeur_gateway::control::{Control, FailureKind, Interrupted, NoSession, Presented, RequestFacts, UpstreamFailure};
+use passeur_gateway::control::{
+    Control, FailureKind, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure,
+};
 use passeur_gateway::shared::Edition;
 use passeur_store::{GateTokenRow, SessionRow, StoreError};
 use tower::ServiceExt;
@@ -31,7 +33,7 @@ use crate::pages::{self, redirect};
 use crate::signin::ask::{Ask, cookie_digest};
 use crate::signin::evidence::Again;
 use crate::signin::{ClientAddress, Visit, arrive, browser_binding, enter, evidence, forget, forms, local, session, step_up};
-use crate::{rights, roles};
+use crate::{rights, roles, standings};
 
 /// Implements [`Control`] over the shared state and the sign-in host's router.
 pub struct Service {
@@ -279,6 +281,37 @@ impl Control for Service {
         }
         let words = "The application behind this gate does not answer.";
         plain(problem(status, "upstream", "No answer from the application", words).with_crossing(id).into_response())
+    }
+
+    async fn ticket(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        admission: Arc<Admission>,
+        anew: bool,
+    ) -> Result<Ticket, Box<TicketFailed>> {
+        match edition.site.gate(gate) {
+            Some(gate) => standings::ticket(&self.app, &edition, gate, &admission, anew).await,
+            None => {
+                let step = Step::new(StepCode::UpstreamTicketFailed).with("service", gate).with("how", "there is no such gate");
+                Err(Box::new(TicketFailed::of(step)))
+            }
+        }
+    }
+
+    async fn proves(&self, proof: Proof, token: Vec<u8>) -> Result<(), String> {
+        standings::proves(&self.app, proof, token).await
+    }
+
+    async fn ticket_failed(
+        &self,
+        gate: &str,
+        admission: Arc<Admission>,
+        failed: TicketFailed,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let attempt = self.attempt_of(gate, Some(&admission), facts);
+        plain(standings::answer(&self.app, attempt, gate, &admission, failed, facts).await)
     }
 
     async fn still_live(&self, session: uuid::Uuid) -> Option<bool> {

@@ -21,6 +21,7 @@ mod rights;
 mod roles;
 mod router;
 mod signin;
+mod standings;
 mod start;
 mod survey;
 mod trials;

@@ -107,6 +107,8 @@ pub async fn clean(app: &App) {
     };
     let lifetimes = edition.site.lifetimes;
     app.table.prune(|s| s.state(&lifetimes, now) == State::Live);
+    let live: std::collections::HashSet<_> = app.table.live_sessions().iter().map(|s| s.id).collect();
+    app.standings.prune(now, |id| live.contains(&id));
     let keep_from = (now - Duration::days(i64::from(edition.site.keep_days))).date_naive();
     let done = async {
         app.store.make_partitions(now.date_naive()).await?;

@@ -3,6 +3,7 @@
 
 pub mod cranes;
 pub mod ledger;
+pub mod locks;
 pub mod mailbox;
 pub mod provider;
 
@@ -19,6 +20,20 @@ pub async fn serve(listen: SocketAddr, router: Router) -> std::io::Result<(Socke
     let listener = TcpListener::bind(listen).await?;
     let address = listener.local_addr()?;
     Ok((address, serve_on(listener, router)))
+}
+
+/// Serves a stand-in that is told the address of each connection: see [`serve`].
+///
+/// # Errors
+/// When the address cannot be listened on.
+pub async fn serve_told(listen: SocketAddr, router: Router) -> std::io::Result<(SocketAddr, tokio::task::JoinHandle<()>)> {
+    let listener = TcpListener::bind(listen).await?;
+    let address = listener.local_addr()?;
+    let service = router.into_make_service_with_connect_info::<SocketAddr>();
+    let task = tokio::spawn(async move {
+        let _ = axum::serve(listener, service).await;
+    });
+    Ok((address, task))
 }
 
 /// Serves a stand-in on a bound listener.

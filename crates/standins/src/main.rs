@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use passeur_standins::{cranes, ledger, mailbox, provider, serve};
+use passeur_standins::{cranes, ledger, locks, mailbox, provider, serve, serve_told};
 
 #[derive(Parser)]
 #[command(about = "The demo's stand-ins: an identity provider and legacy applications")]
@@ -44,6 +44,11 @@ enum What {
         #[arg(long)]
         listen: SocketAddr,
     },
+    /// The lock house, which takes Kerberos tickets alone, by the keys that KRB5_KTNAME names.
+    Locks {
+        #[arg(long)]
+        listen: SocketAddr,
+    },
 }
 
 #[tokio::main]
@@ -68,6 +73,7 @@ async fn main() -> ExitCode {
             }
         }
         What::Cranes { listen } => serve(listen, cranes::router()).await,
+        What::Locks { listen } => serve_told(listen, locks::router()).await,
     };
     match started {
         Ok((address, task)) => {

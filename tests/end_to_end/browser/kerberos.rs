@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use crate::support::kerberos::Cache;
-use crate::support::{Browser, Stack, env};
+use crate::support::{Browser, Stack, env, eventually};
 
 /// Tickets that the one browser sees while this lives.
 fn holds(user: &str) -> Cache {
@@ -44,5 +44,35 @@ async fn a_workstation_with_a_ticket_asks_nothing_and_one_without_goes_on() {
     let list = stack.get("/crossings?gate=harbour-wide&limit=5").await;
     let story = stack.story(list["crossings"][0]["id"].as_str().unwrap()).await.to_string();
     assert!(story.contains("way.ticket-none"), "{story}");
+    b.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_lock_house_is_reached_by_a_ticket_and_on_behalf_and_refused_to_whom_it_must_be() {
+    let stack = Stack::new().await;
+    // A pilot at a workstation: the browser sends her own ticket along.
+    let b = Browser::new("locks", 1280, 800, false).await;
+    let tickets = holds("anouk");
+    b.open(&stack.locks("/")).await;
+    b.shows("Good day, anouk@HAVRELUNE.EXAMPLE.").await;
+    let list = stack.get("/crossings?gate=locks&outcome=admitted&limit=5").await;
+    let id = list["crossings"][0]["id"].as_str().unwrap().to_owned();
+    eventually("it is told", async || stack.story(&id).await.to_string().contains("their browser sent along")).await;
+    drop(tickets);
+    b.close().await;
+    // A fitter from outside, by the pilotage office.
+    let b = Browser::new("locks-office", 1280, 800, false).await;
+    b.open(&stack.locks("/")).await;
+    b.prove("farid").await;
+    b.shows("Good day, farid@HAVRELUNE.EXAMPLE.").await;
+    assert_eq!(b.url().await, stack.locks("/"));
+    b.close().await;
+    // Somebody whose account may not be delegated.
+    let b = Browser::new("locks-refused", 1280, 800, false).await;
+    b.open(&stack.locks("/")).await;
+    b.prove("elodie").await;
+    b.shows("your account may not be handed on to this application").await;
+    let id = b.find("code.id").await.text().await.unwrap();
+    assert_eq!(stack.story(&id).await["code"], "upstream.ticket-person");
     b.close().await;
 }

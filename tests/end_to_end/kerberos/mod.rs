@@ -2,6 +2,7 @@
 
 mod faults;
 mod password;
+mod upstream;
 mod way_in;
 
 use reqwest::{Method, StatusCode};
@@ -16,7 +17,7 @@ async fn asked(stack: &Stack) -> (Person, Page) {
 }
 
 async fn asked_again(stack: &Stack, person: &mut Person) -> Page {
-    let page = person.send(Method::GET, &stack.pass("/.passeur/sign-in?for=quay&way=ticket"), None).await;
+    let page = person.send(Method::GET, &stack.pass("/.passeur/sign-in?for=quay&way=ticket&afresh=1"), None).await;
     let to = page.header("location").to_owned();
     let page = person.send(Method::GET, &stack.pass(&to), None).await;
     assert_eq!((page.status, page.header("www-authenticate")), (StatusCode::UNAUTHORIZED, "Negotiate"), "{}", page.body);

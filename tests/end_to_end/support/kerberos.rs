@@ -26,6 +26,11 @@ pub fn keytab() -> String {
     in_base64(&folder().join("keytabs/passeur.keytab"))
 }
 
+/// The keys of the account that acts for people, as a secret holds them.
+pub fn gateway_keytab() -> String {
+    in_base64(&folder().join("keytabs/gateway.keytab"))
+}
+
 /// A file in base64.
 pub fn in_base64(path: &std::path::Path) -> String {
     use base64::Engine;
@@ -36,6 +41,15 @@ pub fn in_base64(path: &std::path::Path) -> String {
 pub fn kadmin(commands: &str) {
     let words = format!("kadmin_local $REALM <<'COMMANDS' 2>&1 | tee /dev/stderr | (! grep ' while ')\n{commands}\nCOMMANDS\n");
     assert!(shell(&folder(), &words), "{commands}");
+}
+
+/// Lets an account of ours act for people towards a service, as the directory team would.
+pub fn may_delegate(account: &str, service: &str) {
+    let words = format!(
+        "may_delegate {account} {service} | ldapmodify -x -H {} -D cn=root,dc=havrelune,dc=example -y $STATE/slapd.root",
+        env("PASSEUR_TEST_LDAP")
+    );
+    assert!(shell(&folder(), &words), "{account} to {service}");
 }
 
 /// A host of a test's own, whose service has keys in a file.
@@ -123,10 +137,19 @@ impl Workstation {
 
     /// The same, bound to a TLS channel.
     pub fn bound(&self, service: &str, bindings: Option<&[u8]>) -> Shown {
+        self.with(service, bindings, CtxFlags::GSS_C_MUTUAL_FLAG)
+    }
+
+    fn with(&self, service: &str, bindings: Option<&[u8]>, flags: CtxFlags) -> Shown {
         let target = Name::new(service.as_bytes(), Some(GSS_NT_KRB5_PRINCIPAL)).unwrap();
-        let mut context = ClientCtx::new(Some(self.cred.clone()), target, CtxFlags::GSS_C_MUTUAL_FLAG, Some(GSS_MECH_SPNEGO));
+        let mut context = ClientCtx::new(Some(self.cred.clone()), target, flags, Some(GSS_MECH_SPNEGO));
         let token = context.step(None, bindings).unwrap_or_else(|e| panic!("{service}: {e}")).unwrap().to_vec();
         Shown { token, context }
+    }
+
+    /// The same, with the person's own ticket sent along.
+    pub fn along(&self, service: &str) -> Shown {
+        self.with(service, None, CtxFlags::GSS_C_MUTUAL_FLAG | CtxFlags::GSS_C_DELEG_FLAG)
     }
 
     /// A token of Kerberos itself, without the negotiation around it.

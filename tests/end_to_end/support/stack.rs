@@ -135,6 +135,7 @@ impl Stack {
             .replace(":8641", &format!(":{}", provider_address.port()))
             .replace(":8642", &format!(":{}", ledger_address.port()))
             .replace(":8643", &format!(":{}", cranes_address.port()))
+            .replace("127.0.0.1:8647", &env("PASSEUR_TEST_LOCKS"))
             .replace("ldap://127.0.0.1:8645", &env("PASSEUR_TEST_LDAP"));
         let stack = Stack {
             service: Some(service),
@@ -152,6 +153,7 @@ impl Stack {
         stack.put("/secrets/pilotage-client", json!({"value": "ebb-and-flow-of-the-demo"})).await;
         stack.put("/secrets/harbour-account", json!({"value": env("PASSEUR_TEST_LDAP_PASSWORD")})).await;
         stack.put("/secrets/harbour-keytab", json!({"value": super::kerberos::keytab()})).await;
+        stack.put("/secrets/gateway-keytab", json!({"value": super::kerberos::gateway_keytab()})).await;
         stack.put("/secrets/saml-key", json!({"value": saml_key()})).await;
         let published = stack.publish(&stack.site).await;
         assert_eq!(published.0, 200, "{}", published.1);
@@ -260,6 +262,11 @@ impl Stack {
     /// An address on the gate that is entered by SAML.
     pub fn agents(&self, path: &str) -> String {
         format!("http://agents.havrelune.localhost:{}{path}", self.address.port())
+    }
+
+    /// An address on the gate whose application knows nothing but Kerberos.
+    pub fn locks(&self, path: &str) -> String {
+        format!("http://locks.havrelune.localhost:{}{path}", self.address.port())
     }
 
     /// An address on the gate that is entered in every way.

@@ -13,7 +13,7 @@ use super::parts::{self, name_of, read_address};
 use super::provider::{read_groups, read_party, read_provider};
 use super::read::{DOCUMENT_MAX, Fields, Report};
 use super::way::{Around, read_mail, read_way};
-use super::{AttributeId, BUILT_IN, Site, Way, WayKind, expectation, factor};
+use super::{AttributeId, BUILT_IN, Site, UpstreamTicket, Way, WayKind, expectation, factor};
 use crate::address::PublicAddress;
 use crate::delivery;
 use crate::mapping::{self, Mapping, Octets, Salts};
@@ -202,6 +202,11 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         if let Some((_, by)) = taken.into_iter().find(|(a, _)| a.host == gate.address.host) {
             f.error("address", format!("the address is already that of {by}"), "Give each gate its own host name.");
         }
+        let by_ticket = |w: &&Way| matches!(w.kind, WayKind::Ticket(_)) && gate.access.ways.contains(&w.name);
+        if gate.ticket.as_ref().is_some_and(UpstreamTicket::takes_forwarded) && !ways.iter().any(|w| by_ticket(&w)) {
+            let remedy = "Name a [[way]] of kind ticket in ways-in, or take \"forwarded\" out of by.";
+            f.error("ticket", "nobody brings a ticket along here: the gate takes no way in by ticket".into(), remedy);
+        }
         if let Some(way) = gate.access.ways.iter().find(|w| certificate_ways.contains(w)) {
             f.error(
                 "ways-in",
@@ -211,8 +216,9 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         }
         let sets = |d: &&delivery::Delivery| Some(&d.name) == gate.delivery.as_ref();
         let authorization = |d: &delivery::Delivery| d.headers.iter().any(|h| h.name.eq_ignore_ascii_case("authorization"));
-        if gate.hand_over.is_some() && deliveries.iter().find(sets).is_some_and(authorization) {
-            f.error("hand-over", "the delivery sets Authorization as well".into(), "Keep one of them.");
+        let key = if gate.ticket.is_some() { "ticket" } else { "hand-over" };
+        if (gate.hand_over.is_some() || gate.ticket.is_some()) && deliveries.iter().find(sets).is_some_and(authorization) {
+            f.error(key, "the delivery sets Authorization as well".into(), "Keep one of them.");
         }
         if gate.access.unasked && !providers.iter().any(|p| gate.access.ways.contains(&p.name) && p.saml().is_some()) {
             f.error(

@@ -22,6 +22,7 @@ mod section;
 mod sentence;
 mod ticket;
 mod upstream;
+mod upstream_ticket;
 mod way;
 
 pub use access::{Access, Dead, Disabled, GroupsFrom};
@@ -42,6 +43,7 @@ pub use rule::{Effect, Grants, RolesFrom, Rule, Rules};
 pub use section::{Section, SectionAccess, Standing, standing};
 pub use ticket::{Nobody, OfRealm, Realm, RealmUser, TicketWay};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
+pub use upstream_ticket::{Behalf, By, NoPrincipal, UpstreamTicket};
 pub use way::{
     CertificateWay, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordWay, TRIES_MINUTES, Way, WayKind, plain_mail,
 };
@@ -207,7 +209,11 @@ impl Site {
             WayKind::Ticket(t) => t.keytabs.iter().map(|k| (k.clone(), format!("way in {}: keys", w.name))).collect(),
             _ => vec![],
         });
-        let mut out: Vec<_> = providers.chain(own).chain(directories).chain(mail).chain(keytabs).collect();
+        let behalf = self.gates.iter().filter_map(|g| {
+            let keytab = g.ticket.as_ref()?.behalf.as_ref()?.keytab.clone();
+            Some((keytab, format!("gate {}: the account that acts for people", g.name)))
+        });
+        let mut out: Vec<_> = providers.chain(own).chain(directories).chain(mail).chain(keytabs).chain(behalf).collect();
         let hashes = |place: &str, of: &[Mapping]| -> Vec<(String, String)> {
             salts_of(of).map(|secret| (secret.to_owned(), format!("pairwise identifiers of {place}"))).collect()
         };

@@ -7,6 +7,7 @@ use super::response::{self, ResponseEdits};
 use super::rule::{Effect, Rule};
 use super::section::{self, Section, SectionAccess};
 use super::upstream::{self, Upstreams};
+use super::upstream_ticket::{self, UpstreamTicket};
 use crate::address::{PublicAddress, is_loopback};
 use crate::condition::Condition;
 use crate::decide::{PARTS_MAX, RequestView};
@@ -37,6 +38,8 @@ pub struct Gate {
     pub session: Limits,
     /// Whether the password that somebody typed at a form of ours is handed to the application, and how.
     pub hand_over: Option<HandOver>,
+    /// The ticket that its application is shown.
+    pub ticket: Option<UpstreamTicket>,
     /// Parts of the gate that are open or ask for more.
     pub sections: Vec<Section>,
     /// Edits on what the application answers.
@@ -97,6 +100,10 @@ pub(crate) fn read_gate(
     if hand_over.is_some() {
         check_hand_over(f, names, &access, upstreams.as_ref());
     }
+    let ticket = upstream_ticket::read(f, names);
+    if ticket.is_some() && hand_over.is_some() {
+        f.error("hand-over", "the application is shown a ticket, and cannot be given a password too".into(), "Keep one of them.");
+    }
     let delivery = access::refer(f, "delivery", "delivery", deliveries);
     if access.rules.is_empty() && !f.has("rule") {
         f.warn("name", "the gate has no rule, so it admits nobody".into(), "Add a [[gate.rule]].");
@@ -114,6 +121,7 @@ pub(crate) fn read_gate(
         access,
         session,
         hand_over,
+        ticket,
         sections,
         response,
         delivery,

@@ -365,6 +365,7 @@ fn minutes_words(minutes: i64) -> String {
 fn origin_words(origin: &Origin, lang: Lang) -> String {
     let say = |en: &str, fr: &str| say(lang, en, fr);
     match origin {
+        Origin::Proof { claim } => format!("{} {claim}", say("what was proven to us,", "ce qui nous a été prouvé,")),
         Origin::IdToken { claim } => format!("{} {claim}", say("id_token claim", "l'attribut de l'id_token")),
         Origin::Assertion { attribute } => format!("{} {attribute}", say("assertion attribute", "l'attribut de l'assertion")),
         Origin::UserInfo { claim } => format!("{} {claim}", say("userinfo claim", "l'attribut userinfo")),

@@ -70,6 +70,13 @@ pub const REASONS: &[(&str, &str, &str)] = &[
     ("ticket-unbound", "It is not bound to a TLS channel", "Il n'est lié à aucun canal TLS"),
     ("clock-ahead", "theirs is ahead", "la sienne avance"),
     ("clock-behind", "theirs is behind", "la sienne retarde"),
+    ("by-forwarded", "from the one that their browser sent along", "tiré de celui que son navigateur a transmis"),
+    ("by-on-behalf", "asked for on their behalf", "demandé en son nom"),
+    (
+        "unfit-name",
+        "it has several values, or one that is no plain name",
+        "il a plusieurs valeurs, ou une qui n'est pas un nom simple",
+    ),
     ("left-before", "somebody signed out in this browser", "quelqu'un s'est déconnecté dans ce navigateur"),
     ("others-use-it", "others use this machine too", "d'autres utilisent aussi ce poste"),
     ("asked-afresh", "a fresh proof is wanted", "une preuve fraîche est demandée"),

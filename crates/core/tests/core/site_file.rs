@@ -14,8 +14,8 @@ fn the_demo_is_sound_and_has_no_finding() {
     let (compiled, findings) = compile(SITE);
     assert!(compiled.is_some() && findings.is_empty(), "{findings:#?}");
     let s = site();
-    assert_eq!(s.gates.len(), 4);
-    assert_eq!(s.secrets().len(), 4);
+    assert_eq!(s.gates.len(), 5);
+    assert_eq!(s.secrets().len(), 5);
     assert_eq!(s.attributes.len(), 2 + 4 + 2 + 1);
 }
 

@@ -106,5 +106,5 @@ where
         On::Core => drop(tokio::task::spawn_local(drive)),
         On::Runtime => drop(tokio::spawn(drive)),
     }
-    Ok(Sender { requests, budget })
+    Ok(Sender { requests, budget, proven: false })
 }

@@ -67,11 +67,25 @@ impl Upstreams {
         progress: Option<&Progress>,
         again: Option<&(dyn Fn() -> Option<Outgoing> + Sync)>,
     ) -> Result<(Response<Incoming>, Lease), UpstreamFailure> {
+        self.send_of(route, session, false, first, progress, again).await
+    }
+
+    /// The same; where a connection is `owned`, over one of the session's own.
+    pub(crate) async fn send_of(
+        &self,
+        route: &Route,
+        session: Uuid,
+        owned: bool,
+        first: Outgoing,
+        progress: Option<&Progress>,
+        again: Option<&(dyn Fn() -> Option<Outgoing> + Sync)>,
+    ) -> Result<(Response<Incoming>, Lease), UpstreamFailure> {
+        let owner = owned.then_some(session);
         let mut request = Some(first.into_request());
         let mut last = None;
         for target in route.order(session) {
             loop {
-                let (mut sender, used) = match self.pool.take(target) {
+                let (mut sender, used) = match self.pool.take(target, owner) {
                     Some(s) => (s, true),
                     // Boxed, since it is rare and large, and the future of every request has its size.
                     None => match Box::pin(connect(target, On::Core)).await {
@@ -89,8 +103,8 @@ impl Upstreams {
                 target.requests.fetch_add(1, Ordering::Relaxed);
                 match attempt(&mut sender, r, target, progress, self.pool.waits().begin(ANSWER_LIMIT)).await {
                     Tried::Answered(answer) => {
-                        let mut lease = Lease::new(sender, self.pool.clone(), target.clone());
-                        if asks_for_connection_auth(&answer) {
+                        let mut lease = Lease::new(sender, self.pool.clone(), target.clone(), owner);
+                        if !owned && asks_for_connection_auth(&answer) {
                             target.connection_auth.store(true, Ordering::Relaxed);
                             lease.spend();
                         }

@@ -1,10 +1,11 @@
 //! Connections kept open to upstreams: one pool a core, last used first. A connection comes back only after both bodies
-//! ended cleanly.
+//! ended cleanly. One over which a person was authenticated is kept for their session, and goes to no other.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use hyper::client::conn::http1::SendRequest;
+use uuid::Uuid;
 
 use super::budget::Budget;
 use crate::stream::Upload;
@@ -13,6 +14,9 @@ use crate::waits::Waits;
 
 /// The most idle connections to one address on a core.
 const IDLE_MAX: usize = 128;
+/// The most idle connections that are kept for one session, and for all sessions together.
+const OWNED_MAX: usize = 6;
+const OWNERS_MAX: usize = 4_000;
 /// How long an idle connection is kept, in milliseconds.
 const IDLE_MS: i64 = 30_000;
 
@@ -20,7 +24,12 @@ const IDLE_MS: i64 = 30_000;
 pub(crate) struct Sender {
     pub(super) requests: SendRequest<Upload>,
     pub(super) budget: Budget,
+    /// Whether the upstream proved over it that it is the one that was asked for.
+    pub(super) proven: bool,
 }
+
+/// Whose connections: an upstream address, and the session that they are kept for, where they are kept for one.
+type Kept = (u64, Option<Uuid>);
 
 struct Idle {
     sender: Sender,
@@ -30,13 +39,13 @@ struct Idle {
 /// The pool of a core. The lock is never contended: it only lets a connection come back from wherever its body ended.
 #[derive(Default)]
 pub(crate) struct Pool {
-    idle: Mutex<HashMap<u64, Vec<Idle>>>,
+    idle: Mutex<HashMap<Kept, Vec<Idle>>>,
     /// What waits for an answer, or for more of one.
     waits: Arc<Waits>,
 }
 
 impl Pool {
-    fn idle(&self) -> MutexGuard<'_, HashMap<u64, Vec<Idle>>> {
+    fn idle(&self) -> MutexGuard<'_, HashMap<Kept, Vec<Idle>>> {
         self.idle.lock().unwrap_or_else(|e| e.into_inner())
     }
 
@@ -44,10 +53,11 @@ impl Pool {
         &self.waits
     }
 
-    /// The idle connection to a target that was used last; closed ones are dropped on the way.
-    pub(crate) fn take(&self, target: &Target) -> Option<Sender> {
+    /// The idle connection to a target that was used last, by a session where it is kept for one; closed ones are dropped on the
+    /// way.
+    pub(crate) fn take(&self, target: &Target, owner: Option<Uuid>) -> Option<Sender> {
         let mut all = self.idle();
-        let kept = all.get_mut(&target.id)?;
+        let kept = all.get_mut(&(target.id, owner))?;
         let mut i = kept.len();
         while i > 0 {
             i -= 1;
@@ -60,20 +70,23 @@ impl Pool {
         None
     }
 
-    pub(crate) fn put(&self, target: &Target, sender: Sender) {
+    pub(crate) fn put(&self, target: &Target, owner: Option<Uuid>, sender: Sender) {
         if sender.requests.is_closed() {
             return;
         }
         let mut all = self.idle();
-        let kept = all.entry(target.id).or_default();
-        if kept.len() < IDLE_MAX {
+        if owner.is_some() && all.len() > OWNERS_MAX {
+            return;
+        }
+        let kept = all.entry((target.id, owner)).or_default();
+        if kept.len() < if owner.is_some() { OWNED_MAX } else { IDLE_MAX } {
             kept.push(Idle { sender, since: ticks() });
         }
     }
 
     /// Forgets every idle connection to a target: it lost one, so it was probably started anew.
     pub(crate) fn forget(&self, target: &Target) {
-        self.idle().remove(&target.id);
+        self.idle().retain(|(id, _), _| *id != target.id);
     }
 
     /// Drops what was idle for too long, and wakes what has waited for too long.
@@ -92,17 +105,35 @@ pub(crate) struct Lease {
     sender: Option<Sender>,
     pool: Arc<Pool>,
     target: Arc<Target>,
+    owner: Option<Uuid>,
 }
 
 impl Lease {
-    pub(crate) fn new(sender: Sender, pool: Arc<Pool>, target: Arc<Target>) -> Lease {
-        Lease { sender: Some(sender), pool, target }
+    pub(crate) fn new(sender: Sender, pool: Arc<Pool>, target: Arc<Target>, owner: Option<Uuid>) -> Lease {
+        Lease { sender: Some(sender), pool, target, owner }
+    }
+
+    /// Whether the upstream proved itself over this connection.
+    pub(crate) fn is_proven(&self) -> bool {
+        self.sender.as_ref().is_some_and(|s| s.proven)
+    }
+
+    /// It did.
+    pub(crate) fn prove(&mut self) {
+        if let Some(s) = &mut self.sender {
+            s.proven = true;
+        }
+    }
+
+    /// The address at its other end.
+    pub(crate) fn address(&self) -> String {
+        self.target.address.to_string()
     }
 
     /// Gives the connection back: only when both bodies ended cleanly.
     pub(crate) fn release(&mut self) {
         if let Some(sender) = self.sender.take() {
-            self.pool.put(&self.target, sender);
+            self.pool.put(&self.target, self.owner, sender);
         }
     }
 

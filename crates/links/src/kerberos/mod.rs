@@ -1,12 +1,14 @@
 //! Kerberos at work: keys of a way in, and the calls of GSS-API, which block.
 //!
 //! [`pool`] keeps them off the threads that serve: each has a place to run in and a deadline, and a realm whose KDC does not answer
-//! fills its own places only. [`tickets`] judges what a browser shows. What anything means is said by
+//! fills its own places only. [`tickets`] judges what a browser shows; [`behalf`] gets tickets for applications. What anything means is said by
 //! [`passeur_protocols::kerberos`]; who may come in, by core.
 
+pub mod behalf;
 pub mod pool;
 pub mod tickets;
 
-pub use passeur_gss::{Why, prepare};
+pub use behalf::{Behalf, NoTicket};
+pub use passeur_gss::{Delegated, Shown, Standing, Why, prepare};
 pub use pool::{NotRun, Pool};
 pub use tickets::{NotTaken, Refused, Taken, Tickets};

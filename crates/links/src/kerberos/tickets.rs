@@ -7,7 +7,7 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use chrono::{DateTime, Duration, Utc};
 use passeur_core::id::sha256;
-use passeur_gss::{Acceptor, Failure, Inside, Why};
+use passeur_gss::{Acceptor, Delegated, Failure, Inside, Why};
 use passeur_protocols::kerberos::{Fault, Keytab, Opened, Principal, Proof, Ticket};
 
 use super::pool::{NotRun, Pool};
@@ -26,7 +26,7 @@ pub struct Tickets {
 }
 
 /// A ticket that was taken.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Debug)]
 pub struct Taken {
     pub client: String,
     pub service: String,
@@ -38,6 +38,8 @@ pub struct Taken {
     pub bound: bool,
     /// What the browser is answered, so that it knows us too.
     pub answer: Option<Vec<u8>>,
+    /// The ticket that the browser sent along, to be used for the person.
+    pub delegated: Option<Delegated>,
     /// A digest of the proof: the same one is never taken twice. Until when it has to be remembered.
     pub once: ([u8; 32], DateTime<Utc>),
 }
@@ -191,6 +193,7 @@ fn judge(
         proven,
         bound: accepted.bound,
         answer: accepted.answer,
+        delegated: accepted.delegated,
         once: (sha256(&ticket.proof.1), made + SKEW + SKEW),
     })
 }

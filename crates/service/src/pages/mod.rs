@@ -6,6 +6,7 @@ mod layout;
 mod quay;
 mod sign_in;
 mod tokens;
+mod why;
 mod words;
 
 use axum::response::{IntoResponse, Response};
@@ -203,9 +204,9 @@ pub fn refused(site: &Site, lang: Lang, status: StatusCode, r: &Refused) -> Page
     let gate = site.gate(&r.gate);
     let place = gate.map_or(site.name.as_str(), |g| g.title.as_str());
     let again = r.again.clone().or_else(|| gate.map(|g| g.address.at("/"))).unwrap_or_else(|| site.address.at("/"));
-    let headline = words::headline(r.code, lang);
+    let headline = why::headline(r.code, lang);
     let content = html! {
-        p.lead { (words::plain(r.code, lang)) }
+        p.lead { (why::plain(r.code, lang)) }
         @if let Some(w) = &r.words { blockquote { (w) } }
         @if let Some(a) = &r.advice { p { (a) } }
         dl.facts {

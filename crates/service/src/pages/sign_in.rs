@@ -150,6 +150,7 @@ impl Form<'_> {
             @if let Some(take) = offer.take {
                 p { (say(Word::TicketHere, lang)) }
                 nav.ways { a.button href=(take) { (say(Word::TakeTicket, lang)) } }
+                @if offer.password { p.lead { (say(Word::OrByName, lang)) } }
             }
         };
         if offer.password {

@@ -1,6 +1,6 @@
 //! What pages say, in each language.
 
-use passeur_core::step::{Lang, Stage, StepCode};
+use passeur_core::step::Lang;
 
 /// Fixed words of pages.
 #[derive(Clone, Copy)]
@@ -71,6 +71,7 @@ pub enum Word {
     NoOtherWay,
     TicketHere,
     TakeTicket,
+    OrByName,
     SignInTitle,
     SignInNow,
     SignedInNow,
@@ -199,6 +200,9 @@ pub fn say(word: Word, lang: Lang) -> &'static str {
             "You may come in as whoever is signed in to this machine.",
             "Vous pouvez entrer sous le nom de qui est connecté à ce poste.",
         ),
+        Word::OrByName => {
+            ("Or by your name and password in the organisation:", "Ou par votre nom et votre mot de passe dans l'organisation :")
+        }
         Word::TakeTicket => ("Use this machine's sign-in", "Utiliser la connexion du poste"),
         Word::SignInTitle => ("Sign in", "Connexion"),
         Word::SignInNow => ("Sign in", "Se connecter"),
@@ -394,101 +398,6 @@ pub fn say(word: Word, lang: Lang) -> &'static str {
         Word::Groups => ("Groups", "Groupes"),
         Word::Factors => ("How you proved it", "Comment vous l'avez prouvé"),
         Word::Console => ("Console", "Console"),
-    };
-    match lang {
-        Lang::En => en,
-        Lang::Fr => fr,
-    }
-}
-
-/// The headline of a refusal.
-pub fn headline(code: Option<StepCode>, lang: Lang) -> &'static str {
-    let stage = code.map(|c| c.spec().stage);
-    let (en, fr) = match (code, stage) {
-        (Some(StepCode::ProviderRefused | StepCode::TokenRefused), _) => {
-            ("Your sign-in was not accepted", "Votre connexion n'a pas été acceptée")
-        }
-        (
-            Some(
-                StepCode::DirectoryDead
-                | StepCode::DirectoryBindRefused
-                | StepCode::ProviderSilent
-                | StepCode::DiscoveryFailed
-                | StepCode::MetadataFailed,
-            ),
-            _,
-        ) => ("Not possible just now", "Impossible pour l'instant"),
-        (_, Some(Stage::Check | Stage::HandBack)) | (Some(StepCode::AskUnreadable), _) => {
-            ("This sign-in could not be completed", "Cette connexion n'a pas pu aboutir")
-        }
-        (_, Some(Stage::Gate)) => ("This request is not let through", "Cette requête n'est pas admise"),
-        _ => ("You may not enter here", "Vous ne pouvez pas entrer ici"),
-    };
-    match lang {
-        Lang::En => en,
-        Lang::Fr => fr,
-    }
-}
-
-/// The reason in plain words: true, and no more than a stranger may know.
-pub fn plain(code: Option<StepCode>, lang: Lang) -> &'static str {
-    use StepCode as C;
-    let (en, fr) = match code {
-        Some(C::RefusedByRule) => {
-            ("The rules of this application refuse you:", "Les règles de cette application vous refusent :")
-        }
-        Some(C::NothingGrants) => (
-            "You signed in, but none of the rules of this application lets you in. If you should have access, ask those who look after it.",
-            "Vous êtes connecté, mais aucune règle de cette application ne vous admet. Si vous devez y avoir accès, adressez-vous à ses responsables.",
-        ),
-        Some(C::Unprotected) => {
-            ("This application is not open to anybody yet.", "Cette application n'est encore ouverte à personne.")
-        }
-        Some(C::DirectoryDisabled) => (
-            "Your account in the directory is disabled or has expired.",
-            "Votre compte dans l'annuaire est désactivé ou a expiré.",
-        ),
-        Some(C::DirectoryNoEntry | C::DirectorySeveral | C::DirectoryNoKey) => (
-            "You signed in, but you could not be found for certain in the directory that this application relies on.",
-            "Vous êtes connecté, mais vous n'avez pas pu être trouvé avec certitude dans l'annuaire dont dépend cette application.",
-        ),
-        Some(C::DirectoryDead | C::DirectoryBindRefused) => (
-            "You signed in, but the directory that says what you may open does not answer. Please try again later.",
-            "Vous êtes connecté, mais l'annuaire qui dit ce que vous pouvez ouvrir ne répond pas. Réessayez plus tard.",
-        ),
-        Some(C::HeaderRefused) => (
-            "You may enter, but something this application needs to know about you is missing.",
-            "Vous pouvez entrer, mais il manque une information dont cette application a besoin.",
-        ),
-        Some(C::ProviderRefused | C::TokenRefused) => (
-            "The service where you sign in said no. In its own words:",
-            "Le service où vous vous connectez a dit non. Selon ses propres mots :",
-        ),
-        Some(C::ProviderSilent | C::DiscoveryFailed) => (
-            "The service where you sign in does not answer. Please try again later.",
-            "Le service où vous vous connectez ne répond pas. Réessayez plus tard.",
-        ),
-        Some(C::FactorsInsufficient) => (
-            "This application asks for a stronger sign-in than the one you used.",
-            "Cette application exige une connexion plus forte que celle utilisée.",
-        ),
-        Some(C::StateTooOld) => ("The sign-in took too long.", "La connexion a pris trop de temps."),
-        Some(C::StateReplayed) => ("This step of the sign-in was already used.", "Cette étape de la connexion a déjà servi."),
-        Some(C::StateOtherBrowser) => (
-            "The sign-in ended in another browser than the one it began in, or cookies are blocked.",
-            "La connexion s'est terminée dans un autre navigateur, ou les cookies sont bloqués.",
-        ),
-        Some(C::CodeRefused) => (
-            "This link back to the application was already used or is not yours.",
-            "Ce lien de retour a déjà servi ou n'est pas le vôtre.",
-        ),
-        Some(C::AskUnreadable) => {
-            ("This link to sign in is incomplete or too old.", "Ce lien de connexion est incomplet ou trop ancien.")
-        }
-        _ => (
-            "Something about this request or sign-in was not as it must be.",
-            "Quelque chose dans cette requête ou connexion n'était pas conforme.",
-        ),
     };
     match lang {
         Lang::En => en,

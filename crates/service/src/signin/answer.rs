@@ -92,7 +92,8 @@ pub async fn answer(
     match taken {
         Ok((evidence, tokens)) => {
             let session = evidence.claims.get("sid").and_then(Value::as_str).map(str::to_owned);
-            let there = AtProvider { hint: tokens.id_token, name: Some(evidence.subject.clone()), session, kept: None };
+            let there =
+                AtProvider { hint: tokens.id_token, name: Some(evidence.subject.clone()), session, kept: None, sent: None };
             enter::begin(&app, &edition, attempt, &visit, evidence, there, flow.to).await
         }
         Err(e) => refuse(&edition, attempt, e).await,

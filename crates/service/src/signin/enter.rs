@@ -1,6 +1,7 @@
 //! From evidence to a gate: session, look-up, rules, and the one-time code that hands the browser back.
 
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use axum::response::{IntoResponse, Response};
 use chrono::Duration;
@@ -16,6 +17,7 @@ use passeur_core::site::{Gate, Site};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
+use passeur_links::kerberos::Standing;
 use passeur_store::{NewCode, NewSession, Recorded, SessionRow, StoreError};
 use uuid::Uuid;
 
@@ -39,6 +41,8 @@ pub struct AtProvider {
     pub session: Option<String>,
     /// User name and password, with a colon between, where a gate hands them over; kept sealed.
     pub kept: Option<String>,
+    /// The ticket that their browser sent along; kept in this node's memory.
+    pub sent: Option<Arc<Standing>>,
 }
 
 /// Begins a session on fresh evidence and goes on to where the sign-in leads.
@@ -113,6 +117,9 @@ async fn new_session(
             kept: kept.clone(),
         })
         .await?;
+    if let Some(standing) = there.sent {
+        app.standings.keep_sent(id, standing);
+    }
     route::remember(app, &edition.site, &evidence).await?;
     attempt.session = Some(id);
     let until = (now + edition.site.lifetimes_at(Some(attempt.address), None).absolute).format("%Y-%m-%d %H:%M UTC").to_string();
@@ -171,7 +178,7 @@ pub async fn end(app: &App, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -
 /// Ends sessions in the store and in this node's memory; the others see it within moments.
 async fn end_here(app: &App, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -> Result<(Vec<Uuid>, i64), StoreError> {
     let done = app.store.end_sessions(ids, app.now(), by, act).await?;
-    app.table.end(ids);
+    app.end_here(ids);
     Ok(done)
 }
 

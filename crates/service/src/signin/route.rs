@@ -205,6 +205,11 @@ pub fn told(decided: &Decided, by_name: bool, too_many: bool) -> Vec<Step> {
 }
 
 impl Routed {
+    /// Whether the person chose it.
+    pub fn was_chosen(&self) -> bool {
+        self.how == How::Chosen
+    }
+
     /// The ways in that were open; none where other routes are live by now.
     pub fn ways(&self, edition: &Edition, to: &Purposed) -> Option<Vec<String>> {
         match self.choice(edition, to)? {

@@ -50,6 +50,19 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
         Ok(found) => found,
         Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     };
+    if let Some(s) = found.as_ref().filter(|s| keeps(s) && serves(site, &to, &s.evidence) && app.standings.lost(site, &to, s)) {
+        attempt.step(|| Step::new(StepCode::TicketLost).with("person", s.row.name.as_str()));
+        let way = s.evidence.way().to_owned();
+        // So that this is told again when the person comes back.
+        let to = match to {
+            Purposed::Gate(mut ask) => {
+                ask.asked.push("ticket".to_owned());
+                Purposed::Gate(ask)
+            }
+            other => other,
+        };
+        return by_way(&app, &edition, attempt, &visit, way, to, Manner::default()).await;
+    }
     match found {
         Some(s) if serves(site, &to, &s.evidence) && keeps(&s) => {
             let since = s.row.began.format("%Y-%m-%d %H:%M UTC").to_string();

@@ -76,5 +76,50 @@ macro_rules! with_tickets {
         RealmSilent = "way.realm-silent" Check Stop ["realm", "how"]
             "The password could not be checked, because no KDC of {realm} answered: {how}." / "Le mot de passe n'a pas pu être vérifié, car aucun KDC de {realm} n'a répondu : {how}."
             => "See what krb5.conf says of the realm, and whether its KDC answers on port 88 from this node: `KRB5_TRACE=/dev/stderr kinit` tells each step." / "Voyez ce que krb5.conf dit du domaine, et si son KDC répond sur le port 88 depuis ce nœud : `KRB5_TRACE=/dev/stderr kinit` dit chaque étape.";
+
+        // ── a ticket for the application
+        UpstreamTicket = "upstream.ticket" Upstream Pass ["person", "service", "by", "millis"]
+            "The application is shown a ticket of {person} for {service}, {by} ({millis} ms)." / "L'application reçoit un ticket de {person} pour {service}, {by} ({millis} ms).";
+        TicketLost = "way.ticket-lost" Session Notice ["person"]
+            "The ticket that the browser of {person} sent along was on another node, or here before a restart: it is asked to send another." / "Le ticket transmis par le navigateur de {person} était sur un autre nœud, ou ici avant un redémarrage : il est prié d'en transmettre un autre.";
+        UpstreamTicketNotSent = "upstream.ticket-not-sent" Upstream Stop ["service", "way"]
+            "The application is shown the person's own ticket only, and none is here: they came by {way}, or their browser sent none along." / "L'application ne reçoit que le ticket de la personne, et il n'y en a pas : elle est venue par {way}, ou son navigateur n'en a pas transmis."
+            => "Let browsers hand tickets on to the sign-in host (the list of servers for delegation in their policy), have tickets be forwardable (`kinit -f`, forwardable = true), or add \"on-behalf\" to by of the gate's ticket." / "Laissez les navigateurs transmettre les tickets à l'hôte de connexion (liste des serveurs de délégation), rendez les tickets transmissibles (`kinit -f`, forwardable = true), ou ajoutez « on-behalf » à by.";
+        UpstreamTicketNoName = "upstream.ticket-no-name" Upstream Stop ["attribute", "why"]
+            "Nobody knows as whom to ask for a ticket: attribute {attribute}: {why}." / "Nul ne sait au nom de qui demander un ticket : attribut {attribute} : {why}."
+            => "Name under person of the gate's ticket an attribute that holds exactly the name in the realm, without realm and slashes." / "Citez sous person un attribut qui contient exactement le nom dans le domaine, sans domaine ni barres.";
+        UpstreamTicketNotAllowed = "upstream.ticket-not-allowed" Upstream Stop ["account", "service"]
+            "The KDC does not let {account} delegate to {service}." / "Le KDC ne permet pas à {account} de déléguer vers {service}."
+            => "For the directory team. MIT with a directory: add `krbAllowedToDelegateTo: {service}` to the entry of {account}. Active Directory: `Set-ADUser ACCOUNT -Add (ConvertFrom-StringData 'msDS-AllowedToDelegateTo={service}')`. Proof: `kvno -U PERSON -P {service}` with that account's keytab." / "Pour l'équipe de l'annuaire. MIT avec annuaire : ajoutez `krbAllowedToDelegateTo: {service}` à la fiche de {account}. Active Directory : `Set-ADUser COMPTE -Add (ConvertFrom-StringData 'msDS-AllowedToDelegateTo={service}')`. Preuve : `kvno -U PERSONNE -P {service}` avec le keytab de ce compte.";
+        UpstreamTicketAccount = "upstream.ticket-account" Upstream Stop ["account"]
+            "{account} may not act for others: what the KDC gives it for people may not be forwarded." / "{account} ne peut pas agir pour d'autres : ce que le KDC lui donne pour les personnes n'est pas transmissible."
+            => "For the directory team. MIT: `kadmin: modprinc +ok_to_auth_as_delegate +allow_forwardable {account}`. Active Directory: `Set-ADAccountControl ACCOUNT -TrustedToAuthForDelegation $true`. On this node: forwardable = true in krb5.conf." / "Pour l'équipe de l'annuaire. MIT : `kadmin: modprinc +ok_to_auth_as_delegate +allow_forwardable {account}`. Active Directory : `Set-ADAccountControl COMPTE -TrustedToAuthForDelegation $true`. Sur ce nœud : forwardable = true dans krb5.conf.";
+        UpstreamTicketPerson = "upstream.ticket-person" Upstream Stop ["person", "account"]
+            "{person} may not be delegated: the KDC lets {account} act for others, and not for them." / "{person} ne peut pas être délégué : le KDC permet à {account} d'agir pour d'autres, mais pas pour cette personne."
+            => "Often on purpose, for accounts of administrators: then they use the application from a workstation. Otherwise, MIT: `kadmin: modprinc +allow_forwardable {person}`; Active Directory: take the person out of Protected Users and clear \"Account is sensitive and cannot be delegated\"." / "Souvent voulu, pour les comptes d'administration : ils utilisent alors l'application depuis un poste. Sinon, MIT : `kadmin: modprinc +allow_forwardable {person}` ; Active Directory : retirez la personne de Protected Users et décochez « compte sensible, ne peut être délégué ».";
+        UpstreamTicketRevoked = "upstream.ticket-revoked" Upstream Stop ["person"]
+            "The account of {person} at the KDC is disabled, locked or expired." / "Le compte de {person} au KDC est désactivé, bloqué ou expiré."
+            => "If they should still work here: MIT: `kadmin: modprinc +allow_tix {person}`, or a later end; Active Directory: enable or unlock the account. If they left, end their sessions: `passeur end`." / "Si la personne doit encore travailler : MIT : `kadmin: modprinc +allow_tix {person}`, ou une fin plus tardive ; Active Directory : réactivez ou débloquez le compte. Si elle est partie : `passeur end`.";
+        UpstreamTicketNobody = "upstream.ticket-nobody" Upstream Stop ["person"]
+            "The KDC knows nobody called {person}." / "Le KDC ne connaît personne du nom de {person}."
+            => "Compare person and realm of the gate's ticket with the names of accounts at the KDC." / "Comparez person et realm du ticket de la porte aux noms des comptes du KDC.";
+        UpstreamTicketNoService = "upstream.ticket-no-service" Upstream Stop ["service"]
+            "The KDC knows no service {service}." / "Le KDC ne connaît aucun service {service}."
+            => "Compare service of the gate's ticket, to the letter, with what the application's keytab holds (`klist -k`); have the directory team register it." / "Comparez service du ticket de la porte, à la lettre, au keytab de l'application (`klist -k`) ; faites-le enregistrer.";
+        UpstreamTicketOwn = "upstream.ticket-own" Upstream Stop ["account", "how"]
+            "Our own account {account} cannot sign in at its KDC: {how}." / "Notre propre compte {account} ne peut pas se connecter à son KDC : {how}."
+            => "Have the keytab of {account} written anew and store it under the secret that the gate's ticket names; see that the account is enabled." / "Faites réécrire le keytab de {account} et enregistrez-le sous le secret cité ; vérifiez que le compte est actif.";
+        UpstreamTicketSilent = "upstream.ticket-silent" Upstream Stop ["realm", "how"]
+            "No ticket could be asked for, because no KDC of {realm} answered: {how}." / "Aucun ticket n'a pu être demandé, car aucun KDC de {realm} n'a répondu : {how}."
+            => "See what krb5.conf says of the realm, and whether its KDC answers on port 88 from this node." / "Voyez ce que krb5.conf dit du domaine, et si son KDC répond sur le port 88 depuis ce nœud.";
+        UpstreamTicketFailed = "upstream.ticket-failed" Upstream Stop ["service", "how"]
+            "There is no ticket for {service}: {how}." / "Il n'y a pas de ticket pour {service} : {how}."
+            => "Try the same by hand, with the keytab of our account: `kinit -k`, then `kvno -U PERSON -P` and the service." / "Essayez à la main, avec le keytab de notre compte : `kinit -k`, puis `kvno -U PERSONNE -P` et le service.";
+        UpstreamTicketRefused = "upstream.ticket-refused" Upstream Stop ["service", "person", "upstream"]
+            "The application at {upstream} answered 401 to a ticket of {person} for {service}, twice." / "L'application de {upstream} a répondu 401 à un ticket de {person} pour {service}, deux fois."
+            => "Mostly its keytab holds other keys than the KDC, or another name than {service}; or its clock is off. Its own log says which: give its team this crossing's time." / "Le plus souvent, son keytab contient d'autres clés que le KDC, ou un autre nom que {service} ; ou son horloge dévie. Son journal le dit : donnez à son équipe l'heure de ce passage.";
+        UpstreamNotProven = "upstream.not-proven" Upstream Stop ["service", "upstream", "how"]
+            "The application at {upstream} did not prove that it is {service}: {how}. Its answer was not handed on." / "L'application de {upstream} n'a pas prouvé qu'elle est {service} : {how}. Sa réponse n'a pas été transmise."
+            => "It must answer with a Negotiate token of its own (mutual authentication, RFC 4559). If it should, something else may be answering in its place." / "Elle doit répondre par son propre jeton Negotiate (authentification mutuelle, RFC 4559). Si elle le devrait, autre chose répond peut-être à sa place.";
     } };
 }

@@ -154,6 +154,7 @@ async fn checked(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, t
         kept: None,
         method: None,
         at: None,
+        sent: None,
     };
     Ok(enter(asked, attempt, proven).await)
 }

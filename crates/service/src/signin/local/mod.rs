@@ -12,6 +12,8 @@ pub mod ticket;
 
 pub use password::handed;
 
+use std::sync::Arc;
+
 use axum::extract::{Form, Path, State};
 use axum::response::{IntoResponse, Response};
 use http::{HeaderMap, StatusCode, header};
@@ -21,6 +23,7 @@ use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::site::{Site, Way, WayKind};
 use passeur_core::step::{Step, StepCode};
 use passeur_gateway::shared::Edition;
+use passeur_links::kerberos::Standing;
 use serde::Deserialize;
 use serde_json::{Map, Value};
 
@@ -189,6 +192,8 @@ struct Proven {
     method: Option<&'static str>,
     /// When it was proven, where that was not now.
     at: Option<Moment>,
+    /// The ticket that their browser sent along.
+    sent: Option<Arc<Standing>>,
 }
 
 /// The same for a form, which is not answered with a redirect.
@@ -212,7 +217,7 @@ async fn begin(asked: &Asked<'_>, mut attempt: Attempt, proven: Proven) -> Respo
         ..Evidence::of(proven.way_in, way.name.clone(), proven.subject, edition.site.address.origin())
     };
     attempt.who = Some(Who { provider: way.name.clone(), subject: evidence.subject.clone(), name: proven.name });
-    let nobody = AtProvider { hint: String::new(), name: None, session: None, kept: proven.kept };
+    let nobody = AtProvider { hint: String::new(), name: None, session: None, kept: proven.kept, sent: proven.sent };
     let shared = edition.site.is_shared(visit.facts.address);
     // A browser is known for passwords, whose tries are counted.
     let known = (!shared && proven.at.is_none()).then(|| limits::known_now(asked, &proven.account));

@@ -50,7 +50,7 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &PasskeyWay, mut attempt: Atte
     });
     let name = display_name(&evidence);
     attempt.who = Some(Who { provider: evidence.provider.clone(), subject: evidence.subject.clone(), name });
-    let nobody = AtProvider { hint: String::new(), name: None, session: None, kept: None };
+    let nobody = AtProvider { hint: String::new(), name: None, session: None, kept: None, sent: None };
     let response = enter::begin(app, asked.edition, attempt, asked.visit, evidence, nobody, asked.flow.to.clone()).await;
     after_form(site, asked.visit, response)
 }

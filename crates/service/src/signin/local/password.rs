@@ -72,6 +72,7 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &PasswordWay, mut attempt: Att
                 kept,
                 method: None,
                 at: None,
+                sent: None,
             };
             enter(asked, attempt, proven).await
         }

@@ -67,7 +67,7 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &TicketWay, mut attempt: Attem
     // Whose ticket it is, is the KDC's word, not what was typed.
     match ticket::person(way, &client) {
         Ok(of) => {
-            let proven = ticket::proven(&client, &of, None);
+            let proven = ticket::proven(&client, &of, None, None);
             enter(asked, attempt, proven).await
         }
         Err(why) => wrong(asked, attempt, ticket::nobody(&client, why), began).await,

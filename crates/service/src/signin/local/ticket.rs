@@ -8,6 +8,8 @@
 //! A ticket proves who signed in to a machine, not who sits at it. So after somebody signed out, or where a fresh proof is wanted,
 //! it is only taken when the person says so; and on machines that others use it is not taken at all.
 
+use std::sync::Arc;
+
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use base64::Engine;
@@ -21,7 +23,7 @@ use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::control::ServedCertificate;
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
-use passeur_links::kerberos::NotTaken;
+use passeur_links::kerberos::{NotTaken, Standing, behalf};
 use passeur_protocols::kerberos::{Fault, Shown, bindings, enctype};
 use serde_json::Map;
 
@@ -31,7 +33,9 @@ use crate::attempt::Attempt;
 use crate::pages::{self, Said, TicketPage, redirect};
 use crate::signin::ask::{Flow, Manner, Purposed, SEALED_MAX};
 use crate::signin::flow::{self, failed_check, refuse, resume};
+use crate::signin::route::Routed;
 use crate::signin::{LiveEdition, Visit, browser_binding, choose};
+use crate::standings::FORWARDED;
 
 /// The parameter by which a way in learns that somebody came on from this one.
 pub const NO_TICKET: &str = "no-ticket";
@@ -149,7 +153,10 @@ fn next_way(asked: &Asked<'_>) -> Option<String> {
 fn challenge(asked: &Asked<'_>, ticket: &TicketWay) -> Response {
     let on = next_way(asked)
         .map(|way| format!("{}&{NO_TICKET}={}", choose::address(asked.app, &asked.flow.to, Some(&way)), asked.way.name));
-    let page = TicketPage { take: None, on: on.as_deref(), password: ticket.password };
+    // Whoever was sent here goes on; whoever chose this is asked for what stands for a ticket.
+    let chosen = asked.flow.manner.routed.as_ref().is_some_and(Routed::was_chosen);
+    let password = ticket.password && (chosen || on.is_none());
+    let page = TicketPage { take: None, on: on.as_deref().filter(|_| !password), password };
     let mut response = asked.form(Said::NoTicket, |f| f.ticket(&page)).into_response();
     response.headers_mut().insert(WWW_AUTHENTICATE, HeaderValue::from_static("Negotiate"));
     response.headers_mut().insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
@@ -210,8 +217,17 @@ async fn came(asked: &Asked<'_>, way: &TicketWay, mut attempt: Attempt, shown: S
             .with("proven", taken.proven.format("%Y-%m-%d %H:%M:%S UTC").to_string())
             .with("bound", Param::reason(if taken.bound { "ticket-bound" } else { "ticket-unbound" }))
     });
+    let sent = match taken.delegated {
+        Some(sent) => behalf::forwarded(app.kerberos(), sent, taken.client.clone()).await,
+        None => Err(String::new()),
+    };
+    if let Err(how) = sent.as_ref().map_err(String::as_str)
+        && !how.is_empty()
+    {
+        tracing::warn!(how, crossing = %attempt.id, "a ticket that came along cannot be used");
+    }
     let proven = match person(way, &taken.client) {
-        Ok(of) => proven(&taken.client, &of, Some(taken.proven)),
+        Ok(of) => proven(&taken.client, &of, Some(taken.proven), sent.ok().map(Arc::new)),
         Err(why) => return fell(asked, attempt, nobody(&taken.client, why)).await,
     };
     let mut response = begin(asked, attempt, proven).await;
@@ -234,11 +250,12 @@ pub(super) fn nobody(client: &str, why: &str) -> Step {
 }
 
 /// Somebody of a realm.
-pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<passeur_core::Moment>) -> Proven {
+pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<passeur_core::Moment>, sent: Option<Arc<Standing>>) -> Proven {
     let mut claims = Map::new();
     claims.insert("user".into(), of.user.clone().into());
     claims.insert("principal".into(), client.into());
     claims.insert("realm".into(), of.realm.into());
+    claims.insert(FORWARDED.into(), sent.is_some().into());
     Proven {
         way_in: WayIn::Ticket,
         subject: client.to_owned(),
@@ -249,6 +266,7 @@ pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<passeur_core::Mo
         // That somebody typed a password is another method than that their machine held a ticket.
         method: at.is_none().then_some("pwd"),
         at,
+        sent,
     }
 }
 

@@ -265,6 +265,7 @@ async fn take(
         name: Some(assertion.name.value),
         session: assertion.session_index,
         kept: None,
+        sent: None,
     };
     Ok((evidence, there))
 }

@@ -1,0 +1,145 @@
+//! Tickets for applications, as people: what an account of ours asks for on their behalf, or what their own browser sent along.
+
+use std::sync::Arc;
+
+use passeur_gss::{Account, Delegated, Failure, Shown, Standing, Why};
+
+use super::pool::{NotRun, Pool};
+use super::tickets::opened;
+
+/// An account of ours that acts for people.
+#[derive(Debug)]
+pub struct Behalf {
+    pool: Arc<Pool>,
+    /// The account, or why there is none.
+    account: Result<Arc<Account>, String>,
+    principal: String,
+}
+
+/// Why there is no ticket.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum NoTicket {
+    /// The KDC does not let our account delegate to that service.
+    NotAllowed,
+    /// Our account may act for nobody.
+    Account,
+    /// The person may not be delegated.
+    Person,
+    /// Their account is disabled, locked or expired.
+    Revoked,
+    /// The KDC does not know them.
+    Nobody,
+    /// It does not know the service.
+    NoService,
+    /// Our own account cannot sign in.
+    Own(String),
+    /// No KDC answers.
+    Silent(String),
+    /// Anything else.
+    Failed(String),
+}
+
+impl From<NotRun> for NoTicket {
+    fn from(e: NotRun) -> NoTicket {
+        NoTicket::Silent(e.to_string())
+    }
+}
+
+/// The realm of a principal.
+fn realm(principal: &str) -> &str {
+    principal.rsplit_once('@').map_or("", |(_, r)| r)
+}
+
+impl Behalf {
+    /// With an account, and its keytab in base64 as it is kept, the one in use first.
+    pub fn new(pool: Arc<Pool>, principal: String, keytabs: &[String]) -> Behalf {
+        let made = || -> Result<Arc<Account>, String> {
+            let kept = keytabs.first().ok_or("its keytab is not stored")?;
+            let keytab = passeur_gss::Keytab::new(&opened(kept)?).map_err(|e| e.to_string())?;
+            Ok(Arc::new(Account::new(principal.clone(), keytab)))
+        };
+        Behalf { account: made(), principal, pool }
+    }
+
+    /// The account's principal.
+    pub fn principal(&self) -> &str {
+        &self.principal
+    }
+
+    /// Acts for a person, and gets a ticket for a service as them: the first of several.
+    ///
+    /// # Errors
+    /// Why not, told apart as far as the KDC lets it be.
+    pub async fn first(&self, person: &str, service: &str) -> Result<(Arc<Standing>, Shown), NoTicket> {
+        let account = self.account.clone().map_err(NoTicket::Own)?;
+        let (person, service) = (person.to_owned(), service.to_owned());
+        self.pool.ask(realm(&self.principal), move || first(&account, &person, &service)).await?
+    }
+}
+
+/// A ticket for a service as somebody whose standing is kept. `fetched` where one was had of it before: then nobody is asked.
+///
+/// # Errors
+/// Why there is none.
+pub async fn next(pool: &Pool, standing: Arc<Standing>, service: &str, fetched: bool) -> Result<Shown, NoTicket> {
+    let asked = service.to_owned();
+    let call = move || standing.token(&asked).map_err(|e| plain(&e));
+    if fetched { pool.reckon(call).await? } else { pool.ask(realm(service), call).await? }
+}
+
+/// What a browser sent along, as that person's.
+///
+/// # Errors
+/// When it is not theirs, or cannot be used.
+pub async fn forwarded(pool: &Pool, sent: Delegated, person: String) -> Result<Standing, String> {
+    pool.reckon(move || sent.of(&person)).await.map_err(|e| e.to_string())?.map_err(|e| e.words)
+}
+
+/// Whether an application proved itself.
+///
+/// # Errors
+/// Why it did not.
+pub async fn proves(pool: &Pool, shown: Shown, token: Vec<u8>) -> Result<(), String> {
+    pool.reckon(move || shown.proves(&token)).await.map_err(|e| e.to_string())?.map_err(|e| e.words)
+}
+
+fn first(account: &Account, person: &str, service: &str) -> Result<(Arc<Standing>, Shown), NoTicket> {
+    let standing = account.act_for(person).map_err(|e| of_account(account, &e))?;
+    match standing.token(service) {
+        Ok(shown) => Ok((Arc::new(standing), shown)),
+        Err(e) if matches!(e.why, Why::BadOption | Why::NotForwardable) => Err(match account.may_act_for(person) {
+            // One word of the KDC for three things: whether what it gives may be forwarded tells the first from the others, and
+            // whether that is so for the service itself, which is somebody too, our account from the person.
+            Ok(true) => NoTicket::NotAllowed,
+            Ok(false) if account.may_act_for(service).unwrap_or(false) => NoTicket::Person,
+            Ok(false) => NoTicket::Account,
+            Err(e) => plain(&e),
+        }),
+        Err(e) => Err(plain(&e)),
+    }
+}
+
+/// What went wrong before there was a ticket of the person's: with us, or with them.
+fn of_account(account: &Account, e: &Failure) -> NoTicket {
+    if matches!(e.why, Why::NoKdc | Why::NoRealm | Why::Config) {
+        return NoTicket::Silent(e.words.clone());
+    }
+    match account.sign_in() {
+        Err(own) => NoTicket::Own(own.words),
+        // No service was asked for yet: it is the person's realm that our KDC finds no way to.
+        Ok(()) if e.why == Why::NoService => NoTicket::Nobody,
+        Ok(()) => plain(e),
+    }
+}
+
+fn plain(e: &Failure) -> NoTicket {
+    match e.why {
+        Why::BadOption => NoTicket::NotAllowed,
+        Why::NotForwardable => NoTicket::Account,
+        Why::Revoked => NoTicket::Revoked,
+        Why::NoClient => NoTicket::Nobody,
+        Why::NoService => NoTicket::NoService,
+        Why::NoKdc | Why::NoRealm | Why::Config => NoTicket::Silent(e.words.clone()),
+        _ => NoTicket::Failed(e.words.clone()),
+    }
+}
