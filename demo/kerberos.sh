@@ -130,6 +130,8 @@ start_kdc() { # PORT PORT-OF-THE-AGENTS LDAP-PORT
   if [ "$(cat "$dir/ready" 2>/dev/null)" != "$(cat "$STATE/slapd/ready")" ]; then
     rm -f "$dir"/stash.* "$dir/account" "$STATE"/keytabs/*
     : > "$dir/acl"
+    # What is made is told there with its passwords.
+    (umask 077; : > "$STATE/log/realm.log")
     { for realm in $REALM $REALM_AGENTS; do
         # The stash of the account, and that of the realm's master key.
         [ -e "$dir/account" ] || printf '%s\n%s\n' "$(cat "$STATE/kdc.account")" "$(cat "$STATE/kdc.account")" |

@@ -2,8 +2,10 @@
 //! of their session alone, and nothing of the answer is handed on before the application has proven itself.
 //!
 //! Such applications often take a ticket for its whole connection: on one that others use, one person's ticket would stand for the
-//! next. So connections are kept by session ([`crate::upstream`]). An application that asks for a ticket again is shown a new one
-//! once; its 401 never reaches the person, whose browser has nothing to answer it with.
+//! next. So connections are kept by session, gate and edition ([`crate::upstream`]). An application that asks for a ticket again is
+//! shown a new one once; its 401 never reaches the person, whose browser has nothing to answer it with.
+
+use std::sync::Arc;
 
 use http::header::{AUTHORIZATION, WWW_AUTHENTICATE};
 use http::{HeaderValue, Response, StatusCode};
@@ -17,8 +19,7 @@ use crate::outgoing::Outgoing;
 use crate::path::Gateway;
 use crate::shared::{Edition, Place};
 use crate::stream::Progress;
-use crate::upstream::pool::Lease;
-use std::sync::Arc;
+use crate::upstream::pool::{Lease, Owner};
 
 /// Why a request with a ticket came to nothing.
 pub(crate) enum Failed {
@@ -50,8 +51,9 @@ impl Gateway {
             let again = || written.and_then(|make| make()).map(|o| o.authorized(value.clone()));
             let again: Option<&(dyn Fn() -> Option<Outgoing> + Sync)> = if written.is_some() { Some(&again) } else { None };
             let session = t.admission.session.id;
+            let owner = Owner { session, gate: t.place.gate.name.clone(), edition: t.edition.number };
             let request = request.authorized(value.clone());
-            let sent = self.upstreams().send_of(t.place.route, session, true, request, t.progress, again).await;
+            let sent = self.upstreams().send_of(t.place.route, session, Some(owner), request, t.progress, again).await;
             let (mut answer, mut lease) = sent.map_err(Failed::Upstream)?;
             let answered = negotiated(&answer);
             answer.headers_mut().remove(WWW_AUTHENTICATE);

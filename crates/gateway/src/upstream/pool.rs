@@ -28,8 +28,16 @@ pub(crate) struct Sender {
     pub(super) proven: bool,
 }
 
-/// Whose connections: an upstream address, and the session that they are kept for, where they are kept for one.
-type Kept = (u64, Option<Uuid>);
+/// Whom connections are kept for: somebody's session as one edition of a gate knows them.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(crate) struct Owner {
+    pub(crate) session: Uuid,
+    pub(crate) gate: String,
+    pub(crate) edition: i32,
+}
+
+/// Whose connections: an upstream address, and whom they are kept for, where they are.
+type Kept = (u64, Option<Owner>);
 
 struct Idle {
     sender: Sender,
@@ -55,9 +63,9 @@ impl Pool {
 
     /// The idle connection to a target that was used last, by a session where it is kept for one; closed ones are dropped on the
     /// way.
-    pub(crate) fn take(&self, target: &Target, owner: Option<Uuid>) -> Option<Sender> {
+    pub(crate) fn take(&self, target: &Target, owner: Option<&Owner>) -> Option<Sender> {
         let mut all = self.idle();
-        let kept = all.get_mut(&(target.id, owner))?;
+        let kept = all.get_mut(&(target.id, owner.cloned()))?;
         let mut i = kept.len();
         while i > 0 {
             i -= 1;
@@ -70,7 +78,7 @@ impl Pool {
         None
     }
 
-    pub(crate) fn put(&self, target: &Target, owner: Option<Uuid>, sender: Sender) {
+    pub(crate) fn put(&self, target: &Target, owner: Option<Owner>, sender: Sender) {
         if sender.requests.is_closed() {
             return;
         }
@@ -78,8 +86,9 @@ impl Pool {
         if owner.is_some() && all.len() > OWNERS_MAX {
             return;
         }
+        let most = if owner.is_some() { OWNED_MAX } else { IDLE_MAX };
         let kept = all.entry((target.id, owner)).or_default();
-        if kept.len() < if owner.is_some() { OWNED_MAX } else { IDLE_MAX } {
+        if kept.len() < most {
             kept.push(Idle { sender, since: ticks() });
         }
     }
@@ -105,11 +114,11 @@ pub(crate) struct Lease {
     sender: Option<Sender>,
     pool: Arc<Pool>,
     target: Arc<Target>,
-    owner: Option<Uuid>,
+    owner: Option<Owner>,
 }
 
 impl Lease {
-    pub(crate) fn new(sender: Sender, pool: Arc<Pool>, target: Arc<Target>, owner: Option<Uuid>) -> Lease {
+    pub(crate) fn new(sender: Sender, pool: Arc<Pool>, target: Arc<Target>, owner: Option<Owner>) -> Lease {
         Lease { sender: Some(sender), pool, target, owner }
     }
 
@@ -133,7 +142,7 @@ impl Lease {
     /// Gives the connection back: only when both bodies ended cleanly.
     pub(crate) fn release(&mut self) {
         if let Some(sender) = self.sender.take() {
-            self.pool.put(&self.target, self.owner, sender);
+            self.pool.put(&self.target, self.owner.take(), sender);
         }
     }
 

@@ -95,8 +95,8 @@ mod tests {
 
     #[tokio::test]
     async fn a_realm_that_is_silent_fills_its_own_places_only() {
-        let limit = Duration::from_millis(30);
-        let pool = Arc::new(Pool { wait: limit, ask_limit: limit, ..Pool::default() });
+        let limit = Duration::from_secs(2);
+        let pool = Arc::new(Pool { wait: Duration::from_millis(100), ask_limit: limit, ..Pool::default() });
         let mut holding = vec![];
         let mut held = vec![];
         for _ in 0..ASKING {
