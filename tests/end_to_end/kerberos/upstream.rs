@@ -73,6 +73,9 @@ async fn each_comes_as_themselves_whatever_they_signed_in_by() {
     let page = farid.send_body(Method::POST, &stack.locks("/received"), "x".repeat(100_000)).await;
     assert_eq!((who(&page), &page.json()["body"]), ("farid@HAVRELUNE.EXAMPLE".into(), &json!(100_000)));
     assert_eq!(page.header("www-authenticate"), "", "what the application proves is between it and us");
+    let gates = stack.get("/gates").await.to_string();
+    let told = "Authorization ← a Kerberos ticket for HTTP/lockhouse.havrelune.localhost@HAVRELUNE.EXAMPLE: the person's own, or else on behalf, by HTTP/gateway";
+    assert!(gates.contains(told), "{gates}");
     // A value that is no plain name is asked for as nobody.
     let stack = Stack::with(|s| only(&s, "by = [\"on-behalf\"]\nperson = \"name\"")).await;
     let (_, page) = through_the_office(&stack, "farid").await;

@@ -6,6 +6,7 @@ use super::{AttributeId, TicketWay};
 use crate::attribute::Attribute;
 use crate::evidence::{Evidence, WayIn};
 use crate::identity::Identity;
+use crate::step::Lang;
 
 /// A ticket for the application of a gate.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -123,6 +124,20 @@ pub(crate) fn read(gate: &Fields<'_, '_>, names: &Names<'_>) -> Option<UpstreamT
 }
 
 impl UpstreamTicket {
+    /// What the application is shown, and how it is come by.
+    pub fn sentence(&self, lang: Lang) -> String {
+        let (ticket, own, behalf, or) = match lang {
+            Lang::En => ("a Kerberos ticket for", "the person's own", "on behalf, by", "or else"),
+            Lang::Fr => ("un ticket Kerberos pour", "celui de la personne", "en son nom, par", "ou sinon"),
+        };
+        let account = self.behalf.as_ref().map_or("?", |b| b.account.as_str());
+        let by = self.by.iter().map(|by| match by {
+            By::Forwarded => own.to_owned(),
+            By::OnBehalf => format!("{behalf} {account}"),
+        });
+        format!("{ticket} {}: {}", self.service, by.collect::<Vec<_>>().join(&format!(", {or} ")))
+    }
+
     /// Whether a way in of this kind may bring a ticket along.
     pub fn takes_forwarded(&self) -> bool {
         self.by.contains(&By::Forwarded)

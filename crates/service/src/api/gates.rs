@@ -79,8 +79,11 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         mappings: g.access.mappings.iter().map(|m| m.sentence(site, who.lang)).collect(),
         headers: site
             .delivery(g)
-            .map(|d| d.headers.iter().map(|h| format!("{} ← {}", h.name, source(site, &h.value))).collect())
-            .unwrap_or_default(),
+            .into_iter()
+            .flat_map(|d| &d.headers)
+            .map(|h| format!("{} ← {}", h.name, source(site, &h.value)))
+            .chain(g.ticket.iter().map(|t| format!("Authorization ← {}", t.sentence(who.lang))))
+            .collect(),
         last_day: counts
             .iter()
             .filter(|c| c.gate == g.name)
