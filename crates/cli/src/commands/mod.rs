@@ -196,7 +196,7 @@ async fn gates(args: &ClientArgs) -> Result<(), Exit> {
             say!("  made   {}", crate::output::wrap(&s.paint(m, Tone::Plain), s.width, 9));
         }
         for h in &g.headers {
-            say!("  header {}", s.paint(h, Tone::Plain));
+            say!("  header {}", crate::output::wrap(&s.paint(h, Tone::Plain), s.width, 9));
         }
         let counts: Vec<String> =
             g.last_day.iter().map(|c| format!("{} {}", c.count, s.paint(&c.words, outcome_tone(&c.outcome)))).collect();
