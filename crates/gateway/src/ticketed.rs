@@ -43,6 +43,8 @@ pub(crate) struct Ticketed<'a> {
 impl Gateway {
     /// Sends a request with a ticket, and hands the answer on once the application has proven itself.
     pub(crate) async fn send_ticketed(&self, t: &Ticketed<'_>, first: Outgoing) -> Result<(Response<Incoming>, Lease), Failed> {
+        let session = t.admission.session.id;
+        let owner = Arc::new(Owner { session, gate: t.place.gate.name.clone(), edition: t.edition.number });
         let mut out = Some(first);
         for anew in [false, true] {
             let Some(request) = out.take() else { break };
@@ -50,10 +52,8 @@ impl Gateway {
             let written = t.again;
             let again = || written.and_then(|make| make()).map(|o| o.authorized(value.clone()));
             let again: Option<&(dyn Fn() -> Option<Outgoing> + Sync)> = if written.is_some() { Some(&again) } else { None };
-            let session = t.admission.session.id;
-            let owner = Owner { session, gate: t.place.gate.name.clone(), edition: t.edition.number };
             let request = request.authorized(value.clone());
-            let sent = self.upstreams().send_of(t.place.route, session, Some(owner), request, t.progress, again).await;
+            let sent = self.upstreams().send_of(t.place.route, session, Some(owner.clone()), request, t.progress, again).await;
             let (mut answer, mut lease) = sent.map_err(Failed::Upstream)?;
             let answered = negotiated(&answer);
             answer.headers_mut().remove(WWW_AUTHENTICATE);

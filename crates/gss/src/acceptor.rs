@@ -2,11 +2,11 @@
 
 use std::fmt;
 
-use libgssapi::context::{CtxFlags, SecurityContext, ServerCtx};
+use libgssapi::context::{SecurityContext, ServerCtx};
 use libgssapi::credential::Cred;
 
-use crate::credential::{Use, acquire};
-use crate::failure::{Failure, Why};
+use crate::credential::{Use, acquire, displayed};
+use crate::failure::Failure;
 use crate::initiator::Delegated;
 use crate::inside::{self, Inside};
 use crate::keytab::Keytab;
@@ -36,8 +36,6 @@ pub struct Accepted {
     pub service: String,
     /// What the client is answered, so that it knows us too.
     pub answer: Option<Vec<u8>>,
-    /// Whether the client asked to know us.
-    pub mutual: bool,
     /// Whether the ticket is bound to the TLS channel it came on.
     pub bound: bool,
     /// The ticket of its own that the client sent along, to be used for it.
@@ -65,18 +63,13 @@ impl Acceptor {
         let mut context = ServerCtx::new(Some(self.cred.clone()));
         let answer = context.step(token, bindings)?;
         if !context.is_complete() {
-            return Err(Failure { why: Why::Other, code: 0, words: "the client wants another round".to_owned() });
+            return Err(Failure::other("the client wants another round"));
         }
-        let flags = context.flags()?;
-        let name = |n: libgssapi::name::Name| -> Result<String, Failure> {
-            Ok(String::from_utf8_lossy(&n.display_name()?).into_owned())
-        };
         Ok(Accepted {
-            client: name(context.source_name()?)?,
-            service: name(context.target_name()?)?,
+            client: displayed(&context.source_name()?)?,
+            service: displayed(&context.target_name()?)?,
             answer: answer.map(|a| a.to_vec()),
-            mutual: flags.contains(CtxFlags::GSS_C_MUTUAL_FLAG),
-            bound: flags.bits() & CHANNEL_BOUND != 0,
+            bound: context.flags()?.bits() & CHANNEL_BOUND != 0,
             delegated: context.take_delegated_cred().map(Delegated),
         })
     }

@@ -5,13 +5,14 @@ use std::ptr;
 
 use libgssapi::credential::Cred;
 use libgssapi::error::{Error, MajorFlags};
+use libgssapi::name::Name;
 use libgssapi::oid::{GSS_MECH_KRB5, GSS_MECH_SPNEGO, GSS_NT_KRB5_PRINCIPAL, Oid};
 use libgssapi_sys::{
     _GSS_C_INDEFINITE, GSS_C_ACCEPT, GSS_C_INITIATE, GSS_S_COMPLETE, OM_uint32, gss_OID_desc, gss_OID_set_desc,
     gss_acquire_cred_from, gss_cred_id_t, gss_cred_usage_t, gss_key_value_element_desc, gss_key_value_set_desc, gss_name_t,
 };
 
-use crate::failure::{Failure, Why};
+use crate::failure::Failure;
 
 /// What a credential is for.
 #[derive(Clone, Copy, Debug)]
@@ -22,10 +23,9 @@ pub(crate) enum Use {
 
 /// Acquires a credential of both mechanisms from what `store` names: for a principal, or for whichever it holds.
 pub(crate) fn acquire(principal: Option<&str>, used: Use, store: &[(&str, &str)]) -> Result<Cred, Failure> {
-    let bad = || Failure { why: Why::Other, code: 0, words: "a name holds a zero byte".to_owned() };
     let texts: Option<Vec<(CString, CString)>> =
         store.iter().map(|(k, v)| Some((CString::new(*k).ok()?, CString::new(*v).ok()?))).collect();
-    let texts = texts.ok_or_else(bad)?;
+    let texts = texts.ok_or_else(|| Failure::other("a name holds a zero byte"))?;
     let mut elements: Vec<gss_key_value_element_desc> =
         texts.iter().map(|(k, v)| gss_key_value_element_desc { key: k.as_ptr(), value: v.as_ptr() }).collect();
     let count = OM_uint32::try_from(elements.len()).unwrap_or_default();
@@ -57,6 +57,11 @@ pub(crate) fn acquire(principal: Option<&str>, used: Use, store: &[(&str, &str)]
     }
     // SAFETY: just acquired, owned by nobody else.
     Ok(unsafe { Cred::from_c(out) })
+}
+
+/// A name as the library displays it.
+pub(crate) fn displayed(name: &Name) -> Result<String, Failure> {
+    Ok(String::from_utf8_lossy(&name.display_name()?).into_owned())
 }
 
 fn described(oid: &Oid<'static>) -> gss_OID_desc {

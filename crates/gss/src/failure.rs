@@ -17,6 +17,13 @@ pub struct Failure {
     pub words: String,
 }
 
+impl Failure {
+    /// One that no code of the library stands for.
+    pub(crate) fn other(words: impl Into<String>) -> Failure {
+        Failure { why: Why::Other, code: 0, words: words.into() }
+    }
+}
+
 /// What failures mean (RFC 4120 7.5.9 and the library's own codes).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Why {

@@ -17,8 +17,8 @@ use libgssapi::credential::{Cred, CredUsage};
 use libgssapi::name::Name;
 use libgssapi::oid::{GSS_MECH_KRB5, GSS_MECH_SPNEGO, GSS_NT_KRB5_PRINCIPAL, OidSet};
 
-use crate::credential::{Use, acquire};
-use crate::failure::{Failure, Why};
+use crate::credential::{Use, acquire, displayed};
+use crate::failure::Failure;
 use crate::keytab::Keytab;
 use crate::krb5::{self, Context, named};
 
@@ -95,23 +95,16 @@ fn principal(text: &str) -> Result<Name, Failure> {
     Ok(Name::new(text.as_bytes(), Some(GSS_NT_KRB5_PRINCIPAL))?)
 }
 
-fn other(words: impl Into<String>) -> Failure {
-    Failure { why: Why::Other, code: 0, words: words.into() }
-}
-
-fn text(name: &Name) -> Result<String, Failure> {
-    Ok(String::from_utf8_lossy(&name.display_name()?).into_owned())
-}
-
 impl Account {
     /// An account whose key stands in a keytab. Asks nobody yet.
     pub fn new(principal: String, keytab: Keytab) -> Account {
         Account { principal, keytab, cache: Cache::new() }
     }
 
-    /// Its principal.
-    pub fn principal(&self) -> &str {
-        &self.principal
+    /// Our own credential. Anew each time: one that is kept fails once its ticket has expired, and asking the cache costs nothing.
+    fn own(&self) -> Result<Cred, Failure> {
+        let keys = self.keytab.name();
+        acquire(Some(&self.principal), Use::Initiate, &[("client_keytab", &keys), ("ccache", &self.cache.0)])
     }
 
     /// Signs in where the last ticket has run out, and acts for a person. Nothing of theirs is needed: the KDC says whether we may.
@@ -119,18 +112,12 @@ impl Account {
     /// # Errors
     /// Why not: our own account cannot sign in, nobody has that name, their account may not be used.
     pub fn act_for(&self, person: &str) -> Result<Standing, Failure> {
-        // Anew each time: a credential that is kept fails once its ticket has expired, and asking the cache costs nothing.
-        let store = [("client_keytab", self.keytab.name()), ("ccache", self.cache.0.clone())];
-        let store: Vec<(&str, &str)> = store.iter().map(|(k, v)| (*k, v.as_str())).collect();
-        let own = acquire(Some(&self.principal), Use::Initiate, &store)?;
         let mut mechanisms = OidSet::new();
         mechanisms.add(GSS_MECH_SPNEGO)?;
-        let cred = own.impersonate(&principal(person)?, None, CredUsage::Initiate, Some(&mechanisms))?;
+        let cred = self.own()?.impersonate(&principal(person)?, None, CredUsage::Initiate, Some(&mechanisms))?;
         Standing { person: person.to_owned(), ends: Instant::now(), cred, _cache: None }.checked()
     }
-}
 
-impl Account {
     /// Whether what the KDC gives us for a person may be forwarded, and so used to act for them: for finding out what forbids it.
     /// To be asked once [`Account::act_for`] was.
     ///
@@ -162,9 +149,7 @@ impl Account {
     /// # Errors
     /// Why it cannot.
     pub fn sign_in(&self) -> Result<(), Failure> {
-        let store = [("client_keytab", self.keytab.name()), ("ccache", self.cache.0.clone())];
-        let store: Vec<(&str, &str)> = store.iter().map(|(k, v)| (*k, v.as_str())).collect();
-        let cred = acquire(Some(&self.principal), Use::Initiate, &store)?;
+        let cred = self.own()?;
         // Signing in is put off until something is asked for.
         let realm = self.principal.rsplit_once('@').map_or("", |(_, r)| r);
         let target = principal(&format!("krbtgt/{realm}@{realm}"))?;
@@ -197,11 +182,11 @@ impl Standing {
     fn checked(mut self) -> Result<Standing, Failure> {
         self.ends = Instant::now() + self.cred.lifetime()?;
         if !self.cred.mechanisms()?.contains(GSS_MECH_SPNEGO)? {
-            return Err(other("the credential holds no SPNEGO, so that another one would be used in its place"));
+            return Err(Failure::other("the credential holds no SPNEGO, so that another one would be used in its place"));
         }
-        let is = text(&self.cred.name()?)?;
+        let is = displayed(&self.cred.name()?)?;
         if is != self.person {
-            return Err(other(format!("the credential is that of {is}, and not of {}", self.person)));
+            return Err(Failure::other(format!("the credential is that of {is}, and not of {}", self.person)));
         }
         Ok(self)
     }
@@ -213,7 +198,7 @@ impl Standing {
     pub fn token(&self, service: &str) -> Result<Shown, Failure> {
         let target = principal(service)?;
         let mut context = ClientCtx::new(Some(self.cred.clone()), target, CtxFlags::GSS_C_MUTUAL_FLAG, Some(GSS_MECH_SPNEGO));
-        let token = context.step(None, None)?.ok_or_else(|| other("the library gave no token"))?.to_vec();
+        let token = context.step(None, None)?.ok_or_else(|| Failure::other("the library gave no token"))?.to_vec();
         Ok(Shown { person: self.person.clone(), token, context })
     }
 
@@ -241,14 +226,14 @@ impl Shown {
     pub fn proves(mut self, answer: &[u8]) -> Result<(), Failure> {
         self.context.step(Some(answer), None)?;
         if !self.context.is_complete() {
-            return Err(other("the service wants another round"));
+            return Err(Failure::other("the service wants another round"));
         }
         if !self.context.flags()?.contains(CtxFlags::GSS_C_MUTUAL_FLAG) {
-            return Err(other("the service did not prove itself"));
+            return Err(Failure::other("the service did not prove itself"));
         }
-        let is = text(&self.context.source_name()?)?;
+        let is = displayed(&self.context.source_name()?)?;
         if is != self.person {
-            return Err(other(format!("the service was shown {is}, and not {}", self.person)));
+            return Err(Failure::other(format!("the service was shown {is}, and not {}", self.person)));
         }
         Ok(())
     }

@@ -1,6 +1,5 @@
 //! What a ticket holds, opened with our own keys: by it a refusal can say how far clocks are apart, or since when a ticket is over.
 
-use std::ffi::CStr;
 use std::os::raw::{c_char, c_uint};
 use std::ptr;
 
@@ -56,7 +55,7 @@ pub(crate) fn look(keytab: &Keytab, ticket: &[u8], proof: Option<(i32, &[u8])>) 
     context.check(unsafe { krb5::krb5_server_decrypt_ticket_keytab(context.0, keys.1, ticket.1) })?;
     // SAFETY: after a success enc_part2 points at what was decrypted, which lives as long as the ticket.
     let part = unsafe { &*(*ticket.1).enc_part2 };
-    let client = client_of(&context, part)?;
+    let client = context.displayed(part.client)?;
     let times = &part.times;
     let starts = if times.starttime == 0 { times.authtime } else { times.starttime };
     let seconds = |t: krb5::krb5_timestamp| i64::from(t as u32);
@@ -74,15 +73,4 @@ pub(crate) fn look(keytab: &Keytab, ticket: &[u8], proof: Option<(i32, &[u8])>) 
         })
     });
     Ok(Inside { client, proven: seconds(times.authtime), starts: seconds(starts), ends: seconds(times.endtime), proof })
-}
-
-fn client_of(context: &Context, part: &krb5::krb5_enc_tkt_part) -> Result<String, Failure> {
-    let mut text = ptr::null_mut();
-    // SAFETY: the principal lives with the ticket; the text is copied and given back.
-    unsafe {
-        context.check(krb5::krb5_unparse_name(context.0, part.client, &mut text))?;
-        let client = CStr::from_ptr(text).to_string_lossy().into_owned();
-        krb5::krb5_free_unparsed_name(context.0, text);
-        Ok(client)
-    }
 }

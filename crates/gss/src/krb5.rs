@@ -49,6 +49,18 @@ impl Context {
         Failure { why: Why::of(code), code, words }
     }
 
+    /// A principal as text.
+    pub(crate) fn displayed(&self, principal: krb5_const_principal) -> Result<String, Failure> {
+        let mut text = ptr::null_mut();
+        // SAFETY: whoever calls holds the principal; the text is copied and given back.
+        unsafe {
+            self.check(krb5_unparse_name(self.0, principal, &mut text))?;
+            let out = CStr::from_ptr(text).to_string_lossy().into_owned();
+            krb5_free_unparsed_name(self.0, text);
+            Ok(out)
+        }
+    }
+
     pub(crate) fn check(&self, code: krb5_error_code) -> Result<(), Failure> {
         if code == 0 { Ok(()) } else { Err(self.failure(code)) }
     }
@@ -85,7 +97,7 @@ impl Drop for Named<'_> {
 
 /// Reads a principal.
 pub(crate) fn named<'c>(context: &'c Context, text: &str) -> Result<Named<'c>, Failure> {
-    let text = CString::new(text).map_err(|_| Failure { why: Why::Other, code: 0, words: "a zero byte in a name".to_owned() })?;
+    let text = CString::new(text).map_err(|_| Failure::other("a zero byte in a name"))?;
     let mut out = ptr::null_mut();
     // SAFETY: the text outlives the call; on success `out` is a new principal.
     context.check(unsafe { krb5_parse_name(context.0, text.as_ptr(), &mut out) })?;

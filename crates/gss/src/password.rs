@@ -3,7 +3,7 @@
 //! That somebody answers to a password proves nothing: whoever stands between us and the KDC could answer to any. So a ticket for
 //! a service of ours is asked for with it, and opened with a key that only the true KDC knows.
 
-use std::ffi::{CStr, CString};
+use std::ffi::CString;
 use std::ptr;
 
 use crate::failure::{Failure, Why};
@@ -64,12 +64,5 @@ pub(crate) fn check(keytab: &Keytab, principal: &str, password: &str, service: &
     context.check(unsafe {
         krb5::krb5_verify_init_creds(context.0, &mut given.1, server.1, keys.1, ptr::null_mut(), &mut options)
     })?;
-    let mut text = ptr::null_mut();
-    // SAFETY: the principal lives with what was given; the text is copied and given back.
-    unsafe {
-        context.check(krb5::krb5_unparse_name(context.0, given.1.client, &mut text))?;
-        let client = CStr::from_ptr(text).to_string_lossy().into_owned();
-        krb5::krb5_free_unparsed_name(context.0, text);
-        Ok(client)
-    }
+    context.displayed(given.1.client)
 }

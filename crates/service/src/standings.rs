@@ -56,6 +56,27 @@ struct Slot {
     failed: Mutex<Option<(Step, i64, CrossingId)>>,
 }
 
+impl Slot {
+    /// The crossing that told of the same failure a moment ago.
+    fn told(&self, step: &Step, now: Moment) -> Option<CrossingId> {
+        let failed = self.failed.lock().unwrap_or_else(|e| e.into_inner());
+        let (last, at, id) = failed.as_ref()?;
+        (last == step && now.timestamp_millis() - at < TOLD_MS).then_some(*id)
+    }
+
+    /// Notes in which crossing a failure is told.
+    fn tell(&self, step: Step, now: Moment, id: CrossingId) {
+        *self.failed.lock().unwrap_or_else(|e| e.into_inner()) = Some((step, now.timestamp_millis(), id));
+    }
+
+    /// Whether the browser may be asked for another ticket: once, since another node may keep what was sent and send it back here
+    /// each time.
+    fn may_ask(&self, now: Moment) -> bool {
+        let now = now.timestamp_millis();
+        now - self.asked.swap(now, Ordering::Relaxed) > TOLD_MS
+    }
+}
+
 /// See the module.
 #[derive(Default)]
 pub struct Standings {
@@ -126,17 +147,14 @@ fn was_sent(evidence: &Evidence) -> bool {
 }
 
 /// Judges an application's answer.
-struct Judge {
-    shown: Shown,
-    person: String,
-}
+struct Judge(Shown);
 
 impl Proves for Judge {
     fn person(&self) -> &str {
-        &self.person
+        self.0.person()
     }
     fn proves(self: Box<Self>, token: &[u8]) -> Result<(), String> {
-        self.shown.proves(token).map_err(|e| e.words)
+        self.0.proves(token).map_err(|e| e.words)
     }
 }
 
@@ -198,8 +216,7 @@ fn told(shown: Shown) -> Ticket {
     let text = format!("Negotiate {}", STANDARD.encode(shown.token()));
     // Base64 is always a header value.
     let value = HeaderValue::try_from(text).unwrap_or_else(|_| HeaderValue::from_static("Negotiate"));
-    let person = shown.person().to_owned();
-    Ticket { value, proof: Proof(Box::new(Judge { shown, person })) }
+    Ticket { value, proof: Proof(Box::new(Judge(shown))) }
 }
 
 fn none(code: StepCode, service: &str) -> Step {
@@ -268,22 +285,6 @@ fn told_why(why: NoTicket, person: &str, account: &str, service: &str) -> Step {
     }
 }
 
-/// The crossing that told of the same failure a moment ago.
-fn told_before(app: &App, edition: i32, gate: &str, session: Uuid, step: &Step) -> Option<CrossingId> {
-    let now = app.now();
-    let slot = app.standings.slot((session, gate.to_owned(), edition), now);
-    let failed = slot.failed.lock().unwrap_or_else(|e| e.into_inner());
-    let (last, at, id) = failed.as_ref()?;
-    (last == step && now.timestamp_millis() - at < TOLD_MS).then_some(*id)
-}
-
-/// Notes in which crossing a failure is told.
-fn tell(app: &App, edition: i32, gate: &str, session: Uuid, step: Step, id: CrossingId) {
-    let now = app.now();
-    let slot = app.standings.slot((session, gate.to_owned(), edition), now);
-    *slot.failed.lock().unwrap_or_else(|e| e.into_inner()) = Some((step, now.timestamp_millis(), id));
-}
-
 /// Whether a failure says something of the person, rather than that something is broken.
 fn refuses(code: StepCode) -> bool {
     matches!(
@@ -311,13 +312,9 @@ pub async fn answer(
         return StatusCode::BAD_GATEWAY.into_response();
     };
     let site = &edition.site;
-    let asks = || {
-        let slot = app.standings.slot((admission.session.id, gate.to_owned(), edition.number), app.now());
-        let now = app.now().timestamp_millis();
-        // Once: another node may keep what was sent, and send the browser back here each time.
-        now - slot.asked.swap(now, Ordering::Relaxed) > TOLD_MS
-    };
-    if let Some(gate) = site.gate(gate).filter(|_| failed.lost && facts.navigates && asks()) {
+    let (session, now) = (admission.session.id, app.now());
+    let slot = app.standings.slot((session, gate.to_owned(), edition.number), now);
+    if let Some(gate) = site.gate(gate).filter(|_| failed.lost && facts.navigates && slot.may_ask(now)) {
         // Without the gate's token the person is sent to sign in, where their browser is asked for another ticket.
         let (cookie, secure) = gate.address.cookie("gate");
         let forget = cookies::set(&cookie, "", secure, Some(0));
@@ -326,18 +323,17 @@ pub async fn answer(
     let refuses = refuses(failed.step.code);
     let (outcome, status) =
         if refuses { (Outcome::Refused, StatusCode::FORBIDDEN) } else { (Outcome::Failed, StatusCode::BAD_GATEWAY) };
-    let (session, step) = (admission.session.id, failed.step.clone());
     if let Ok(Some(row)) = app.store.session(session).await {
         attempt.is_of(&row);
     }
-    attempt.step(|| failed.step);
-    let id = match told_before(app, edition.number, gate, session, &step) {
+    attempt.step(|| failed.step.clone());
+    let id = match slot.told(&failed.step, now) {
         Some(id) => id,
         None => {
             if let Err(e) = attempt.record(outcome).await {
                 return pages::store_failed(site, facts.lang, &e).into_response();
             }
-            tell(app, edition.number, gate, session, step, attempt.id);
+            slot.tell(failed.step, now, attempt.id);
             attempt.id
         }
     };

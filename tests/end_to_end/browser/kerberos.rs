@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use crate::support::kerberos::Cache;
+use crate::support::kerberos::{Cache, everybody_by_ticket};
 use crate::support::{Browser, Stack, env, eventually};
 
 /// Tickets that the one browser sees while this lives.
@@ -11,16 +11,9 @@ fn holds(user: &str) -> Cache {
     Cache::of(&format!("{user}@HAVRELUNE.EXAMPLE"), &password, PathBuf::from(env("PASSEUR_TEST_TICKETS")))
 }
 
-/// The demo, where everybody at the gate for everybody comes by ticket, and otherwise by the pilotage office.
-pub(super) fn by_ticket(site: String) -> String {
-    let route = "[[route]]\nname = \"harbour workstations\"\ngate = \"harbour-wide\"\nnetwork = \"10.20.1.0/24\"\n";
-    assert!(site.contains(route));
-    site.replace(route, "[[route]]\nname = \"harbour workstations\"\ngate = \"harbour-wide\"\n").replace("password = true\n", "")
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn a_workstation_with_a_ticket_asks_nothing_and_one_without_goes_on() {
-    let stack = Stack::with(by_ticket).await;
+    let stack = Stack::with(everybody_by_ticket).await;
     let b = Browser::new("ticket", 1280, 800, false).await;
     let tickets = holds("benoit");
     b.open(&stack.everybody("/")).await;

@@ -7,15 +7,8 @@ use passeur_protocols::kerberos::bindings;
 use reqwest::StatusCode;
 
 use super::{asked, decided, show};
-use crate::support::kerberos::{Cache, PASS, Workstation, negotiate};
+use crate::support::kerberos::{Cache, PASS, Workstation, everybody_by_ticket, negotiate};
 use crate::support::{Authority, Person, Stack};
-
-/// The demo, where everybody at the gate for everybody comes by ticket, and otherwise by the pilotage office.
-fn everybody_by_ticket(site: String) -> String {
-    let route = "[[route]]\nname = \"harbour workstations\"\ngate = \"harbour-wide\"\nnetwork = \"10.20.1.0/24\"\n";
-    assert!(site.contains(route) && site.contains("password = true\n"));
-    site.replace(route, "[[route]]\nname = \"harbour workstations\"\ngate = \"harbour-wide\"\n").replace("password = true\n", "")
-}
 
 #[tokio::test]
 async fn a_ticket_comes_in_and_both_sides_are_known() {

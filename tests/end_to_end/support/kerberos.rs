@@ -21,6 +21,13 @@ pub fn folder() -> PathBuf {
     env("PASSEUR_TEST_KERBEROS").into()
 }
 
+/// The demo, where everybody at the gate for everybody comes by ticket, and otherwise by the pilotage office.
+pub fn everybody_by_ticket(site: String) -> String {
+    let route = "[[route]]\nname = \"harbour workstations\"\ngate = \"harbour-wide\"\nnetwork = \"10.20.1.0/24\"\n";
+    assert!(site.contains(route) && site.contains("password = true\n"));
+    site.replace(route, "[[route]]\nname = \"harbour workstations\"\ngate = \"harbour-wide\"\n").replace("password = true\n", "")
+}
+
 /// The keys of the sign-in host, as a secret holds them.
 pub fn keytab() -> String {
     in_base64(&folder().join("keytabs/passeur.keytab"))

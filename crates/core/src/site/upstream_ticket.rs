@@ -1,8 +1,8 @@
 //! What a gate's application is shown instead of headers: a Kerberos ticket, as the person.
 
+use super::AttributeId;
 use super::access::Names;
 use super::read::Fields;
-use super::{AttributeId, TicketWay};
 use crate::attribute::Attribute;
 use crate::evidence::{Evidence, WayIn};
 use crate::identity::Identity;
@@ -79,7 +79,7 @@ fn is_principal(text: &str, services: bool) -> bool {
     whole && !text.contains(odd) && text.len() <= 300 && (!services || name.contains('/'))
 }
 
-/// Reads `[gate.ticket]`. `tickets` are ways in by ticket that the gate takes.
+/// Reads `[gate.ticket]`.
 pub(crate) fn read(gate: &Fields<'_, '_>, names: &Names<'_>) -> Option<UpstreamTicket> {
     let f = gate.table("ticket")?;
     let example = "\"HTTP/application.example@REALM.EXAMPLE\"";
@@ -138,16 +138,9 @@ impl UpstreamTicket {
         format!("{ticket} {}: {}", self.service, by.collect::<Vec<_>>().join(&format!(", {or} ")))
     }
 
-    /// Whether a way in of this kind may bring a ticket along.
+    /// Whether the person's own ticket will do.
     pub fn takes_forwarded(&self) -> bool {
         self.by.contains(&By::Forwarded)
-    }
-}
-
-impl TicketWay {
-    /// Whether one of its realms is that of a principal.
-    pub fn is_of(&self, principal: &str) -> bool {
-        principal.rsplit_once('@').is_some_and(|(_, realm)| self.realms.iter().any(|r| r.realm == realm))
     }
 }
 

@@ -75,7 +75,7 @@ impl Upstreams {
         &self,
         route: &Route,
         session: Uuid,
-        owner: Option<Owner>,
+        owner: Option<Arc<Owner>>,
         first: Outgoing,
         progress: Option<&Progress>,
         again: Option<&(dyn Fn() -> Option<Outgoing> + Sync)>,

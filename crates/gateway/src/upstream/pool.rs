@@ -37,7 +37,7 @@ pub(crate) struct Owner {
 }
 
 /// Whose connections: an upstream address, and whom they are kept for, where they are.
-type Kept = (u64, Option<Owner>);
+type Kept = (u64, Option<Arc<Owner>>);
 
 struct Idle {
     sender: Sender,
@@ -63,7 +63,7 @@ impl Pool {
 
     /// The idle connection to a target that was used last, by a session where it is kept for one; closed ones are dropped on the
     /// way.
-    pub(crate) fn take(&self, target: &Target, owner: Option<&Owner>) -> Option<Sender> {
+    pub(crate) fn take(&self, target: &Target, owner: Option<&Arc<Owner>>) -> Option<Sender> {
         let mut all = self.idle();
         let kept = all.get_mut(&(target.id, owner.cloned()))?;
         let mut i = kept.len();
@@ -78,7 +78,7 @@ impl Pool {
         None
     }
 
-    pub(crate) fn put(&self, target: &Target, owner: Option<Owner>, sender: Sender) {
+    pub(crate) fn put(&self, target: &Target, owner: Option<Arc<Owner>>, sender: Sender) {
         if sender.requests.is_closed() {
             return;
         }
@@ -114,11 +114,11 @@ pub(crate) struct Lease {
     sender: Option<Sender>,
     pool: Arc<Pool>,
     target: Arc<Target>,
-    owner: Option<Owner>,
+    owner: Option<Arc<Owner>>,
 }
 
 impl Lease {
-    pub(crate) fn new(sender: Sender, pool: Arc<Pool>, target: Arc<Target>, owner: Option<Owner>) -> Lease {
+    pub(crate) fn new(sender: Sender, pool: Arc<Pool>, target: Arc<Target>, owner: Option<Arc<Owner>>) -> Lease {
         Lease { sender: Some(sender), pool, target, owner }
     }
 

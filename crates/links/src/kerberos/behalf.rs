@@ -95,14 +95,6 @@ pub async fn forwarded(pool: &Pool, sent: Delegated, person: String) -> Result<S
     pool.reckon(move || sent.of(&person)).await.map_err(|e| e.to_string())?.map_err(|e| e.words)
 }
 
-/// Whether an application proved itself.
-///
-/// # Errors
-/// Why it did not.
-pub async fn proves(pool: &Pool, shown: Shown, token: Vec<u8>) -> Result<(), String> {
-    pool.reckon(move || shown.proves(&token)).await.map_err(|e| e.to_string())?.map_err(|e| e.words)
-}
-
 fn first(account: &Account, person: &str, service: &str) -> Result<(Arc<Standing>, Shown), NoTicket> {
     let standing = account.act_for(person).map_err(|e| of_account(account, &e))?;
     match standing.token(service) {

@@ -104,16 +104,6 @@ impl Tickets {
         Tickets { pool, keys: Arc::new(keys), hosts, acceptor }
     }
 
-    /// What keys there are.
-    pub fn keys(&self) -> &Keytab {
-        &self.keys
-    }
-
-    /// Why no ticket can be judged, where none can.
-    pub fn trouble(&self) -> Option<&str> {
-        self.acceptor.as_ref().err().map(String::as_str)
-    }
-
     /// Judges a ticket and the token it came in, at a moment by our clock. `bindings` are those of the TLS channel.
     ///
     /// # Errors

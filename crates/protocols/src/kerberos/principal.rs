@@ -43,11 +43,6 @@ impl Principal {
         components.iter().all(|c| !c.is_empty()).then_some(Principal { components, realm })
     }
 
-    /// A service on a host, in a realm.
-    pub fn service(name: &str, host: &str, realm: &str) -> Principal {
-        Principal { components: vec![name.to_owned(), host.to_owned()], realm: realm.to_owned() }
-    }
-
     /// The host of a service; none where it is no `service/host`.
     pub fn host(&self) -> Option<&str> {
         match self.components.as_slice() {

@@ -3,9 +3,10 @@
 //! Nobody can be locked out by others: what is counted for an account counts strangers only. A browser that signed in to the
 //! account before holds a sealed cookie that says so, and has a count of its own.
 
-use axum::response::Response;
+use axum::response::{IntoResponse, Response};
 use chrono::Duration;
 use passeur_core::address::neighbourhood;
+use passeur_core::crossing::Outcome;
 use passeur_core::id::{hex, sha256};
 use passeur_core::seal::Purpose;
 use passeur_core::site::TRIES_MINUTES;
@@ -17,6 +18,7 @@ use serde::{Deserialize, Serialize};
 use super::Asked;
 use crate::app::{App, random};
 use crate::attempt::Attempt;
+use crate::pages::{self, Said};
 
 /// The most tries within the window: of all strangers together for one account, in multiples of what one place has for it; and
 /// of one place for all accounts.
@@ -103,6 +105,24 @@ pub(super) async fn count(
             });
             Ok(None)
         }
+    }
+}
+
+/// The same, and where no more are taken what the person is answered, which is recorded.
+pub(super) async fn allowed(
+    asked: &Asked<'_>,
+    attempt: &mut Attempt,
+    account: &str,
+    each: u32,
+    page: impl FnOnce(Said<'_>) -> Response,
+) -> Result<Counted, Box<Response>> {
+    match count(asked, attempt, account, i32::try_from(each).unwrap_or(i32::MAX)).await {
+        Ok(Some(counted)) => Ok(counted),
+        Ok(None) => {
+            asked.note(attempt, Outcome::CheckFailed).await?;
+            Err(Box::new(wait(page(Said::Wait { minutes: TRIES_MINUTES }))))
+        }
+        Err(e) => Err(Box::new(pages::store_failed(asked.site(), asked.visit.facts.lang, &e).into_response())),
     }
 }
 

@@ -101,11 +101,40 @@ pub fn place<'a>(site: &'a Site, to: &'a Purposed) -> &'a str {
     }
 }
 
-fn shown(way: &str) -> Step {
-    Step::new(StepCode::WayShown).with("way", way)
+/// The step that tells how somebody is asked.
+fn shown(way: &Way) -> Step {
+    match &way.kind {
+        WayKind::Ticket(t) => ticket::shown(way, t),
+        _ => Step::new(StepCode::WayShown).with("way", way.name.as_str()),
+    }
 }
 
-/// Shows the form of a way in of ours.
+/// The flow that a person comes back with to a way in of ours that is `wanted`, with the attempt that it goes on with. Nothing is tried
+/// where it is not theirs, or lay open too long.
+async fn came_back<'s>(
+    app: &App,
+    edition: &'s Edition,
+    visit: &Visit,
+    name: &str,
+    sealed: &str,
+    wanted: fn(&Way) -> bool,
+) -> Result<(Flow, &'s Way, Attempt), Response> {
+    let flow = Flow::open(app, sealed).filter(|f| f.provider == name);
+    let (Some(flow), Some(way)) = (flow, edition.site.way(name).filter(|w| wanted(w))) else {
+        let mut attempt = Attempt::begin(app, "sign-in", &visit.facts);
+        attempt.step(|| Step::new(StepCode::StateUnreadable));
+        return Err(refuse(edition, attempt, failed_check()).await);
+    };
+    let Some(mut attempt) = resume(app, edition, visit, &flow, Some(shown(way))).await else {
+        return Err(pages::not_set_up(visit.facts.lang).into_response());
+    };
+    match flow::check_open(app, edition, &mut attempt, visit, &flow, way.answer_within) {
+        Ok(()) => Ok((flow, way, attempt)),
+        Err(e) => Err(refuse(edition, attempt, e).await),
+    }
+}
+
+/// Shows the form of a way in of ours, or sends the browser to where it negotiates.
 pub fn ask(
     app: &App,
     edition: &Edition,
@@ -116,24 +145,22 @@ pub fn ask(
     manner: Manner,
 ) -> Response {
     let site = &edition.site;
-    if matches!(way.kind, WayKind::Ticket(_)) {
-        return ticket::ask(app, edition, attempt, visit, way, to, manner);
-    }
     attempt.provider = Some(way.name.clone());
     let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
     let mut flow = Flow::begin(app, &attempt, &way.name, &browser, to, manner);
     let sealed = flow.seal(app, SEALED_MAX);
-    attempt.step(|| shown(&way.name));
-    attempt.record_waiting();
+    attempt.step(|| shown(way));
     let asked = Asked { app, edition, visit, way, flow: &flow, sealed: &sealed };
     let hint = flow.manner.hint.as_deref().unwrap_or_default();
-    let mut response = asked.form(Said::Nothing, |f| match &way.kind {
-        WayKind::Password(_) => f.password(hint).into_response(),
-        WayKind::MailedCode(_) => f.mail(hint).into_response(),
-        WayKind::Passkey(_) => f.passkey(),
-        // No gate offers a certificate to people: it is the connection that shows it. Tickets are not asked for by a form.
-        WayKind::Certificate(_) | WayKind::Ticket(_) => pages::not_set_up(visit.facts.lang).into_response(),
-    });
+    let mut response = match &way.kind {
+        WayKind::Password(_) => asked.form(Said::Nothing, |f| f.password(hint)).into_response(),
+        WayKind::MailedCode(_) => asked.form(Said::Nothing, |f| f.mail(hint)).into_response(),
+        WayKind::Passkey(_) => asked.form(Said::Nothing, |f| f.passkey()),
+        WayKind::Ticket(t) => ticket::ask(&asked, t, &mut attempt),
+        // No gate offers one to people: it is the connection that shows it.
+        WayKind::Certificate(_) => pages::not_set_up(visit.facts.lang).into_response(),
+    };
+    attempt.record_waiting();
     if let Some(cookie) = set {
         pages::set_cookie(&mut response, &cookie);
     }
@@ -151,23 +178,10 @@ pub async fn post(
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
-    let flow = Flow::open(&app, &entered.flow).filter(|f| f.provider == name);
-    let (Some(flow), Some(way)) = (flow, edition.site.way(&name)) else {
-        let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
-        attempt.step(|| Step::new(StepCode::StateUnreadable));
-        return refuse(&edition, attempt, failed_check()).await;
+    let (flow, way, attempt) = match came_back(&app, &edition, &visit, &name, &entered.flow, |_| true).await {
+        Ok(found) => found,
+        Err(response) => return response,
     };
-    let sent = match &way.kind {
-        WayKind::Ticket(t) => ticket::shown(way, t),
-        _ => shown(&name),
-    };
-    let Some(mut attempt) = resume(&app, &edition, &visit, &flow, Some(sent)).await else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
-    // Before anything is tried: a form of another browser, or one that lay open too long, tries nothing.
-    if let Err(e) = flow::check_open(&app, &edition, &mut attempt, &visit, &flow, way.answer_within) {
-        return refuse(&edition, attempt, e).await;
-    }
     let asked = Asked { app: &app, edition: &edition, visit: &visit, way, flow: &flow, sealed: &entered.flow };
     match &way.kind {
         WayKind::Password(p) => password::tried(&asked, p, attempt, &entered).await,

@@ -8,7 +8,7 @@ use base64::engine::general_purpose::STANDARD;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{LookUpState, WayIn};
 use passeur_core::seal::Purpose;
-use passeur_core::site::{Gate, HandOver, PasswordWay, TRIES_MINUTES};
+use passeur_core::site::{Gate, HandOver, PasswordWay};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_links::ldap::NotBound;
 use passeur_store::SessionRow;
@@ -28,17 +28,10 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &PasswordWay, mut attempt: Att
     let (app, site, lang) = (asked.app, asked.site(), asked.visit.facts.lang);
     let name = entered.name.trim();
     let account = name.to_lowercase();
-    let each = i32::try_from(way.tries).unwrap_or(i32::MAX);
-    let counted = match limits::count(asked, &mut attempt, &account, each).await {
-        Ok(Some(counted)) => counted,
-        Ok(None) => {
-            if let Err(response) = asked.note(&mut attempt, Outcome::CheckFailed).await {
-                return *response;
-            }
-            let page = asked.form(Said::Wait { minutes: TRIES_MINUTES }, |f| f.password(name));
-            return limits::wait(page.into_response());
-        }
-        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    let page = |said: Said<'_>| asked.form(said, |f| f.password(name)).into_response();
+    let counted = match limits::allowed(asked, &mut attempt, &account, way.tries, page).await {
+        Ok(counted) => counted,
+        Err(response) => return *response,
     };
     let found = match app.directory(&way.directory) {
         Some(link) => link.check_password(name, &entered.password, &way.subject, app.now()).await,
@@ -86,7 +79,7 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &PasswordWay, mut attempt: Att
             };
             tokio::time::sleep(FLOOR.saturating_sub(began.elapsed())).await;
             let said = if not_now { Said::NotNow { id } } else { Said::Wrong { id } };
-            asked.form(said, |f| f.password(name)).into_response()
+            page(said)
         }
     }
 }

@@ -5,7 +5,7 @@ use std::time::Instant;
 
 use axum::response::{IntoResponse, Response};
 use passeur_core::crossing::Outcome;
-use passeur_core::site::{TRIES_MINUTES, TicketWay};
+use passeur_core::site::TicketWay;
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_links::kerberos::{Refused, Why};
 
@@ -19,15 +19,9 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &TicketWay, mut attempt: Attem
     let (app, site, lang) = (asked.app, asked.site(), asked.visit.facts.lang);
     let principal = way.principal(&entered.name);
     let account = principal.as_deref().unwrap_or(entered.name.trim()).to_lowercase();
-    let counted = match limits::count(asked, &mut attempt, &account, i32::try_from(way.tries).unwrap_or(i32::MAX)).await {
-        Ok(Some(counted)) => counted,
-        Ok(None) => {
-            if let Err(response) = asked.note(&mut attempt, Outcome::CheckFailed).await {
-                return *response;
-            }
-            return ticket::form(asked, Said::Wait { minutes: TRIES_MINUTES });
-        }
-        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    let counted = match limits::allowed(asked, &mut attempt, &account, way.tries, |said| ticket::form(asked, said)).await {
+        Ok(counted) => counted,
+        Err(response) => return *response,
     };
     let realm = principal.as_deref().and_then(|p| p.rsplit_once('@')).map(|(_, r)| r.to_owned());
     let found = match (&principal, &realm, app.tickets(&asked.way.name)) {

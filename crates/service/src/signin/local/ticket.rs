@@ -16,25 +16,25 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use http::header::{AUTHORIZATION, CACHE_CONTROL, WWW_AUTHENTICATE};
 use http::{HeaderMap, HeaderValue, StatusCode};
+use passeur_core::Moment;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::WayIn;
 use passeur_core::site::{OfRealm, Site, TicketWay, Way, WayKind};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::control::ServedCertificate;
 use passeur_gateway::cookies::{self, Found};
-use passeur_gateway::shared::Edition;
 use passeur_links::kerberos::{NotTaken, Standing, behalf};
 use passeur_protocols::kerberos::{Fault, Shown, bindings, enctype};
 use serde_json::Map;
 
-use super::{Asked, Proven, begin, limits, realm_password};
+use super::{Asked, Proven, begin, came_back, realm_password};
 use crate::app::App;
 use crate::attempt::Attempt;
 use crate::pages::{self, Said, TicketPage, redirect};
-use crate::signin::ask::{Flow, Manner, Purposed, SEALED_MAX};
-use crate::signin::flow::{self, failed_check, refuse, resume};
+use crate::signin::ask::Manner;
+use crate::signin::flow::{self, failed_check, refuse};
 use crate::signin::route::Routed;
-use crate::signin::{LiveEdition, Visit, browser_binding, choose};
+use crate::signin::{LiveEdition, Visit, choose};
 use crate::standings::FORWARDED;
 
 /// The parameter by which a way in learns that somebody came on from this one.
@@ -62,37 +62,15 @@ fn waits(site: &Site, visit: &Visit, manner: &Manner) -> Option<&'static str> {
 }
 
 /// Begins with this way in: on to where the browser negotiates, or a page that asks first.
-pub(super) fn ask(
-    app: &App,
-    edition: &Edition,
-    mut attempt: Attempt,
-    visit: &Visit,
-    way: &Way,
-    to: Purposed,
-    manner: Manner,
-) -> Response {
-    let site = &edition.site;
-    let WayKind::Ticket(ticket) = &way.kind else { return pages::not_set_up(visit.facts.lang).into_response() };
-    attempt.provider = Some(way.name.clone());
-    let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
-    let mut flow = Flow::begin(app, &attempt, &way.name, &browser, to, manner);
-    let sealed = flow.seal(app, SEALED_MAX);
-    attempt.step(|| shown(way, ticket));
-    let mut response = match waits(site, visit, &flow.manner) {
-        None => redirect(&address(way, &sealed), None),
-        Some(why) => {
-            attempt.step(|| Step::new(StepCode::TicketWaits).with("way", way.name.as_str()).with("why", Param::reason(why)));
-            let asked = Asked { app, edition, visit, way, flow: &flow, sealed: &sealed };
-            let take = (why != "others-use-it").then(|| address(way, &sealed));
-            let page = TicketPage { take: take.as_deref(), on: None, password: ticket.password };
-            asked.form(Said::Nothing, |f| f.ticket(&page)).into_response()
-        }
+pub(super) fn ask(asked: &Asked<'_>, ticket: &TicketWay, attempt: &mut Attempt) -> Response {
+    let way = asked.way;
+    let Some(why) = waits(asked.site(), asked.visit, &asked.flow.manner) else {
+        return redirect(&address(way, asked.sealed), None);
     };
-    attempt.record_waiting();
-    if let Some(cookie) = set {
-        pages::set_cookie(&mut response, &cookie);
-    }
-    response
+    attempt.step(|| Step::new(StepCode::TicketWaits).with("way", way.name.as_str()).with("why", Param::reason(why)));
+    let take = (why != "others-use-it").then(|| address(way, asked.sealed));
+    let page = TicketPage { take: take.as_deref(), on: None, password: ticket.password };
+    asked.form(Said::Nothing, |f| f.ticket(&page)).into_response()
 }
 
 /// `GET /.passeur/way/{name}/ticket`: asks for a ticket, and judges the one that comes.
@@ -106,19 +84,12 @@ pub async fn negotiate(
     let lang = visit.facts.lang;
     let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(lang).into_response() };
     let sealed = visit.parameter("flow").unwrap_or_default();
-    let flow = Flow::open(&app, &sealed).filter(|f| f.provider == name);
-    let way = edition.site.way(&name);
-    let (Some(flow), Some(way), Some(WayKind::Ticket(ticket))) = (flow, way, way.map(|w| &w.kind)) else {
-        let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
-        attempt.step(|| Step::new(StepCode::StateUnreadable));
-        return refuse(&edition, attempt, failed_check()).await;
+    let found = came_back(&app, &edition, &visit, &name, &sealed, |w| matches!(w.kind, WayKind::Ticket(_))).await;
+    let (flow, way, attempt) = match found {
+        Ok(found) => found,
+        Err(response) => return response,
     };
-    let Some(mut attempt) = resume(&app, &edition, &visit, &flow, Some(shown(way, ticket))).await else {
-        return pages::not_set_up(lang).into_response();
-    };
-    if let Err(e) = flow::check_open(&app, &edition, &mut attempt, &visit, &flow, way.answer_within) {
-        return refuse(&edition, attempt, e).await;
-    }
+    let WayKind::Ticket(ticket) = &way.kind else { return pages::not_set_up(lang).into_response() };
     let asked = Asked { app: &app, edition: &edition, visit: &visit, way, flow: &flow, sealed: &sealed };
     match field(&visit.headers) {
         Ok(None) => challenge(&asked, ticket),
@@ -212,22 +183,20 @@ async fn came(asked: &Asked<'_>, way: &TicketWay, mut attempt: Attempt, shown: S
         step(StepCode::TicketTaken)
             .with("client", taken.client.as_str())
             .with("service", taken.service.as_str())
-            .with("kvno", taken.kvno.map_or_else(|| "?".to_owned(), |v| v.to_string()))
+            .with("kvno", version(taken.kvno))
             .with("enctype", enctype::name(taken.enctype))
-            .with("proven", taken.proven.format("%Y-%m-%d %H:%M:%S UTC").to_string())
+            .with("proven", time(taken.proven))
             .with("bound", Param::reason(if taken.bound { "ticket-bound" } else { "ticket-unbound" }))
     });
     let sent = match taken.delegated {
-        Some(sent) => behalf::forwarded(app.kerberos(), sent, taken.client.clone()).await,
-        None => Err(String::new()),
+        Some(sent) => {
+            let of = behalf::forwarded(app.kerberos(), sent, taken.client.clone()).await;
+            of.inspect_err(|how| tracing::warn!(how, crossing = %attempt.id, "a ticket that came along cannot be used")).ok()
+        }
+        None => None,
     };
-    if let Err(how) = sent.as_ref().map_err(String::as_str)
-        && !how.is_empty()
-    {
-        tracing::warn!(how, crossing = %attempt.id, "a ticket that came along cannot be used");
-    }
     let proven = match person(way, &taken.client) {
-        Ok(of) => proven(&taken.client, &of, Some(taken.proven), sent.ok().map(Arc::new)),
+        Ok(of) => proven(&taken.client, &of, Some(taken.proven), sent.map(Arc::new)),
         Err(why) => return fell(asked, attempt, nobody(&taken.client, why)).await,
     };
     let mut response = begin(asked, attempt, proven).await;
@@ -250,7 +219,7 @@ pub(super) fn nobody(client: &str, why: &str) -> Step {
 }
 
 /// Somebody of a realm.
-pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<passeur_core::Moment>, sent: Option<Arc<Standing>>) -> Proven {
+pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<Moment>, sent: Option<Arc<Standing>>) -> Proven {
     let mut claims = Map::new();
     claims.insert("user".into(), of.user.clone().into());
     claims.insert("principal".into(), client.into());
@@ -275,9 +244,17 @@ async fn not_now(asked: &Asked<'_>, mut attempt: Attempt, how: String) -> Respon
     refuse(asked.edition, attempt, flow::ended(Outcome::Failed, StatusCode::BAD_GATEWAY)).await
 }
 
+fn time(t: Moment) -> String {
+    t.format("%Y-%m-%d %H:%M:%S UTC").to_string()
+}
+
+/// A key's version, where the KDC says it.
+fn version(kvno: Option<u32>) -> String {
+    kvno.map_or_else(|| "?".to_owned(), |v| v.to_string())
+}
+
 /// The step of a fault.
 fn told(fault: Fault) -> Step {
-    let time = |t: chrono::DateTime<chrono::Utc>| t.format("%Y-%m-%d %H:%M:%S UTC").to_string();
     let versions = |all: Vec<u32>| all.iter().map(u32::to_string).collect::<Vec<_>>();
     let step = |code| Step::new(code);
     match fault {
@@ -294,9 +271,9 @@ fn told(fault: Fault) -> Step {
             .with("principal", principal.to_string())
             .with("wanted", enctype::name(wanted))
             .with("has", has.into_iter().map(enctype::name).collect::<Vec<_>>()),
-        Fault::KeyDiffers { principal, kvno } => step(StepCode::TicketKeyDiffers)
-            .with("principal", principal.to_string())
-            .with("kvno", kvno.map_or_else(|| "?".to_owned(), |v| v.to_string())),
+        Fault::KeyDiffers { principal, kvno } => {
+            step(StepCode::TicketKeyDiffers).with("principal", principal.to_string()).with("kvno", version(kvno))
+        }
         Fault::Clock { seconds } => step(StepCode::TicketClock)
             .with("seconds", seconds.abs())
             .with("side", Param::reason(if seconds > 0 { "clock-ahead" } else { "clock-behind" }))
@@ -317,7 +294,5 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &TicketWay, attempt: Attempt, 
 /// What a page with the realm's password says.
 pub(super) fn form(asked: &Asked<'_>, said: Said<'_>) -> Response {
     let page = TicketPage { take: None, on: None, password: true };
-    let wait = matches!(said, Said::Wait { .. });
-    let response = asked.form(said, |f| f.ticket(&page)).into_response();
-    if wait { limits::wait(response) } else { response }
+    asked.form(said, |f| f.ticket(&page)).into_response()
 }
