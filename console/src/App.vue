@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // The frame: who I am, which edition is live, where I can go. Without a role, the page that says so.
-import { mdiAccountMultiple, mdiBinoculars, mdiBoomGate, mdiBookOpenPageVariantOutline, mdiCardAccountDetailsOutline, mdiFerry, mdiHistory, mdiKeyOutline, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
+import { mdiAccountMultiple, mdiBinoculars, mdiBoomGate, mdiBookOpenPageVariantOutline, mdiCardAccountDetailsOutline, mdiFerry, mdiHistory, mdiLogout, mdiKeyOutline, mdiTicketConfirmationOutline, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
 import { onMounted, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
@@ -53,6 +53,7 @@ const places = [
   { to: '/providers', icon: mdiCardAccountDetailsOutline, word: 'providers' },
   { to: '/sessions', icon: mdiAccountMultiple, word: 'sessions' },
   { to: '/editions', icon: mdiBookOpenPageVariantOutline, word: 'editions' },
+  { to: '/kerberos', icon: mdiTicketConfirmationOutline, word: 'krb.title' },
   { to: '/survey', icon: mdiBinoculars, word: 'survey.title' },
   { to: '/secrets', icon: mdiKeyOutline, word: 'secrets' },
   { to: '/acts', icon: mdiHistory, word: 'acts' },
@@ -75,7 +76,7 @@ const places = [
       </span>
       <v-btn :icon="mdiTranslate" size="small" variant="text" :aria-label="t('language')" :title="t('language')" @click="speak(locale === 'fr' ? 'en' : 'fr')" />
       <v-btn :icon="mdiThemeLightDark" size="small" variant="text" :aria-label="theme.global.current.value.dark ? t('light') : t('dark')" @click="colours" />
-      <a class="out" href="/.passeur/sign-out">{{ t('signOut') }}</a>
+      <v-btn :icon="mdiLogout" size="small" variant="text" href="/.passeur/sign-out" :aria-label="t('signOut')" :title="t('signOut')" />
     </header>
     <v-main id="content" tabindex="-1">
       <div v-if="me?.trouble" class="band stop" role="alert"><Mark tone="stop" /> {{ me.trouble }}</div>
@@ -113,7 +114,6 @@ const places = [
 .places a.here { color: rgb(var(--v-theme-on-surface)); border-color: rgb(var(--v-theme-primary)); font-weight: 560; }
 .spring { flex: 1; }
 .me b { font-weight: 560; color: rgb(var(--v-theme-on-surface)); }
-.out { font-size: 0.93rem; }
 
 .band { display: flex; gap: 10px; align-items: center; padding: 8px 24px; background: rgb(var(--v-theme-surface)); border-bottom: 1px solid rgb(var(--v-theme-line)); border-inline-start: 4px solid rgb(var(--v-theme-notice)); }
 .band.stop { border-inline-start-color: rgb(var(--v-theme-stop)); }
@@ -124,6 +124,6 @@ const places = [
 .ways { display: flex; gap: 18px; align-items: center; margin-top: 18px; }
 .skip { position: absolute; left: -9999px; }
 .skip:focus { left: 8px; top: 8px; z-index: 10; background: rgb(var(--v-theme-surface)); padding: 6px 10px; }
-@media (max-width: 1400px) { .bar { column-gap: 6px; } .site { margin-inline-end: 4px; } .places a { padding: 6px 7px; } .places .v-icon { display: none; } }
+@media (max-width: 1400px) { .bar { column-gap: 6px; } .site { margin-inline-end: 4px; } .places a { padding: 6px 5px; } .places .v-icon { display: none; } }
 @media (max-width: 700px) { .bar { padding: 6px 12px; } .me { order: 9; flex-basis: 100%; font-size: 0.9rem; } }
 </style>

@@ -41,6 +41,7 @@ const router = createRouter({
     { path: '/trials/:id', component: () => import('./pages/TrialPage.vue'), props: true },
     { path: '/secrets', component: () => import('./pages/Secrets.vue') },
     { path: '/acts', component: () => import('./pages/Acts.vue') },
+    { path: '/kerberos', component: () => import('./pages/Kerberos.vue') },
     { path: '/survey', component: () => import('./pages/Survey.vue') },
     { path: '/people/:provider/:subject', component: () => import('./pages/Person.vue'), props: true },
     { path: '/sessions', component: () => import('./pages/Sessions.vue') },

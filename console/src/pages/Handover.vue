@@ -14,13 +14,13 @@ const route = useRoute()
 const router = useRouter()
 const sheet = ref<Handover>()
 const problem = ref<ApiProblem>()
-const known = ref<{ provider: string[]; directory: string[]; application: string[] }>({ provider: [], directory: [], application: [] })
+const known = ref<{ provider: string[]; directory: string[]; realm: string[]; application: string[] }>({ provider: [], directory: [], realm: [], application: [] })
 const one = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : undefined)
-const part = computed(() => (one('for') ?? 'provider') as 'provider' | 'directory' | 'application')
+const part = computed(() => (one('for') ?? 'provider') as 'provider' | 'directory' | 'realm' | 'application')
 const name = computed(() => one('name') ?? '')
 const gate = computed(() => one('gate'))
 const kind = computed(() => one('kind'))
-const teams = computed(() => (['provider', 'directory', 'application'] as const).map((value) => ({ value, title: t(`sheet.for.${value}`) })))
+const teams = computed(() => (['provider', 'directory', 'realm', 'application'] as const).map((value) => ({ value, title: t(`sheet.for.${value}`) })))
 const gates = computed(() => [{ value: '', title: t('sheet.allGates') }, ...known.value.application.map((g) => ({ value: g, title: g }))])
 const paper = computed(() => {
   const query = new URLSearchParams(Object.entries({ gate: gate.value, kind: kind.value }).filter((e): e is [string, string] => !!e[1]))
@@ -30,8 +30,8 @@ const go = (query: Record<string, string | undefined>) => router.replace({ query
 
 async function names() {
   try {
-    const [p, d, g] = await Promise.all([got(api.GET('/providers')), got(api.GET('/directories')), got(api.GET('/gates'))])
-    known.value = { provider: p.map((x: Provider) => x.name), directory: d.map((x: Directory) => x.name), application: g.map((x: Gate) => x.name) }
+    const [p, d, realms, g] = await Promise.all([got(api.GET('/providers')), got(api.GET('/directories')), got(api.GET('/kerberos/realms')), got(api.GET('/gates'))])
+    known.value = { provider: p.map((x: Provider) => x.name), directory: d.map((x: Directory) => x.name), realm: realms, application: g.map((x: Gate) => x.name) }
     if (!name.value) await go({ name: known.value[part.value][0] })
   } catch (e) {
     problem.value = e as ApiProblem
@@ -72,7 +72,8 @@ watch(() => route.fullPath, read, { immediate: true })
               <tr v-for="(r, j) in p.rows" :key="j">
                 <th scope="row">{{ visible(r.label) }}</th>
                 <td class="value"><template v-if="r.value"><span class="mono">{{ visible(r.value).replaceAll('\\u{a}', '\n') }}</span> <Copy :text="r.value" small /></template><span v-else class="quiet">{{ t('sheet.theirs') }}</span></td>
-                <td class="why quiet">{{ visible(r.why) }}</td>
+                <td class="why quiet">{{ visible(r.why) }}
+                  <div v-if="r.check" class="check"><span class="mono">{{ visible(r.check).replaceAll('\\u{a}', '\n') }}</span> <Copy :text="r.check" small /></div></td>
               </tr>
             </tbody>
           </table>
@@ -94,6 +95,8 @@ h2 { font-size: 1.02rem; font-weight: 600; margin: 18px 0 6px; }
 .ledger tr:last-child th { border-bottom: 0; }
 .value { width: 46%; overflow-wrap: anywhere; white-space: pre-wrap; }
 .why { overflow-wrap: anywhere; }
+
+.check { white-space: pre-wrap; overflow-wrap: anywhere; margin-top: 3px; color: rgb(var(--v-theme-on-surface)); }
 .then { padding-inline-start: 22px; }
 .then li { padding: 2px 0; overflow-wrap: anywhere; }
 @media (max-width: 700px) { .ledger, .ledger tbody, .ledger tr, .ledger th, .ledger td { display: block; width: auto; } .ledger td, .ledger th { border: 0; padding: 2px 12px; } .ledger tr { border-bottom: 1px solid rgb(var(--v-theme-line)); padding: 6px 0; } }

@@ -5,6 +5,7 @@
 mod acts;
 mod directories;
 mod factors;
+mod kerberos;
 mod providers;
 mod rehearsal;
 mod routes;
@@ -17,6 +18,7 @@ mod trial;
 pub use acts::*;
 pub use directories::*;
 pub use factors::*;
+pub use kerberos::*;
 pub use providers::*;
 pub use rehearsal::*;
 pub use routes::*;
@@ -372,6 +374,9 @@ pub struct HandoverValue {
     /// Empty where the other team fills it in.
     pub value: String,
     pub why: String,
+    /// The command that proves it; empty where there is none.
+    #[serde(default)]
+    pub check: String,
 }
 
 /// Values of a provider to try. Nothing is saved. With only `name`, the live edition's values are tried.

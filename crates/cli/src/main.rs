@@ -32,9 +32,14 @@ use clap::Parser;
 fn main() -> ExitCode {
     let args = args::Args::parse();
     let _ = rustls::crypto::aws_lc_rs::default_provider().install_default();
-    if let args::Command::Serve(serve) = &args.command
-        && let Err(e) = passeur_links::kerberos::prepare(serve.krb5_config.as_deref())
-    {
+    let prepared = match &args.command {
+        args::Command::Serve(serve) => passeur_links::kerberos::prepare(serve.krb5_config.as_deref()),
+        args::Command::Kerberos(args::Kerberos::Read { ask: true, krb5_config, .. }) => {
+            passeur_links::kerberos::prepare(krb5_config.as_deref())
+        }
+        _ => Ok(()),
+    };
+    if let Err(e) = prepared {
         return exit::Exit::Failed(e.to_string()).report();
     }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {

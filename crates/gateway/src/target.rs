@@ -157,6 +157,19 @@ impl Route {
         futures_util::future::join_all(each).await
     }
 
+    /// What each address that takes requests answers to somebody who shows nothing: status and `WWW-Authenticate`. Those that do not
+    /// answer are passed over.
+    pub async fn offers(&self) -> Vec<(String, u16, Vec<String>)> {
+        let open = self.members.iter().filter(|(_, draining)| !draining);
+        let each = open.map(|(t, _)| async move {
+            let head = crate::upstream::answer_to(t, "/").await.ok()?;
+            let schemes = head.headers.get_all(http::header::WWW_AUTHENTICATE).iter();
+            let text = |v: &http::HeaderValue| String::from_utf8_lossy(v.as_bytes()).chars().take(200).collect();
+            Some((t.address.to_string(), head.status.as_u16(), schemes.take(8).map(text).collect()))
+        });
+        futures_util::future::join_all(each).await.into_iter().flatten().collect()
+    }
+
     /// What is known of each, for engineers.
     pub fn states(&self) -> Vec<TargetState> {
         self.members

@@ -23,12 +23,17 @@ use crate::keytab::Keytab;
 use crate::krb5::{self, Context, named};
 
 /// A cache of the library's that lives in memory, destroyed when it is dropped.
-struct Cache(String);
+pub(crate) struct Cache(String);
 
 impl Cache {
-    fn new() -> Cache {
+    pub(crate) fn new() -> Cache {
         static NEXT: AtomicU64 = AtomicU64::new(0);
         Cache(format!("MEMORY:passeur-{}", NEXT.fetch_add(1, Ordering::Relaxed)))
+    }
+
+    /// By which the library finds it.
+    pub(crate) fn name(&self) -> &str {
+        &self.0
     }
 }
 

@@ -10,10 +10,12 @@
 //! * [`acceptor`] whoever shows a ticket;
 //! * [`inside`] what a ticket holds, for explaining: it admits nobody;
 //! * [`initiator`] tickets for others' services, as a person;
+//! * [`ask`] what a KDC gives us, for finding out what is wrong;
 //! * [`password`] a name and password that a KDC is asked about;
 //! * [`failure`] what went wrong, as far as it can be told apart.
 
 pub mod acceptor;
+pub mod ask;
 mod credential;
 pub mod failure;
 pub mod initiator;
@@ -23,10 +25,12 @@ mod krb5;
 pub mod password;
 
 pub use acceptor::{Accepted, Acceptor};
+pub use ask::{Answered, Given, ask};
 pub use failure::{Failure, Why};
 pub use initiator::{Account, Delegated, Shown, Standing};
 pub use inside::Inside;
 pub use keytab::Keytab;
+pub use password::is_there;
 
 use std::path::Path;
 

@@ -66,3 +66,33 @@ pub(crate) fn check(keytab: &Keytab, principal: &str, password: &str, service: &
     })?;
     context.displayed(given.1.client)
 }
+
+/// Whether a KDC of a realm answers, asked about somebody whom nobody is. May wait long.
+///
+/// # Errors
+/// When none does.
+pub fn is_there(realm: &str) -> Result<(), Failure> {
+    let context = Context::new()?;
+    let client = named(&context, &format!("nobody-of-passeur@{realm}"))?;
+    // SAFETY: all zero is what the library's own macro makes of a fresh one.
+    let mut given = Given(&context, unsafe { std::mem::zeroed() });
+    // SAFETY: principal and password outlive the call; nothing is ever asked back.
+    let code = unsafe {
+        krb5::krb5_get_init_creds_password(
+            context.0,
+            &mut given.1,
+            client.1,
+            c"nobody".as_ptr(),
+            None,
+            ptr::null_mut(),
+            0,
+            ptr::null(),
+            ptr::null_mut(),
+        )
+    };
+    match context.check(code) {
+        Err(e) if matches!(e.why, Why::NoKdc | Why::NoRealm | Why::Config) => Err(e),
+        // Whatever it says, it is there.
+        _ => Ok(()),
+    }
+}

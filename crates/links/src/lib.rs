@@ -1,7 +1,9 @@
 //! Connections to others: directories, providers' HTTP, a mail server, KDCs. What they answer is handed on as evidence; nothing is decided
-//! here. Also the two things every connection needs: the one clock and the resolver that knows loopback names.
+//! here. Also the two things every connection needs: the one clock and the resolver that knows loopback names;
+//! and files of a machine, where what a connection depends on stands in them.
 
 pub mod clock;
+pub mod files;
 pub mod guard;
 pub mod http;
 pub mod kerberos;

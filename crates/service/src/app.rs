@@ -262,11 +262,10 @@ impl App {
         }) {
             let mut keytabs = vec![];
             for name in &ticket.keytabs {
-                let kept = self.store.kept_versions(name).await?;
-                let opened: Vec<String> = kept.iter().filter_map(|s| self.open_secret(s)).collect();
+                let opened = self.kept_secret(name).await?;
                 match opened.is_empty() {
                     true => keytabs.push((name.as_str(), None)),
-                    false => keytabs.extend(opened.into_iter().map(|k| (name.as_str(), Some(k)))),
+                    false => keytabs.extend(opened.into_iter().map(|(_, k)| (name.as_str(), Some(k)))),
                 }
             }
             let keytabs = keytabs.iter().map(|(name, kept)| (*name, kept.as_deref()));
@@ -292,6 +291,12 @@ impl App {
             None => Ok(self.secrets().await?.remove(name).and_then(|all| all.into_iter().next())),
             Some(v) => Ok(self.store.sealed_version(name, v).await?.and_then(|s| self.open_secret(&s))),
         }
+    }
+
+    /// Every kept version of a secret, opened, with its number.
+    pub async fn kept_secret(&self, name: &str) -> Result<Vec<(i32, String)>, StoreError> {
+        let kept = self.store.kept_versions(name).await?;
+        Ok(kept.iter().filter_map(|s| Some((s.version, self.open_secret(s)?))).collect())
     }
 
     fn open_secret(&self, s: &SealedSecret) -> Option<String> {

@@ -12,6 +12,7 @@ mod emergency;
 mod factors;
 pub mod findings;
 mod guard;
+pub mod kerberos;
 mod lockout;
 mod pages;
 mod providers;

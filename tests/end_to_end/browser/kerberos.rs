@@ -69,3 +69,37 @@ async fn the_lock_house_is_reached_by_a_ticket_and_on_behalf_and_refused_to_whom
     assert_eq!(stack.story(&id).await["code"], "upstream.ticket-person");
     b.close().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_shows_keys_what_the_kdc_gives_and_what_the_directory_team_must_do() {
+    let host = "front-desk-of-the-harbour-authority.havrelune.localhost";
+    let stack = Stack::with(|s| {
+        let hosts = format!("keytabs = [\"harbour-keytab\"]\nhosts = [\"pass.havrelune.localhost\", \"{host}\"]\n");
+        s.replace("keytabs = [\"harbour-keytab\"]\n", &hosts)
+    })
+    .await;
+    let b = Browser::new("console-kerberos", 1280, 800, false).await;
+    b.open(&stack.pass("/.passeur/sign-in?for=console")).await;
+    b.prove("lucie").await;
+    b.shows("Lucie Morvan").await;
+    b.click("a[href='/console/kerberos']").await;
+    b.shows(&format!("knows no service HTTP/{host}@HAVRELUNE.EXAMPLE")).await;
+    b.shows("addprinc -randkey").await;
+    b.shows("aes256-cts-hmac-sha384-192").await;
+    b.shows("it gets tickets for it, as others").await;
+    b.click("[data-test=look]").await;
+    b.shows("by a key of version 2").await;
+    b.click("[data-test=realms] tr:last-child a").await;
+    b.shows("Please make these accounts").await;
+    b.shows(&format!("kvno HTTP/{host}")).await;
+    assert_eq!(b.errors().await, [""; 0]);
+    b.close().await;
+    // Whoever may only look is told why there is nothing to see.
+    let b = Browser::new("console-kerberos-view", 1280, 800, true).await;
+    b.open(&stack.pass("/.passeur/sign-in?for=console")).await;
+    b.prove("marc").await;
+    b.shows("Marc Olivier").await;
+    b.open(&stack.pass("/console/kerberos")).await;
+    b.shows("it needs the role operate").await;
+    b.close().await;
+}

@@ -89,6 +89,9 @@ pub enum Command {
         #[arg(long)]
         last: bool,
     },
+    /// Kerberos: what keys there are and whether the KDC agrees; what is in a keytab, a credential cache or a krb5.conf
+    #[command(subcommand)]
+    Kerberos(Kerberos),
     /// The gates, their rules, and what happened of late
     Gates,
     /// The node that answers: connections accepted and turned away
@@ -173,6 +176,24 @@ pub enum Command {
     SignOut,
     /// Who the service takes me for
     Whoami,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Kerberos {
+    /// Look from the service: stored keytabs, what the KDCs give, clocks, accounts that act for people. Ends with 3 where something is wrong
+    Check,
+    /// Read files by themselves; nothing is sent unless --ask. Ends with 3 where something is wrong
+    Read {
+        /// Keytabs, credential caches, krb5.conf
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+        /// Ask the KDC, with the keys of a keytab, whether they fit
+        #[arg(long)]
+        ask: bool,
+        /// The krb5.conf to ask by
+        #[arg(long, env = "KRB5_CONFIG")]
+        krb5_config: Option<PathBuf>,
+    },
 }
 
 #[derive(Debug, ClapArgs)]
@@ -273,7 +294,7 @@ pub enum Secret {
 
 #[derive(Debug, clap::Args)]
 pub struct Handover {
-    /// The provider's or directory's name in the site, or the name it will have; for an application its gate
+    /// The provider's, directory's or realm's name in the site, or the name it will have; for an application its gate
     pub name: String,
     /// For whose team
     #[arg(long = "for", value_enum, default_value_t = Team::Provider)]
@@ -290,6 +311,7 @@ pub struct Handover {
 pub enum Team {
     Provider,
     Directory,
+    Realm,
     Application,
 }
 

@@ -14,6 +14,7 @@ pub async fn run(args: Handover, c: &ClientArgs) -> Result<(), Exit> {
     let part = match args.team {
         Team::Provider => "provider",
         Team::Directory => "directory",
+        Team::Realm => "realm",
         Team::Application => "application",
     };
     let query: Vec<(&str, String)> =

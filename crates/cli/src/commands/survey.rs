@@ -29,9 +29,9 @@ pub async fn run(last: bool, c: &ClientArgs) -> Result<(), Exit> {
     if harmed || !survey.not_seen.is_empty() { Err(Exit::No) } else { Ok(()) }
 }
 
-fn print(survey: &Survey) {
-    let s = Screen::of_stdout();
-    for f in &survey.findings {
+/// Findings, each with what to do.
+pub fn print_findings(s: &Screen, findings: &[SurveyFinding]) {
+    for f in findings {
         let tone = match f.harm.as_str() {
             "danger" | "broken" => Tone::Bad,
             "soon" => Tone::Strong,
@@ -41,6 +41,11 @@ fn print(survey: &Survey) {
         say!("        {}", wrap(&s.paint(&format!("{} ({})", f.seen, f.code), Tone::Quiet), s.width, 8));
         say!("        → {}", wrap(&s.paint(&f.remedy, Tone::Plain), s.width, 10));
     }
+}
+
+fn print(survey: &Survey) {
+    let s = Screen::of_stdout();
+    print_findings(&s, &survey.findings);
     for n in &survey.not_seen {
         say!("{}", s.paint(&format!("not looked at: {n}"), Tone::Bad));
     }

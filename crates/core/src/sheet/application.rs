@@ -37,6 +37,9 @@ fn enter(site: &Site, gate: &Gate) -> Vec<Row> {
     if let Some(h) = &gate.upstreams.health {
         out.push(Row::new("Health", h.path.clone(), "answers 2xx while the application is well, without a person"));
     }
+    if let Some(t) = &gate.ticket {
+        out.push(Row::new("Service name", t.service.clone(), "your own key in Kerberos; the keytab stays with you"));
+    }
     if gate.upstreams.tls.client.is_some() {
         out.push(Row::new("Client certificate", "ours", "accept no connection without it"));
     }
@@ -46,8 +49,13 @@ fn enter(site: &Site, gate: &Gate) -> Vec<Row> {
 }
 
 fn receives(site: &Site, gate: &Gate) -> Vec<Row> {
+    let ticket = gate.ticket.as_ref().map(|t| {
+        let why = "Negotiate (RFC 4559): a ticket as the person, with every new connection; prove yourselves in the answer";
+        Row::new("Authorization", format!("Negotiate, for {}", t.service), why)
+    });
     let Some(delivery) = site.delivery(gate) else {
-        return vec![Row::new("Nothing", "", "no delivery is attached to the gate")];
+        let none = || Row::new("Nothing", "", "no delivery is attached to the gate");
+        return vec![ticket.unwrap_or_else(none)];
     };
     let of = |value: &ValueOf| match value {
         ValueOf::Attribute(id) => site.attribute_name(*id).to_owned(),
@@ -74,7 +82,7 @@ fn receives(site: &Site, gate: &Gate) -> Vec<Row> {
         };
         Row::new(h.name.clone(), of(&h.value), format!("{missing}{several}; taken from what clients send, in every spelling"))
     });
-    rows.collect()
+    ticket.into_iter().chain(rows).collect()
 }
 
 fn forwarded(gate: &Gate) -> Vec<Row> {

@@ -4,6 +4,7 @@
 mod application;
 mod directory;
 mod provider;
+mod realm;
 mod write;
 
 pub use write::STYLE;
@@ -17,6 +18,8 @@ pub enum For<'a> {
     Provider(&'a str),
     /// The team of a directory, which need not be in the site yet.
     Directory(&'a str),
+    /// The team of a Kerberos realm, which need not be in the site yet.
+    Realm(&'a str),
     /// The team of the application behind a gate.
     Application(&'a Gate),
 }
@@ -70,11 +73,24 @@ pub struct Row {
     /// Empty where the other team fills it in.
     pub value: String,
     pub why: String,
+    /// The command that proves it; empty where there is none.
+    pub check: String,
 }
 
 impl Row {
     fn new(label: impl Into<String>, value: impl Into<String>, why: impl Into<String>) -> Row {
-        Row { label: label.into(), value: value.into(), why: why.into() }
+        Row { label: label.into(), value: value.into(), why: why.into(), check: String::new() }
+    }
+
+    fn proven(self, check: impl Into<String>) -> Row {
+        Row { check: check.into(), ..self }
+    }
+}
+
+impl Part {
+    /// Whether any of its rows has a command that proves it.
+    pub fn has_checks(&self) -> bool {
+        self.rows.iter().any(|r| !r.check.is_empty())
     }
 }
 
@@ -83,6 +99,7 @@ pub fn sheet(site: &Site, whom: For<'_>, gate: Option<&Gate>, facts: &Facts) -> 
     let mut out = match whom {
         For::Provider(name) => provider::sheet(site, name, gate, facts),
         For::Directory(name) => directory::sheet(site, name),
+        For::Realm(name) => realm::sheet(site, name),
         For::Application(gate) => application::sheet(site, gate),
     };
     out.state = match out.connected {

@@ -193,6 +193,58 @@ catalogue! {
         "The database has no place for crossings of {day}: from then on every sign-in is refused." / "La base n'a pas de place pour les passages du {day} : dès lors toute connexion est refusée.",
         "Looked at the tables of crossings by day." / "Examen des tables de passages par jour.",
         "See the log of the service for why they could not be made; they are made every hour." / "Voyez dans le journal pourquoi elles n'ont pu être créées ; elles le sont chaque heure.";
+    KeytabUnusable = "kerberos.keytab" Broken ["secret", "words"]
+        "The secret {secret} is no keytab that can be used: {words}." / "Le secret {secret} n'est pas un keytab utilisable : {words}.",
+        "Read every keytab that the live edition names." / "Lecture de tous les keytabs nommés par l'édition active.",
+        "Store it anew: passeur secret set {secret} --file KEYTAB. `passeur kerberos read KEYTAB` tells what is in it." / "Enregistrez-le de nouveau : passeur secret set {secret} --file KEYTAB. `passeur kerberos read KEYTAB` dit ce qu'il contient.";
+    NoKeyOf = "kerberos.no-key" Broken ["service", "of"]
+        "No keytab of {of} holds a key of {service}, which browsers ask a ticket for: every ticket is refused." / "Aucun keytab de {of} ne contient de clé de {service}, pour qui les navigateurs demandent un ticket : tout ticket est refusé.",
+        "Compared the hosts of each way in by ticket with the keys that are stored." / "Comparaison des hôtes de chaque entrée par ticket et des clés enregistrées.",
+        "Directory team: ktadd -k KEYTAB {service}. Then passeur secret set NAME --file KEYTAB; see `passeur handover --for realm`." / "Équipe de l'annuaire : ktadd -k KEYTAB {service}. Puis passeur secret set NOM --file KEYTAB ; voyez `passeur handover --for realm`.";
+    NoService = "kerberos.no-service" Broken ["service", "of"]
+        "The KDC knows no service {service}, which {of} needs: nobody gets a ticket for it." / "Le KDC ne connaît aucun service {service}, dont {of} a besoin : personne n'obtient de ticket pour lui.",
+        "Asked it for a ticket for that service." / "Un ticket pour ce service lui a été demandé.",
+        "Directory team: addprinc -randkey {service} (Active Directory: setspn -S), or mend the name in the site file." / "Équipe de l'annuaire : addprinc -randkey {service} (Active Directory : setspn -S), ou corrigez le nom dans le fichier de site.";
+    KeyVersion = "kerberos.key-version" Broken ["service", "ours", "theirs"]
+        "The KDC seals tickets for {service} with key version {theirs}; ours are of version {ours}: they do not open." / "Le KDC scelle les tickets pour {service} avec la clé de version {theirs} ; les nôtres sont de version {ours} : ils ne s'ouvrent pas.",
+        "Asked it for a ticket for that service, and read which key seals it." / "Un ticket pour ce service lui a été demandé, et sa clé lue.",
+        "Have a keytab written anew (ktadd makes another version each time), and store it: passeur secret set NAME --file KEYTAB" / "Faites écrire un nouveau keytab (ktadd crée une version à chaque fois) et enregistrez-le : passeur secret set NOM --file KEYTAB";
+    KeyEnctype = "kerberos.key-enctype" Broken ["service", "ours", "theirs"]
+        "The KDC seals tickets for {service} with {theirs}; our key of that version is of {ours}." / "Le KDC scelle les tickets pour {service} avec {theirs} ; notre clé de cette version est de {ours}.",
+        "Asked it for a ticket for that service, and read which key seals it." / "Un ticket pour ce service lui a été demandé, et sa clé lue.",
+        "Have a keytab written with every encryption type of the account, and store it." / "Faites écrire un keytab avec tous les types de chiffrement du compte, et enregistrez-le.";
+    KeyDiffers = "kerberos.key-differs" Broken ["realm", "principal", "words"]
+        "The KDC of {realm} does not take our key of {principal}: it was made anew there, or is another one's." / "Le KDC de {realm} refuse notre clé de {principal} : elle y a été refaite, ou c'est celle d'un autre.",
+        "Signed in with it: {words}." / "Connexion avec elle : {words}.",
+        "Have a keytab written anew for {principal}, and store it: passeur secret set NAME --file KEYTAB" / "Faites écrire un nouveau keytab pour {principal}, et enregistrez-le : passeur secret set NOM --file KEYTAB";
+    AccountCannot = "kerberos.account" Broken ["gate", "account", "words"]
+        "{account}, which gets tickets for people at gate {gate}, cannot sign in: nobody reaches the application." / "{account}, qui obtient les tickets des personnes à la porte {gate}, ne peut se connecter : personne n'atteint l'application.",
+        "Signed in with its keytab: {words}." / "Connexion avec son keytab : {words}.",
+        "Try kinit -k -t KEYTAB {account}; have its keytab written anew or the account unlocked, and store the keytab." / "Essayez kinit -k -t KEYTAB {account} ; faites refaire son keytab ou déverrouiller le compte, et enregistrez le keytab.";
+    ActsForNobody = "kerberos.acts-for-nobody" Broken ["gate", "account"]
+        "{account} may act for nobody: at gate {gate} nobody who came without a ticket reaches the application." / "{account} ne peut agir pour personne : à la porte {gate}, qui est venu sans ticket n'atteint pas l'application.",
+        "Asked for a ticket as somebody (S4U2Self): what came may not be forwarded." / "Un ticket au nom de quelqu'un a été demandé (S4U2Self) : il n'est pas transférable.",
+        "Directory team: modprinc +ok_to_auth_as_delegate {account} (Active Directory: Use any authentication protocol)." / "Équipe de l'annuaire : modprinc +ok_to_auth_as_delegate {account} (Active Directory : Utiliser tout protocole d'authentification).";
+    NotAllowedTo = "kerberos.not-allowed" Broken ["gate", "account", "service"]
+        "{account} may not act for people towards {service}: gate {gate} refuses whoever came without a ticket." / "{account} ne peut agir pour les personnes vers {service} : la porte {gate} refuse qui est venu sans ticket.",
+        "Asked for a ticket for it as somebody else (S4U2Proxy)." / "Un ticket pour lui a été demandé au nom d'un autre (S4U2Proxy).",
+        "Directory team: krbAllowedToDelegateTo: {service} on the entry of {account} (Active Directory: msDS-AllowedToDelegateTo)." / "Équipe de l'annuaire : krbAllowedToDelegateTo: {service} sur la fiche de {account} (Active Directory : msDS-AllowedToDelegateTo).";
+    KdcSilent = "kerberos.kdc" Broken ["realm", "words"]
+        "No KDC of realm {realm} answers this node." / "Aucun KDC du royaume {realm} ne répond à ce nœud.",
+        "Asked it: {words}." / "Question posée : {words}.",
+        "Look at [realms] of krb5.conf on this node, or at _kerberos._udp of the domain; at the KDC itself; at port 88 in between." / "Voyez [realms] dans krb5.conf sur ce nœud, ou _kerberos._udp du domaine ; le KDC lui-même ; le port 88 entre les deux.";
+    KdcClock = "kerberos.clock" Broken ["realm", "seconds"]
+        "The clocks of this node and of the KDC of {realm} differ by {seconds} s: no ticket is taken beyond 300." / "Les horloges de ce nœud et du KDC de {realm} diffèrent de {seconds} s : au-delà de 300 aucun ticket n'est accepté.",
+        "Read the KDC's time when it was asked." / "Lecture de l'heure du KDC à sa réponse.",
+        "Set both clocks by NTP; look at `timedatectl` here." / "Réglez les deux horloges par NTP ; voyez `timedatectl` ici.";
+    NotOffered = "kerberos.not-offered" Broken ["gate", "address", "words"]
+        "{address}, behind gate {gate}, does not offer Negotiate: it will not take the tickets it is shown." / "{address}, derrière la porte {gate}, ne propose pas Negotiate : elle n'acceptera pas les tickets présentés.",
+        "Asked it for its first page with no ticket: {words}." / "Sa première page demandée sans ticket : {words}.",
+        "Have the application's team switch Kerberos on there (for its own service name), or take [gate.ticket] away." / "Faites activer Kerberos par l'équipe de l'application (pour son propre nom), ou retirez [gate.ticket].";
+    ConfigBroken = "kerberos.config" Broken ["at", "words"]
+        "This node's krb5.conf is not read as it is meant, at {at}: {words}." / "Le krb5.conf de ce nœud n'est pas lu comme prévu, à {at} : {words}.",
+        "Read it with all that it includes." / "Lu avec tout ce qu'il inclut.",
+        "Mend that line; `passeur kerberos read krb5.conf` shows every setting that counts, and start the service again." / "Corrigez cette ligne ; `passeur kerberos read krb5.conf` montre ce qui compte ; puis redémarrez le service.";
     // ── soon
     DirectoryServerDown = "directory.server-down" Soon ["directory", "server", "words"]
         "Server {server} of directory {directory} does not answer; others do." / "Le serveur {server} de l'annuaire {directory} ne répond pas ; d'autres répondent.",
@@ -254,6 +306,18 @@ catalogue! {
         "No rule under [engineers] gives the role configure: nobody can change anything by signing in." / "Aucune règle sous [engineers] ne donne le rôle configure : personne ne peut rien changer en se connectant.",
         "Read the live edition." / "Lecture de l'édition active.",
         "Add an [[engineers.rule]] with roles = [\"configure\"] for those who may, and publish." / "Ajoutez une [[engineers.rule]] avec roles = [\"configure\"], et publiez.";
+    KdcClockDrifts = "kerberos.clock-drifts" Soon ["realm", "seconds"]
+        "The clocks of this node and of the KDC of {realm} differ by {seconds} s; from 300 on no ticket is taken." / "Les horloges de ce nœud et du KDC de {realm} diffèrent de {seconds} s ; dès 300 aucun ticket n'est accepté.",
+        "Read the KDC's time when it was asked." / "Lecture de l'heure du KDC à sa réponse.",
+        "Set both clocks by NTP; look at `timedatectl` here." / "Réglez les deux horloges par NTP ; voyez `timedatectl` ici.";
+    WeakKeys = "kerberos.weak" Soon ["secret", "principal", "enctypes"]
+        "{secret} holds keys of {principal} that are deprecated: {enctypes}. KDCs and libraries stop taking them, and they can be broken." / "{secret} contient des clés obsolètes de {principal} : {enctypes}. KDC et bibliothèques cessent de les accepter, et elles se cassent.",
+        "Read the encryption type of every key (RFC 6649, RFC 8429)." / "Lecture du type de chiffrement de chaque clé (RFC 6649, RFC 8429).",
+        "Directory team: give the account AES keys, write a keytab with those alone, and store it." / "Équipe de l'annuaire : donnez au compte des clés AES, écrivez un keytab avec elles seules, et enregistrez-le.";
+    HostAlias = "kerberos.alias" Soon ["host", "canonical"]
+        "{host} is an alias of {canonical}: browsers that follow it ask for a ticket for HTTP/{canonical}, which is not taken." / "{host} est un alias de {canonical} : les navigateurs qui le suivent demandent un ticket pour HTTP/{canonical}, qui n'est pas accepté.",
+        "Looked up the name and what it stands for." / "Résolution du nom et de ce qu'il désigne.",
+        "Give {host} an address record of its own; or add {canonical} to hosts of the way in, and a key of it to its keytab." / "Donnez à {host} son propre enregistrement d'adresse ; ou ajoutez {canonical} aux hosts de l'entrée, et sa clé au keytab.";
     // ── untidy
     GroupMissing = "rule.group-missing" Untidy ["gate", "rule", "group", "directory"]
         "Rule “{rule}” of {gate} names group {group}, which directory {directory} does not have." / "La règle « {rule} » de {gate} nomme le groupe {group}, que l'annuaire {directory} n'a pas.",
@@ -291,6 +355,14 @@ catalogue! {
         "The site file asks directory {directory} to match in chains, and it does not say that it can: groups in groups are walked." / "Le fichier de site demande à l'annuaire {directory} de suivre les chaînes ; il ne dit pas le pouvoir : elles sont parcourues.",
         "Read what its root entry says it can do." / "Lecture de ce que son entrée racine dit pouvoir faire.",
         "Take chain = true away, and publish." / "Retirez chain = true, et publiez.";
+    KeysUnused = "kerberos.keys-unused" Untidy ["secret", "principals"]
+        "{secret} also holds keys that nothing here needs: {principals}." / "{secret} contient aussi des clés dont rien ici n'a besoin : {principals}.",
+        "Compared the keys with the hosts and accounts of the edition." / "Comparaison des clés avec les hôtes et comptes de l'édition.",
+        "Have a keytab written with the needed ones alone, and store it: a key that is not here cannot be taken from here." / "Faites écrire un keytab avec les seules clés utiles, et enregistrez-le : une clé absente ne peut être volée.";
+    ConfigLine = "kerberos.config-line" Untidy ["at", "words"]
+        "A line of this node's krb5.conf does nothing, at {at}: {words}." / "Une ligne du krb5.conf de ce nœud ne fait rien, à {at} : {words}.",
+        "Read it with all that it includes." / "Lu avec tout ce qu'il inclut.",
+        "Take the line away, or write what was meant." / "Retirez la ligne, ou écrivez ce qui était voulu.";
     FirstToken = "token.first" Untidy []
         "The first token, which belongs to nobody and may do everything, is still good." / "Le premier jeton, qui n'appartient à personne et peut tout, est encore valable.",
         "Looked at every token." / "Examen de tous les jetons.",

@@ -2,7 +2,7 @@
 
 use chrono::NaiveDate;
 
-use super::SourceCount;
+use super::{KerberosFacts, SourceCount};
 use crate::Moment;
 use crate::expect::Broken;
 
@@ -16,6 +16,7 @@ pub struct Facts {
     pub providers: Vec<ProviderFacts>,
     pub directories: Vec<DirectoryFacts>,
     pub upstreams: Vec<UpstreamFacts>,
+    pub kerberos: KerberosFacts,
     /// Certificates of our own TLS listener; none where there is no such listener.
     pub certificates: Option<Vec<CertificateFacts>>,
     /// Our own SAML key, where the site names one: its certificate's fingerprint and end, or why it cannot be used.

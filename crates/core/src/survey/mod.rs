@@ -1,17 +1,20 @@
 //! The survey: everything a site depends on, looked at, with what is wrong in order of harm.
 //!
 //! What is outside is asked by the service and comes in as [`Facts`]; what it means is decided here. [`rules`] and
-//! [`deliveries`] look at the edition alone, [`outside`] at the facts; the [`catalogue`] says each finding in words.
+//! [`deliveries`] look at the edition alone, [`outside`] and [`kerberos`] at the facts; the [`catalogue`] says each finding in words.
 
 mod catalogue;
 mod deliveries;
 mod facts;
+mod facts_kerberos;
+mod kerberos;
 mod outside;
 mod rules;
 mod sources;
 
 pub use catalogue::{ALL, Code, Harm, Spec};
 pub use facts::*;
+pub use facts_kerberos::*;
 pub use sources::{SourceCount, count_sources};
 
 use crate::site::{Access, Site};
@@ -98,6 +101,16 @@ pub fn survey(site: &Site, facts: &Facts) -> Vec<Finding> {
     rules::look(site, facts, &mut out);
     deliveries::look(site, &mut out);
     outside::look(site, facts, &mut out);
+    kerberos::look(site, &facts.kerberos, &mut out);
+    out.dedup();
+    out.sort_by_key(|f| (f.code.spec().harm, f.code));
+    out
+}
+
+/// The same of Kerberos alone.
+pub fn survey_kerberos(site: &Site, facts: &KerberosFacts) -> Vec<Finding> {
+    let mut out = vec![];
+    kerberos::look(site, facts, &mut out);
     out.dedup();
     out.sort_by_key(|f| (f.code.spec().harm, f.code));
     out

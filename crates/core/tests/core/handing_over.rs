@@ -32,6 +32,20 @@ fn a_directory_is_told_what_is_read_and_why() {
 }
 
 #[test]
+fn a_realm_is_told_accounts_names_delegation_and_browsers_each_with_its_proof() {
+    let of = |name: &str| sheet(&site(), For::Realm(name), None, &facts());
+    insta::assert_snapshot!(of("HAVRELUNE.EXAMPLE").markdown());
+    // Another realm, whose people are taken, only has to trust ours.
+    let trusted = of("AGENTS.EXAMPLE");
+    assert!(trusted.connected && trusted.parts.iter().all(|p| p.code != "enter"), "{trusted:?}");
+    assert!(trusted.markdown().contains("krbtgt/HAVRELUNE.EXAMPLE@AGENTS.EXAMPLE"));
+    let all = of("HAVRELUNE.EXAMPLE");
+    let proven = all.parts.iter().filter(|p| p.code != "send-back").flat_map(|p| &p.rows);
+    assert!(proven.into_iter().all(|r| !r.check.is_empty()), "a value that nothing proves");
+    assert!(all.html().contains("<th>check</th>"));
+}
+
+#[test]
 fn an_application_is_told_what_it_gets() {
     let s = compile(WHOLE).0.unwrap();
     insta::assert_snapshot!(sheet(&s, For::Application(s.gate("berths").unwrap()), None, &facts()).markdown());
@@ -39,7 +53,7 @@ fn an_application_is_told_what_it_gets() {
 
 #[test]
 fn a_sheet_is_there_before_anything_is_and_says_so() {
-    for whom in [For::Provider("coastguard"), For::Directory("coastguard")] {
+    for whom in [For::Provider("coastguard"), For::Directory("coastguard"), For::Realm("COASTGUARD.EXAMPLE")] {
         let s = sheet(&site(), whom, None, &facts());
         assert!(!s.connected && s.state.contains("before it is connected"), "{}", s.state);
         assert!(s.parts.iter().all(|p| !p.rows.is_empty()) && s.steps.len() >= 3);

@@ -18,3 +18,4 @@ mod site_file;
 mod steps;
 mod strength;
 mod surveying;
+mod surveying_kerberos;

@@ -10,6 +10,7 @@ use passeur_core::step::Lang;
 use passeur_core::survey::*;
 
 use crate::harbour::{SITE, anouk, entry, look_up, read};
+use crate::surveying_kerberos;
 
 fn now() -> Moment {
     DateTime::from_timestamp(1_800_000_000, 0).unwrap()
@@ -58,6 +59,7 @@ fn sound() -> Facts {
         nodes: vec![NodeFacts { name: "second".into(), seen_at: now() - Duration::seconds(2) }],
         database: DatabaseFacts { millis: 2, partitions_until: Some((now() + Duration::days(3)).date_naive()) },
         has_emergency: true,
+        kerberos: surveying_kerberos::sound(),
         ..Facts::default()
     }
 }
@@ -188,6 +190,7 @@ fn provocations() -> Vec<Provoke> {
             }]
         }),
     ];
+    out.extend(surveying_kerberos::provocations());
     for (code, check) in [
         (Code::ProviderUnreachable, ProviderCheck::Reach),
         (Code::ProviderIssuer, ProviderCheck::Issuer),

@@ -147,19 +147,21 @@ impl Upstreams {
 
 /// Asks a path over a connection of its own. Ok when the answer is 2xx, otherwise why not.
 pub(crate) async fn ask(target: &Target, path: &str) -> Result<(), String> {
+    match answer_to(target, path).await?.status {
+        s if s.is_success() => Ok(()),
+        s => Err(format!("{path} answers {}", s.as_u16())),
+    }
+}
+
+/// The head of what is answered to a path, over a connection of its own.
+pub(crate) async fn answer_to(target: &Target, path: &str) -> Result<http::response::Parts, String> {
     let asked = async {
         let mut sender = connect(target, On::Runtime).await.map_err(|e| e.to_string())?;
         let host = format!("{}:{}", target.address.host, target.address.port);
         let request = http::Request::get(path).header("host", host).header("user-agent", "passeur-health").body(Upload::None);
-        let answer = sender
-            .requests
-            .send_request(request.map_err(|e| e.to_string())?)
-            .await
-            .map_err(|e| explain(target, &e).to_string())?;
-        match answer.status() {
-            s if s.is_success() => Ok(()),
-            s => Err(format!("{path} answers {}", s.as_u16())),
-        }
+        let request = request.map_err(|e| e.to_string())?;
+        let answer = sender.requests.send_request(request).await.map_err(|e| explain(target, &e).to_string())?;
+        Ok(answer.into_parts().0)
     };
     tokio::time::timeout(HEALTH_LIMIT, asked)
         .await

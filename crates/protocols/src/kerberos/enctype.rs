@@ -39,3 +39,28 @@ pub fn number(name: &str) -> Option<i32> {
     };
     NAMES.iter().find(|(_, n, _)| *n == name).map(|(n, _, _)| *n)
 }
+
+/// Words that stand for several (MIT Kerberos, `krb5.conf(5)`).
+const FAMILIES: &[(&str, &[i32])] = &[
+    ("default", &[18, 17, 20, 19, 26, 25]),
+    ("aes", &[18, 17, 20, 19]),
+    ("rc4", &[23]),
+    ("des3", &[16]),
+    ("des", &[1, 2, 3]),
+    ("camellia", &[26, 25]),
+];
+
+/// Whether a word stands for several; one that is taken away again (`-rc4`) stands for none.
+pub fn is_family(word: &str) -> bool {
+    let word = word.to_ascii_lowercase();
+    match word.strip_prefix('-') {
+        Some(without) => number(without).is_some() || is_family(without),
+        None => FAMILIES.iter().any(|(name, _)| *name == word.trim_start_matches('+')),
+    }
+}
+
+/// Those that a word stands for.
+pub fn family(word: &str) -> Vec<i32> {
+    let word = word.to_ascii_lowercase();
+    FAMILIES.iter().find(|(name, _)| *name == word.trim_start_matches('+')).map(|(_, all)| all.to_vec()).unwrap_or_default()
+}

@@ -3,6 +3,7 @@
 use chrono::{DateTime, Utc};
 
 use super::principal::Principal;
+use super::reader::{Reader, text};
 
 /// The longest file that is read, in bytes, and the most keys of one.
 pub const FILE_MAX: usize = 1 << 20;
@@ -38,30 +39,6 @@ pub enum BadKeytab {
     TooLong,
     #[error("it holds no key")]
     Empty,
-}
-
-/// Reads big-endian values from some bytes, each in turn.
-struct Reader<'a>(&'a [u8]);
-
-impl<'a> Reader<'a> {
-    fn take(&mut self, n: usize) -> Option<&'a [u8]> {
-        let (head, rest) = self.0.split_at_checked(n)?;
-        self.0 = rest;
-        Some(head)
-    }
-    fn u8(&mut self) -> Option<u8> {
-        self.take(1).map(|b| b[0])
-    }
-    fn u16(&mut self) -> Option<u16> {
-        self.take(2).map(|b| u16::from_be_bytes([b[0], b[1]]))
-    }
-    fn u32(&mut self) -> Option<u32> {
-        self.take(4).map(|b| u32::from_be_bytes([b[0], b[1], b[2], b[3]]))
-    }
-    fn text(&mut self) -> Option<String> {
-        let length = self.u16()?;
-        self.take(usize::from(length)).map(|b| String::from_utf8_lossy(b).into_owned())
-    }
 }
 
 impl Keytab {
@@ -123,14 +100,13 @@ impl Keytab {
 fn key(record: &[u8]) -> Option<Key> {
     let mut r = Reader(record);
     let count = r.u16().filter(|n| (1..=16).contains(n))?;
-    let realm = r.text()?;
-    let components: Option<Vec<String>> = (0..count).map(|_| r.text()).collect();
+    let realm = text(r.short()?);
+    let components: Option<Vec<String>> = (0..count).map(|_| r.short().map(text)).collect();
     let _name_type = r.u32()?;
     let written = r.u32()?;
     let short = r.u8()?;
     let enctype = i32::from(r.u16()? as i16);
-    let length = r.u16()?;
-    r.take(usize::from(length))?;
+    r.short()?;
     // A version of more than eight bits stands at the end.
     let kvno = r.u32().filter(|v| *v != 0).unwrap_or(u32::from(short));
     let written = (written != 0).then(|| DateTime::from_timestamp(i64::from(written), 0)).flatten();

@@ -4,22 +4,28 @@
 //! * [`negotiate`] what a browser sends (RFC 4559, RFC 4178, NTLM told apart);
 //! * [`token`] the outside of a ticket: which service it is for, by which key;
 //! * [`bindings`] what ties a ticket to a TLS channel;
-//! * [`keytab`] files of keys, without the keys;
+//! * [`keytab`] files of keys, without the keys; [`ccache`] files of tickets, without the tickets;
+//! * [`config`] krb5.conf, with what it includes;
 //! * [`principal`] names of people and services;
 //! * [`enctype`] encryption types by their registered names;
 //! * [`fault`] why a ticket was not taken.
 
 pub mod bindings;
+pub mod ccache;
+pub mod config;
 mod der;
 pub mod enctype;
 pub mod fault;
 pub mod keytab;
 pub mod negotiate;
 pub mod principal;
+mod reader;
 pub mod token;
 
+pub use ccache::{BadCache, Cache, Held};
+pub use config::Config;
 pub use fault::{Fault, Opened};
 pub use keytab::{BadKeytab, Key, Keytab};
 pub use negotiate::Shown;
 pub use principal::Principal;
-pub use token::{Proof, Ticket};
+pub use token::{Outside, Proof, Ticket};

@@ -27,6 +27,27 @@ pub struct Ticket {
     pub proof: (i32, Vec<u8>),
 }
 
+/// The outside of a ticket by itself (RFC 4120 5.3): for which service, and by which of its keys it is sealed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Outside {
+    pub service: Principal,
+    pub enctype: i32,
+    pub kvno: Option<u32>,
+}
+
+impl Outside {
+    /// Reads a Ticket.
+    pub fn read(der: &[u8]) -> Option<Outside> {
+        let inside = universal(application(der, 1)?, SEQUENCE)?;
+        let realm = text(field(inside, 1)?)?;
+        let name = universal(field(inside, 2)?, SEQUENCE)?;
+        let components: Option<Vec<String>> = each(universal(field(name, 1)?, SEQUENCE)?).map(|e| text(e.whole)).collect();
+        let components = components.filter(|c| (1..=8).contains(&c.len()))?;
+        let (enctype, kvno, _) = encrypted(field(inside, 3)?)?;
+        Some(Outside { service: Principal { components, realm }, enctype, kvno })
+    }
+}
+
 /// What a proof holds (Authenticator, RFC 4120 5.5.1).
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Proof {
@@ -67,20 +88,9 @@ impl Ticket {
         }
         let wrapped = field(inside, 3)?;
         let (ticket, _) = first(wrapped)?;
-        let of_ticket = universal(application(wrapped, 1)?, SEQUENCE)?;
-        let realm = text(field(of_ticket, 1)?)?;
-        let name = universal(field(of_ticket, 2)?, SEQUENCE)?;
-        let components: Option<Vec<String>> = each(universal(field(name, 1)?, SEQUENCE)?).map(|e| text(e.whole)).collect();
-        let components = components.filter(|c| (1..=8).contains(&c.len()))?;
-        let (enctype, kvno, _) = encrypted(field(of_ticket, 3)?)?;
+        let Outside { service, enctype, kvno } = Outside::read(wrapped)?;
         let (of_proof, _, cipher) = encrypted(field(inside, 4)?)?;
-        Some(Ticket {
-            service: Principal { components, realm },
-            enctype,
-            kvno,
-            der: ticket.whole.to_vec(),
-            proof: (of_proof, cipher.to_vec()),
-        })
+        Some(Ticket { service, enctype, kvno, der: ticket.whole.to_vec(), proof: (of_proof, cipher.to_vec()) })
     }
 }
 

@@ -28,11 +28,14 @@ pub struct Wanted {
 }
 
 fn made(app: &App, part: &str, name: &str, wanted: &Wanted) -> Result<(i32, Sheet), ApiError> {
-    let plain =
-        !name.is_empty() && name.len() <= 40 && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
+    // A realm is a domain's name, mostly in capitals (RFC 4120 6.1).
+    let of_realm = |b: u8| part == "realm" && (b.is_ascii_uppercase() || b == b'.');
+    let of_name = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
+    let longest = if part == "realm" { 200 } else { 40 };
+    let plain = !name.is_empty() && name.len() <= longest && name.bytes().all(|b| of_name(b) || of_realm(b));
     let bad = |title: &str, words: &str| problem(StatusCode::BAD_REQUEST, "query", title, words);
     if !plain {
-        return Err(bad("Not a name", "A name is a-z, 0-9 and hyphens, at most 40."));
+        return Err(bad("Not a name", "A name is a-z, 0-9 and hyphens, at most 40; a realm's also has capitals and dots."));
     }
     let edition = app.live.get().ok_or_else(no_edition)?;
     let site = &edition.site;
@@ -43,8 +46,9 @@ fn made(app: &App, part: &str, name: &str, wanted: &Wanted) -> Result<(i32, Shee
     let whom = match part {
         "provider" => For::Provider(name),
         "directory" => For::Directory(name),
+        "realm" => For::Realm(name),
         "application" => For::Application(site.gate(name).ok_or_else(|| gone(name))?),
-        _ => return Err(bad("Not understood", "A sheet is for a provider, a directory or an application.")),
+        _ => return Err(bad("Not understood", "A sheet is for a provider, a directory, a realm or an application.")),
     };
     let certificate = |der: &Vec<u8>| Certificate {
         fingerprint: x509::fingerprint(der),
@@ -61,7 +65,7 @@ fn made(app: &App, part: &str, name: &str, wanted: &Wanted) -> Result<(i32, Shee
 
 /// All that another team must enter. What it is for need not be connected yet; an application is named by its gate.
 #[utoipa::path(get, operation_id = "handover", path = "/handover/{part}/{name}",
-    params(("part" = String, Path, description = "provider, directory or application"), ("name" = String, Path), Wanted),
+    params(("part" = String, Path, description = "provider, directory, realm or application"), ("name" = String, Path), Wanted),
     responses((status = 200, body = Handover), (status = 404, body = Problem)))]
 pub async fn show(
     State(app): State<App>,
@@ -72,7 +76,7 @@ pub async fn show(
     who.may(Role::View)?;
     let (edition, sheet) = made(&app, &part, &name, &wanted)?;
     let markdown = sheet.markdown();
-    let row = |r: Row| HandoverValue { label: r.label, value: r.value, why: r.why };
+    let row = |r: Row| HandoverValue { label: r.label, value: r.value, why: r.why, check: r.check };
     let table = |p: Part| HandoverTable {
         code: p.code.to_owned(),
         heading: p.heading.to_owned(),
@@ -93,7 +97,7 @@ pub async fn show(
 
 /// The same as a page of its own, for printing.
 #[utoipa::path(get, operation_id = "print_handover", path = "/handover/{part}/{name}/print",
-    params(("part" = String, Path, description = "provider, directory or application"), ("name" = String, Path), Wanted),
+    params(("part" = String, Path, description = "provider, directory, realm or application"), ("name" = String, Path), Wanted),
     responses((status = 200, body = String, content_type = "text/html"), (status = 404, body = Problem)))]
 pub async fn print(
     State(app): State<App>,

@@ -7,6 +7,7 @@ mod extract;
 mod factors;
 mod gates;
 mod handover;
+mod kerberos;
 mod people;
 mod providers;
 mod rehearse;
@@ -162,6 +163,8 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(providers::saml))
         .routes(routes!(gates::directories))
         .routes(routes!(survey::run, survey::last))
+        .routes(routes!(kerberos::look))
+        .routes(routes!(kerberos::realms))
         .routes(routes!(gates::node))
         .routes(routes!(crossings::list))
         .routes(routes!(crossings::one))

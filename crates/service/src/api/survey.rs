@@ -20,13 +20,16 @@ pub async fn run(State(app): State<App>, who: Engineer) -> Result<Json<Survey>, 
     let Some(edition) = app.live.get() else {
         return Err(problem(StatusCode::CONFLICT, "no-edition", "Nothing published", "There is nothing to survey yet."));
     };
-    let Ok(_running) = app.surveying.try_lock() else {
-        let words = "Another survey is running on this node. Ask for the last one in a moment.";
-        return Err(problem(StatusCode::CONFLICT, "survey", "A survey is running", words));
-    };
+    let _running = alone(&app)?;
     let done = Arc::new(survey::run(&app, &edition, who.lang).await?);
     *app.surveyed.lock().unwrap_or_else(|e| e.into_inner()) = Some(done.clone());
     Ok(Json(done.show(&app.node, who.lang)))
+}
+
+/// One survey at a time on a node: what is asked outside is asked once.
+pub(super) fn alone(app: &App) -> Result<tokio::sync::MutexGuard<'_, ()>, ApiError> {
+    let words = "Another survey is running on this node. Ask for the last one in a moment.";
+    app.surveying.try_lock().map_err(|_| problem(StatusCode::CONFLICT, "survey", "A survey is running", words))
 }
 
 /// What the last survey on this node found.

@@ -16,6 +16,7 @@ use passeur_store::StoreError;
 
 use crate::api::acts::first_break;
 use crate::app::App;
+use crate::kerberos::look;
 
 /// How long everything outside together may take.
 const LIMIT: StdDuration = StdDuration::from_secs(45);
@@ -36,14 +37,6 @@ pub struct Done {
 impl Done {
     /// In the words of the API.
     pub fn show(&self, node: &str, lang: Lang) -> Survey {
-        let findings = self.findings.iter().map(|f| SurveyFinding {
-            code: f.code.spec().code.to_owned(),
-            harm: f.code.spec().harm.code().to_owned(),
-            place: f.place.clone(),
-            what: f.what(lang),
-            seen: f.seen(lang),
-            remedy: f.remedy(lang),
-        });
         Survey {
             node: node.to_owned(),
             edition: self.edition,
@@ -51,9 +44,22 @@ impl Done {
             millis: self.millis,
             looked_at: self.looked_at,
             not_seen: self.not_seen.clone(),
-            findings: findings.collect(),
+            findings: shown(&self.findings, lang),
         }
     }
+}
+
+/// Findings in the words of the API.
+pub fn shown(findings: &[Finding], lang: Lang) -> Vec<SurveyFinding> {
+    let one = |f: &Finding| SurveyFinding {
+        code: f.code.spec().code.to_owned(),
+        harm: f.code.spec().harm.code().to_owned(),
+        place: f.place.clone(),
+        what: f.what(lang),
+        seen: f.seen(lang),
+        remedy: f.remedy(lang),
+    };
+    findings.iter().map(one).collect()
 }
 
 /// Surveys now.
@@ -63,9 +69,17 @@ pub async fn run(app: &App, edition: &Edition, lang: Lang) -> Result<Done, Store
     let evidence = latest_evidence(app).await?;
     let mut facts = inside(app, edition, &evidence, lang).await?;
     let mut not_seen = vec![];
-    match tokio::time::timeout(LIMIT, probes::outside(app, edition, &evidence)).await {
+    let asked = tokio::time::timeout(LIMIT, probes::outside(app, edition, &evidence));
+    let kerberos = tokio::time::timeout(LIMIT, look::look_at(app, edition));
+    let late = |what: &str| format!("{what}: no end after {} s", LIMIT.as_secs());
+    let (asked, kerberos) = tokio::join!(asked, kerberos);
+    match asked {
         Ok(seen) => (facts.providers, facts.directories, facts.upstreams) = seen,
-        Err(_) => not_seen.push(format!("providers, directories and applications: no end after {} s", LIMIT.as_secs())),
+        Err(_) => not_seen.push(late("providers, directories and applications")),
+    }
+    match kerberos {
+        Ok(seen) => facts.kerberos = seen?,
+        Err(_) => not_seen.push(late("Kerberos")),
     }
     count_flows(app, edition, &mut facts).await?;
     facts.certificates = probes::certificates(app);
@@ -77,6 +91,7 @@ pub async fn run(app: &App, edition: &Edition, lang: Lang) -> Result<Done, Store
         + facts.secrets.len()
         + facts.tokens.len()
         + facts.nodes.len()
+        + look::count(&facts.kerberos)
         + edition.site.accesses().map(|a| a.rules.len()).sum::<usize>();
     let findings = judge(&edition.site, &facts);
     let millis = began.elapsed().as_millis().min(u128::from(u32::MAX)) as u32;
