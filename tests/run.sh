@@ -1,5 +1,5 @@
 # The tests. Sourced by ./run.
-PACKAGES_TESTS="$PACKAGES_SERVERS $PACKAGES_BUILD chromium chromium-driver fonts-dejavu-core xmlsec1"
+PACKAGES_TESTS="$PACKAGES_SERVERS $PACKAGES_BUILD chromium chromium-driver fonts-dejavu-core xmlsec1 openssh-server openssh-client"
 
 any_port() { # a port that is free just now
   local p; while :; do p=$((20000 + RANDOM % 20000)); port_used $p || { printf '%s' $p; return; }; done
@@ -14,7 +14,7 @@ stage() { # NAME COMMAND…: runs, and says how long it took
 
 console_checks() { (cd "$ROOT/console" && npm run --silent check && npx vitest run); }
 # Always the whole workspace: with fewer packages Cargo would choose other features and build the dependencies again.
-unit_tests() { cargo test --locked --workspace --lib --bins --test core --test oidc --test ldap --test saml --test kerberos; }
+unit_tests() { cargo test --locked --workspace --lib --bins --test core --test oidc --test ldap --test saml --test kerberos --test hosts; }
 build_tests() { cargo build --locked --workspace --all-targets; }
 end_to_end() { cargo test --locked --workspace --test end_to_end -- --skip browser:: "$@"; }
 in_chromium() { cargo test --locked --workspace --test end_to_end -- browser:: --test-threads=1; }

@@ -18,6 +18,7 @@ mod emergency;
 mod flows;
 mod forging;
 mod forms;
+mod hosts;
 mod kept;
 mod kerberos;
 mod leaving;

@@ -5,6 +5,7 @@
 mod acts;
 mod directories;
 mod factors;
+mod host;
 mod kerberos;
 mod providers;
 mod rehearsal;
@@ -18,6 +19,7 @@ mod trial;
 pub use acts::*;
 pub use directories::*;
 pub use factors::*;
+pub use host::*;
 pub use kerberos::*;
 pub use providers::*;
 pub use rehearsal::*;

@@ -11,7 +11,8 @@
 //! * [`condition`] and [`decide`]: rules folded into a decision and a proof of admission;
 //! * [`delivery`]: the values handed to an upstream;
 //! * [`compare`], [`rehearse`] and [`expect`]: what a change of edition means, for whom, and what must stay so;
-//! * [`survey`]: what is wrong with everything a site depends on;
+//! * [`survey`]: what is wrong with everything a site depends on; [`host`]: with a host that people reach by SSH and a ticket; [`finding`]:
+//!   how either is told;
 //! * [`step`] and [`crossing`]: what happened, kept as data and told in words;
 //! * [`acts`]: the chained record of what engineers do;
 //! * [`seal`], [`session`], [`id`], [`address`], [`path`], [`recorder`]: the small certain parts the rest stands on.
@@ -27,7 +28,9 @@ pub mod decide;
 pub mod delivery;
 pub mod evidence;
 pub mod expect;
+pub mod finding;
 pub mod forwarded;
+pub mod host;
 pub mod id;
 pub mod identity;
 pub mod mapping;

@@ -5,6 +5,7 @@
 pub mod clock;
 pub mod files;
 pub mod guard;
+pub mod host;
 pub mod http;
 pub mod kerberos;
 pub mod ldap;

@@ -3,4 +3,20 @@
 
 pub mod kerberos;
 pub mod oidc;
+pub mod pam;
 pub mod saml;
+pub mod ssh;
+
+/// Where a line of a file stands.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Place {
+    pub file: String,
+    /// From 1.
+    pub line: usize,
+}
+
+impl std::fmt::Display for Place {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}:{}", self.file, self.line)
+    }
+}

@@ -92,6 +92,9 @@ pub enum Command {
     /// Kerberos: what keys there are and whether the KDC agrees; what is in a keytab, a credential cache or a krb5.conf
     #[command(subcommand)]
     Kerberos(Kerberos),
+    /// Whether a person with a ticket gets into a host by SSH, and onward: what stands in the way, with the exact line to change
+    #[command(after_help = HOST_HELP)]
+    Host(Host),
     /// The gates, their rules, and what happened of late
     Gates,
     /// The node that answers: connections accepted and turned away
@@ -194,6 +197,45 @@ pub enum Kerberos {
         #[arg(long, env = "KRB5_CONFIG")]
         krb5_config: Option<PathBuf>,
     },
+}
+
+const HOST_HELP: &str =
+    "Nothing is changed in place. Ends with 3 where the person does not come in, or not onward. docs/hosts.md has every finding.";
+
+#[derive(Debug, ClapArgs)]
+pub struct Host {
+    /// Who is to come in: NAME@REALM
+    pub person: String,
+    /// A folder that holds the files of another host, as etc/krb5.conf; this machine unless set
+    #[arg(long)]
+    pub root: Option<PathBuf>,
+    /// The account that their client asks for, where it is not the one that they are
+    #[arg(long)]
+    pub user: Option<String>,
+    /// The address that they come from
+    #[arg(long)]
+    pub from: Option<String>,
+    /// The next host, as they type it; any host of the same domain unless set
+    #[arg(long)]
+    pub to: Option<String>,
+    /// Show the files to change as a difference
+    #[arg(long, conflicts_with = "write_to")]
+    pub diff: bool,
+    /// Write the changed files into this folder, each at its own path there
+    #[arg(long)]
+    pub write_to: Option<PathBuf>,
+    /// Another krb5.conf than the server's usual one
+    #[arg(long)]
+    pub krb5_config: Option<String>,
+    /// Another keytab than /etc/krb5.keytab
+    #[arg(long)]
+    pub keytab: Option<String>,
+    /// Another sshd_config than /etc/ssh/sshd_config
+    #[arg(long)]
+    pub sshd_config: Option<String>,
+    /// Another ssh_config than the account's own and /etc/ssh/ssh_config
+    #[arg(long)]
+    pub ssh_config: Option<String>,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -4,6 +4,7 @@ mod acts;
 mod crossings;
 mod emergency;
 mod handover;
+mod host;
 mod kerberos;
 mod key_ring;
 mod people;
@@ -45,6 +46,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Trial(a) => trial::run(a, c).await,
         Command::Survey { last } => survey::run(last, c).await,
         Command::Kerberos(a) => kerberos::run(a, c).await,
+        Command::Host(a) => host::run(a, c).await,
         Command::Gates => gates(c).await,
         Command::Node => node(c).await,
         Command::Providers => providers(c).await,

@@ -32,15 +32,20 @@ pub async fn run(last: bool, c: &ClientArgs) -> Result<(), Exit> {
 /// Findings, each with what to do.
 pub fn print_findings(s: &Screen, findings: &[SurveyFinding]) {
     for f in findings {
-        let tone = match f.harm.as_str() {
-            "danger" | "broken" => Tone::Bad,
-            "soon" => Tone::Strong,
-            _ => Tone::Quiet,
-        };
-        say!("{}  {}", s.paint(&format!("{:<6}", f.harm), tone), wrap(&s.paint(&f.what, Tone::Strong), s.width, 8));
-        say!("        {}", wrap(&s.paint(&format!("{} ({})", f.seen, f.code), Tone::Quiet), s.width, 8));
-        say!("        → {}", wrap(&s.paint(&f.remedy, Tone::Plain), s.width, 10));
+        print_one(s, &f.harm, [&f.what, &f.seen, &f.code, &f.remedy]);
     }
+}
+
+/// One finding: what is wrong, how it was seen with its code, and what to do.
+pub fn print_one(s: &Screen, harm: &str, [what, seen, code, remedy]: [&str; 4]) {
+    let tone = match harm {
+        "danger" | "broken" => Tone::Bad,
+        "soon" => Tone::Strong,
+        _ => Tone::Quiet,
+    };
+    say!("{}  {}", s.paint(&format!("{harm:<6}"), tone), wrap(&s.paint(what, Tone::Strong), s.width, 8));
+    say!("        {}", wrap(&s.paint(&format!("{seen} ({code})"), Tone::Quiet), s.width, 8));
+    say!("        → {}", wrap(&s.paint(remedy, Tone::Plain), s.width, 10));
 }
 
 fn print(survey: &Survey) {

@@ -2,85 +2,7 @@
 //! do. Codes are stable: never rename or reuse one. It drives the survey, the reference in `docs/survey.md` and the test that
 //! every code can be provoked.
 
-use crate::step::Lang;
-
-/// How bad it is, the worst first.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Harm {
-    /// Somebody may come in who should not, be taken for another, or do what they may not.
-    Danger,
-    /// Somebody who should come in does not, or arrives without what the application needs.
-    Broken,
-    /// It works, and will not for long, or not when one more thing fails.
-    Soon,
-    /// Nothing fails: it is of no use, or misleads whoever reads it.
-    Untidy,
-}
-
-impl Harm {
-    /// A stable code.
-    pub fn code(self) -> &'static str {
-        match self {
-            Harm::Danger => "danger",
-            Harm::Broken => "broken",
-            Harm::Soon => "soon",
-            Harm::Untidy => "untidy",
-        }
-    }
-}
-
-/// What the catalogue says of one code.
-#[derive(Debug)]
-pub struct Spec {
-    pub code: &'static str,
-    pub harm: Harm,
-    pub params: &'static [&'static str],
-    what: [&'static str; 2],
-    seen: [&'static str; 2],
-    remedy: [&'static str; 2],
-}
-
-impl Spec {
-    /// Template of what is wrong.
-    pub fn what(&self, lang: Lang) -> &'static str {
-        self.what[lang as usize]
-    }
-    /// Template of how it was seen.
-    pub fn seen(&self, lang: Lang) -> &'static str {
-        self.seen[lang as usize]
-    }
-    /// Template of what to do.
-    pub fn remedy(&self, lang: Lang) -> &'static str {
-        self.remedy[lang as usize]
-    }
-}
-
-macro_rules! catalogue {
-    ($($variant:ident = $code:literal $harm:ident [$($p:literal),*]
-        $what:literal / $what_fr:literal, $seen:literal / $seen_fr:literal, $remedy:literal / $remedy_fr:literal;)*) => {
-        /// The code of a finding.
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-        pub enum Code {
-            $(#[doc = $what] $variant,)*
-        }
-        /// Every code, in the order of the table.
-        pub const ALL: &[Code] = &[$(Code::$variant),*];
-        impl Code {
-            /// What the catalogue says of it.
-            pub fn spec(self) -> &'static Spec {
-                match self {
-                    $(Code::$variant => {
-                        const SPEC: Spec = Spec {
-                            code: $code, harm: Harm::$harm, params: &[$($p),*],
-                            what: [$what, $what_fr], seen: [$seen, $seen_fr], remedy: [$remedy, $remedy_fr],
-                        };
-                        &SPEC
-                    })*
-                }
-            }
-        }
-    };
-}
+use crate::finding::catalogue;
 
 catalogue! {
     // ── danger
@@ -375,30 +297,8 @@ catalogue! {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
-
-    fn named(template: &str) -> Vec<&str> {
-        let mut out: Vec<_> = template.split('{').skip(1).filter_map(|p| p.split_once('}')).map(|(n, _)| n).collect();
-        out.sort_unstable();
-        out.dedup();
-        out
-    }
-
     #[test]
     fn codes_are_unique_and_templates_name_only_their_parameters_in_both_languages() {
-        let mut codes: Vec<_> = ALL.iter().map(|c| c.spec().code).collect();
-        codes.sort_unstable();
-        codes.dedup();
-        assert_eq!(codes.len(), ALL.len());
-        for code in ALL {
-            let s = code.spec();
-            for pair in [s.what, s.seen, s.remedy] {
-                assert!(pair.iter().all(|t| named(t).iter().all(|n| s.params.contains(n))), "{}: {pair:?}", s.code);
-                assert_ne!(pair[0], pair[1], "{}", s.code);
-            }
-            assert_eq!(named(s.what[0]), named(s.what[1]), "{}", s.code);
-            let all: Vec<_> = [s.what[0], s.seen[0], s.remedy[0]].iter().flat_map(|t| named(t)).collect();
-            assert!(s.params.iter().all(|p| all.contains(p)), "{}: a parameter that is never shown", s.code);
-        }
+        crate::finding::holds(super::ALL);
     }
 }

@@ -12,88 +12,17 @@ mod outside;
 mod rules;
 mod sources;
 
-pub use catalogue::{ALL, Code, Harm, Spec};
+pub use catalogue::{ALL, Code};
 pub use facts::*;
 pub use facts_kerberos::*;
 pub use sources::{SourceCount, count_sources};
 
+pub(crate) use crate::finding::Word;
+pub use crate::finding::{Harm, Spec};
 use crate::site::{Access, Site};
-use crate::step::Lang;
 
 /// One finding.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Finding {
-    pub code: Code,
-    /// What it is about, such as `gate berths`.
-    pub place: String,
-    params: Vec<(&'static str, Word)>,
-}
-
-/// A parameter: a value as it is, or words in each language.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Word {
-    Text(String),
-    Say([String; 2]),
-}
-
-impl From<&str> for Word {
-    fn from(s: &str) -> Word {
-        Word::Text(s.to_owned())
-    }
-}
-impl From<String> for Word {
-    fn from(s: String) -> Word {
-        Word::Text(s)
-    }
-}
-impl From<i64> for Word {
-    fn from(n: i64) -> Word {
-        Word::Text(n.to_string())
-    }
-}
-
-impl Finding {
-    pub(crate) fn new(code: Code, place: impl Into<String>) -> Finding {
-        Finding { code, place: place.into(), params: vec![] }
-    }
-
-    pub(crate) fn with(mut self, name: &'static str, value: impl Into<Word>) -> Finding {
-        self.params.push((name, value.into()));
-        self
-    }
-
-    /// What is wrong, in a sentence.
-    pub fn what(&self, lang: Lang) -> String {
-        self.fill(self.code.spec().what(lang), lang)
-    }
-
-    /// How it was seen.
-    pub fn seen(&self, lang: Lang) -> String {
-        self.fill(self.code.spec().seen(lang), lang)
-    }
-
-    /// What to do.
-    pub fn remedy(&self, lang: Lang) -> String {
-        self.fill(self.code.spec().remedy(lang), lang)
-    }
-
-    /// One pass: what a value holds is never taken for a name.
-    fn fill(&self, template: &str, lang: Lang) -> String {
-        let mut out = String::new();
-        let mut rest = template;
-        while let Some((before, after)) = rest.split_once('{') {
-            out.push_str(before);
-            let (name, after) = after.split_once('}').unwrap_or((after, ""));
-            match self.params.iter().find(|(n, _)| *n == name) {
-                Some((_, Word::Text(text))) => out.push_str(text),
-                Some((_, Word::Say(words))) => out.push_str(&words[lang as usize]),
-                None => out.push('—'),
-            }
-            rest = after;
-        }
-        out + rest
-    }
-}
+pub type Finding = crate::finding::Found<Code>;
 
 /// Everything that is wrong, the worst first.
 pub fn survey(site: &Site, facts: &Facts) -> Vec<Finding> {

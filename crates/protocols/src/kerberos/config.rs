@@ -6,6 +6,7 @@
 use std::collections::BTreeMap;
 
 use super::enctype;
+pub use crate::Place;
 
 /// The longest file that is read, in bytes; the most files, and how deep they may include each other.
 pub const FILE_MAX: usize = 1 << 20;
@@ -13,20 +14,6 @@ const FILES_MAX: usize = 200;
 const DEPTH_MAX: usize = 10;
 const LINES_MAX: usize = 50_000;
 const NESTED_MAX: usize = 8;
-
-/// Where a line stands.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Place {
-    pub file: String,
-    /// From 1.
-    pub line: usize,
-}
-
-impl std::fmt::Display for Place {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{}:{}", self.file, self.line)
-    }
-}
 
 /// One setting.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -7,6 +7,7 @@
 //! * [`keytab`] files of keys, without the keys; [`ccache`] files of tickets, without the tickets;
 //! * [`config`] krb5.conf, with what it includes;
 //! * [`principal`] names of people and services;
+//! * [`local`] which account of a machine a principal is;
 //! * [`enctype`] encryption types by their registered names;
 //! * [`fault`] why a ticket was not taken.
 
@@ -17,6 +18,7 @@ mod der;
 pub mod enctype;
 pub mod fault;
 pub mod keytab;
+pub mod local;
 pub mod negotiate;
 pub mod principal;
 mod reader;

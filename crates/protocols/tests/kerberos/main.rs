@@ -5,5 +5,6 @@ mod caches;
 mod configs;
 mod faults;
 mod files;
+mod local;
 mod names;
 mod tokens;

@@ -1,0 +1,62 @@
+//! The client here, as it goes on to another host. The client itself is the judge where it can be asked.
+
+use passeur_core::host::{Onward, Set};
+use passeur_protocols::ssh::{Asked, Lines, Place};
+
+use super::{Look, Texts, is_yes, oracle, said};
+
+const USUAL: &str = "/etc/ssh/ssh_config";
+
+pub(super) fn read(look: &Look, texts: &Texts<'_>, user: &str, to: &str) -> Onward {
+    let path = look.ssh_config.clone().unwrap_or_else(|| USUAL.to_owned());
+    let passwd = texts.of("/etc/passwd").unwrap_or_default();
+    let home = passwd.lines().find(|l| l.split(':').next() == Some(user)).and_then(|l| l.split(':').nth(5)).map(str::to_owned);
+    let home = home.unwrap_or_default();
+    // Naming a file leaves out all others.
+    let names = match &look.ssh_config {
+        Some(_) => vec![path.clone()],
+        None => vec![format!("{home}/.ssh/config"), path.clone()],
+    };
+    let files: Vec<(String, String)> = names.into_iter().filter_map(|f| texts.of(&f).map(|t| (f, t))).collect();
+    let mut open = |pattern: &str| {
+        let pattern = match pattern.strip_prefix("~/") {
+            Some(rest) => format!("{home}/{rest}"),
+            None if pattern.starts_with('/') => pattern.to_owned(),
+            None => format!("/etc/ssh/{pattern}"),
+        };
+        texts.matching(&pattern)
+    };
+    let lines = Lines::read(&files, &mut open);
+    let asked = Asked { user: user.to_owned(), host: Some(to.to_owned()), ..Asked::default() };
+    let mut arguments = vec!["-G".to_owned()];
+    if let Some(file) = &look.ssh_config {
+        arguments.extend(["-F".to_owned(), file.clone()]);
+    }
+    arguments.extend(["--".to_owned(), to.to_owned()]);
+    let judge = oracle(look, "ssh", &arguments);
+    let line = |p: &Place| texts.line(&p.file, p.line);
+    let one = |keyword: &str| lines.of_client(keyword, &asked);
+    let text = |keyword: &str| -> Option<Set<String>> {
+        let own = one(keyword).map(|v| Set { value: v.item.value().to_owned(), at: Some(line(&v.item.place)) });
+        match said(judge.as_deref(), keyword) {
+            Some(value) if own.as_ref().is_none_or(|o| !o.value.eq_ignore_ascii_case(value)) => {
+                Some(Set::unless_set(value.to_owned()))
+            }
+            _ => own,
+        }
+    };
+    let flag = |keyword: &str, unless: bool| match text(keyword) {
+        Some(set) => Set { value: is_yes(&set.value), at: set.at },
+        None => Set::unless_set(unless),
+    };
+    let typed = to.rsplit('@').next().unwrap_or(to);
+    let name = text("hostname").map(|s| Set { value: s.value.replace("%h", typed), at: s.at });
+    Onward {
+        to: to.to_owned(),
+        gssapi: flag("gssapiauthentication", false),
+        delegates: flag("gssapidelegatecredentials", false),
+        preferred: text("preferredauthentications"),
+        name: name.unwrap_or_else(|| Set::unless_set(typed.to_owned())),
+        path,
+    }
+}
