@@ -26,7 +26,7 @@ servers() { # SETTING…: of PostgreSQL
   ldap=$(any_port); ldaps=$(any_port); start_slapd "$ldap" "$ldaps"
   start_kdc "$(any_port)" "$(any_port)" "$ldap"
   local locks; locks=$(any_port)
-  KRB5_KTNAME=FILE:$STATE/keytabs/locks.keytab KRB5RCACHENAME=none: start locks "$(TARGET)/debug/passeur-standins" locks --listen "127.0.0.1:$locks"
+  KRB5_KTNAME=FILE:$STATE/keytabs/locks.keytab KRB5RCACHENAME=none: start locks "${STANDINS:-$(TARGET)/debug/passeur-standins}" locks --listen "127.0.0.1:$locks"
   ready locks "$locks"
   export PASSEUR_TEST_LOCKS="127.0.0.1:$locks"
   export PASSEUR_TEST_KERBEROS="$STATE" KRB5CCNAME=MEMORY:none KRB5_KTNAME=MEMORY:none KRB5RCACHENAME=none:

@@ -6,6 +6,7 @@ mod bare;
 mod decide;
 mod gate;
 mod harbour;
+mod kerberos;
 mod load;
 mod memory;
 mod process;
@@ -51,6 +52,11 @@ enum Role {
         #[arg(long, default_value_t = 3)]
         seconds: u64,
     },
+    /// Measure tickets; PostgreSQL, slapd, the KDC and the lock house are there already
+    Kerberos {
+        #[arg(long, default_value_t = 3)]
+        seconds: u64,
+    },
     /// Measure memory: of an idle session, and over a million requests
     Memory,
     /// Measure how many SAML responses a core validates a second
@@ -74,6 +80,7 @@ fn main() {
         Role::All { rounds, seconds, into } => report::all(rounds, seconds, into),
         Role::One { case, rounds, seconds } => report::one(&case, rounds, seconds),
         Role::Harbour { seconds } => print!("{}", harbour::measure(seconds)),
+        Role::Kerberos { seconds } => print!("{}", kerberos::measure(seconds)),
         Role::Memory => print!("{}", memory::measure()),
         Role::Saml => print!("{}", saml::measure()),
         Role::Upstream => upstream::run(),

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use crate::gate::token;
 use crate::load::{self, Ask, Measured};
 use crate::process::Running;
-use crate::{decide, harbour, memory, tls};
+use crate::{decide, harbour, kerberos, memory, tls};
 
 struct Case {
     tls: bool,
@@ -91,6 +91,7 @@ pub fn all(rounds: usize, seconds: u64, into: Option<PathBuf>) {
     text.push_str(&memory::measure());
     text.push('\n');
     text.push_str(&harbour::measure(seconds));
+    text.push_str(&kerberos::measure(seconds));
     println!("\n{text}");
     if let Some(path) = into {
         let doc = std::fs::read_to_string(&path).expect("the document");

@@ -15,7 +15,7 @@ const MAY: &[(&str, &[&str])] = &[
     ("passeur-service", &["core", "api", "protocols", "store", "links", "gateway"]),
     ("passeur-cli", &["core", "api", "links", "service"]),
     ("passeur-standins", &[]),
-    ("passeur-bench", &["core", "protocols", "gateway", "links", "service", "store", "standins"]),
+    ("passeur-bench", &["core", "gss", "protocols", "gateway", "links", "service", "store", "standins"]),
     ("passeur-tests", &["core", "api", "gateway", "links", "protocols", "service", "store", "standins"]),
 ];
 

@@ -41,6 +41,8 @@ pub enum Why {
     Enctype,
     /// The key does not open it: another one of the same version, or something forged.
     Integrity,
+    /// The KDC marked it as not to be used yet (RFC 4120 2.2).
+    Invalid,
     /// The ticket is for somebody else.
     NotUs,
     /// It was bound to another TLS channel.
@@ -85,6 +87,7 @@ impl Why {
             krb5::KRB5_KT_KVNONOTFOUND | krb5::KRB5KRB_AP_ERR_BADKEYVER => Why::KeyVersion,
             krb5::KRB5KDC_ERR_ETYPE_NOSUPP => Why::Enctype,
             krb5::KRB5KRB_AP_ERR_BAD_INTEGRITY | krb5::KRB5KRB_AP_ERR_MODIFIED => Why::Integrity,
+            krb5::KRB5KRB_AP_ERR_TKT_INVALID => Why::Invalid,
             krb5::KRB5KRB_AP_ERR_NOT_US => Why::NotUs,
             krb5::KRB5KRB_AP_ERR_MSG_TYPE | krb5::KRB5KRB_AP_ERR_BADVERSION => Why::Malformed,
             krb5::KRB5KRB_AP_ERR_REPEAT => Why::Replayed,

@@ -1,6 +1,7 @@
 //! Kerberos, end to end: against a real KDC whose database is the directory.
 
 mod faults;
+mod forging;
 mod inspect;
 mod password;
 mod upstream;

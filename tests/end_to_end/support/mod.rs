@@ -5,6 +5,7 @@ mod chromium;
 pub mod client;
 mod database;
 mod directory;
+pub mod forged;
 pub mod kerberos;
 mod raw;
 mod scripted;

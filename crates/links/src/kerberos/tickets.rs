@@ -166,7 +166,11 @@ fn judge(
     let times = inside.as_ref().ok().and_then(times);
     // Also where the library is content: our clock is the one that counts, and only our own names are taken.
     if let Some(fault) = Fault::of(ticket, keys, hosts, times.as_ref().map(|(t, _)| t), now, SKEW) {
-        return Err(NotTaken::Fault(fault));
+        return Err(match (fault, inside) {
+            // It did open: what stands against it is not the key.
+            (Fault::KeyDiffers { .. }, Err(e)) if e.why == Why::Invalid => NotTaken::Other(e.words),
+            (fault, _) => NotTaken::Fault(fault),
+        });
     }
     let accepted = accepted.map_err(|e| match e.why {
         Why::Bindings => NotTaken::Bindings,
