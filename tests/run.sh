@@ -84,15 +84,26 @@ run_tests() {
   say "All tests passed in $((SECONDS / 60)) min $((SECONDS % 60)) s."
 }
 
+# What a command prints on a terminal, as a picture.
+terminal_shot() { # NAME COMMAND
+  local page=$STATE/$1.html
+  { printf '<meta charset="utf-8"><style>body{background:#14181a;margin:18px 22px}pre{font:13.5px/1.42 "DejaVu Sans Mono",monospace}</style>'
+    COLUMNS=140 TERM=xterm script -qefc "$2" /dev/null < /dev/null | tr -d '\r' | aha --no-header --black; } |
+    sed 's|</style>|</style><pre style="color:#d7dcda">|' > "$page"
+  chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --user-data-dir="$STATE/chromium-page" --window-size=1280,800 \
+    --screenshot="$ROOT/docs/screenshots/$1.png" "file://$page" > "$STATE/log/picture.log" 2>&1 || fail "no picture of $1; see $STATE/log/picture.log"
+}
+
 # Pictures of the running demo, at 1280x800.
 run_shots() {
   alive passeur || fail "start the demo first: ./run demo --background"
-  need_packages $PACKAGES_TESTS
+  need_packages $PACKAGES_TESTS aha
   . "$STATE/env"
   local demo=$STATE; STATE=$ROOT/.test; prepare
   trap 'end chromedriver; end chromium' EXIT
   driver
   mkdir -p docs/screenshots
   PASSEUR_TEST_KEEP=$ROOT/docs/screenshots cargo test -q --locked --workspace --test end_to_end -- --ignored shots:: --test-threads=1 || exit 1
+  terminal_shot host "passeur host anouk@HAVRELUNE.EXAMPLE --root demo/hosts/winch"
   say "docs/screenshots/ is made anew from $demo"
 }

@@ -17,8 +17,10 @@ use crate::support::{Person, Stack};
 
 /// People who come side by side.
 const TOGETHER: usize = 16;
-/// Those who come all at once.
+/// Those who come in the same moment, and how many of their requests are under way at once: of one address, which all of them have
+/// here, no more than a thousand connections are taken.
 const AT_ONCE: usize = 1_000;
+const UNDER_WAY: usize = 400;
 /// Requests whose identity at the application is compared with the person.
 const COMPARED: usize = 10_000;
 /// Those whom the lock house admits.
@@ -189,13 +191,15 @@ async fn through_the_gate(stack: &Stack) -> Vec<(Person, String)> {
 async fn all_at_once() -> String {
     let stack = Arc::new(Stack::new().await);
     let workstations: Arc<Vec<Workstation>> = Arc::new(PEOPLE.iter().map(|p| Workstation::person(p)).collect());
-    // One pool of connections: from one address no more than a thousand are taken.
+    let places = Arc::new(tokio::sync::Semaphore::new(UNDER_WAY));
     let machine = Person::new();
     let began = Instant::now();
     let mut tasks = JoinSet::new();
     for i in 0..AT_ONCE {
         let (stack, workstations, machine) = (stack.clone(), workstations.clone(), machine.clone());
+        let places = places.clone();
         tasks.spawn(async move {
+            let _place = places.acquire_owned().await.expect("never closed");
             let who = i % PEOPLE.len();
             let one = Instant::now();
             let came = sign_in(&stack, machine, PEOPLE[who], &workstations[who]).await;
@@ -219,7 +223,7 @@ async fn all_at_once() -> String {
         right += 1;
     }
     format!(
-        "\n{AT_ONCE} people showed tickets in the same moment: {right} came in, each as themselves, {later} were told to try again in a moment; \
+        "\n{AT_ONCE} people came by ticket in the same moment, {UNDER_WAY} of them served at once: {right} came in, each as themselves, {later} were told to try again in a moment; \
          all were answered within {:.1} s, the slowest after {:.1} s.\n",
         took.as_secs_f64(),
         slowest.as_secs_f64()

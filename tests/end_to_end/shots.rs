@@ -54,7 +54,7 @@ async fn call(path: &str, body: serde_json::Value) -> serde_json::Value {
 }
 
 /// An edition in which several things are wrong at once, surveyed; then the one before is put back.
-async fn a_survey(b: &Browser, survey: &Path) {
+async fn a_survey(b: &Browser, survey: &Path, kerberos: &Path) {
     let wrong = include_str!("../../demo/site.toml")
         .replacen("upstream = \"http://127.0.0.1:8643\"", "upstreams = [\"http://127.0.0.1:8642\", \"http://127.0.0.1:8649\"]", 1)
         .replacen(
@@ -63,7 +63,12 @@ async fn a_survey(b: &Browser, survey: &Path) {
             1,
         )
         .replacen("url = \"ldap://127.0.0.1:8645\"", "urls = [\"ldap://127.0.0.1:8645\", \"ldap://127.0.0.1:8647\"]", 1)
-        .replacen("when = { group = \"visiting-crews\" }", "when = { group = \"crews-of-passage\" }", 1);
+        .replacen("when = { group = \"visiting-crews\" }", "when = { group = \"crews-of-passage\" }", 1)
+        .replacen(
+            "keytabs = [\"harbour-keytab\"]\n",
+            "keytabs = [\"harbour-keytab\"]\nhosts = [\"pass.havrelune.localhost\", \"sign-in.havrelune.localhost\"]\n",
+            1,
+        );
     let anyway = serde_json::json!(["expectations", "refuses-people"]);
     let ask = |source: serde_json::Value| {
         let mut ask = serde_json::json!({"note": "for the survey", "anyway": anyway});
@@ -75,12 +80,15 @@ async fn a_survey(b: &Browser, survey: &Path) {
     b.click("[data-test=survey]").await;
     b.shows("delivery.forgeable").await;
     b.picture(survey).await;
+    b.open(&format!("{PASS}/console/kerberos")).await;
+    b.shows("knows no service HTTP/sign-in.havrelune.localhost").await;
+    b.picture(kerberos).await;
     call("/site/publish", ask(serde_json::json!({"edition": before}))).await;
 }
 
 /// A draft that would lock out the fitters and others: what it would change, for whom, and what publishing asks. It is
 /// discarded in the end.
-async fn a_draft(b: &Browser, draft: &Path, publish: &Path) {
+async fn a_draft(b: &Browser, draft: &Path) {
     b.open(&format!("{PASS}/console/editions/draft")).await;
     b.find("[data-test=document]").await;
     let edit = "const a = document.querySelector('[data-test=document]'); \
@@ -99,8 +107,6 @@ async fn a_draft(b: &Browser, draft: &Path, publish: &Path) {
     b.shows("break expectations").await;
     b.click("[data-test=anyway]").await;
     b.shows("refuse them").await;
-    b.find("[data-test=anyway]").await.scroll_into_view().await.unwrap();
-    b.picture(publish).await;
     b.click_at("//*[text()='Discard draft']/ancestor::button").await;
     b.shows("There is no draft.").await;
 }
@@ -146,12 +152,11 @@ async fn person(b: &Browser, page: &Path) {
 }
 
 /// Choosing how to sign in, and a second factor being enrolled.
-async fn ways_in(ways: &Path, factors: &Path) {
+async fn ways_in(factors: &Path) {
     let b = Browser::new("shots-ways", 1280, 800, false).await;
     b.open("http://everybody.havrelune.localhost:8640/").await;
     b.click_at("//a[text()='Sign in another way']").await;
     b.shows("How do you want to sign in?").await;
-    b.picture(ways).await;
     b.click_at("//a[text()='Your harbour password']").await;
     b.type_in("input[name=name]", "benoit").await;
     b.type_in("input[name=password]", "neap-tide").await;
@@ -193,7 +198,7 @@ async fn pictures_of_the_demo() {
     b.click("a.button").await;
     b.shows("Étoile du Nord").await;
     b.close().await;
-    ways_in(&shot("ways.png"), &shot("factors.png")).await;
+    ways_in(&shot("factors.png")).await;
     for (dark, suffix) in [(false, ""), (true, "-dark")] {
         let b = Browser::new("shots-console", 1280, 800, dark).await;
         b.open(&format!("{PASS}/.passeur/sign-in?for=console")).await;
@@ -215,14 +220,14 @@ async fn pictures_of_the_demo() {
             b.open(&format!("{PASS}/console/sessions")).await;
             b.shows("Lucie Morvan").await;
             b.picture(&shot("sessions.png")).await;
-            a_draft(&b, &shot("draft.png"), &shot("publish.png")).await;
+            a_draft(&b, &shot("draft.png")).await;
             b.open(&format!("{PASS}/console/secrets")).await;
             b.shows("harbour-account").await;
             b.picture(&shot("secrets.png")).await;
             b.open(&format!("{PASS}/console/acts")).await;
             b.shows("holds").await;
             b.picture(&shot("acts.png")).await;
-            a_survey(&b, &shot("survey.png")).await;
+            a_survey(&b, &shot("survey.png"), &shot("kerberos.png")).await;
         }
         b.close().await;
     }

@@ -164,8 +164,9 @@ fn reference() -> String {
          `passeur host NAME@REALM` says whether that person, holding a ticket, gets into this host by SSH without a password, and onward\n\
          to the next one; what stands in the way, in the order in which they meet it; and the exact line to change. With `--root FOLDER` it\n\
          looks at files of another host (`etc/krb5.conf`, `etc/krb5.keytab`, `etc/ssh`, `etc/pam.d`, `etc/passwd`, `etc/group`, `etc/hosts`,\n\
-         `etc/hostname` and, for what they say, `home` and `usr/lib/*/security`). On the machine itself `sshd -T` and `ssh -G` are asked and\n\
-         are the judges of what counts; run it as root, or the keytab and the server's configuration stay unread.\n\n\
+         `etc/hostname` and, for what they say, `home` and `usr/lib/*/security`). On the machine itself `sshd -T` is asked, and `ssh -G` for\n\
+         one's own account or a file that is named (it runs what `Match exec` says): they are the judges of what counts. Run it as root, or\n\
+         the keytab and the server's configuration stay unread.\n\n\
          Nothing is changed in place. `--diff` shows what is advised as a difference, `--write-to FOLDER` writes the changed files there,\n\
          each at its own path.\n\n\
          \x20   passeur host anouk@HAVRELUNE.EXAMPLE --from 10.20.1.5 --to winch.havrelune.example\n\

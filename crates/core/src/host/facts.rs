@@ -35,8 +35,6 @@ impl<T> Set<T> {
 pub struct Facts {
     /// Who is to come in: a principal.
     pub person: String,
-    /// The name that their client offers, where it is known.
-    pub offered: Option<String>,
     pub names: Names,
     pub config: Result<Config, NoConfig>,
     pub keytab: Keytab,

@@ -99,17 +99,7 @@ pub fn gather(look: &Look) -> Facts {
     let sshd = sshd::read(look, &texts, &asked);
     let pam = pam::read(look, &texts, sshd.1);
     let onward = onward::read(look, &texts, &account.user, &look.to.clone().unwrap_or_else(|| any_host(&names)));
-    Facts {
-        person: look.person.to_string(),
-        offered: look.user.clone(),
-        names,
-        config,
-        keytab,
-        sshd: sshd.0,
-        account,
-        pam,
-        onward,
-    }
+    Facts { person: look.person.to_string(), names, config, keytab, sshd: sshd.0, account, pam, onward }
 }
 
 /// What a program of this machine prints as `name value` lines, names in lower case. None in a folder, and where it does not run.
