@@ -16,6 +16,9 @@ fn good() -> Forged {
     Forged::good(&folder().join("keytabs/passeur.keytab"), HOST, "anouk")
 }
 
+/// What is changed about a good one, and the step and words that tell it; none where it is taken.
+type Case = (&'static str, Box<dyn Fn(&mut Forged)>, &'static str, &'static str);
+
 #[tokio::test]
 async fn what_is_made_with_our_own_key_is_taken_and_everything_else_about_it_is_not() {
     let stack = Stack::new().await;
@@ -24,7 +27,7 @@ async fn what_is_made_with_our_own_key_is_taken_and_everything_else_about_it_is_
     let done = show(&mut person, &page, &negotiate(&good().token())).await;
     assert_eq!(done.status, StatusCode::SEE_OTHER, "{}", done.body);
     let now = Utc::now();
-    let cases: Vec<(&str, Box<dyn Fn(&mut Forged)>, &str, &str)> = vec![
+    let cases: Vec<Case> = vec![
         ("over", Box::new(move |f| f.ends = now - Duration::minutes(6)), "way.ticket-expired", "expired at"),
         ("within what clocks may differ", Box::new(move |f| f.ends = now - Duration::minutes(4)), "", ""),
         ("not yet", Box::new(move |f| f.starts = now + Duration::minutes(6)), "way.ticket-not-yet", ""),
