@@ -22,7 +22,7 @@ pub(super) fn sheet(site: &Site, realm: &str) -> Sheet {
     let connected = !own.is_empty() || !trusts.is_empty() || !gates.is_empty();
     let mut parts = vec![];
     let hosts: Vec<(&str, &str)> = match connected {
-        true => own.iter().flat_map(|(_, t)| t.hosts.iter().map(|h| (h.as_str(), t.keytabs[0].as_str()))).collect(),
+        true => own.iter().flat_map(|(_, t)| t.hosts.iter().map(|h| (h.as_str(), keytab(t)))).collect(),
         false => vec![(site.address.name(), "harbour-keytab")],
     };
     if !hosts.is_empty() {
@@ -60,6 +60,11 @@ pub(super) fn sheet(site: &Site, realm: &str) -> Sheet {
 fn of_gate(t: &UpstreamTicket, realm: &str) -> bool {
     let of = |principal: &str| principal.rsplit_once('@').is_some_and(|(_, r)| r == realm);
     of(&t.service) || t.behalf.as_ref().is_some_and(|b| of(&b.account))
+}
+
+/// Where keys of a way in are kept.
+fn keytab(way: &TicketWay) -> &str {
+    way.keytabs.first().map_or("keytab", String::as_str)
 }
 
 /// A service name with its account and keytab. `kvno` asks for a ticket, which proves that the name is known and unique.

@@ -1,5 +1,6 @@
 //! krb5.conf and the host's keys.
 
+use std::collections::BTreeMap;
 use std::os::unix::fs::MetadataExt;
 
 use passeur_core::host::{Config, HostKey, Keytab, KeytabState, Line, NoConfig, Set};
@@ -83,12 +84,16 @@ fn named_elsewhere(texts: &Texts<'_>) -> Option<(Line, String)> {
 
 /// Two names of what is one file, or holds the same.
 fn twice(look: &Look, texts: &Texts<'_>, files: &[String]) -> Option<(String, String)> {
-    let real = |f: &String| look.root.follow(f).map(|l| l.path).ok();
-    for (i, a) in files.iter().enumerate() {
-        for b in &files[i + 1..] {
-            let alike = || texts.of(a).filter(|t| !t.trim().is_empty()).is_some_and(|t| texts.of(b) == Some(t));
-            if (real(a).is_some() && real(a) == real(b)) || alike() {
-                return Some((a.clone(), b.clone()));
+    let mut seen: BTreeMap<String, &String> = BTreeMap::new();
+    for file in files {
+        // By where it really lies, and by what it holds.
+        let real = look.root.follow(file).map(|l| l.path).ok();
+        let holds = texts.of(file).filter(|t| !t.trim().is_empty());
+        let keys = [real.map(|r| format!("at {r}")), holds.map(|t| format!("holds {t}"))];
+        for key in keys.into_iter().flatten() {
+            match seen.get(&key) {
+                Some(first) => return Some(((*first).clone(), file.clone())),
+                None => drop(seen.insert(key, file)),
             }
         }
     }

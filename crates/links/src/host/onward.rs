@@ -30,7 +30,8 @@ pub(super) fn read(look: &Look, texts: &Texts<'_>, user: &str, to: &str) -> Onwa
         texts.matching(&pattern)
     };
     let lines = Lines::read(&files, &mut open);
-    let asked = Asked { user: user.to_owned(), host: Some(to.to_owned()), ..Asked::default() };
+    let typed = to.rsplit('@').next().unwrap_or(to);
+    let asked = Asked { user: user.to_owned(), host: Some(typed.to_owned()), ..Asked::default() };
     let mut arguments = vec!["-G".to_owned()];
     if let Some(file) = &look.ssh_config {
         arguments.extend(["-F".to_owned(), file.clone()]);
@@ -55,7 +56,6 @@ pub(super) fn read(look: &Look, texts: &Texts<'_>, user: &str, to: &str) -> Onwa
         Some(set) => Set { value: is_yes(&set.value), at: set.at },
         None => Set::unless_set(unless),
     };
-    let typed = to.rsplit('@').next().unwrap_or(to);
     let name = text("hostname").map(|s| Set { value: s.value.replace("%h", typed), at: s.at });
     Onward {
         to: to.to_owned(),

@@ -181,10 +181,11 @@ impl Config {
             let named = |n: &String| !several.contains(&n.as_str()) && !n.starts_with("pkinit_");
             s.path.last().is_some_and(named) && s.path[0] != "plugins" && s.path[0] != "capaths"
         };
+        let mut firsts: BTreeMap<&[String], &Setting> = BTreeMap::new();
         let mut out = vec![];
         for s in self.settings.iter().filter(single) {
-            let path: Vec<&str> = s.path.iter().map(String::as_str).collect();
-            if let Some(first) = self.one(&path).filter(|f| f.place != s.place) {
+            let first = *firsts.entry(&s.path).or_insert(s);
+            if first.place != s.place {
                 out.push((s, first));
             }
         }
