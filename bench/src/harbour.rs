@@ -69,7 +69,7 @@ async fn rehearsed() -> String {
 }
 
 /// Sorted, the value below which so many of a hundred lie.
-fn at(all: &mut [Duration], share: f64) -> f64 {
+pub fn at(all: &mut [Duration], share: f64) -> f64 {
     all.sort_unstable();
     all.get((all.len() as f64 * share) as usize).map_or(0.0, |d| d.as_secs_f64() * 1000.0)
 }

@@ -11,6 +11,7 @@ use passeur_links::kerberos::{Behalf, Pool, behalf};
 use reqwest::{Method, StatusCode};
 use tokio::task::JoinSet;
 
+use crate::harbour::at;
 use crate::load::{self, Ask};
 use crate::support::kerberos::{PASS, REALM, Workstation, folder, gateway_keytab};
 use crate::support::{Person, Stack};
@@ -61,9 +62,7 @@ pub fn measure(seconds: u64) -> String {
 }
 
 fn line(mut all: Vec<Duration>, seconds: f64) -> String {
-    all.sort_unstable();
-    let at = |share: f64| all.get((all.len() as f64 * share) as usize).map_or(0.0, |d| d.as_secs_f64() * 1000.0);
-    format!("{:.0} | {:.2} ms | {:.2} ms", all.len() as f64 / seconds, at(0.5), at(0.99))
+    format!("{:.0} | {:.2} ms | {:.2} ms", all.len() as f64 / seconds, at(&mut all, 0.5), at(&mut all, 0.99))
 }
 
 /// The library by itself, with the key in memory as the service has it: what judging costs at least.

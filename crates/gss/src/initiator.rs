@@ -6,7 +6,6 @@
 //! of the process point at nothing ([`crate::prepare`]); the credential itself holds SPNEGO; and it is the expected person's, by
 //! its own name before a token leaves, and by the context's once the service has proven itself.
 
-use std::ffi::CString;
 use std::fmt;
 use std::ptr;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -20,7 +19,7 @@ use libgssapi::oid::{GSS_MECH_KRB5, GSS_MECH_SPNEGO, GSS_NT_KRB5_PRINCIPAL, OidS
 use crate::credential::{Use, acquire, displayed};
 use crate::failure::Failure;
 use crate::keytab::Keytab;
-use crate::krb5::{self, Context, named};
+use crate::krb5::{self, Context, OpenCache, named};
 
 /// A cache of the library's that lives in memory, destroyed when it is dropped.
 pub(crate) struct Cache(String);
@@ -131,17 +130,13 @@ impl Account {
     pub fn may_act_for(&self, person: &str) -> Result<bool, Failure> {
         let context = Context::new()?;
         let (client, server) = (named(&context, person)?, named(&context, &self.principal)?);
-        let name = CString::new(self.cache.0.as_str()).unwrap_or_default();
-        // SAFETY: all zero is a request that names nothing yet; both principals outlive it, and nothing of it is given back.
-        let mut asked: krb5::krb5_creds = unsafe { std::mem::zeroed() };
-        (asked.client, asked.server) = (client.1, server.1);
-        let (mut cache, mut out) = (ptr::null_mut(), ptr::null_mut());
-        // SAFETY: everything is live; the cache is only closed, and what came out is given back once its flags were read.
+        let cache = OpenCache::open(&context, self.cache.name())?;
+        let mut asked = krb5::asked(client.1, server.1);
+        let mut out = ptr::null_mut();
+        // SAFETY: everything is live; what came out is given back once its flags were read.
         unsafe {
-            context.check(krb5::krb5_cc_resolve(context.0, name.as_ptr(), &mut cache))?;
             let options = krb5::KRB5_GC_NO_STORE as krb5::krb5_flags;
-            let code = krb5::krb5_get_credentials_for_user(context.0, options, cache, &mut asked, ptr::null_mut(), &mut out);
-            krb5::krb5_cc_close(context.0, cache);
+            let code = krb5::krb5_get_credentials_for_user(context.0, options, cache.1, &mut asked, ptr::null_mut(), &mut out);
             context.check(code)?;
             let forwardable = (*out).ticket_flags as u32 & krb5::TKT_FLG_FORWARDABLE != 0;
             krb5::krb5_free_creds(context.0, out);

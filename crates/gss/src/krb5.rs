@@ -73,6 +73,52 @@ impl Drop for Context {
     }
 }
 
+/// What a KDC gave, given back when it is dropped.
+pub(crate) struct Creds<'c>(&'c Context, pub(crate) krb5_creds);
+
+impl<'c> Creds<'c> {
+    /// A place for it.
+    pub(crate) fn new(context: &'c Context) -> Creds<'c> {
+        // SAFETY: all zero is what the library's own macro makes of a fresh one: null pointers and no numbers.
+        Creds(context, unsafe { std::mem::zeroed() })
+    }
+}
+
+impl Drop for Creds<'_> {
+    fn drop(&mut self) {
+        // SAFETY: its parts were filled by the library, or are null; they are given back once.
+        unsafe { krb5_free_cred_contents(self.0.0, &mut self.1) };
+    }
+}
+
+/// What is asked for: a ticket of a client for a service. Nothing of it is given back; both principals must outlive it.
+pub(crate) fn asked(client: krb5_principal, server: krb5_principal) -> krb5_creds {
+    // SAFETY: all zero is a request that names nothing yet.
+    let mut out: krb5_creds = unsafe { std::mem::zeroed() };
+    (out.client, out.server) = (client, server);
+    out
+}
+
+/// An open cache, closed when it is dropped. What is in it stays.
+pub(crate) struct OpenCache<'c>(&'c Context, pub(crate) krb5_ccache);
+
+impl<'c> OpenCache<'c> {
+    pub(crate) fn open(context: &'c Context, name: &str) -> Result<OpenCache<'c>, Failure> {
+        let name = CString::new(name).unwrap_or_default();
+        let mut open = ptr::null_mut();
+        // SAFETY: the name outlives the call; on success `open` is a new handle.
+        context.check(unsafe { krb5_cc_resolve(context.0, name.as_ptr(), &mut open) })?;
+        Ok(OpenCache(context, open))
+    }
+}
+
+impl Drop for OpenCache<'_> {
+    fn drop(&mut self) {
+        // SAFETY: made by krb5_cc_resolve and closed once.
+        unsafe { krb5_cc_close(self.0.0, self.1) };
+    }
+}
+
 /// Destroys a cache of the process's.
 pub(crate) fn destroy_cache(context: &Context, name: &str) {
     let Ok(name) = CString::new(name) else { return };

@@ -25,7 +25,7 @@ mod krb5;
 pub mod password;
 
 pub use acceptor::{Accepted, Acceptor};
-pub use ask::{Answered, Given, ask};
+pub use ask::{Answered, ask};
 pub use failure::{Failure, Why};
 pub use initiator::{Account, Delegated, Shown, Standing};
 pub use inside::Inside;

@@ -3,12 +3,12 @@
 //! That somebody answers to a password proves nothing: whoever stands between us and the KDC could answer to any. So a ticket for
 //! a service of ours is asked for with it, and opened with a key that only the true KDC knows.
 
-use std::ffi::CString;
+use std::ffi::{CStr, CString};
 use std::ptr;
 
 use crate::failure::{Failure, Why};
 use crate::keytab::Keytab;
-use crate::krb5::{self, Context, named};
+use crate::krb5::{self, Context, Creds, Named, named};
 
 /// Says that a check without a key of ours is none.
 const NO_FAIL: krb5::krb5_int32 = 1;
@@ -17,14 +17,24 @@ fn c_string(text: &str) -> Result<CString, Failure> {
     CString::new(text).map_err(|_| Failure { why: Why::WrongPassword, code: 0, words: "a zero byte was typed".to_owned() })
 }
 
-/// What a KDC gave, given back when it is dropped.
-struct Given<'c>(&'c Context, krb5::krb5_creds);
-
-impl Drop for Given<'_> {
-    fn drop(&mut self) {
-        // SAFETY: its parts were filled by the library, or are null; they are given back once.
-        unsafe { krb5::krb5_free_cred_contents(self.0.0, &mut self.1) };
-    }
+/// Asks for a first ticket by a password.
+fn first<'c>(context: &'c Context, client: &Named<'_>, password: &CStr) -> Result<Creds<'c>, Failure> {
+    let mut given = Creds::new(context);
+    // SAFETY: principal and password outlive the call; no prompter is given, so that nothing is ever asked back.
+    context.check(unsafe {
+        krb5::krb5_get_init_creds_password(
+            context.0,
+            &mut given.1,
+            client.1,
+            password.as_ptr(),
+            None,
+            ptr::null_mut(),
+            0,
+            ptr::null(),
+            ptr::null_mut(),
+        )
+    })?;
+    Ok(given)
 }
 
 /// Asks the KDC of a principal's realm whether this is its password, and proves the answer with our key of `service`. May wait
@@ -42,22 +52,7 @@ pub(crate) fn check(keytab: &Keytab, principal: &str, password: &str, service: &
     let client = named(&context, principal)?;
     let server = named(&context, service)?;
     let keys = keytab.open(&context)?;
-    // SAFETY: all zero is what the library's own macro makes of a fresh one: null pointers and no numbers.
-    let mut given = Given(&context, unsafe { std::mem::zeroed() });
-    // SAFETY: principal and password outlive the call; no prompter is given, so that nothing is ever asked back.
-    context.check(unsafe {
-        krb5::krb5_get_init_creds_password(
-            context.0,
-            &mut given.1,
-            client.1,
-            password.as_ptr(),
-            None,
-            ptr::null_mut(),
-            0,
-            ptr::null(),
-            ptr::null_mut(),
-        )
-    })?;
+    let mut given = first(&context, &client, &password)?;
     let mut options =
         krb5::krb5_verify_init_creds_opt { flags: krb5::KRB5_VERIFY_INIT_CREDS_OPT_AP_REQ_NOFAIL as i32, ap_req_nofail: NO_FAIL };
     // SAFETY: everything is live and ours; without a cache the ticket is fetched into one that lives for the call.
@@ -74,23 +69,7 @@ pub(crate) fn check(keytab: &Keytab, principal: &str, password: &str, service: &
 pub fn is_there(realm: &str) -> Result<(), Failure> {
     let context = Context::new()?;
     let client = named(&context, &format!("nobody-of-passeur@{realm}"))?;
-    // SAFETY: all zero is what the library's own macro makes of a fresh one.
-    let mut given = Given(&context, unsafe { std::mem::zeroed() });
-    // SAFETY: principal and password outlive the call; nothing is ever asked back.
-    let code = unsafe {
-        krb5::krb5_get_init_creds_password(
-            context.0,
-            &mut given.1,
-            client.1,
-            c"nobody".as_ptr(),
-            None,
-            ptr::null_mut(),
-            0,
-            ptr::null(),
-            ptr::null_mut(),
-        )
-    };
-    match context.check(code) {
+    match first(&context, &client, c"nobody") {
         Err(e) if matches!(e.why, Why::NoKdc | Why::NoRealm | Why::Config) => Err(e),
         // Whatever it says, it is there.
         _ => Ok(()),

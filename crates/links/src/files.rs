@@ -116,11 +116,6 @@ impl Root {
         Ok(out)
     }
 
-    /// Whether something is there.
-    pub fn has(&self, path: &str) -> bool {
-        self.follow(path).is_ok()
-    }
-
     /// What the system says of a file.
     pub fn meta(&self, path: &str) -> Option<std::fs::Metadata> {
         std::fs::metadata(self.real(&self.follow(path).ok()?.path)).ok()

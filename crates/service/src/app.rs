@@ -12,7 +12,7 @@ use passeur_core::Moment;
 use passeur_core::acts::{Act, Personal};
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::{Purpose, Ring};
-use passeur_core::site::{Finding, Provider, Severity, Site, WayKind, compile};
+use passeur_core::site::{Finding, Provider, Severity, Site, compile};
 use passeur_gateway::FloodCounters;
 use passeur_gateway::shared::{Edition, Live};
 use passeur_gateway::table::Table;
@@ -256,10 +256,7 @@ impl App {
     /// them until it is forgotten.
     async fn tickets_of(&self, site: &Site) -> Result<HashMap<String, Arc<Tickets>>, StoreError> {
         let mut out = HashMap::new();
-        for (way, ticket) in site.ways.iter().filter_map(|w| match &w.kind {
-            WayKind::Ticket(t) => Some((w, t)),
-            _ => None,
-        }) {
+        for (way, ticket) in site.ticket_ways() {
             let mut keytabs = vec![];
             for name in &ticket.keytabs {
                 let opened = self.kept_secret(name).await?;
@@ -269,7 +266,7 @@ impl App {
                 }
             }
             let keytabs = keytabs.iter().map(|(name, kept)| (*name, kept.as_deref()));
-            out.insert(way.name.clone(), Arc::new(Tickets::new(self.kerberos.clone(), keytabs, ticket.hosts.clone())));
+            out.insert(way.to_owned(), Arc::new(Tickets::new(self.kerberos.clone(), keytabs, ticket.hosts.clone())));
         }
         Ok(out)
     }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use chrono::Utc;
-use passeur_api::{KerberosFile, KerberosKey, KerberosSeen};
+use passeur_api::{KerberosAccount, KerberosFile, KerberosKey, KerberosRealm, KerberosSeen, KerberosService};
 use passeur_service::kerberos::files;
 
 use super::no_csv;
@@ -11,7 +11,7 @@ use super::survey::print_findings;
 use crate::args::{ClientArgs, Kerberos, Output};
 use crate::client::Client;
 use crate::exit::Exit;
-use crate::output::{Cell, Screen, Tone, fixed, json, moment, rest, table, wrap};
+use crate::output::{Cell, Column, Screen, Tone, fixed, json, moment, rest, table, wrap};
 
 pub async fn run(args: Kerberos, c: &ClientArgs) -> Result<(), Exit> {
     no_csv(c)?;
@@ -47,6 +47,28 @@ fn key_cells(k: &KerberosKey) -> Vec<Cell> {
     vec![k.principal.clone().into(), k.kvno.to_string().into(), enctype, k.written.map(moment).unwrap_or_default().into()]
 }
 
+/// A table, where there is something to show.
+fn show(s: &Screen, columns: &[Column], rows: impl Iterator<Item = Vec<Cell>>) {
+    let rows: Vec<Vec<Cell>> = rows.collect();
+    if !rows.is_empty() {
+        tell!("{}", table(s, columns, &rows));
+    }
+}
+
+fn show_keys(s: &Screen, keys: &[KerberosKey]) {
+    let columns = [rest("principal"), fixed("version"), fixed("encryption type"), fixed("written")];
+    show(s, &columns, keys.iter().map(key_cells));
+}
+
+/// What an answer of a KDC means.
+fn tone(answer: &str) -> Tone {
+    match answer {
+        "answered" | "sealed" | "acts" => Tone::Good,
+        "silent" | "unknown" | "refused" => Tone::Bad,
+        _ => Tone::Quiet,
+    }
+}
+
 fn print(seen: &KerberosSeen) {
     let s = Screen::of_stdout();
     for k in &seen.keytabs {
@@ -55,49 +77,27 @@ fn print(seen: &KerberosSeen) {
             say!("  {}", s.paint(why, Tone::Bad));
             continue;
         }
-        let rows: Vec<Vec<Cell>> = k.keys.iter().map(key_cells).collect();
-        tell!("{}", table(&s, &[rest("principal"), fixed("version"), fixed("encryption type"), fixed("written")], &rows));
+        show_keys(&s, &k.keys);
         say!();
     }
     if !seen.realms.is_empty() {
-        let rows = seen.realms.iter().map(|r| {
-            let tone = match r.answer.as_str() {
-                "answered" => Tone::Good,
-                "silent" => Tone::Bad,
-                _ => Tone::Quiet,
-            };
+        let row = |r: &KerberosRealm| {
             let clock = r.ahead.map(|a| format!("{a:+} s")).unwrap_or_default();
-            vec![r.realm.clone().into(), Cell(r.answer.clone(), tone), clock.into(), r.words.clone().into()]
-        });
-        let rows: Vec<Vec<Cell>> = rows.collect();
-        tell!("{}", table(&s, &[fixed("realm"), fixed("its KDC"), fixed("clock"), rest("how")], &rows));
+            vec![r.realm.clone().into(), Cell(r.answer.clone(), tone(&r.answer)), clock.into(), r.words.clone().into()]
+        };
+        show(&s, &[fixed("realm"), fixed("its KDC"), fixed("clock"), rest("how")], seen.realms.iter().map(row));
         say!();
     }
     if !seen.services.is_empty() {
-        let rows = seen.services.iter().map(|v| {
-            let tone = match v.found.as_str() {
-                "sealed" => Tone::Good,
-                "unknown" => Tone::Bad,
-                _ => Tone::Quiet,
-            };
-            vec![v.service.clone().into(), v.of.clone().into(), Cell(v.words.clone(), tone)]
-        });
-        let rows: Vec<Vec<Cell>> = rows.collect();
-        tell!("{}", table(&s, &[rest("service"), fixed("for"), rest("tickets of the KDC")], &rows));
+        let row =
+            |v: &KerberosService| vec![v.service.clone().into(), v.of.clone().into(), Cell(v.words.clone(), tone(&v.found))];
+        show(&s, &[rest("service"), fixed("for"), rest("tickets of the KDC")], seen.services.iter().map(row));
         say!();
     }
     if !seen.accounts.is_empty() {
-        let rows = seen.accounts.iter().map(|a| {
-            let tone = match a.state.as_str() {
-                "acts" => Tone::Good,
-                "refused" => Tone::Bad,
-                _ => Tone::Quiet,
-            };
-            let words = Cell(a.words.clone(), tone);
-            vec![a.account.clone().into(), a.gate.clone().into(), words]
-        });
-        let rows: Vec<Vec<Cell>> = rows.collect();
-        tell!("{}", table(&s, &[rest("account"), fixed("gate"), rest("acting for people")], &rows));
+        let row =
+            |a: &KerberosAccount| vec![a.account.clone().into(), a.gate.clone().into(), Cell(a.words.clone(), tone(&a.state))];
+        show(&s, &[rest("account"), fixed("gate"), rest("acting for people")], seen.accounts.iter().map(row));
         say!();
     }
     print_findings(&s, &seen.findings);
@@ -130,6 +130,11 @@ fn print_files(read: Vec<(Result<KerberosFile, String>, PathBuf)>, c: &ClientArg
     if good.iter().any(|f| f.notes.iter().any(|n| n.kind == "wrong")) { Err(Exit::No) } else { Ok(()) }
 }
 
+/// The version of a key, where it is told.
+fn version(kvno: Option<u32>) -> String {
+    kvno.map_or_else(|| "?".to_owned(), |v| v.to_string())
+}
+
 fn print_file(s: &Screen, f: &KerberosFile) {
     let of = f.owner.as_ref().map(|o| format!(" of {o}")).unwrap_or_default();
     let kind = match f.kind.as_str() {
@@ -138,32 +143,22 @@ fn print_file(s: &Screen, f: &KerberosFile) {
         _ => "krb5.conf",
     };
     head(s, &format!("{}: {kind}{of}", f.path));
-    let keys: Vec<Vec<Cell>> = f.keys.iter().map(key_cells).collect();
-    if !keys.is_empty() {
-        tell!("{}", table(s, &[rest("principal"), fixed("version"), fixed("encryption type"), fixed("written")], &keys));
-    }
+    show_keys(s, &f.keys);
     let tickets = f.tickets.iter().map(|t| {
-        let by = t.enctype.as_ref().map(|e| format!("{e}, version {}", t.kvno.map_or_else(|| "?".into(), |v| v.to_string())));
+        let by = t.enctype.as_ref().map(|e| format!("{e}, version {}", version(t.kvno)));
         let forwardable = if t.forwardable { "yes" } else { "no" };
         let ends = t.ends.map(moment).unwrap_or_default();
         vec![t.service.clone().into(), ends.into(), forwardable.into(), by.unwrap_or_default().into()]
     });
-    let tickets: Vec<Vec<Cell>> = tickets.collect();
-    if !tickets.is_empty() {
-        tell!("{}", table(s, &[rest("ticket for"), fixed("ends"), fixed("forwardable"), fixed("sealed by")], &tickets));
-    }
+    show(s, &[rest("ticket for"), fixed("ends"), fixed("forwardable"), fixed("sealed by")], tickets);
     let settings = f.settings.iter().map(|v| vec![v.path.clone().into(), v.value.clone().into(), v.at.clone().into()]);
-    let settings: Vec<Vec<Cell>> = settings.collect();
-    if !settings.is_empty() {
-        tell!("{}", table(s, &[fixed("setting"), rest("value"), rest("at")], &settings));
-    }
+    show(s, &[fixed("setting"), rest("value"), rest("at")], settings);
     for r in &f.realms {
         let clock = r.ahead.map(|a| format!(", clock {a:+} s")).unwrap_or_default();
         say!("KDC of {}: {}{clock} {}", s.paint(&r.realm, Tone::Plain), r.answer, s.paint(&r.words, Tone::Quiet));
     }
     for v in &f.services {
-        let sealed =
-            v.enctype.as_ref().map(|e| format!("version {}, {e}; ", v.kvno.map_or_else(|| "?".into(), |k| k.to_string())));
+        let sealed = v.enctype.as_ref().map(|e| format!("version {}, {e}; ", version(v.kvno)));
         say!("  {}: {}{}", s.paint(&v.service, Tone::Plain), sealed.unwrap_or_default(), s.paint(&v.words, Tone::Plain));
     }
     for n in &f.notes {

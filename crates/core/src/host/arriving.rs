@@ -3,6 +3,7 @@
 use super::catalogue::Code;
 use super::facts::{Account, Config, Facts, HostKey, KeytabState, Line, PamTrouble, Sshd};
 use super::{Change, Finding, of_defaults, place, set};
+use crate::site::realm_of;
 
 pub(super) fn look(facts: &Facts, out: &mut Vec<Finding>) {
     let is_mended = names(facts, out);
@@ -26,19 +27,21 @@ fn keys(facts: &Facts) -> &[HostKey] {
     }
 }
 
-/// Names that the host has keys of.
-fn named(facts: &Facts) -> Vec<&str> {
-    let mut out: Vec<&str> = keys(facts).iter().filter_map(|k| Some(k.host()?.0)).collect();
+/// Each once, in order.
+fn sorted<'a>(all: impl Iterator<Item = &'a str>) -> Vec<&'a str> {
+    let mut out: Vec<&str> = all.collect();
     out.sort_unstable();
     out.dedup();
     out
 }
 
+/// Names that the host has keys of.
+fn named(facts: &Facts) -> Vec<&str> {
+    sorted(keys(facts).iter().filter_map(|k| Some(k.host()?.0)))
+}
+
 fn realms(facts: &Facts) -> Vec<&str> {
-    let mut out: Vec<&str> = keys(facts).iter().filter_map(|k| Some(k.host()?.1)).collect();
-    out.sort_unstable();
-    out.dedup();
-    out
+    sorted(keys(facts).iter().filter_map(|k| Some(k.host()?.1)))
 }
 
 /// The full name that people would type: one that there is a key of, or else the host's own where that is full.
@@ -86,7 +89,7 @@ fn krb5(facts: &Facts, c: &Config, out: &mut Vec<Finding>) {
         out.push(Finding::new(Code::ConfigDamaged).with("at", line.to_string()).with("words", words.as_str()).at(line));
     }
     dead(Code::ConfigDead, &c.dead, out);
-    let of_person = facts.person.rsplit_once('@').map_or("", |(_, r)| r);
+    let of_person = realm_of(&facts.person);
     if c.default_realm.is_none() {
         let realm = realms(facts).first().copied().unwrap_or(of_person).to_owned();
         let change = of_defaults(c, &format!("default_realm = {realm}"));
@@ -113,10 +116,7 @@ fn krb5(facts: &Facts, c: &Config, out: &mut Vec<Finding>) {
 }
 
 fn kinds(keys: &[HostKey]) -> String {
-    let mut out: Vec<&str> = keys.iter().map(|k| k.enctype_name.as_str()).collect();
-    out.sort_unstable();
-    out.dedup();
-    out.join(", ")
+    sorted(keys.iter().map(|k| k.enctype_name.as_str())).join(", ")
 }
 
 fn dead(code: Code, all: &[(Line, String, Line)], out: &mut Vec<Finding>) {

@@ -2,17 +2,10 @@
 //! command that does it and the one that proves it.
 
 use super::{Part, Row, Sheet};
-use crate::site::{Gate, Site, TicketWay, UpstreamTicket, WayKind};
+use crate::site::{Gate, Site, TicketWay, UpstreamTicket, name_and_realm, realm_of};
 
 pub(super) fn sheet(site: &Site, realm: &str) -> Sheet {
-    let ways: Vec<(&str, &TicketWay)> = site
-        .ways
-        .iter()
-        .filter_map(|w| match &w.kind {
-            WayKind::Ticket(t) => Some((w.name.as_str(), t)),
-            _ => None,
-        })
-        .collect();
+    let ways: Vec<(&str, &TicketWay)> = site.ticket_ways().collect();
     // A way's own keys are of its first realm; the others trust it.
     let own: Vec<&(&str, &TicketWay)> = ways.iter().filter(|(_, t)| t.realms.first().is_some_and(|r| r.realm == realm)).collect();
     let trusting = ways.iter().filter(|(_, t)| t.realms.iter().skip(1).any(|r| r.realm == realm));
@@ -58,7 +51,7 @@ pub(super) fn sheet(site: &Site, realm: &str) -> Sheet {
 }
 
 fn of_gate(t: &UpstreamTicket, realm: &str) -> bool {
-    let of = |principal: &str| principal.rsplit_once('@').is_some_and(|(_, r)| r == realm);
+    let of = |principal: &str| realm_of(principal) == realm;
     of(&t.service) || t.behalf.as_ref().is_some_and(|b| of(&b.account))
 }
 
@@ -110,9 +103,9 @@ fn account(gate: &Gate, t: &UpstreamTicket, realm: &str) -> Vec<Row> {
         )
         .proven(format!("kvno {}", t.service)),
     ];
-    let Some(b) = t.behalf.as_ref().filter(|b| b.account.ends_with(&format!("@{realm}"))) else { return out };
-    let name = b.account.rsplit_once('@').map_or(b.account.as_str(), |(n, _)| n);
-    let service = t.service.rsplit_once('@').map_or(t.service.as_str(), |(n, _)| n);
+    let Some(b) = t.behalf.as_ref().filter(|b| realm_of(&b.account) == realm) else { return out };
+    let name = name_and_realm(&b.account).0;
+    let service = name_and_realm(&t.service).0;
     let file = format!("{}.keytab", b.keytab);
     out.extend([
         Row::new("Our account", b.account.clone(), format!("{place} gets tickets with it as people who came without one"))
@@ -207,7 +200,7 @@ fn machines(site: &Site, hosts: &[(&str, &str)], gates: &[(&Gate, &UpstreamTicke
 
 fn back(hosts: &[(&str, &str)], gates: &[(&Gate, &UpstreamTicket)], realm: &str) -> Vec<Row> {
     let mut keytabs: Vec<&str> = hosts.iter().map(|(_, secret)| *secret).collect();
-    let of_gates = gates.iter().filter_map(|(_, t)| t.behalf.as_ref()).filter(|b| b.account.ends_with(&format!("@{realm}")));
+    let of_gates = gates.iter().filter_map(|(_, t)| t.behalf.as_ref()).filter(|b| realm_of(&b.account) == realm);
     keytabs.extend(of_gates.map(|b| b.keytab.as_str()));
     keytabs.sort_unstable();
     keytabs.dedup();

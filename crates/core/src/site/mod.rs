@@ -41,7 +41,7 @@ pub use provider::{
 pub use response::{CookieFlags, ResponseEdits, SameSite};
 pub use rule::{Effect, Grants, RolesFrom, Rule, Rules};
 pub use section::{Section, SectionAccess, Standing, standing};
-pub use ticket::{Nobody, OfRealm, Realm, RealmUser, TicketWay};
+pub use ticket::{Nobody, OfRealm, Realm, RealmUser, TicketWay, name_and_realm, realm_of};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
 pub use upstream_ticket::{Behalf, By, NoPrincipal, UpstreamTicket};
 pub use way::{
@@ -116,6 +116,14 @@ impl Site {
     /// Who may enter, for each gate and then the console.
     pub fn accesses(&self) -> impl Iterator<Item = &Access> {
         self.gates.iter().map(|g| &g.access).chain(&self.engineers)
+    }
+
+    /// Ways in by ticket, each with its name.
+    pub fn ticket_ways(&self) -> impl Iterator<Item = (&str, &TicketWay)> {
+        self.ways.iter().filter_map(|w| match &w.kind {
+            WayKind::Ticket(t) => Some((w.name.as_str(), t)),
+            _ => None,
+        })
     }
 
     /// The gate of a name.

@@ -45,6 +45,16 @@ pub struct OfRealm<'a> {
     pub user: String,
 }
 
+/// The name and the realm of a principal that holds no escapes; it is all name where it says no realm.
+pub fn name_and_realm(principal: &str) -> (&str, &str) {
+    principal.rsplit_once('@').unwrap_or((principal, ""))
+}
+
+/// The realm of a principal; empty where it says none.
+pub fn realm_of(principal: &str) -> &str {
+    name_and_realm(principal).1
+}
+
 /// Why a principal is nobody here.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Nobody {

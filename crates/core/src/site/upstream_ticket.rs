@@ -3,6 +3,7 @@
 use super::AttributeId;
 use super::access::Names;
 use super::read::Fields;
+use super::ticket::realm_of;
 use crate::attribute::Attribute;
 use crate::evidence::{Evidence, WayIn};
 use crate::identity::Identity;
@@ -106,7 +107,7 @@ pub(crate) fn read(gate: &Fields<'_, '_>, names: &Names<'_>) -> Option<UpstreamT
             f.error("account", format!("\"{account}\" is no principal"), "Write it whole, with its realm.");
         }
         let keytab = f.need("keytab", "\"gateway-keytab\"").unwrap_or_default();
-        let of_account = account.rsplit_once('@').map_or("", |(_, r)| r).to_owned();
+        let of_account = realm_of(&account).to_owned();
         let realm = f.text("realm").unwrap_or(of_account);
         let attribute = f.text("person").unwrap_or_else(|| "user".into());
         let person = (names.attribute)(&attribute);

@@ -53,7 +53,7 @@ pub struct RealmFacts {
 /// What a KDC answered.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum KdcAnswer {
-    /// One of our principals signed in.
+    /// One of our principals signed in. Its clock is so far ahead of the one that it is held against.
     Answered { by: String, ahead: Duration },
     /// It answers; there is no key of ours to ask it with.
     Alive,

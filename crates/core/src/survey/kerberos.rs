@@ -2,7 +2,7 @@
 //! for people, and the machine's own configuration.
 
 use super::{AccountTrouble, Code, Finding, KdcAnswer, KerberosFacts, KeyFacts, ServiceFound, ServiceOf};
-use crate::site::{Site, TicketWay, WayKind};
+use crate::site::{Site, TicketWay, name_and_realm};
 
 /// How far clocks may differ, in seconds: beyond it nobody's ticket is taken (the usual of all implementations).
 const CLOCK_MAX: i64 = 300;
@@ -25,16 +25,8 @@ pub(super) fn look(site: &Site, facts: &KerberosFacts, out: &mut Vec<Finding>) {
     }
 }
 
-fn ticket_ways(site: &Site) -> impl Iterator<Item = (&str, &TicketWay)> {
-    site.ways.iter().filter_map(|w| match &w.kind {
-        WayKind::Ticket(t) => Some((w.name.as_str(), t)),
-        _ => None,
-    })
-}
-
 fn is_of_host(principal: &str, host: &str) -> bool {
-    let name = principal.rsplit_once('@').map_or(principal, |(name, _)| name);
-    name.split_once('/').is_some_and(|(service, h)| service == "HTTP" && h.eq_ignore_ascii_case(host))
+    name_and_realm(principal).0.split_once('/').is_some_and(|(service, h)| service == "HTTP" && h.eq_ignore_ascii_case(host))
 }
 
 fn keytabs(site: &Site, facts: &KerberosFacts, out: &mut Vec<Finding>) {
@@ -49,7 +41,7 @@ fn keytabs(site: &Site, facts: &KerberosFacts, out: &mut Vec<Finding>) {
             }
         };
         let uses = |key: &&KeyFacts| {
-            let ways = ticket_ways(site).filter(|(_, t)| t.keytabs.contains(&k.secret));
+            let ways = site.ticket_ways().filter(|(_, t)| t.keytabs.contains(&k.secret));
             let accounts = site.gates.iter().filter_map(|g| g.ticket.as_ref()?.behalf.as_ref());
             ways.flat_map(|(_, t)| &t.hosts).any(|h| is_of_host(&key.principal, h))
                 || accounts.filter(|b| b.keytab == k.secret).any(|b| b.account == key.principal)
@@ -66,6 +58,12 @@ fn keytabs(site: &Site, facts: &KerberosFacts, out: &mut Vec<Finding>) {
             }
         }
     }
+}
+
+/// Keys of a way in, as far as its keytabs can be used.
+fn stored<'f>(facts: &'f KerberosFacts, way: &TicketWay) -> impl Iterator<Item = &'f KeyFacts> {
+    let mine = facts.keytabs.iter().filter(|k| way.keytabs.contains(&k.secret));
+    mine.filter_map(|k| k.keys.as_ref().ok()).flatten()
 }
 
 fn unique<'a>(all: impl Iterator<Item = &'a str>) -> Vec<&'a str> {
@@ -101,7 +99,7 @@ fn services(site: &Site, facts: &KerberosFacts, out: &mut Vec<Finding>) {
         let place = s.of.place();
         let finding = |code| Finding::new(code, place.as_str()).with("service", s.service.as_str());
         let way = match &s.of {
-            ServiceOf::Way(name) => ticket_ways(site).find(|(n, _)| n == name).map(|(_, t)| t),
+            ServiceOf::Way(name) => site.ticket_ways().find(|(n, _)| n == name).map(|(_, t)| t),
             ServiceOf::Gate(_) => None,
         };
         if s.found == ServiceFound::Unknown {
@@ -110,8 +108,7 @@ fn services(site: &Site, facts: &KerberosFacts, out: &mut Vec<Finding>) {
         }
         // Keys of an application's own service are not ours to compare.
         let Some(way) = way else { continue };
-        let stored = facts.keytabs.iter().filter(|k| way.keytabs.contains(&k.secret)).filter_map(|k| k.keys.as_ref().ok());
-        let mine: Vec<&KeyFacts> = stored.flatten().filter(|k| k.principal == s.service).collect();
+        let mine: Vec<&KeyFacts> = stored(facts, way).filter(|k| k.principal == s.service).collect();
         if mine.is_empty() {
             out.push(finding(Code::NoKeyOf).with("of", place.as_str()));
             continue;
@@ -156,10 +153,9 @@ fn accounts(facts: &KerberosFacts, out: &mut Vec<Finding>) {
 fn hosts(site: &Site, facts: &KerberosFacts, out: &mut Vec<Finding>) {
     for h in &facts.hosts {
         let Some(canonical) = h.canonical.as_ref().filter(|c| !c.eq_ignore_ascii_case(&h.host)) else { continue };
-        for (name, way) in ticket_ways(site).filter(|(_, t)| t.hosts.contains(&h.host)) {
+        for (name, way) in site.ticket_ways().filter(|(_, t)| t.hosts.contains(&h.host)) {
             let taken = way.hosts.iter().any(|w| w.eq_ignore_ascii_case(canonical));
-            let stored = facts.keytabs.iter().filter(|k| way.keytabs.contains(&k.secret)).filter_map(|k| k.keys.as_ref().ok());
-            let has_key = stored.flatten().any(|k| is_of_host(&k.principal, canonical));
+            let has_key = stored(facts, way).any(|k| is_of_host(&k.principal, canonical));
             if !(taken && has_key) {
                 let finding = Finding::new(Code::HostAlias, format!("way in {name}")).with("host", h.host.as_str());
                 out.push(finding.with("canonical", canonical.as_str()));

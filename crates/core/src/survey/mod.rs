@@ -31,18 +31,20 @@ pub fn survey(site: &Site, facts: &Facts) -> Vec<Finding> {
     deliveries::look(site, &mut out);
     outside::look(site, facts, &mut out);
     kerberos::look(site, &facts.kerberos, &mut out);
-    out.dedup();
-    out.sort_by_key(|f| (f.code.spec().harm, f.code));
-    out
+    worst_first(out)
+}
+
+fn worst_first(mut all: Vec<Finding>) -> Vec<Finding> {
+    all.dedup();
+    all.sort_by_key(|f| (f.code.spec().harm, f.code));
+    all
 }
 
 /// The same of Kerberos alone.
 pub fn survey_kerberos(site: &Site, facts: &KerberosFacts) -> Vec<Finding> {
     let mut out = vec![];
     kerberos::look(site, facts, &mut out);
-    out.dedup();
-    out.sort_by_key(|f| (f.code.spec().harm, f.code));
-    out
+    worst_first(out)
 }
 
 /// Gates and the console, each with its name in words.

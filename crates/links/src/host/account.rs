@@ -9,9 +9,10 @@ use passeur_protocols::kerberos::{Config, local};
 use super::{Look, Texts};
 
 /// An entry of `/etc/passwd`.
-struct Passwd {
-    uid: Option<u32>,
-    home: String,
+pub(super) struct Passwd {
+    pub(super) uid: Option<u32>,
+    gid: String,
+    pub(super) home: String,
     shell: String,
 }
 
@@ -31,8 +32,7 @@ pub(super) fn read(look: &Look, texts: &Texts<'_>, config: Option<&Config>) -> A
 }
 
 fn passwd(look: &Look, texts: &Texts<'_>, user: &str) -> Option<Passwd> {
-    let of_file = texts.of("/etc/passwd").unwrap_or_default();
-    let found = entry(&of_file, user);
+    let found = own_entry(texts, user);
     if found.is_some() || !look.root.is_system() {
         return found;
     }
@@ -41,12 +41,17 @@ fn passwd(look: &Look, texts: &Texts<'_>, user: &str) -> Option<Passwd> {
     entry(&String::from_utf8_lossy(&asked.stdout), user)
 }
 
+/// The entry that the machine itself has.
+pub(super) fn own_entry(texts: &Texts<'_>, user: &str) -> Option<Passwd> {
+    entry(&texts.of("/etc/passwd")?, user)
+}
+
 fn entry(text: &str, user: &str) -> Option<Passwd> {
     let line = text.lines().find(|l| l.split(':').next() == Some(user))?;
     let fields: Vec<&str> = line.split(':').collect();
-    let [_, _, uid, _, _, home, shell] = fields.as_slice() else { return None };
+    let [_, _, uid, gid, _, home, shell] = fields.as_slice() else { return None };
     let shell = if shell.is_empty() { "/bin/sh" } else { shell };
-    Some(Passwd { uid: uid.parse().ok(), home: (*home).to_owned(), shell: shell.to_owned() })
+    Some(Passwd { uid: uid.parse().ok(), gid: (*gid).to_owned(), home: (*home).to_owned(), shell: shell.to_owned() })
 }
 
 fn k5login(look: &Look, texts: &Texts<'_>, config: Option<&Config>, user: &str, e: &Passwd) -> Option<K5login> {
@@ -67,14 +72,13 @@ fn k5login(look: &Look, texts: &Texts<'_>, config: Option<&Config>, user: &str, 
 
 /// Groups of an account.
 pub(super) fn groups(texts: &Texts<'_>, user: &str) -> Vec<String> {
-    let passwd = texts.of("/etc/passwd").unwrap_or_default();
-    let own = passwd.lines().find(|l| l.split(':').next() == Some(user)).and_then(|l| l.split(':').nth(3));
+    let own = own_entry(texts, user).map(|e| e.gid);
     let text = texts.of("/etc/group").unwrap_or_default();
     let mut out = vec![];
     for line in text.lines() {
         let fields: Vec<&str> = line.split(':').collect();
         let [name, _, gid, members] = fields.as_slice() else { continue };
-        if own == Some(*gid) || members.split(',').any(|m| m == user) {
+        if own.as_deref() == Some(*gid) || members.split(',').any(|m| m == user) {
             out.push((*name).to_owned());
         }
     }

@@ -5,16 +5,15 @@ use std::os::unix::fs::MetadataExt;
 use passeur_core::host::{Onward, Set};
 use passeur_protocols::ssh::{Asked, Lines, Place};
 
+use super::account::own_entry;
 use super::{Look, Texts, is_yes, oracle, said};
 
 const USUAL: &str = "/etc/ssh/ssh_config";
 
 pub(super) fn read(look: &Look, texts: &Texts<'_>, user: &str, to: &str) -> Onward {
     let path = look.ssh_config.clone().unwrap_or_else(|| USUAL.to_owned());
-    let passwd = texts.of("/etc/passwd").unwrap_or_default();
-    let entry: Vec<&str> =
-        passwd.lines().map(|l| l.split(':').collect()).find(|e: &Vec<&str>| e.first() == Some(&user)).unwrap_or_default();
-    let (uid, home) = (entry.get(2).and_then(|u| u.parse::<u32>().ok()), entry.get(5).copied().unwrap_or_default().to_owned());
+    let entry = own_entry(texts, user);
+    let (uid, home) = entry.map_or((None, String::new()), |e| (e.uid, e.home));
     // Naming a file leaves out all others.
     let names = match &look.ssh_config {
         Some(_) => vec![path.clone()],

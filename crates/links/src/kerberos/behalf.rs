@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use passeur_core::site::realm_of;
 use passeur_gss::{Account, Delegated, Failure, Shown, Standing, Why};
 
 use super::pool::{NotRun, Pool};
@@ -45,17 +46,12 @@ impl From<NotRun> for NoTicket {
     }
 }
 
-/// The realm of a principal.
-fn realm(principal: &str) -> &str {
-    principal.rsplit_once('@').map_or("", |(_, r)| r)
-}
-
 impl Behalf {
     /// With an account, and its keytab in base64 as it is kept, the one in use first.
     pub fn new(pool: Arc<Pool>, principal: String, keytabs: &[String]) -> Behalf {
         let made = || -> Result<Arc<Account>, String> {
             let kept = keytabs.first().ok_or("its keytab is not stored")?;
-            let keytab = passeur_gss::Keytab::new(&opened(kept)?).map_err(|e| e.to_string())?;
+            let keytab = passeur_gss::Keytab::new(&opened(kept)?.0).map_err(|e| e.to_string())?;
             Ok(Arc::new(Account::new(principal.clone(), keytab)))
         };
         Behalf { account: made(), principal, pool }
@@ -73,7 +69,7 @@ impl Behalf {
     pub async fn first(&self, person: &str, service: &str) -> Result<(Arc<Standing>, Shown), NoTicket> {
         let account = self.account.clone().map_err(NoTicket::Own)?;
         let (person, service) = (person.to_owned(), service.to_owned());
-        self.pool.ask(realm(&self.principal), move || first(&account, &person, &service)).await?
+        self.pool.ask(realm_of(&self.principal), move || first(&account, &person, &service)).await?
     }
 }
 
@@ -84,7 +80,7 @@ impl Behalf {
 pub async fn next(pool: &Pool, standing: Arc<Standing>, service: &str, fetched: bool) -> Result<Shown, NoTicket> {
     let asked = service.to_owned();
     let call = move || standing.token(&asked).map_err(|e| plain(&e));
-    if fetched { pool.reckon(call).await? } else { pool.ask(realm(service), call).await? }
+    if fetched { pool.reckon(call).await? } else { pool.ask(realm_of(service), call).await? }
 }
 
 /// What a browser sent along, as that person's.

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use chrono::Duration;
+use passeur_core::survey::{KdcAnswer, ServiceFound};
 use passeur_gss::{Answered, Failure, Why, ask};
 use passeur_protocols::kerberos::{Keytab, Outside, enctype};
 
@@ -26,43 +27,11 @@ pub struct Asking {
 /// What came of it.
 #[derive(Clone, Debug)]
 pub struct RealmLook {
-    pub answer: RealmAnswer,
+    pub answer: KdcAnswer,
     /// Principals whose key is not taken, with the KDC's words.
     pub refused: Vec<(String, String)>,
     /// Each service that was asked for.
-    pub services: Vec<(String, Found)>,
-}
-
-/// How a realm's KDC answered.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum RealmAnswer {
-    /// To this principal; its clock is so far ahead of this machine's.
-    Answered {
-        by: String,
-        ahead: Duration,
-    },
-    /// It is there.
-    Alive,
-    NotAsked,
-    Silent(String),
-}
-
-/// What it gives for a service.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Found {
-    Sealed { kvno: Option<u32>, enctype: i32 },
-    Unknown,
-    NotAsked(String),
-}
-
-impl Found {
-    /// The name of the encryption type, where it is known.
-    pub fn enctype_name(&self) -> String {
-        match self {
-            Found::Sealed { enctype, .. } => enctype::name(*enctype),
-            Found::Unknown | Found::NotAsked(_) => String::new(),
-        }
-    }
+    pub services: Vec<(String, ServiceFound)>,
 }
 
 /// Asks.
@@ -71,8 +40,8 @@ pub async fn look(pool: &Arc<Pool>, asking: Asking) -> RealmLook {
     match pool.ask(&realm, move || with_keys(&asking)).await {
         Ok(done) => done,
         Err(e) => {
-            let not = |s: &String| (s.clone(), Found::NotAsked(e.to_string()));
-            let answer = RealmAnswer::Silent(e.to_string());
+            let not = |s: &String| (s.clone(), ServiceFound::NotAsked(e.to_string()));
+            let answer = KdcAnswer::Silent(e.to_string());
             RealmLook { answer, refused: vec![], services: services.iter().map(not).collect() }
         }
     }
@@ -84,7 +53,7 @@ fn silent(e: &Failure) -> bool {
 
 /// The same, on the thread that asks. May wait long.
 pub fn with_keys(asking: &Asking) -> RealmLook {
-    let mut out = RealmLook { answer: RealmAnswer::NotAsked, refused: vec![], services: vec![] };
+    let mut out = RealmLook { answer: KdcAnswer::NotAsked, refused: vec![], services: vec![] };
     let keys = Keytab::read(&asking.keys).unwrap_or_default();
     let made = passeur_gss::Keytab::new(&asking.keys);
     let Ok(keytab) = made else { return out };
@@ -101,36 +70,36 @@ pub fn with_keys(asking: &Asking) -> RealmLook {
             Ok(answered) => {
                 let ahead = Duration::seconds(answered.ahead);
                 out.services = found(&asking.services, answered);
-                out.answer = RealmAnswer::Answered { by: principal.clone(), ahead };
+                out.answer = KdcAnswer::Answered { by: principal.clone(), ahead };
                 break;
             }
             Err(e) if silent(&e) => {
-                out.answer = RealmAnswer::Silent(e.words.clone());
+                out.answer = KdcAnswer::Silent(e.words.clone());
                 why = e.words;
                 break;
             }
             // A service that is nobody: it is asked for with another's key.
-            Err(Failure { why: Why::NoClient, words, .. }) => (why, out.answer) = (words, RealmAnswer::Alive),
+            Err(Failure { why: Why::NoClient, words, .. }) => (why, out.answer) = (words, KdcAnswer::Alive),
             Err(e) => {
-                out.answer = RealmAnswer::Alive;
+                out.answer = KdcAnswer::Alive;
                 why = e.words.clone();
                 out.refused.push((principal.clone(), e.words));
             }
         }
     }
-    if out.answer == RealmAnswer::NotAsked && asking.at_least_there {
+    if out.answer == KdcAnswer::NotAsked && asking.at_least_there {
         out.answer = there(&asking.realm);
     }
     if out.services.is_empty() {
-        out.services = asking.services.iter().map(|s| (s.clone(), Found::NotAsked(why.clone()))).collect();
+        out.services = asking.services.iter().map(|s| (s.clone(), ServiceFound::NotAsked(why.clone()))).collect();
     }
     // The version fits; whether the key itself does, signing in with it tells.
     let by = match &out.answer {
-        RealmAnswer::Answered { by, .. } => by.clone(),
+        KdcAnswer::Answered { by, .. } => by.clone(),
         _ => return out,
     };
     for (service, found) in &out.services {
-        let Found::Sealed { kvno, enctype } = found else { continue };
+        let ServiceFound::Sealed { kvno, enctype, .. } = found else { continue };
         let ours = keys.keys.iter().filter(|k| k.principal.to_string() == *service);
         let fits = ours.into_iter().any(|k| k.enctype == *enctype && kvno.is_none_or(|v| v == k.kvno));
         let known = *service == by || out.refused.iter().any(|(p, _)| p == service);
@@ -147,15 +116,17 @@ pub fn with_keys(asking: &Asking) -> RealmLook {
     out
 }
 
-fn found(services: &[String], answered: Answered) -> Vec<(String, Found)> {
-    let one = |(service, given): (&String, Result<passeur_gss::Given, Failure>)| {
+fn found(services: &[String], answered: Answered) -> Vec<(String, ServiceFound)> {
+    let one = |(service, given): (&String, Result<Vec<u8>, Failure>)| {
         let found = match given {
-            Ok(given) => match Outside::read(&given.ticket) {
-                Some(outside) => Found::Sealed { kvno: outside.kvno, enctype: outside.enctype },
-                None => Found::NotAsked("the ticket that came cannot be read".to_owned()),
+            Ok(ticket) => match Outside::read(&ticket) {
+                Some(Outside { kvno, enctype, .. }) => {
+                    ServiceFound::Sealed { kvno, enctype, enctype_name: enctype::name(enctype) }
+                }
+                None => ServiceFound::NotAsked("the ticket that came cannot be read".to_owned()),
             },
-            Err(e) if e.why == Why::NoService => Found::Unknown,
-            Err(e) => Found::NotAsked(e.words),
+            Err(e) if e.why == Why::NoService => ServiceFound::Unknown,
+            Err(e) => ServiceFound::NotAsked(e.words),
         };
         (service.clone(), found)
     };
@@ -163,10 +134,10 @@ fn found(services: &[String], answered: Answered) -> Vec<(String, Found)> {
 }
 
 /// Whether a KDC is there, asked about somebody whom nobody is.
-fn there(realm: &str) -> RealmAnswer {
+fn there(realm: &str) -> KdcAnswer {
     match passeur_gss::is_there(realm) {
-        Ok(()) => RealmAnswer::Alive,
-        Err(e) => RealmAnswer::Silent(e.words),
+        Ok(()) => KdcAnswer::Alive,
+        Err(e) => KdcAnswer::Silent(e.words),
     }
 }
 

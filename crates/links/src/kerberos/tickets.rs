@@ -87,7 +87,7 @@ impl Tickets {
             };
             match opened(kept) {
                 // One after the other, they are one keytab.
-                Ok(one) => bytes.extend_from_slice(one.get(2..).unwrap_or_default()),
+                Ok((one, _)) => bytes.extend_from_slice(one.get(2..).unwrap_or_default()),
                 Err(why) => wrong.push(format!("secret {name}: {why}")),
             }
         }
@@ -146,10 +146,14 @@ impl Tickets {
     }
 }
 
-/// A keytab as it is kept.
-pub fn opened(kept: &str) -> Result<Vec<u8>, String> {
+/// A keytab as it is kept: its bytes, and what they hold.
+///
+/// # Errors
+/// Why it cannot be used.
+pub fn opened(kept: &str) -> Result<(Vec<u8>, Keytab), String> {
     let bytes = STANDARD.decode(kept.trim()).map_err(|_| "it is no keytab in base64".to_owned())?;
-    Keytab::read(&bytes).map(|_| bytes).map_err(|e| e.to_string())
+    let keytab = Keytab::read(&bytes).map_err(|e| e.to_string())?;
+    Ok((bytes, keytab))
 }
 
 fn judge(

@@ -199,6 +199,32 @@ impl Config {
     }
 }
 
+/// What is odd about a configuration.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Oddity {
+    /// A line cannot be read.
+    Wrong,
+    /// A line never counts.
+    Repeated,
+    /// There is no such setting.
+    Unknown,
+}
+
+impl Config {
+    /// Everything that is odd, with its place and words.
+    pub fn oddities(&self) -> Vec<(Oddity, &Place, String)> {
+        let wrong = self.troubles.iter().map(|t| (Oddity::Wrong, &t.place, t.what.to_string()));
+        let repeated = self.dead().into_iter().map(|(line, first)| {
+            (Oddity::Repeated, &line.place, format!("{} is set before, at {}", line.path.join(" "), first.place))
+        });
+        let unknown = self.unknown().into_iter().map(|(line, meant)| {
+            let meant = meant.map(|m| format!("; {m} may be meant")).unwrap_or_default();
+            (Oddity::Unknown, &line.place, format!("there is no setting {}{meant}", line.path[1]))
+        });
+        wrong.chain(repeated).chain(unknown).collect()
+    }
+}
+
 /// Yes or no, as the library reads it.
 pub fn boolean(value: &str) -> Option<bool> {
     match value.to_ascii_lowercase().as_str() {
@@ -281,7 +307,6 @@ impl Reading<'_, '_> {
     }
 
     fn file(&mut self, name: &str, text: &str, depth: usize) {
-        let name_of_file = name;
         let at = |line: usize| Place { file: name.to_owned(), line };
         if self.out.files.len() >= FILES_MAX || text.len() > FILE_MAX {
             return self.trouble(at(1), Wrong::TooMuch);
@@ -306,21 +331,22 @@ impl Reading<'_, '_> {
             if line.starts_with("module ") && path.is_empty() {
                 continue;
             }
-            if let Some(section) = line.strip_prefix('[') {
-                let line = i + 1;
-                match section.trim_end().trim_end_matches('*').strip_suffix(']') {
-                    Some(name) if !name.is_empty() => {
-                        if let Some(open) = opened.first() {
-                            self.trouble(at(*open), Wrong::Open);
-                        }
-                        (path, opened) = (vec![name.to_owned()], vec![]);
-                        self.finish(section.trim_end().ends_with('*'), &path, name_of_file);
-                    }
-                    _ => self.trouble(at(line), Wrong::NotUnderstood),
-                }
+            let line = line.trim_end();
+            if !line.starts_with('[') {
+                self.line(line, at(i + 1), &mut path, &mut opened);
                 continue;
             }
-            self.line(line.trim_end(), at(i + 1), &mut path, &mut opened);
+            let Some(section) = section(line) else {
+                self.trouble(at(i + 1), Wrong::NotUnderstood);
+                continue;
+            };
+            if let Some(open) = opened.first() {
+                self.trouble(at(*open), Wrong::Open);
+            }
+            (path, opened) = (vec![section.to_owned()], vec![]);
+            if line.ends_with('*') {
+                self.finish(&path, name);
+            }
         }
         if let Some(open) = opened.first() {
             self.trouble(at(*open), Wrong::Open);
@@ -328,10 +354,8 @@ impl Reading<'_, '_> {
     }
 
     /// What is final is not added to by files that come after.
-    fn finish(&mut self, is_last: bool, path: &[String], file: &str) {
-        if is_last {
-            self.last.entry(path.to_vec()).or_insert_with(|| file.to_owned());
-        }
+    fn finish(&mut self, path: &[String], file: &str) {
+        self.last.entry(path.to_vec()).or_insert_with(|| file.to_owned());
     }
 
     fn line(&mut self, line: &str, place: Place, path: &mut Vec<String>, opened: &mut Vec<usize>) {
@@ -339,14 +363,13 @@ impl Reading<'_, '_> {
             return self.trouble(place, Wrong::NoSection);
         }
         if line.starts_with('}') {
-            match opened.pop() {
-                Some(_) => {
-                    let whole = path.clone();
-                    path.pop();
-                    self.finish(line.trim_end().ends_with('*'), &whole, &place.file);
-                }
-                None => self.trouble(place, Wrong::Closed),
+            if opened.pop().is_none() {
+                return self.trouble(place, Wrong::Closed);
             }
+            if line.ends_with('*') {
+                self.finish(path, &place.file);
+            }
+            path.pop();
             return;
         }
         let Some((name, value)) = line.split_once('=') else { return self.trouble(place, Wrong::NotUnderstood) };
@@ -374,7 +397,9 @@ impl Reading<'_, '_> {
         if !ended {
             self.out.settings.push(Setting { path: whole.clone(), value, place });
         }
-        self.finish(is_last, &whole, &file);
+        if is_last {
+            self.finish(&whole, &file);
+        }
     }
 
     fn include(&mut self, wanted: Include<'_>, place: Place, depth: usize) {
@@ -387,6 +412,11 @@ impl Reading<'_, '_> {
             Err(why) => self.trouble(place, Wrong::Include(name.to_owned(), why)),
         }
     }
+}
+
+/// The name of `[section]`, which may be followed by a star.
+fn section(line: &str) -> Option<&str> {
+    line.strip_prefix('[')?.trim_end_matches('*').strip_suffix(']').filter(|name| !name.is_empty())
 }
 
 fn asks_for(line: &str) -> Option<Include<'_>> {

@@ -1,13 +1,16 @@
 //! Files of Kerberos, read for whoever has one at hand: what is in it, what is wrong with it, and, where it holds keys and the
 //! KDC is asked, whether they fit. Nothing of it needs the service to run.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 
 use chrono::{DateTime, Utc};
 use passeur_api::{KerberosFile, KerberosKey, KerberosNote, KerberosRealm, KerberosService, KerberosSetting, KerberosTicket};
+use passeur_core::survey::{KdcAnswer, ServiceFound};
 use passeur_links::files::Root;
 use passeur_links::kerberos::config;
-use passeur_links::kerberos::look::{Asking, Found, RealmAnswer, with_keys};
+use passeur_links::kerberos::look::{Asking, with_keys};
+use passeur_protocols::kerberos::config::Oddity;
 use passeur_protocols::kerberos::{Cache, Config, Keytab, ccache, enctype};
 
 /// Reads a file: its first bytes say what it is, and whatever is neither keys nor tickets is read as krb5.conf. With `ask` the KDC
@@ -76,22 +79,21 @@ fn asked(out: &mut KerberosFile, keytab: &Keytab, bytes: &[u8]) {
         let services = keytab.principals().into_iter().filter(|p| p.realm == realm).map(ToString::to_string).collect();
         let seen = with_keys(&Asking { realm: realm.to_owned(), keys: bytes.to_vec(), services, at_least_there: false });
         let (answer, words, ahead) = match seen.answer {
-            RealmAnswer::Answered { by, ahead } => ("answered", format!("to {by}"), Some(ahead.num_seconds())),
-            RealmAnswer::Alive => ("alive", "it answers; no key of this file signs in".to_owned(), None),
-            RealmAnswer::NotAsked => ("not-asked", String::new(), None),
-            RealmAnswer::Silent(words) => ("silent", words, None),
+            KdcAnswer::Answered { by, ahead } => ("answered", format!("to {by}"), Some(ahead.num_seconds())),
+            KdcAnswer::Alive => ("alive", "it answers; no key of this file signs in".to_owned(), None),
+            KdcAnswer::NotAsked => ("not-asked", String::new(), None),
+            KdcAnswer::Silent(words) => ("silent", words, None),
         };
         out.realms.push(KerberosRealm { realm: realm.to_owned(), answer: answer.to_owned(), words, ahead });
         for (principal, words) in seen.refused {
             out.notes.push(note("wrong", principal, format!("the KDC does not take this key: {words}")));
         }
         for (service, found) in seen.services {
-            let enctype_name = found.enctype_name();
             let mine: Vec<_> = keytab.keys.iter().filter(|k| k.principal.to_string() == service).collect();
             let (state, words, kvno, enctype) = match found {
-                Found::Unknown => ("unknown", "the KDC knows no such service".to_owned(), None, None),
-                Found::NotAsked(why) => ("not-asked", why, None, None),
-                Found::Sealed { kvno, enctype } => {
+                ServiceFound::Unknown => ("unknown", "the KDC knows no such service".to_owned(), None, None),
+                ServiceFound::NotAsked(why) => ("not-asked", why, None, None),
+                ServiceFound::Sealed { kvno, enctype, enctype_name } => {
                     let version = mine.iter().any(|k| kvno.is_none_or(|v| v == k.kvno));
                     let kind = mine.iter().any(|k| k.enctype == enctype && kvno.is_none_or(|v| v == k.kvno));
                     let theirs = kvno.map_or_else(|| "?".to_owned(), |v| v.to_string());
@@ -152,18 +154,16 @@ fn cache(out: &mut KerberosFile, cache: &Cache, now: DateTime<Utc>) {
 
 fn settings(out: &mut KerberosFile, config: &Config) {
     "config".clone_into(&mut out.kind);
-    out.notes.extend(config.troubles.iter().map(|t| note("wrong", &t.place, &t.what)));
-    let dead = config.dead();
-    for (line, first) in &dead {
-        out.notes.push(note(
-            "dead",
-            &line.place,
-            format!("it never counts: {} is set before, at {}", line.path.join(" "), first.place),
-        ));
-    }
-    for (line, meant) in config.unknown() {
-        let meant = meant.map(|m| format!("; {m} may be meant")).unwrap_or_default();
-        out.notes.push(note("dead", &line.place, format!("there is no setting {}{meant}", line.path[1])));
+    let mut dead = BTreeSet::new();
+    for (oddity, place, words) in config.oddities() {
+        match oddity {
+            Oddity::Wrong => out.notes.push(note("wrong", place, words)),
+            Oddity::Repeated => {
+                out.notes.push(note("dead", place, format!("it never counts: {words}")));
+                dead.insert(place);
+            }
+            Oddity::Unknown => out.notes.push(note("dead", place, words)),
+        }
     }
     for name in ["default_tkt_enctypes", "default_tgs_enctypes", "permitted_enctypes"] {
         let Some((known, unknown)) = config.enctypes(name) else { continue };
@@ -191,7 +191,7 @@ fn settings(out: &mut KerberosFile, config: &Config) {
     if config.default_realm().is_none() {
         out.notes.push(note("wrong", "libdefaults", "there is no default_realm: whoever does not say a realm is nobody"));
     }
-    let counts = config.settings.iter().filter(|s| !dead.iter().any(|(d, _)| d.place == s.place && d.path == s.path));
+    let counts = config.settings.iter().filter(|s| !dead.contains(&s.place));
     out.settings.extend(counts.map(|s| KerberosSetting {
         path: s.path.join(" "),
         value: s.value.clone(),

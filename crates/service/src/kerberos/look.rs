@@ -3,18 +3,18 @@
 
 use std::collections::BTreeMap;
 
-use base64::Engine;
-use base64::engine::general_purpose::STANDARD;
 use futures_util::future::join_all;
-use passeur_core::site::{Site, TicketWay, WayKind};
+use passeur_core::site::{Site, realm_of};
 use passeur_core::survey::{
     AccountFacts, AccountTrouble, ConfigFacts, HostFacts, KdcAnswer, KerberosFacts, KeyFacts, KeytabFacts, OfferFacts,
-    RealmFacts, ServiceFacts, ServiceFound, ServiceOf,
+    RealmFacts, ServiceFacts, ServiceOf,
 };
 use passeur_gateway::shared::Edition;
 use passeur_links::files::Root;
-use passeur_links::kerberos::look::{Asking, Found, RealmAnswer, canonical, look};
-use passeur_links::kerberos::{Behalf, NoTicket, config};
+use passeur_links::kerberos::look::{Asking, canonical, look};
+use passeur_links::kerberos::tickets::opened;
+use passeur_links::kerberos::{NoTicket, config};
+use passeur_protocols::kerberos::config::{Oddity, Place};
 use passeur_protocols::kerberos::{Keytab, enctype};
 use passeur_store::StoreError;
 
@@ -34,23 +34,17 @@ pub async fn look_at(app: &App, edition: &Edition) -> Result<KerberosFacts, Stor
         return Ok(KerberosFacts::default());
     }
     let (keytabs, bytes) = keytabs(app, &needed).await?;
+    let keys = Keytab::read(&bytes).unwrap_or_default();
     let (asked, accounts, offers, hosts) =
-        tokio::join!(realms(app, site, &bytes), accounts(app, site, &bytes), offers(edition), hosts(app, site));
+        tokio::join!(realms(app, site, &bytes, &keys), accounts(app, site, &keys), offers(edition), hosts(app, site));
     let (realms, services) = asked;
     Ok(KerberosFacts { keytabs, realms, services, accounts, offers, hosts, config: own_config(app).await })
-}
-
-fn ticket_ways(site: &Site) -> impl Iterator<Item = (&str, &TicketWay)> {
-    site.ways.iter().filter_map(|w| match &w.kind {
-        WayKind::Ticket(t) => Some((w.name.as_str(), t)),
-        _ => None,
-    })
 }
 
 /// Secrets that hold keytabs, and what needs each.
 fn needed(site: &Site) -> BTreeMap<String, Vec<String>> {
     let mut out: BTreeMap<String, Vec<String>> = BTreeMap::new();
-    for (name, way) in ticket_ways(site) {
+    for (name, way) in site.ticket_ways() {
         for keytab in &way.keytabs {
             out.entry(keytab.clone()).or_default().push(format!("way in {name}"));
         }
@@ -69,9 +63,7 @@ async fn keytabs(app: &App, needed: &BTreeMap<String, Vec<String>>) -> Result<(V
     for (secret, needed_by) in needed {
         // One that is not stored is told as every other secret.
         for (version, kept) in app.kept_secret(secret).await? {
-            let one = STANDARD.decode(kept.trim()).map_err(|_| "it is no keytab in base64".to_owned());
-            let read = one.and_then(|b| Keytab::read(&b).map(|k| (b, k)).map_err(|e| e.to_string()));
-            let keys = read.map(|(b, keytab)| {
+            let keys = opened(&kept).map(|(b, keytab)| {
                 bytes.extend_from_slice(b.get(2..).unwrap_or_default());
                 keytab.keys.iter().map(key).collect()
             });
@@ -96,7 +88,7 @@ fn key(k: &passeur_protocols::kerberos::Key) -> KeyFacts {
 /// key, of the first realm that is taken.
 fn wanted(site: &Site, keys: &Keytab) -> Vec<(String, ServiceOf)> {
     let mut out: Vec<(String, ServiceOf)> = vec![];
-    for (name, way) in ticket_ways(site) {
+    for (name, way) in site.ticket_ways() {
         for host in &way.hosts {
             let mine = keys.principals().into_iter().filter(|p| {
                 p.components.first().is_some_and(|s| s == "HTTP") && p.host().is_some_and(|h| h.eq_ignore_ascii_case(host))
@@ -113,32 +105,28 @@ fn wanted(site: &Site, keys: &Keytab) -> Vec<(String, ServiceOf)> {
     out
 }
 
-fn realm(principal: &str) -> &str {
-    principal.rsplit_once('@').map_or("", |(_, r)| r)
-}
-
 /// Realms that a site names.
 pub fn realms_named(site: &Site) -> Vec<String> {
-    let mut names: Vec<String> = ticket_ways(site).flat_map(|(_, t)| &t.realms).map(|r| r.realm.clone()).collect();
+    let mut names: Vec<String> = site.ticket_ways().flat_map(|(_, t)| &t.realms).map(|r| r.realm.clone()).collect();
     for ticket in site.gates.iter().filter_map(|g| g.ticket.as_ref()) {
-        names.push(realm(&ticket.service).to_owned());
-        names.extend(ticket.behalf.as_ref().map(|b| realm(&b.account).to_owned()));
+        names.push(realm_of(&ticket.service).to_owned());
+        names.extend(ticket.behalf.as_ref().map(|b| realm_of(&b.account).to_owned()));
     }
     names.sort_unstable();
     names.dedup();
     names
 }
 
-async fn realms(app: &App, site: &Site, bytes: &[u8]) -> (Vec<RealmFacts>, Vec<ServiceFacts>) {
-    let keys = Keytab::read(bytes).unwrap_or_default();
-    let wanted = wanted(site, &keys);
+/// `bytes` hold `keys`, as a keytab.
+async fn realms(app: &App, site: &Site, bytes: &[u8], keys: &Keytab) -> (Vec<RealmFacts>, Vec<ServiceFacts>) {
+    let wanted = wanted(site, keys);
     let mut names = realms_named(site);
-    names.extend(wanted.iter().map(|(service, _)| realm(service).to_owned()));
+    names.extend(wanted.iter().map(|(service, _)| realm_of(service).to_owned()));
     names.sort_unstable();
     names.dedup();
-    let with_password = |name: &str| ticket_ways(site).any(|(_, t)| t.password && t.realms.iter().any(|r| r.realm == name));
+    let with_password = |name: &str| site.ticket_ways().any(|(_, t)| t.password && t.realms.iter().any(|r| r.realm == name));
     let asked = names.iter().map(|name| {
-        let mut services: Vec<String> = wanted.iter().map(|(s, _)| s).filter(|s| realm(s) == name.as_str()).cloned().collect();
+        let mut services: Vec<String> = wanted.iter().map(|(s, _)| s).filter(|s| realm_of(s) == name.as_str()).cloned().collect();
         services.dedup();
         let at_least_there = with_password(name);
         let asking = Asking { realm: name.clone(), keys: bytes.to_vec(), services, at_least_there };
@@ -149,22 +137,14 @@ async fn realms(app: &App, site: &Site, bytes: &[u8]) -> (Vec<RealmFacts>, Vec<S
     let (mut realms, mut found) = (vec![], vec![]);
     for (name, seen) in names.iter().zip(join_all(asked).await) {
         let answer = match seen.answer {
-            RealmAnswer::Answered { by, ahead } => KdcAnswer::Answered { by, ahead: ahead - whole_seconds(own) },
-            RealmAnswer::Alive => KdcAnswer::Alive,
-            RealmAnswer::NotAsked => KdcAnswer::NotAsked,
-            RealmAnswer::Silent(words) => KdcAnswer::Silent(words),
+            KdcAnswer::Answered { by, ahead } => KdcAnswer::Answered { by, ahead: ahead - whole_seconds(own) },
+            other => other,
         };
         realms.push(RealmFacts { realm: name.clone(), answer, refused: seen.refused });
         found.extend(seen.services);
     }
     let services = wanted.into_iter().filter_map(|(service, of)| {
-        let (_, seen) = found.iter().find(|(s, _)| *s == service)?;
-        let enctype_name = seen.enctype_name();
-        let found = match seen.clone() {
-            Found::Sealed { kvno, enctype } => ServiceFound::Sealed { kvno, enctype, enctype_name },
-            Found::Unknown => ServiceFound::Unknown,
-            Found::NotAsked(words) => ServiceFound::NotAsked(words),
-        };
+        let found = found.iter().find(|(s, _)| *s == service)?.1.clone();
         Some(ServiceFacts { service, of, found })
     });
     (realms, services.collect())
@@ -175,14 +155,13 @@ fn whole_seconds(d: chrono::Duration) -> chrono::Duration {
 }
 
 /// Each account acts for a service, which is somebody as well as anybody: no person is needed to find out whether it may.
-async fn accounts(app: &App, site: &Site, bytes: &[u8]) -> Vec<AccountFacts> {
-    let keys = Keytab::read(bytes).unwrap_or_default();
+async fn accounts(app: &App, site: &Site, keys: &Keytab) -> Vec<AccountFacts> {
     let gates = site.gates.iter().filter_map(|g| Some((g, g.ticket.as_ref()?, app.behalf(&g.name)?)));
     let asked = gates.map(|(gate, ticket, behalf)| {
         // The application itself, and where the KDC knows it as a service alone, others that we hold keys of.
         let others = keys.principals().into_iter().map(ToString::to_string);
         let mut anybody = vec![ticket.service.clone()];
-        anybody.extend(others.filter(|p| *p != behalf.principal() && realm(p) == realm(behalf.principal())).take(3));
+        anybody.extend(others.filter(|p| *p != behalf.principal() && realm_of(p) == realm_of(behalf.principal())).take(3));
         (gate, ticket, behalf, anybody)
     });
     let asked = asked.map(|(gate, ticket, behalf, anybody)| async move {
@@ -195,13 +174,9 @@ async fn accounts(app: &App, site: &Site, bytes: &[u8]) -> Vec<AccountFacts> {
             }
             break;
         }
-        AccountFacts { gate: gate.name.clone(), account: account(&behalf), service: ticket.service.clone(), answer }
+        AccountFacts { gate: gate.name.clone(), account: behalf.principal().to_owned(), service: ticket.service.clone(), answer }
     });
     join_all(asked).await
-}
-
-fn account(behalf: &Behalf) -> String {
-    behalf.principal().to_owned()
 }
 
 /// What a refusal means for the account.
@@ -228,7 +203,7 @@ async fn offers(edition: &Edition) -> Vec<OfferFacts> {
 }
 
 async fn hosts(app: &App, site: &Site) -> Vec<HostFacts> {
-    let mut names: Vec<String> = ticket_ways(site).flat_map(|(_, t)| t.hosts.clone()).collect();
+    let mut names: Vec<String> = site.ticket_ways().flat_map(|(_, t)| t.hosts.clone()).collect();
     names.sort_unstable();
     names.dedup();
     let one = |host: String| async move {
@@ -254,19 +229,10 @@ async fn own_config(app: &App) -> Vec<ConfigFacts> {
         Ok(Err(words)) => return broken(words),
         Err(e) => return broken(e.to_string()),
     };
-    let mut out: Vec<ConfigFacts> = vec![];
-    out.extend(config.troubles.iter().map(|t| ConfigFacts {
-        place: t.place.to_string(),
-        words: t.what.to_string(),
-        dead: false,
-    }));
-    out.extend(config.dead().into_iter().map(|(line, first)| {
-        let words = format!("{} is set before, at {}", line.path.join(" "), first.place);
-        ConfigFacts { place: line.place.to_string(), words, dead: true }
-    }));
-    out.extend(config.unknown().into_iter().map(|(line, meant)| {
-        let meant = meant.map(|m| format!("; {m} may be meant")).unwrap_or_default();
-        ConfigFacts { place: line.place.to_string(), words: format!("there is no setting {}{meant}", line.path[1]), dead: true }
-    }));
-    out
+    let one = |(oddity, place, words): (Oddity, &Place, String)| ConfigFacts {
+        place: place.to_string(),
+        words,
+        dead: oddity != Oddity::Wrong,
+    };
+    config.oddities().into_iter().map(one).collect()
 }
