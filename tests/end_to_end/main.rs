@@ -6,7 +6,9 @@ mod support;
 
 mod acts;
 mod api;
+mod authorities;
 mod battery;
+mod bounds;
 mod browser;
 mod cli;
 mod crossings;
@@ -24,6 +26,7 @@ mod kerberos;
 mod leaving;
 mod mappings;
 mod nodes;
+mod outliving;
 mod rights;
 mod roles;
 mod rooms;

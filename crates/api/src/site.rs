@@ -56,9 +56,12 @@ pub struct PublishRequest {
     /// The edition the change was made on; publishing is refused when another is live. None does not check.
     #[serde(default)]
     pub based_on: Option<i32>,
-    /// What is accepted by name: `locked-out`, `refuses-people`, `expectations`.
+    /// What is accepted by name: `locked-out`, `refuses-people`, `expectations`, `other-issuer`.
     #[serde(default)]
     pub anyway: Vec<String>,
+    /// Providers whose issuer only changed its address: what people keep (factors, tokens) goes with them.
+    #[serde(default)]
+    pub move_issuers: Vec<String>,
     /// Goes back by itself unless somebody who signed in under the new edition confirms within so many minutes, 1 to 60.
     #[serde(default)]
     pub confirm_within: Option<u32>,

@@ -35,6 +35,9 @@ pub struct Evidence {
     pub subject: String,
     /// The issuer that signed, as it names itself.
     pub issuer: String,
+    /// Who vouches for the subject: see [`authority`]. Empty in evidence of a time when it was not written down.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub authority: String,
     /// Claims as validated, secret members already removed; attributes of a SAML assertion, each a list.
     pub claims: Map<String, Value>,
     pub userinfo: UserInfo,
@@ -44,6 +47,27 @@ pub struct Evidence {
     pub factors: Factors,
     /// One look-up per directory asked, in order.
     pub look_ups: Vec<LookUp>,
+}
+
+/// A person as everything that is kept knows them: by who vouches for them and what they are called there. The name of a provider in the
+/// site file is no part of it: an edition can give that name to another issuer.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct PersonKey {
+    /// See [`authority`].
+    pub authority: String,
+    pub subject: String,
+}
+
+/// Who vouches for people who came in a way: the issuer, with its protocol, since one text may name a party in both; for a way in of our
+/// own that way.
+pub fn authority(way_in: WayIn, provider: &str, issuer: &str) -> String {
+    match way_in {
+        WayIn::Oidc | WayIn::AccessToken => format!("oidc:{issuer}"),
+        WayIn::Saml => format!("saml:{issuer}"),
+        WayIn::Password | WayIn::MailedCode | WayIn::Certificate | WayIn::Ticket => format!("way:{provider}"),
+        // They stand for somebody whom another vouched for.
+        WayIn::Passkey | WayIn::PersonalToken => String::new(),
+    }
 }
 
 /// How the person signed in. Further kinds follow with their protocols.
@@ -279,15 +303,17 @@ pub struct GroupFound {
 impl Evidence {
     /// Evidence of a person and nothing more yet: what else is known of them is put in.
     pub fn of(way_in: WayIn, provider: impl Into<String>, subject: impl Into<String>, issuer: impl Into<String>) -> Evidence {
+        let (provider, issuer) = (provider.into(), issuer.into());
         Evidence {
             format: FORMAT,
             way_in,
             unasked: false,
             through: None,
             claimed_at: None,
-            provider: provider.into(),
+            authority: authority(way_in, &provider, &issuer),
+            provider,
             subject: subject.into(),
-            issuer: issuer.into(),
+            issuer,
             claims: Map::new(),
             userinfo: UserInfo::NotAsked,
             referred: vec![],
@@ -310,6 +336,15 @@ impl Evidence {
         self.format == FORMAT
     }
 
+    /// Who it is.
+    pub fn person(&self) -> PersonKey {
+        let authority = match self.authority.is_empty() {
+            true => authority(self.way_in, &self.provider, &self.issuer),
+            false => self.authority.clone(),
+        };
+        PersonKey { authority, subject: self.subject.clone() }
+    }
+
     /// The name of the way in that was taken.
     pub fn way(&self) -> &str {
         self.through.as_deref().unwrap_or(&self.provider)
@@ -322,13 +357,15 @@ impl Evidence {
         issued.or(self.factors.auth_time).unwrap_or(recorded)
     }
 
-    /// The same person by another way, of whom the provider spoke at `claimed`. Whatever was looked up is looked up anew.
-    pub fn standing(self, way_in: WayIn, through: &str, claimed: Moment, factors: Factors) -> Evidence {
+    /// The same person by another way, of whom the provider spoke at `claimed`. Whatever was looked up is looked up anew. What they come
+    /// by opens no more than the sign-in that it was made in: `unasked` says whether somebody asked for that one.
+    pub fn standing(self, way_in: WayIn, through: &str, claimed: Moment, factors: Factors, unasked: bool) -> Evidence {
         Evidence {
             way_in,
+            authority: self.person().authority,
             through: Some(through.to_owned()),
             claimed_at: Some(claimed),
-            unasked: false,
+            unasked,
             look_ups: vec![],
             factors,
             ..self

@@ -20,6 +20,8 @@ pub struct Life {
     pub began: Moment,
     pub last_seen: Moment,
     pub ended: Option<Moment>,
+    /// Until when the provider's own session lasts, where it says so.
+    pub until: Option<Moment>,
 }
 
 /// Whether a session may still be used.
@@ -52,7 +54,7 @@ impl Lifetimes {
     pub fn state(&self, life: &Life, now: Moment) -> State {
         if life.ended.is_some() {
             State::Ended
-        } else if now < life.began.max(life.last_seen) - Duration::minutes(5) || now >= life.began + self.absolute {
+        } else if now < life.began.max(life.last_seen) - Duration::minutes(5) || now >= self.latest(life) {
             State::TooOld
         } else if now >= life.last_seen + self.idle {
             State::IdleTooLong
@@ -61,9 +63,15 @@ impl Lifetimes {
         }
     }
 
+    /// The moment beyond which it never lasts.
+    fn latest(&self, life: &Life) -> Moment {
+        let own = life.began + self.absolute;
+        life.until.map_or(own, |until| until.min(own))
+    }
+
     /// Until when nothing but a revocation can end the session, if it is not used again.
     pub fn good_until(&self, life: &Life) -> Moment {
-        (life.began + self.absolute).min(life.last_seen + self.idle)
+        self.latest(life).min(life.last_seen + self.idle)
     }
 }
 
@@ -76,7 +84,13 @@ mod tests {
         let t0 = chrono::DateTime::from_timestamp(1_795_000_000, 0).unwrap();
         let m = Duration::minutes(1);
         let limits = Lifetimes { idle: m * 30, absolute: m * 600 };
-        let life = |seen: i32, ended: Option<i32>| Life { began: t0, last_seen: t0 + m * seen, ended: ended.map(|e| t0 + m * e) };
+        let life = |seen: i32, ended: Option<i32>| Life {
+            began: t0,
+            last_seen: t0 + m * seen,
+            ended: ended.map(|e| t0 + m * e),
+            until: None,
+        };
+        let until = |seen: i32, until: i32| Life { until: Some(t0 + m * until), ..life(seen, None) };
         let table = [
             (life(0, None), 0, State::Live),
             (life(0, None), 29, State::Live),
@@ -87,6 +101,10 @@ mod tests {
             (life(0, None), -4, State::Live),
             (life(0, None), -6, State::TooOld),
             (life(20, None), 14, State::TooOld),
+            // The provider's own session may end before ours, and never makes it longer.
+            (until(40, 45), 44, State::Live),
+            (until(40, 45), 45, State::TooOld),
+            (until(599, 6_000), 600, State::TooOld),
         ];
         for (life, at, want) in table {
             assert_eq!(limits.state(&life, t0 + m * at), want, "at {at}");

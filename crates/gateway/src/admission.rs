@@ -23,6 +23,8 @@ use crate::shared::Edition;
 pub struct SessionLive {
     pub id: Uuid,
     pub began: Moment,
+    /// Until when the provider's own session lasts, where it says so.
+    until: Option<Moment>,
     last_seen_ms: AtomicI64,
     flushed_ms: AtomicI64,
     ended: AtomicBool,
@@ -38,11 +40,12 @@ const TOLD_MAX: usize = 32;
 
 impl SessionLive {
     /// From what the store says.
-    pub fn new(id: Uuid, began: Moment, last_seen: Moment) -> SessionLive {
+    pub fn new(id: Uuid, began: Moment, last_seen: Moment, until: Option<Moment>) -> SessionLive {
         let ms = last_seen.timestamp_millis();
         SessionLive {
             id,
             began,
+            until,
             last_seen_ms: AtomicI64::new(ms),
             flushed_ms: AtomicI64::new(ms),
             ended: AtomicBool::new(false),
@@ -56,7 +59,7 @@ impl SessionLive {
     pub fn state(&self, limits: &Lifetimes, now: Moment) -> State {
         let last_seen = DateTime::<Utc>::from_timestamp_millis(self.last_seen_ms.load(Ordering::Relaxed)).unwrap_or(self.began);
         let ended = self.ended.load(Ordering::Acquire).then_some(now);
-        limits.state(&Life { began: self.began, last_seen, ended }, now)
+        limits.state(&Life { began: self.began, last_seen, ended, until: self.until }, now)
     }
 
     /// Notes a request.

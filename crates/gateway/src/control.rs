@@ -202,6 +202,8 @@ pub trait Control: Send + Sync + 'static {
     async fn gate_pages(&self, edition: Arc<Edition>, gate: &str, request: Request<Body>, address: IpAddr) -> Response<Body>;
     /// Answers a request to a host that is no gate's.
     async fn unknown_host(&self, request: Request<Body>, address: IpAddr) -> Response<Body>;
+    /// Why this node may not serve just now, in a line; none where it may. Does not wait.
+    fn not_ready(&self) -> Option<&'static str>;
     /// Turns a token that is not in memory into an admission, or decides anew under a new edition.
     async fn present(&self, edition: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented;
     /// The same for a token that a program sent (RFC 6750), which has opened nothing here yet or must be looked at anew.

@@ -96,6 +96,9 @@ impl Gateway {
         {
             return self.at_gate(edition, place, request, conn).await;
         }
+        if let Some(answer) = self.health(&request) {
+            return page(answer);
+        }
         let address = edition.as_ref().map_or(conn.peer, |e| conn.way(e, request.headers()).client());
         let is_ours = edition.as_ref().is_none_or(|e| e.site.address.is_host(&host));
         let mut request = inward(*request);
@@ -104,6 +107,22 @@ impl Gateway {
         }
         let answer = if is_ours { self.control.pages(request, address) } else { self.control.unknown_host(request, address) };
         page(answer.await)
+    }
+
+    /// Whether the process runs, and whether it may serve: answered here, so that nothing else that is busy keeps it waiting.
+    fn health(&self, request: &Request<Incoming>) -> Option<Response<Body>> {
+        let reads = matches!(*request.method(), http::Method::GET | http::Method::HEAD);
+        let (status, words) = match request.uri().path() {
+            "/healthz" if reads => (StatusCode::OK, "ok\n"),
+            "/readyz" if reads => match self.control.not_ready() {
+                None => (StatusCode::OK, "ready\n"),
+                Some(why) => (StatusCode::SERVICE_UNAVAILABLE, why),
+            },
+            _ => return None,
+        };
+        let mut answer = bare(status, words);
+        answer.headers_mut().remove(http::header::CONNECTION);
+        Some(answer)
     }
 
     async fn at_gate(

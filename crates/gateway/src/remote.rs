@@ -45,6 +45,11 @@ impl Remote {
         Box::pin(async move { task.await.unwrap_or_else(|_| otherwise()) })
     }
 
+    /// See [`Control::not_ready`].
+    pub(crate) fn not_ready(&self) -> Option<&'static str> {
+        self.control.not_ready()
+    }
+
     pub(crate) fn pages(&self, request: Request<Body>, address: IpAddr) -> Away<Response<Body>> {
         let c = self.control.clone();
         self.run(async move { c.pages(request, address).await }, broken)

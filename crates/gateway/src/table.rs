@@ -120,9 +120,9 @@ impl Table {
     }
 
     /// The shared state of a session: the one in memory, or a new one from the store's row.
-    pub fn session(&self, id: Uuid, began: Moment, last_seen: Moment) -> Arc<SessionLive> {
+    pub fn session(&self, id: Uuid, began: Moment, last_seen: Moment, until: Option<Moment>) -> Arc<SessionLive> {
         let mut sessions = self.sessions();
-        let live = sessions.entry(id).or_insert_with(|| Arc::new(SessionLive::new(id, began, last_seen)));
+        let live = sessions.entry(id).or_insert_with(|| Arc::new(SessionLive::new(id, began, last_seen, until)));
         live.touch(last_seen);
         live.clone()
     }

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 use std::net::IpAddr;
-use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, RwLock};
 
 use aws_lc_rs::rand;
@@ -21,7 +21,8 @@ use passeur_links::clock::Clock;
 use passeur_links::kerberos::{Behalf, Pool, Tickets};
 use passeur_links::ldap::DirectoryLink;
 use passeur_links::smtp::Mailer;
-use passeur_store::{ProviderFlows, Recorded, SealedSecret, SecretHead, Store, StoreError};
+use passeur_store::{ProviderFlows, Recorded, SealedSecret, SecretHead, Store, StoreError, Turned};
+use tokio::runtime::Handle;
 use uuid::Uuid;
 
 use crate::emergency::Emergency;
@@ -30,6 +31,7 @@ use crate::providers::{self, ProviderLink};
 use crate::recorder::Recorder;
 use crate::standings::Standings;
 use crate::survey::Done;
+use crate::workers::Workers;
 
 /// Before the revocation counter was read for the first time.
 const NOTHING_SEEN: i64 = i64::MAX;
@@ -52,12 +54,18 @@ pub struct Inner {
     revocation: AtomicI64,
     /// How often this node learnt that rights were read again.
     rights: AtomicU64,
+    /// Whether the store answered when it was asked last what was ended.
+    pub sees: AtomicBool,
     /// When this node last told the others that it runs, in milliseconds, and up to where it was then.
     told: Mutex<(i64, i64)>,
     pub clock: Clock,
     pub live: Live,
     pub table: Arc<Table>,
     pub recorder: Recorder,
+    /// Where what strangers make this node compute runs.
+    pub workers: Workers,
+    /// The runtime of pages, calls and look-ups: what the watch must not wait for goes there.
+    runtime: Handle,
     /// What the data path accepted and turned away; set once it runs.
     pub floods: OnceLock<Arc<FloodCounters>>,
     links: RwLock<Links>,
@@ -129,11 +137,14 @@ impl App {
             node_id: new_uuid(),
             revocation: AtomicI64::new(NOTHING_SEEN),
             rights: AtomicU64::new(0),
+            sees: AtomicBool::new(true),
             told: Mutex::new((0, -1)),
             clock,
             live: Live::default(),
             table: Arc::default(),
             recorder,
+            workers: Workers::start(),
+            runtime: Handle::current(),
             floods: OnceLock::new(),
             links: RwLock::default(),
             kerberos: Arc::default(),
@@ -156,8 +167,13 @@ impl App {
 
     /// Acts on every revocation that this node has not seen yet, and tells the others how far it is.
     pub async fn catch_up(&self) -> Result<(), StoreError> {
+        self.catch_up_by(&self.store).await
+    }
+
+    /// The same, by connections of the caller's own.
+    pub async fn catch_up_by(&self, store: &Store) -> Result<(), StoreError> {
         let after = self.revocation.load(Ordering::Acquire);
-        let (counter, ids, re_read) = self.store.revoked_since(after).await?;
+        let (counter, ids, re_read) = store.revoked_since(after).await?;
         self.end_here(&ids);
         if !re_read.is_empty() {
             // Counted first: a decision that is being made on what was read before sees that, or the session's generation.
@@ -166,7 +182,7 @@ impl App {
             if !held.is_empty() {
                 // Whoever waits for this node waits for what it knows, not for what it looks up.
                 let app = self.clone();
-                tokio::spawn(async move { crate::rights::review(&app, held).await });
+                self.runtime.spawn(async move { crate::rights::review(&app, held).await });
             }
         }
         self.table.saw_revocations();
@@ -182,7 +198,7 @@ impl App {
         let now = self.now();
         let (told_at, told) = *self.told.lock().unwrap_or_else(|e| e.into_inner());
         if told < so_far || now.timestamp_millis() - told_at >= TELL_EVERY_MS {
-            self.store.node_seen(self.node_id, &self.node, now, so_far).await?;
+            store.node_seen(self.node_id, &self.node, now, so_far).await?;
             *self.told.lock().unwrap_or_else(|e| e.into_inner()) = (now.timestamp_millis(), so_far);
         }
         Ok(())
@@ -339,6 +355,8 @@ impl App {
         let links = self.build_links(&site, &secrets, own, tickets);
         *self.secret_heads.lock().unwrap_or_else(|e| e.into_inner()) = heads;
         *self.links.write().unwrap_or_else(|e| e.into_inner()) = links;
+        let authorities = site.authorities().collect::<Vec<_>>();
+        self.store.adopt(&authorities).await?;
         let before = self.live.get();
         if row.number > current || before.as_ref().is_some_and(|e| e.number == row.number && e.site.salts != site.salts) {
             tracing::info!(edition = row.number, "edition in use");
@@ -394,7 +412,13 @@ impl App {
         }
         let note = format!("edition {number} was not confirmed");
         let act = self.own_act("go back", serde_json::json!({"edition": number + 1, "unconfirmed": number}));
-        if let Some(back) = self.store.go_back(number, &note, act).await? {
+        let turned = match (self.live.get(), self.store.edition_before(number).await?) {
+            (Some(live), Some(before)) => {
+                compile(&before.document).0.map(|site| turned(&live.site, &site, &[])).unwrap_or_default()
+            }
+            _ => vec![],
+        };
+        if let Some(back) = self.store.go_back(number, &note, &turned, act).await? {
             tracing::warn!(edition = back, unconfirmed = number, "the edition before is put back: nobody confirmed in time");
         }
         // Whoever did it, or confirmed meanwhile: this node looks again.
@@ -426,6 +450,15 @@ impl App {
         });
         Links { providers, own, directories: directories.collect(), mailer, tickets, behalf: behalf.collect() }
     }
+}
+
+/// Providers and ways in whose name stands for another authority in a new edition; `moves` names those that only changed their address.
+pub fn turned(live: &Site, next: &Site, moves: &[String]) -> Vec<Turned> {
+    let changed = live.authorities().filter_map(|(provider, before)| {
+        let after = next.authority(&provider).filter(|a| *a != before)?;
+        Some(Turned { moves: moves.contains(&provider), provider, before, after })
+    });
+    changed.collect()
 }
 
 /// A site with the secrets that its mappings make identifiers with.

@@ -111,6 +111,11 @@ impl Attempt {
         self.raw = Some(vec![]);
     }
 
+    /// Whether it is.
+    pub fn keeps_raw(&self) -> bool {
+        self.raw.is_some()
+    }
+
     /// Keeps something as received, where that is wanted.
     pub fn received(&mut self, name: &str, text: impl FnOnce() -> String) {
         if let Some(raw) = &mut self.raw {

@@ -4,6 +4,9 @@
 //! one provider of a gate is asked. A personal token stands for its owner, as their provider named them last; rules, delivery,
 //! directory and records are the same as for people. Once a session that a token opened is ended, the token opens no other.
 
+use std::net::IpAddr;
+use std::sync::Arc;
+
 use axum::response::{IntoResponse, Response};
 use http::{HeaderValue, StatusCode, header};
 use passeur_core::Moment;
@@ -11,7 +14,7 @@ use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::{Evidence, Factors, WayIn};
-use passeur_core::id::{CrossingId, Token};
+use passeur_core::id::{CrossingId, Token, sha256};
 use passeur_core::site::{ACCESS_TOKEN, Callers, Gate, PERSONAL_TOKEN, Site, WayKind};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_core::x509;
@@ -20,17 +23,19 @@ use passeur_gateway::control::RequestFacts;
 use passeur_gateway::shared::Edition;
 use passeur_gateway::tls::verify_client;
 use passeur_protocols::oidc::{
-    ExpectedAccess, IdTokenError, ValidAccessToken, issuer_of, key_id, validate_access_token, validate_introspection,
+    ExpectedAccess, IdTokenError, ValidAccessToken, issuer_of, validate_access_token, validate_introspection,
 };
-use passeur_store::{GateTokenRow, NewSession, StoreError};
+use passeur_store::{BegunByToken, GateTokenRow, NewSession, StoreError};
 
 use crate::api::problem;
 use crate::app::{App, new_uuid};
 use crate::attempt::{Attempt, Who};
 use crate::providers::oidc::OidcLink;
+use crate::signin::enter;
 use crate::signin::evidence as look_up;
 use crate::signin::flow::display_name;
 use crate::signin::local::limits;
+use crate::workers::Overloaded;
 
 /// How every personal token begins, so that whoever finds one knows what it is.
 pub const PREFIX: &str = "passeur_";
@@ -53,6 +58,9 @@ impl From<StoreError> for NotTaken {
 struct Good {
     evidence: Evidence,
     expires: Moment,
+    /// What it is known by, whatever signature it comes with, and until when it could come again.
+    thing: [u8; 32],
+    ends: Moment,
     paths: Option<Vec<String>>,
     personal: Option<uuid::Uuid>,
     step: Step,
@@ -69,10 +77,35 @@ fn bad(check: &str, seen: impl Into<String>, wanted: impl Into<String>) -> Bad {
     Bad { check: check.to_owned(), seen: seen.into(), wanted: wanted.into() }
 }
 
-impl From<IdTokenError> for Bad {
-    fn from(e: IdTokenError) -> Bad {
-        bad(e.check, e.seen, e.wanted)
+/// What was found out about a token.
+enum Found {
+    Good(Box<Good>),
+    Bad(Bad),
+    /// Whether it is good cannot be known just now: where, and why not. It counts for nothing, and against nobody.
+    NotNow(String, String),
+}
+
+impl From<Bad> for Found {
+    fn from(bad: Bad) -> Found {
+        Found::Bad(bad)
     }
+}
+
+impl From<IdTokenError> for Found {
+    fn from(e: IdTokenError) -> Found {
+        Found::Bad(bad(e.check, e.seen, e.wanted))
+    }
+}
+
+impl From<Overloaded> for Found {
+    fn from(e: Overloaded) -> Found {
+        Found::NotNow("this node".to_owned(), e.to_string())
+    }
+}
+
+/// A provider that did not answer, as what was found out.
+fn silent(link: &OidcLink, e: impl ToString) -> Found {
+    Found::NotNow(link.provider.issuer.clone(), e.to_string())
 }
 
 /// A problem with a challenge (RFC 6750 3).
@@ -94,9 +127,9 @@ pub async fn begin(app: &App, edition: &Edition, gate: &Gate, token: &str, facts
         return Err(refused(app, gate, facts, bad("gate", "a token", "a session")).await);
     };
     let found = async || match token.strip_prefix(PREFIX) {
-        Some(secret) if callers.personal => personal(app, gate, callers, secret).await,
-        Some(_) => Ok(Err(bad("token", "a personal token", "an access token: this gate takes no personal ones"))),
-        None => Ok(access(app, site, gate, callers, token).await),
+        Some(secret) if callers.personal => personal(app, site, gate, callers, secret).await,
+        Some(_) => Ok(bad("token", "a personal token", "an access token: this gate takes no personal ones").into()),
+        None => Ok(access(app, site, gate, callers, token, facts.address).await.unwrap_or_else(|e| e)),
     };
     open(app, edition, gate, caller::digest(&gate.name, token), facts, found).await
 }
@@ -104,24 +137,34 @@ pub async fn begin(app: &App, edition: &Edition, gate: &Gate, token: &str, facts
 /// The same for a client certificate.
 pub async fn begin_by_certificate(
     app: &App,
-    edition: &Edition,
+    edition: &Arc<Edition>,
     gate: &Gate,
-    chain: &[Vec<u8>],
+    chain: &Arc<[Vec<u8>]>,
     facts: &RequestFacts,
 ) -> Result<(), NotTaken> {
-    let found = async || Ok(certificate(app, &edition.site, gate, chain));
+    let found = async || {
+        let (edition, gate, chain, now) = (edition.clone(), gate.name.clone(), chain.clone(), app.now());
+        let judge = move || match edition.site.gate(&gate) {
+            Some(gate) => certificate(&edition.site, gate, &chain, now),
+            None => Err(bad("gate", gate.as_str(), "a gate of this site")),
+        };
+        Ok(match app.workers.run(facts.address, judge).await {
+            Ok(Ok(good)) => Found::Good(Box::new(good)),
+            Ok(Err(bad)) => bad.into(),
+            Err(e) => e.into(),
+        })
+    };
     open(app, edition, gate, caller::certificate_digest(&gate.name, chain), facts, found).await
 }
 
 /// How long what a certificate opened is good, in hours, before the certificate is looked at again.
 const CERTIFICATE_HOURS: i64 = 1;
 
-fn certificate(app: &App, site: &Site, gate: &Gate, chain: &[Vec<u8>]) -> Result<Good, Bad> {
+fn certificate(site: &Site, gate: &Gate, chain: &[Vec<u8>], now: Moment) -> Result<Good, Bad> {
     let name = gate.access.callers.as_ref().and_then(|c| c.certificates.as_deref()).unwrap_or_default();
     let Some(WayKind::Certificate(way)) = site.way(name).map(|w| &w.kind) else {
         return Err(bad("gate", "a client certificate", "a gate that takes one"));
     };
-    let now = app.now();
     verify_client(chain, &way.authorities, now).map_err(|why| bad("chain", why, format!("one of the authorities of {name}")))?;
     let der = chain.first().map(Vec::as_slice).unwrap_or_default();
     let (Some(holder), Some(dates)) = (x509::holder(der), x509::read(der)) else {
@@ -146,7 +189,8 @@ fn certificate(app: &App, site: &Site, gate: &Gate, chain: &[Vec<u8>]) -> Result
         .with("issuer", holder.issuer)
         .with("fingerprint", x509::fingerprint(der))
         .with("until", dates.not_after.format("%Y-%m-%d %H:%M UTC").to_string());
-    Ok(Good { evidence, expires, paths: None, personal: None, step })
+    let thing = sha256(&[b"certificate\0", der].concat());
+    Ok(Good { evidence, expires, thing, ends: dates.not_after, paths: None, personal: None, step })
 }
 
 /// Opens a session on what was found to be good, under the digest by which the gate will know it.
@@ -156,7 +200,7 @@ async fn open(
     gate: &Gate,
     digest: [u8; 32],
     facts: &RequestFacts,
-    found: impl AsyncFnOnce() -> Result<Result<Good, Bad>, StoreError>,
+    found: impl AsyncFnOnce() -> Result<Found, StoreError>,
 ) -> Result<(), NotTaken> {
     let site = &edition.site;
     let place = neighbourhood(facts.address).to_string();
@@ -166,11 +210,15 @@ async fn open(
         let words = "Too many tokens from here were no good. Try again in a quarter of an hour.";
         return Err(NotTaken::Answer(Box::new(challenge(StatusCode::TOO_MANY_REQUESTS, "invalid_token", words, id))));
     }
-    let mut good = match found().await? {
-        Ok(good) => good,
-        Err(why) => return Err(refused(app, gate, facts, why).await),
+    let found = found().await?;
+    if !matches!(found, Found::Bad(_)) {
+        limits::uncount_plain(app, "token", &place).await?;
+    }
+    let mut good = match found {
+        Found::Good(good) => *good,
+        Found::Bad(why) => return Err(refused(app, gate, facts, why).await),
+        Found::NotNow(whom, how) => return Err(not_now(attempt, whom, how)),
     };
-    limits::uncount_plain(app, "token", &place).await?;
     attempt.provider = Some(good.evidence.provider.clone());
     let name = display_name(&good.evidence);
     attempt.who =
@@ -207,6 +255,8 @@ async fn open(
         provider_session: None,
         personal_token: good.personal,
         kept: None,
+        authority: good.evidence.person().authority,
+        until: None,
     };
     let row = GateTokenRow {
         digest: digest.to_vec(),
@@ -217,9 +267,22 @@ async fn open(
         created_at: now,
         expires_at: Some(good.expires),
         paths: good.paths,
+        thing: Some(good.thing.to_vec()),
+        remember_until: Some(good.ends),
     };
-    if !app.store.begin_by_token(session, row).await? {
-        return Err(ended(attempt.id));
+    match app.store.begin_by_token(session, row).await? {
+        BegunByToken::Begun => {}
+        BegunByToken::Already => return Ok(()),
+        BegunByToken::Spent => return Err(ended(attempt.id)),
+        BegunByToken::Blocked(block) => {
+            let mut attempt = Attempt::begin(app, &gate.name, facts);
+            attempt.who =
+                Some(Who { provider: block.provider.clone(), subject: block.subject.clone(), name: block.name.clone() });
+            attempt.step(|| enter::kept_out_step(&block));
+            attempt.record(Outcome::Refused).await?;
+            let answer = challenge(StatusCode::FORBIDDEN, "invalid_token", "This token's owner is kept out.", attempt.id);
+            return Err(NotTaken::Answer(Box::new(answer)));
+        }
     }
     if let Some(token) = good.personal {
         app.store.personal_token_used(token, now).await?;
@@ -231,6 +294,17 @@ async fn open(
 pub fn ended(id: CrossingId) -> NotTaken {
     let words = "The session that this token opened was ended, so it opens no other. Get a new token.";
     NotTaken::Answer(Box::new(challenge(StatusCode::UNAUTHORIZED, "invalid_token", words, id)))
+}
+
+/// The answer where a token cannot be judged just now: it may be as good as any.
+fn not_now(mut attempt: Attempt, whom: String, how: String) -> NotTaken {
+    attempt.step(|| Step::new(StepCode::ProviderSilent).with("endpoint", whom).with("how", how));
+    let id = attempt.record_anonymous(Outcome::Failed);
+    let words = "Whether the token is good cannot be found out just now. Try again in a moment.";
+    let mut answer =
+        problem(StatusCode::SERVICE_UNAVAILABLE, "not-now", "Not possible just now", words).with_crossing(id).into_response();
+    answer.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("5"));
+    NotTaken::Answer(Box::new(answer))
 }
 
 async fn refused(app: &App, gate: &Gate, facts: &RequestFacts, why: Bad) -> NotTaken {
@@ -246,33 +320,39 @@ async fn refused(app: &App, gate: &Gate, facts: &RequestFacts, why: Bad) -> NotT
     NotTaken::Answer(Box::new(challenge(StatusCode::UNAUTHORIZED, "invalid_token", words, id)))
 }
 
-async fn personal(app: &App, gate: &Gate, callers: &Callers, secret: &str) -> Result<Result<Good, Bad>, StoreError> {
+async fn personal(app: &App, site: &Site, gate: &Gate, callers: &Callers, secret: &str) -> Result<Found, StoreError> {
     let now = app.now();
-    let Some(token) = Token::parse(secret) else { return Ok(Err(bad("token", "no token of ours", "a good one"))) };
+    let Some(token) = Token::parse(secret) else { return Ok(bad("token", "no token of ours", "a good one").into()) };
     let Some(row) = app.store.personal_token(&token.digest(), now).await? else {
-        return Ok(Err(bad("token", "one that is not known, was revoked or has run out", "a good one")));
+        return Ok(bad("token", "one that is not known, was revoked or has run out", "a good one").into());
     };
     if !row.gates.contains(&gate.name) {
-        return Ok(Err(bad("gate", gate.name.as_str(), row.gates.join(", "))));
+        return Ok(bad("gate", gate.name.as_str(), row.gates.join(", ")).into());
     }
-    let Some((known, claimed)) = look_up::last_of_provider(app, &row.provider, &row.subject).await? else {
-        return Ok(Err(bad("owner", "nobody known", "somebody who signed in")));
+    if !site.knows(&row.provider, &row.person()) {
+        let wanted = site.authority(&row.provider).unwrap_or_else(|| "nobody: the site has no such provider".to_owned());
+        return Ok(bad("owner", row.authority, wanted).into());
+    }
+    let Some((known, claimed)) = look_up::last_of_provider(app, &row.person()).await? else {
+        return Ok(bad("owner", "nobody known", "somebody who signed in").into());
     };
     if now >= claimed + callers.owner_seen {
         let seen = format!("signed in {}", claimed.format("%Y-%m-%d"));
-        return Ok(Err(bad("owner", seen, format!("within {} days", callers.owner_seen.num_days()))));
+        return Ok(bad("owner", seen, format!("within {} days", callers.owner_seen.num_days())).into());
     }
     // Nobody is there to prove anything: what rules ask of a sign-in, a token does not give.
-    let evidence = known.standing(WayIn::PersonalToken, PERSONAL_TOKEN, claimed, Factors::default());
+    let evidence = known.standing(WayIn::PersonalToken, PERSONAL_TOKEN, claimed, Factors::default(), row.unasked);
     let step = Step::new(StepCode::PersonalTokenRight)
         .with("name", row.name.as_str())
         .with("provider", row.provider.as_str())
         .with("at", claimed.format("%Y-%m-%d %H:%M UTC").to_string())
         .with("expires", row.expires_at.format("%Y-%m-%d %H:%M UTC").to_string());
-    Ok(Ok(Good { evidence, expires: row.expires_at, paths: row.paths, personal: Some(row.id), step }))
+    let thing = token.digest();
+    let (expires, personal) = (row.expires_at, Some(row.id));
+    Ok(Found::Good(Box::new(Good { evidence, expires, thing, ends: expires, paths: row.paths, personal, step })))
 }
 
-async fn access(app: &App, site: &Site, gate: &Gate, callers: &Callers, token: &str) -> Result<Good, Bad> {
+async fn access(app: &App, site: &Site, gate: &Gate, callers: &Callers, token: &str, address: IpAddr) -> Result<Found, Found> {
     let named = issuer_of(token);
     let provider = match &named {
         Some(issuer) => callers.access_tokens.iter().find(|p| site.provider(p).is_some_and(|p| p.issuer == *issuer)),
@@ -281,20 +361,19 @@ async fn access(app: &App, site: &Site, gate: &Gate, callers: &Callers, token: &
     };
     let wanted = || callers.access_tokens.join(", ");
     let Some(link) = provider.and_then(|p| app.provider(p)).and_then(|l| l.oidc()) else {
-        return Err(bad("issuer", named.unwrap_or_else(|| "none".into()), format!("one of: {}", wanted())));
+        return Err(bad("issuer", named.unwrap_or_else(|| "none".into()), format!("one of: {}", wanted())).into());
     };
-    let origin = gate.address.origin();
-    let expected = ExpectedAccess {
-        issuer: &link.provider.issuer,
-        audience: callers.audience.as_deref().unwrap_or(&origin),
-        scopes: &callers.scopes,
+    let wanted = Wanted {
+        issuer: link.provider.issuer.clone(),
+        audience: callers.audience.clone().unwrap_or_else(|| gate.address.origin()),
+        scopes: callers.scopes.clone(),
         now: app.now(),
         skew: link.provider.skew,
     };
     let (valid, how) = if named.is_some() {
-        (checked(&link, token, &expected).await?, "checked here (RFC 9068)")
+        (checked(app, &link, token, wanted, address).await?, "checked here (RFC 9068)")
     } else {
-        (asked(&link, token, &expected).await?, "asked of the provider (RFC 7662)")
+        (asked(&link, token, &wanted).await?, "asked of the provider (RFC 7662)")
     };
     let step = Step::new(StepCode::AccessTokenRight)
         .with("provider", link.provider.name.as_str())
@@ -309,19 +388,48 @@ async fn access(app: &App, site: &Site, gate: &Gate, callers: &Callers, token: &
         claims,
         ..Evidence::of(WayIn::AccessToken, link.provider.name.clone(), valid.subject(), link.provider.issuer.clone())
     };
-    Ok(Good { evidence, expires: valid.expires(), paths: None, personal: None, step })
+    // What is signed, without the signature: some algorithms let anybody write another good one for the same token.
+    let signed = if named.is_some() { token.rsplit_once('.').map_or(token, |(front, _)| front) } else { token };
+    let thing = sha256(format!("access token\0{signed}").as_bytes());
+    let ends = valid.expires() + link.provider.skew;
+    Ok(Found::Good(Box::new(Good { evidence, expires: valid.expires(), thing, ends, paths: None, personal: None, step })))
 }
 
-async fn checked(link: &OidcLink, token: &str, expected: &ExpectedAccess<'_>) -> Result<ValidAccessToken, Bad> {
-    let silent = |e: String| bad("key", e, "the provider's keys");
-    let metadata = link.metadata().await.map_err(|e| silent(e.to_string()))?;
-    let (keys, _) = link.keys(&metadata, key_id(token).as_deref()).await.map_err(|e| silent(e.to_string()))?;
-    Ok(validate_access_token(token, &keys, expected)?)
+/// What an access token is held against, as the thread that computes holds it.
+#[derive(Clone)]
+struct Wanted {
+    issuer: String,
+    audience: String,
+    scopes: Vec<String>,
+    now: Moment,
+    skew: chrono::Duration,
 }
 
-async fn asked(link: &OidcLink, token: &str, expected: &ExpectedAccess<'_>) -> Result<ValidAccessToken, Bad> {
-    let silent = |e: String| bad("active", e, "the provider's word");
-    let metadata = link.metadata().await.map_err(|e| silent(e.to_string()))?;
-    let answer = link.introspect(&metadata, token).await.map_err(silent)?;
-    Ok(validate_introspection(answer.status, &answer.body, expected)?)
+impl Wanted {
+    fn expected(&self) -> ExpectedAccess<'_> {
+        let Wanted { issuer, audience, scopes, now, skew } = self;
+        ExpectedAccess { issuer, audience, scopes, now: *now, skew: *skew }
+    }
+}
+
+async fn checked(app: &App, link: &OidcLink, token: &str, wanted: Wanted, address: IpAddr) -> Result<ValidAccessToken, Found> {
+    let metadata = link.metadata().await.map_err(|e| silent(link, e))?;
+    let mut keys = link.keys(&metadata).await.map_err(|e| silent(link, e))?;
+    loop {
+        let (token, wanted, set) = (token.to_owned(), wanted.clone(), keys.set.clone());
+        let checked = app.workers.run(address, move || validate_access_token(&token, &set, &wanted.expected())).await?;
+        if !link.once_more(&metadata, &mut keys, &checked).await {
+            return Ok(checked?);
+        }
+    }
+}
+
+async fn asked(link: &OidcLink, token: &str, wanted: &Wanted) -> Result<ValidAccessToken, Found> {
+    let metadata = link.metadata().await.map_err(|e| silent(link, e))?;
+    let answer = link.introspect(&metadata, token).await.map_err(|e| silent(link, e))?;
+    if answer.status != 200 {
+        // RFC 7662 2.2, 2.3: whatever a token is, the answer is 200; another one is about us.
+        return Err(silent(link, format!("introspection was answered with status {}", answer.status)));
+    }
+    Ok(validate_introspection(answer.status, &answer.body, &wanted.expected())?)
 }

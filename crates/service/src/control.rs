@@ -33,7 +33,7 @@ use crate::pages::{self, redirect};
 use crate::signin::ask::{Ask, cookie_digest};
 use crate::signin::evidence::Again;
 use crate::signin::{ClientAddress, Visit, arrive, browser_binding, enter, evidence, forget, forms, local, session, step_up};
-use crate::{rights, roles, standings};
+use crate::{rights, roles, standings, watch};
 
 /// Implements [`Control`] over the shared state and the sign-in host's router.
 pub struct Service {
@@ -96,14 +96,12 @@ impl Control for Service {
             request.extensions_mut().insert(emergency::AnyHost);
             return self.pages(request, address).await;
         }
-        plain(match request.uri().path() {
-            "/healthz" => crate::router::healthz().await.into_response(),
-            "/readyz" => crate::router::readyz(axum::extract::State(self.app.clone())).await.into_response(),
-            _ => {
-                let words = "No gate has this host name. See the addresses in the site file.";
-                problem(StatusCode::MISDIRECTED_REQUEST, "unknown-host", "Unknown host", words).into_response()
-            }
-        })
+        let words = "No gate has this host name. See the addresses in the site file.";
+        plain(problem(StatusCode::MISDIRECTED_REQUEST, "unknown-host", "Unknown host", words).into_response())
+    }
+
+    fn not_ready(&self) -> Option<&'static str> {
+        watch::not_ready(&self.app)
     }
 
     async fn present(&self, edition: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented {
@@ -174,7 +172,7 @@ impl Control for Service {
             return plain(redirect(&to, set.as_deref()));
         };
         let kept = match &form {
-            Interrupted::Whole(body) => match forms::keep(&self.app, gate, &ask.target, body, &binding).await {
+            Interrupted::Whole(body) => match forms::keep(&self.app, gate, &ask.target, body, &binding, facts.address).await {
                 Ok(kept) => kept,
                 Err(e) => return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response()),
             },
@@ -448,7 +446,7 @@ impl Service {
         }
         let mut crossing = held.crossing.parse::<CrossingId>().map_err(|e| StoreError::Query(e.to_string()))?;
         let digest = decision.digest();
-        let live = self.app.table.session(row.id, row.began, row.last_seen);
+        let live = session::live(&self.app, &row);
         // A session that goes to and fro between requests that are decided otherwise tells of each decision once.
         let told = live.told(&gate.name, &digest);
         let is_new = digest.as_slice() != held.decision.as_slice() && told.is_none();

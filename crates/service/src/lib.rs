@@ -15,6 +15,7 @@ mod guard;
 pub mod kerberos;
 mod lockout;
 mod pages;
+mod people;
 mod providers;
 mod recorder;
 mod rehearsal;
@@ -27,6 +28,8 @@ mod start;
 mod survey;
 mod trials;
 mod upkeep;
+mod watch;
+mod workers;
 
 pub use config::{Config, ConfigError};
 pub use emergency::Emergency;

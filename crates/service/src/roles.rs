@@ -34,7 +34,7 @@ pub async fn note(
     if matches!(evidence.way_in, WayIn::AccessToken | WayIn::PersonalToken | WayIn::Certificate) {
         return Ok(());
     }
-    let before = app.store.roles_at(&evidence.provider, &evidence.subject, gate).await?;
+    let before = app.store.roles_at(&evidence.provider, &evidence.person(), gate).await?;
     let missing = |of: &[String], from: &[String]| of.iter().filter(|r| !from.contains(r)).cloned().collect::<Vec<_>>();
     let (gained, lost) = match &before {
         None => (vec![], vec![]),
@@ -59,6 +59,7 @@ pub async fn note(
         since,
         crossing,
         seen_at: now,
+        authority: evidence.person().authority,
     };
     let mut change = None;
     if let (true, Some(before)) = (changed, &before) {
@@ -82,6 +83,7 @@ pub async fn note(
             gained,
             lost,
             why: serde_json::to_value(&why).unwrap_or_default(),
+            authority: evidence.person().authority,
         });
     }
     app.store.put_roles(row, change).await

@@ -45,8 +45,6 @@ pub fn router(app: &App) -> Router {
         .route("/.passeur/signed-out", get(out::signed_out))
         .route("/.passeur/emergency", get(emergency::show).post(emergency::sign_in))
         .route("/.passeur/page.css", get(style))
-        .route("/healthz", get(healthz))
-        .route("/readyz", get(readyz))
         .nest("/api/v1", api::router(app))
         .merge(console::router())
         .fallback(async || problem(StatusCode::NOT_FOUND, "not-found", "Nothing is here", "There is no such page."))
@@ -67,22 +65,6 @@ pub fn router(app: &App) -> Router {
 pub async fn style() -> impl IntoResponse {
     let cache = "public, max-age=300";
     ([(header::CONTENT_TYPE, "text/css; charset=utf-8"), (header::CACHE_CONTROL, cache)], pages::STYLE)
-}
-
-/// Whether the process runs.
-pub async fn healthz() -> &'static str {
-    "ok\n"
-}
-
-/// Whether requests can be served: an edition is in use and the store answers.
-pub async fn readyz(State(app): State<App>) -> (StatusCode, &'static str) {
-    if app.live.get().is_none() {
-        return (StatusCode::SERVICE_UNAVAILABLE, "no edition is published\n");
-    }
-    match app.store.ping().await {
-        Ok(()) => (StatusCode::OK, "ready\n"),
-        Err(_) => (StatusCode::SERVICE_UNAVAILABLE, "the store does not answer\n"),
-    }
 }
 
 async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
@@ -115,7 +97,7 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
             QuayGate { title: g.title.clone(), address: g.address.at("/"), open, messages, roles }
         })
         .collect();
-    let changes = match app.store.role_changes(&session.row.provider, &session.row.subject, CHANGES_SHOWN).await {
+    let changes = match app.store.role_changes(&session.evidence.person(), CHANGES_SHOWN).await {
         Ok(changes) => changes,
         Err(e) => return pages::store_failed(site, lang, &e).into_response(),
     };

@@ -14,7 +14,7 @@ use tokio::task::JoinHandle;
 use crate::app::App;
 use crate::config::Config;
 use crate::control::Service;
-use crate::{router, upkeep};
+use crate::{router, upkeep, watch as seeing};
 
 /// Why the service did not start.
 #[derive(Debug, thiserror::Error)]
@@ -27,6 +27,8 @@ pub enum StartError {
     Certificates(#[from] BadCertificates),
     #[error("the data cores could not be started: {0}")]
     Cores(std::io::Error),
+    #[error("the thread that watches what is ended elsewhere could not be started: {0}")]
+    Watch(std::io::Error),
 }
 
 /// A running service.
@@ -38,6 +40,7 @@ pub struct Running {
     app: App,
     stop: watch::Sender<bool>,
     cores: Cores,
+    seeing: std::thread::JoinHandle<()>,
     tasks: Vec<JoinHandle<()>>,
 }
 
@@ -46,9 +49,16 @@ impl Running {
     pub async fn stop(self) {
         let _ = self.stop.send(true);
         self.cores.ended().await;
+        let seeing = self.seeing;
+        let _ = tokio::task::spawn_blocking(move || seeing.join()).await;
         for task in self.tasks {
             let _ = task.await;
         }
+    }
+
+    /// Removes what has run out, as it is done every few minutes.
+    pub async fn sweep(&self) {
+        upkeep::clean(&self.app).await;
     }
 
     /// Writes everything that waits to be written, so that it can be read.
@@ -86,6 +96,7 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
     }
     let control = Arc::new(Service::new(app.clone(), router::router(&app)));
     let parts = Parts { control, live: app.live.clone(), table: app.table.clone(), clock: app.clock.clone() };
+    let seeing = seeing::start(&app, config.database_url.clone(), stopped.clone()).map_err(StartError::Watch)?;
     let cores = Cores::start(listeners, &parts, &stopped).map_err(StartError::Cores)?;
     let _ = app.floods.set(cores.counters());
     tasks.push(tokio::spawn(upkeep::run(app.clone(), stopped)));
@@ -93,7 +104,7 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
     if let Some(address) = tls_address {
         tracing::info!(%address, "listening, with TLS");
     }
-    Ok(Running { address, tls_address, clock: config.clock, app, stop, cores, tasks })
+    Ok(Running { address, tls_address, clock: config.clock, app, stop, cores, seeing, tasks })
 }
 
 /// The furthest a clock that stands behind what was known is moved forward.

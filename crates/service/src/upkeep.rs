@@ -1,4 +1,4 @@
-//! What a node does by itself: seeing revocations, loading editions, writing counts, making and dropping partitions.
+//! What a node does by itself (what was ended elsewhere is seen by [`crate::watch`]): loading editions, writing counts, making and dropping partitions.
 
 use std::time::Duration as StdDuration;
 
@@ -12,8 +12,8 @@ use tokio::time::{MissedTickBehavior, interval};
 use crate::app::App;
 use crate::rights;
 
-/// How often the revocation counter and the live edition's number are read.
-const WATCH_EVERY: StdDuration = StdDuration::from_millis(300);
+/// How often the live edition's number is read.
+const EDITION_EVERY: StdDuration = StdDuration::from_millis(300);
 /// How often counts and last-seen moments are written.
 const FLUSH_EVERY: StdDuration = StdDuration::from_secs(2);
 /// How often what has run out is removed.
@@ -30,11 +30,11 @@ pub async fn run(app: App, mut stop: watch::Receiver<bool>) {
         t.set_missed_tick_behavior(MissedTickBehavior::Delay);
         t
     };
-    let (mut watch, mut flush, mut sweep) = (ticks(WATCH_EVERY), ticks(FLUSH_EVERY), ticks(SWEEP_EVERY));
+    let (mut edition, mut flush, mut sweep) = (ticks(EDITION_EVERY), ticks(FLUSH_EVERY), ticks(SWEEP_EVERY));
     let (mut after, mut looked_after) = (ticks(LOOK_AFTER_EVERY), rights::LookedAfter::new());
     loop {
         tokio::select! {
-            _ = watch.tick() => see(&app).await,
+            _ = edition.tick() => see_edition(&app).await,
             _ = flush.tick() => write(&app).await,
             _ = after.tick() => if let Err(e) = rights::look_after(&app, &mut looked_after).await {
                 tracing::warn!(error = %e, "rights of live sessions could not be read again");
@@ -52,11 +52,8 @@ pub async fn run(app: App, mut stop: watch::Receiver<bool>) {
     }
 }
 
-/// Ends here what was ended elsewhere; then looks for a new edition.
-async fn see(app: &App) {
-    if let Err(e) = app.catch_up().await {
-        tracing::warn!(error = %e, "the revocation counter cannot be read");
-    }
+/// Looks for a new edition.
+async fn see_edition(app: &App) {
     if let Err(e) = app.load_edition(false).await {
         tracing::warn!(error = %e, "the live edition cannot be read");
     }

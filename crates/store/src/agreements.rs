@@ -20,6 +20,7 @@ pub struct AgreementRow {
     pub subject: String,
     pub name: String,
     pub at: Moment,
+    pub authority: String,
 }
 
 impl Store {

@@ -1,14 +1,20 @@
 //! Command lines that wait for an engineer to let them in (RFC 8628).
 
 use diesel::prelude::*;
-use diesel_async::RunQueryDsl;
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use passeur_core::Moment;
+use passeur_core::evidence::PersonKey;
+use uuid::Uuid;
 
+use crate::acts::{Recorded, append};
+use crate::bounded::Bounded;
+use crate::people::of_person;
 use crate::pool::{Store, StoreError};
-use crate::schema::device_codes;
+use crate::schema::{device_codes, tokens};
+use crate::tokens::NewToken;
 
-/// The most that wait at once.
-const WAITING_MAX: i64 = 1_000;
+/// Those that wait at once.
+const BOUNDS: Bounded = Bounded { table: "device_codes", key: "digest", of_network: 60, in_all: 1_000 };
 
 /// One that waits, or was answered.
 #[derive(Clone, Debug, PartialEq, Eq, Queryable, Selectable, Insertable)]
@@ -27,15 +33,15 @@ pub struct DeviceRow {
     pub owner_provider: Option<String>,
     pub owner_subject: Option<String>,
     pub owner_name: Option<String>,
+    pub network: String,
+    pub owner_authority: Option<String>,
 }
 
 impl Store {
     /// Keeps one that begins to wait. False where too many do.
     pub async fn add_device(&self, row: DeviceRow) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
-        let n: i64 =
-            device_codes::table.filter(device_codes::expires_at.gt(row.created_at)).count().get_result(&mut conn).await?;
-        if n >= WAITING_MAX {
+        if BOUNDS.make_room(&mut conn, &row.network, row.created_at).await?.is_err() {
             return Ok(false);
         }
         diesel::insert_into(device_codes::table).values(&row).execute(&mut conn).await?;
@@ -53,18 +59,16 @@ impl Store {
         Ok(of.select(DeviceRow::as_select()).first(&mut conn).await.optional()?)
     }
 
-    /// Answers one that waits. False where somebody did already.
-    pub async fn answer_device(&self, row: &DeviceRow) -> Result<bool, StoreError> {
+    /// Answers one that waits, in somebody's session. False where somebody did already, or the session is over.
+    pub async fn answer_device(&self, row: &DeviceRow, person: &PersonKey, session: Uuid) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
-        let waiting = device_codes::table.find(&row.digest).filter(device_codes::state.eq("pending"));
-        let set = (
-            device_codes::state.eq(&row.state),
-            device_codes::role.eq(&row.role),
-            device_codes::owner_provider.eq(&row.owner_provider),
-            device_codes::owner_subject.eq(&row.owner_subject),
-            device_codes::owner_name.eq(&row.owner_name),
-        );
-        Ok(diesel::update(waiting).set(set).execute(&mut conn).await? == 1)
+        conn.transaction(async |conn| {
+            if !of_person(conn, person, Some(session)).await? {
+                return Ok(false);
+            }
+            answer(conn, row).await
+        })
+        .await
     }
 
     /// Notes that one asked whether it was answered, and tells as it was before.
@@ -79,10 +83,37 @@ impl Store {
         Ok(before)
     }
 
-    /// Takes one that was approved: one DELETE, so that of two at once one is too late.
-    pub async fn take_device(&self, digest: &[u8; 32]) -> Result<Option<DeviceRow>, StoreError> {
+    /// Makes the token of one that was approved, which is used up by it. False where it was fetched before, or what its engineer has was
+    /// taken away meanwhile.
+    pub async fn let_in(&self, digest: &[u8; 32], token: NewToken, act: Recorded<'_>) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
-        let row = device_codes::table.find(digest.as_slice()).filter(device_codes::state.eq("approved"));
-        Ok(diesel::delete(row).returning(DeviceRow::as_returning()).get_result(&mut conn).await.optional()?)
+        conn.transaction(async |conn| {
+            if let (Some(authority), Some(subject)) = (&token.owner_authority, &token.owner_subject)
+                && !of_person(conn, &PersonKey { authority: authority.clone(), subject: subject.clone() }, None).await?
+            {
+                return Ok(false);
+            }
+            let row = device_codes::table.find(digest.as_slice()).filter(device_codes::state.eq("approved"));
+            if diesel::delete(row).execute(conn).await? == 0 {
+                return Ok(false);
+            }
+            diesel::insert_into(tokens::table).values(&token).execute(conn).await?;
+            append(conn, act).await?;
+            Ok(true)
+        })
+        .await
     }
+}
+
+async fn answer(conn: &mut AsyncPgConnection, row: &DeviceRow) -> Result<bool, StoreError> {
+    let waiting = device_codes::table.find(&row.digest).filter(device_codes::state.eq("pending"));
+    let set = (
+        device_codes::state.eq(&row.state),
+        device_codes::role.eq(&row.role),
+        device_codes::owner_provider.eq(&row.owner_provider),
+        device_codes::owner_subject.eq(&row.owner_subject),
+        device_codes::owner_name.eq(&row.owner_name),
+        device_codes::owner_authority.eq(&row.owner_authority),
+    );
+    Ok(diesel::update(waiting).set(set).execute(conn).await? == 1)
 }

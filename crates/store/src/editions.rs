@@ -4,8 +4,10 @@ use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use passeur_core::Moment;
 use serde_json::Value;
+use uuid::Uuid;
 
 use crate::acts::{Recorded, append};
+use crate::authorities::{Turned, turn};
 use crate::pool::{Store, StoreError};
 use crate::schema::{agreements, drafts, editions};
 
@@ -61,6 +63,13 @@ impl Store {
         Ok(editions::table.find(number).select(EditionRow::as_select()).first(&mut conn).await.optional()?)
     }
 
+    /// The edition before one.
+    pub async fn edition_before(&self, number: i32) -> Result<Option<EditionRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let before = editions::table.filter(editions::number.lt(number)).order(editions::number.desc());
+        Ok(before.select(EditionRow::as_select()).first(&mut conn).await.optional()?)
+    }
+
     /// Editions below a number, latest first.
     pub async fn edition_heads(&self, before: Option<i32>, limit: i64) -> Result<Vec<EditionHead>, StoreError> {
         let mut conn = self.conn().await?;
@@ -89,11 +98,18 @@ impl Store {
 
     /// Publishes `row`, whose number must be one above the live edition's; the act is recorded in the same transaction.
     ///
-    /// A draft that it was read from is used up, if it still is of the version that was read.
+    /// A draft that it was read from is used up, if it still is of the version that was read. What stood on authorities that the
+    /// edition knows by their names no more ends with it; the sessions are returned.
     ///
     /// # Errors
     /// [`StoreError::Conflict`] when somebody published or changed the draft meanwhile.
-    pub async fn publish(&self, row: EditionRow, draft: Option<i64>, act: Recorded<'_>) -> Result<(), StoreError> {
+    pub async fn publish(
+        &self,
+        row: EditionRow,
+        draft: Option<i64>,
+        turned: &[Turned],
+        act: Recorded<'_>,
+    ) -> Result<Vec<Uuid>, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
             let live: Option<i32> = editions::table.select(diesel::dsl::max(editions::number)).first(conn).await?;
@@ -108,14 +124,22 @@ impl Store {
             }
             // Agreements were to changes of the edition before.
             diesel::delete(agreements::table).execute(conn).await?;
-            append(conn, act).await
+            let ended = turn(conn, turned, row.published_at).await?;
+            append(conn, act).await?;
+            Ok(ended)
         })
         .await
     }
 
     /// Puts back the edition before `number` as the next one, when `number` is live, asked to be confirmed by a moment that
     /// has passed, and was not. Returns the new edition's number where it did.
-    pub async fn go_back(&self, number: i32, note: &str, act: Recorded<'_>) -> Result<Option<i32>, StoreError> {
+    pub async fn go_back(
+        &self,
+        number: i32,
+        note: &str,
+        turned: &[Turned],
+        act: Recorded<'_>,
+    ) -> Result<Option<i32>, StoreError> {
         let mut conn = self.conn().await?;
         let now = act.act.at;
         conn.transaction(async |conn| {
@@ -144,6 +168,7 @@ impl Store {
                 ..before
             };
             diesel::insert_into(editions::table).values(&row).execute(conn).await?;
+            turn(conn, turned, now).await?;
             append(conn, act).await?;
             Ok(Some(row.number))
         })

@@ -3,9 +3,11 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use passeur_core::Moment;
+use passeur_core::evidence::PersonKey;
 use uuid::Uuid;
 
 use crate::acts::{Recorded, append};
+use crate::people::of_person;
 use crate::pool::{Store, StoreError};
 use crate::schema::{factors, recovery_codes};
 
@@ -27,13 +29,23 @@ pub struct FactorRow {
     pub created_at: Moment,
     pub used_at: Option<Moment>,
     pub last_step: Option<i64>,
+    pub authority: String,
+    /// Enrolled in a session that nobody had asked for: it opens no more than that one did.
+    pub unasked: bool,
+}
+
+impl FactorRow {
+    /// Whose it is.
+    pub fn person(&self) -> PersonKey {
+        PersonKey { authority: self.authority.clone(), subject: self.subject.clone() }
+    }
 }
 
 impl Store {
     /// Factors of a person, the oldest first.
-    pub async fn factors(&self, provider: &str, subject: &str) -> Result<Vec<FactorRow>, StoreError> {
+    pub async fn factors(&self, person: &PersonKey) -> Result<Vec<FactorRow>, StoreError> {
         let mut conn = self.conn().await?;
-        let of = factors::table.filter(factors::provider.eq(provider)).filter(factors::subject.eq(subject));
+        let of = factors::table.filter(factors::authority.eq(&person.authority)).filter(factors::subject.eq(&person.subject));
         Ok(of.order(factors::created_at).select(FactorRow::as_select()).load(&mut conn).await?)
     }
 
@@ -44,16 +56,22 @@ impl Store {
         Ok(of.select(FactorRow::as_select()).first(&mut conn).await.optional()?)
     }
 
-    /// Keeps a factor. False where the person has too many already.
-    pub async fn add_factor(&self, row: FactorRow) -> Result<bool, StoreError> {
+    /// Keeps a factor that was enrolled in a session. False where the person has too many already, or the session is over.
+    pub async fn add_factor(&self, row: FactorRow, session: Uuid) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
-        let of = factors::table.filter(factors::provider.eq(&row.provider)).filter(factors::subject.eq(&row.subject));
-        let n: i64 = of.count().get_result(&mut conn).await?;
-        if n >= FACTORS_MAX {
-            return Ok(false);
-        }
-        diesel::insert_into(factors::table).values(&row).execute(&mut conn).await?;
-        Ok(true)
+        conn.transaction(async |conn| {
+            if !of_person(conn, &row.person(), Some(session)).await? {
+                return Ok(false);
+            }
+            let of = factors::table.filter(factors::authority.eq(&row.authority)).filter(factors::subject.eq(&row.subject));
+            let n: i64 = of.count().get_result(conn).await?;
+            if n >= FACTORS_MAX {
+                return Ok(false);
+            }
+            diesel::insert_into(factors::table).values(&row).execute(conn).await?;
+            Ok(true)
+        })
+        .await
     }
 
     /// Notes that the code of a step of time was used. False where that step, or a later one, was used before.
@@ -81,14 +99,14 @@ impl Store {
     /// Takes factors of a person away: one, or all with their recovery codes. Returns those that were there.
     pub async fn remove_factors(
         &self,
-        provider: &str,
-        subject: &str,
+        person: &PersonKey,
         only: Option<Uuid>,
         act: Option<Recorded<'_>>,
     ) -> Result<Vec<FactorRow>, StoreError> {
         let mut conn = self.conn().await?;
+        let PersonKey { authority, subject } = person;
         conn.transaction(async |conn| {
-            let of = factors::table.filter(factors::provider.eq(provider)).filter(factors::subject.eq(subject));
+            let of = factors::table.filter(factors::authority.eq(authority)).filter(factors::subject.eq(subject));
             let gone: Vec<FactorRow> = match only {
                 Some(id) => {
                     diesel::delete(of.filter(factors::id.eq(id))).returning(FactorRow::as_returning()).get_results(conn).await?
@@ -98,7 +116,7 @@ impl Store {
             let left: i64 = of.count().get_result(conn).await?;
             // A recovery code stands for a factor; where none is left, it stands for nothing.
             if left == 0 {
-                let codes = recovery_codes::table.filter(recovery_codes::provider.eq(provider));
+                let codes = recovery_codes::table.filter(recovery_codes::authority.eq(authority));
                 diesel::delete(codes.filter(recovery_codes::subject.eq(subject))).execute(conn).await?;
             }
             if let Some(act) = act
@@ -111,11 +129,21 @@ impl Store {
         .await
     }
 
-    /// Gives a person new recovery codes in the place of all before.
-    pub async fn put_recovery_codes(&self, provider: &str, subject: &str, codes: &[[u8; 32]]) -> Result<(), StoreError> {
+    /// Gives a person new recovery codes in the place of all before. False where their session is over.
+    pub async fn put_recovery_codes(
+        &self,
+        provider: &str,
+        person: &PersonKey,
+        session: Uuid,
+        codes: &[[u8; 32]],
+    ) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
+        let PersonKey { authority, subject } = person;
         conn.transaction(async |conn| {
-            let of = recovery_codes::table.filter(recovery_codes::provider.eq(provider));
+            if !of_person(conn, person, Some(session)).await? {
+                return Ok(false);
+            }
+            let of = recovery_codes::table.filter(recovery_codes::authority.eq(authority));
             diesel::delete(of.filter(recovery_codes::subject.eq(subject))).execute(conn).await?;
             let rows: Vec<_> = codes
                 .iter()
@@ -124,28 +152,29 @@ impl Store {
                         recovery_codes::code.eq(c.to_vec()),
                         recovery_codes::provider.eq(provider),
                         recovery_codes::subject.eq(subject),
+                        recovery_codes::authority.eq(authority),
                     )
                 })
                 .collect();
             diesel::insert_into(recovery_codes::table).values(rows).execute(conn).await?;
-            Ok(())
+            Ok(true)
         })
         .await
     }
 
     /// Uses a recovery code up, whichever key of the ring it was made under. False where the person has none like it.
-    pub async fn take_recovery_code(&self, provider: &str, subject: &str, codes: &[[u8; 32]]) -> Result<bool, StoreError> {
+    pub async fn take_recovery_code(&self, person: &PersonKey, codes: &[[u8; 32]]) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
         let any: Vec<Vec<u8>> = codes.iter().map(|c| c.to_vec()).collect();
-        let of = recovery_codes::table.filter(recovery_codes::provider.eq(provider));
-        let this = of.filter(recovery_codes::subject.eq(subject)).filter(recovery_codes::code.eq_any(any));
+        let of = recovery_codes::table.filter(recovery_codes::authority.eq(&person.authority));
+        let this = of.filter(recovery_codes::subject.eq(&person.subject)).filter(recovery_codes::code.eq_any(any));
         Ok(diesel::delete(this).execute(&mut conn).await? >= 1)
     }
 
     /// How many recovery codes a person has left.
-    pub async fn recovery_codes_left(&self, provider: &str, subject: &str) -> Result<i64, StoreError> {
+    pub async fn recovery_codes_left(&self, person: &PersonKey) -> Result<i64, StoreError> {
         let mut conn = self.conn().await?;
-        let of = recovery_codes::table.filter(recovery_codes::provider.eq(provider));
-        Ok(of.filter(recovery_codes::subject.eq(subject)).count().get_result(&mut conn).await?)
+        let of = recovery_codes::table.filter(recovery_codes::authority.eq(&person.authority));
+        Ok(of.filter(recovery_codes::subject.eq(&person.subject)).count().get_result(&mut conn).await?)
     }
 }

@@ -4,11 +4,12 @@ use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use passeur_core::Moment;
 
+use crate::bounded::Bounded;
 use crate::pool::{Store, StoreError};
 use crate::schema::kept_forms;
 
-/// The most forms kept at once on a site; 64 KiB each.
-const FORMS_MAX: i64 = 2_000;
+/// Forms kept at once; 64 KiB each.
+const BOUNDS: Bounded = Bounded { table: "kept_forms", key: "digest", of_network: 100, in_all: 2_000 };
 
 /// A kept form.
 #[derive(Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
@@ -19,14 +20,14 @@ pub struct KeptForm {
     pub binding: Vec<u8>,
     pub sealed: Vec<u8>,
     pub expires_at: Moment,
+    pub network: String,
 }
 
 impl Store {
     /// Keeps a form. False when there are too many: then it is not kept, and the person is told.
-    pub async fn keep_form(&self, form: KeptForm) -> Result<bool, StoreError> {
+    pub async fn keep_form(&self, form: KeptForm, now: Moment) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
-        let n: i64 = kept_forms::table.count().get_result(&mut conn).await?;
-        if n >= FORMS_MAX {
+        if BOUNDS.make_room(&mut conn, &form.network, now).await?.is_err() {
             return Ok(false);
         }
         diesel::insert_into(kept_forms::table).values(&form).execute(&mut conn).await?;

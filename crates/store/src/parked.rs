@@ -5,12 +5,12 @@ use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use passeur_core::Moment;
 
+use crate::bounded::Bounded;
 use crate::pool::{Store, StoreError};
 use crate::schema::parked;
 
-/// The most answers that wait at once on a site, and from one network: whoever sends one has proved nothing.
-pub const PARKED_MAX: i64 = 2_000;
-pub const PARKED_OF_NETWORK_MAX: i64 = 200;
+/// Answers that wait: each of a flow that we sealed, or checked before it was kept.
+const BOUNDS: Bounded = Bounded { table: "parked", key: "digest", of_network: 200, in_all: 2_000 };
 
 /// An answer that waits.
 #[derive(Insertable)]
@@ -20,20 +20,17 @@ pub struct NewParked {
     pub network: String,
     pub sealed: Vec<u8>,
     pub expires_at: Moment,
+    /// What it answers: one answer of each waits, the last.
+    pub flow: Vec<u8>,
 }
 
 impl Store {
     /// Keeps an answer. Where too many wait it is not kept: then the number that may.
     pub async fn park(&self, row: NewParked, now: Moment) -> Result<Result<(), i64>, StoreError> {
         let mut conn = self.conn().await?;
-        let waiting = || parked::table.filter(parked::expires_at.gt(now));
-        let n: i64 = waiting().count().get_result(&mut conn).await?;
-        if n >= PARKED_MAX {
-            return Ok(Err(PARKED_MAX));
-        }
-        let n: i64 = waiting().filter(parked::network.eq(&row.network)).count().get_result(&mut conn).await?;
-        if n >= PARKED_OF_NETWORK_MAX {
-            return Ok(Err(PARKED_OF_NETWORK_MAX));
+        diesel::delete(parked::table.filter(parked::flow.eq(&row.flow))).execute(&mut conn).await?;
+        if let Err(limit) = BOUNDS.make_room(&mut conn, &row.network, now).await? {
+            return Ok(Err(limit));
         }
         diesel::insert_into(parked::table).values(&row).execute(&mut conn).await?;
         Ok(Ok(()))

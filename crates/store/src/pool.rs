@@ -67,14 +67,7 @@ impl Store {
     /// [`StoreError::Unavailable`] when PostgreSQL cannot be reached, [`StoreError::Newer`] when a newer binary owns it.
     pub async fn open(url: &str, connections: u32) -> Result<Store, StoreError> {
         migrate(url).await?;
-        let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new(url);
-        let pool = Pool::builder()
-            .max_size(connections)
-            .connection_timeout(Duration::from_secs(3))
-            .build(manager)
-            .await
-            .map_err(|e| StoreError::Unavailable(e.to_string()))?;
-        let store = Store { pool };
+        let store = Store::connect(url, connections).await?;
         // At start the first connection may take longer than a person should wait later: machines start slowly together.
         for _ in 1..OPEN_TRIES {
             match store.ping().await {
@@ -83,6 +76,22 @@ impl Store {
             }
         }
         store.ping().await.map(|()| store)
+    }
+
+    /// More connections to a database that [`Store::open`] has brought to this binary's migration. They belong to the runtime that
+    /// this is called on, and are made when they are asked for.
+    ///
+    /// # Errors
+    /// [`StoreError::Unavailable`] where the address is none.
+    pub async fn connect(url: &str, connections: u32) -> Result<Store, StoreError> {
+        let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new(url);
+        let pool = Pool::builder()
+            .max_size(connections)
+            .connection_timeout(Duration::from_secs(3))
+            .build(manager)
+            .await
+            .map_err(|e| StoreError::Unavailable(e.to_string()))?;
+        Ok(Store { pool })
     }
 
     /// Whether the database answers.

@@ -5,6 +5,7 @@ use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Date, Jsonb, Nullable, Text, Timestamptz};
 use diesel_async::RunQueryDsl;
 use passeur_core::Moment;
+use passeur_core::evidence::{Evidence, PersonKey};
 
 use crate::pool::{Store, StoreError};
 
@@ -107,37 +108,28 @@ impl Store {
         Ok(rows.into_iter().map(|r| r.body).collect())
     }
 
-    /// The latest evidence of a person that came by their provider itself, as JSON, and when that was.
-    pub async fn latest_own_evidence(
-        &self,
-        provider: &str,
-        subject: &str,
-    ) -> Result<Option<(serde_json::Value, Moment)>, StoreError> {
-        let mut conn = self.conn().await?;
-        let row: Option<DatedBody> = diesel::sql_query(
-            "SELECT e.body, c.at FROM crossings c JOIN evidence e ON e.day = c.day AND e.hash = c.evidence \
-             WHERE c.subject = $2 AND c.provider = $1 AND e.body->>'through' IS NULL ORDER BY c.at DESC LIMIT 1",
-        )
-        .bind::<Text, _>(provider)
-        .bind::<Text, _>(subject)
-        .get_result(&mut conn)
-        .await
-        .optional()?;
-        Ok(row.map(|b| (b.body, b.at)))
+    /// The latest evidence of a person that came by their provider itself and was asked for, and when that was.
+    pub async fn latest_own_evidence(&self, person: &PersonKey) -> Result<Option<(Evidence, Moment)>, StoreError> {
+        self.latest(person, "AND e.body->>'through' IS NULL AND e.body->>'unasked' IS NULL").await
     }
 
-    /// The latest evidence of a person, as JSON.
-    pub async fn latest_evidence(&self, provider: &str, subject: &str) -> Result<Option<serde_json::Value>, StoreError> {
+    /// The latest evidence of a person.
+    pub async fn latest_evidence(&self, person: &PersonKey) -> Result<Option<Evidence>, StoreError> {
+        Ok(self.latest(person, "").await?.map(|(e, _)| e))
+    }
+
+    async fn latest(&self, person: &PersonKey, only: &str) -> Result<Option<(Evidence, Moment)>, StoreError> {
         let mut conn = self.conn().await?;
-        let row: Option<Body> = diesel::sql_query(
-            "SELECT e.body FROM crossings c JOIN evidence e ON e.day = c.day AND e.hash = c.evidence \
-             WHERE c.subject = $2 AND c.provider = $1 ORDER BY c.at DESC LIMIT 1",
-        )
-        .bind::<Text, _>(provider)
-        .bind::<Text, _>(subject)
-        .get_result(&mut conn)
-        .await
-        .optional()?;
-        Ok(row.map(|b| b.body))
+        // Evidence of a time when nobody wrote down who vouched is judged by what it holds.
+        let rows: Vec<DatedBody> = diesel::sql_query(format!(
+            "SELECT e.body, c.at FROM crossings c JOIN evidence e ON e.day = c.day AND e.hash = c.evidence \
+             WHERE c.subject = $1 AND coalesce(e.body->>'authority', $2) = $2 {only} ORDER BY c.at DESC LIMIT 20"
+        ))
+        .bind::<Text, _>(&person.subject)
+        .bind::<Text, _>(&person.authority)
+        .load(&mut conn)
+        .await?;
+        let known = rows.into_iter().filter_map(|b| Some((Evidence::from_stored(b.body)?, b.at)));
+        Ok(known.into_iter().find(|(e, _)| e.person() == *person))
     }
 }

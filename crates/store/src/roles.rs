@@ -3,6 +3,7 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use passeur_core::Moment;
+use passeur_core::evidence::PersonKey;
 use serde_json::Value;
 use uuid::Uuid;
 
@@ -20,6 +21,7 @@ pub struct PersonRoles {
     pub since: Moment,
     pub crossing: String,
     pub seen_at: Moment,
+    pub authority: String,
 }
 
 /// One change of them.
@@ -36,13 +38,14 @@ pub struct RoleChange {
     pub lost: Vec<String>,
     /// Phrases of core, told in the reader's language.
     pub why: Value,
+    pub authority: String,
 }
 
 impl Store {
     /// Roles of a person at a gate, as they were last.
-    pub async fn roles_at(&self, provider: &str, subject: &str, gate: &str) -> Result<Option<PersonRoles>, StoreError> {
+    pub async fn roles_at(&self, provider: &str, person: &PersonKey, gate: &str) -> Result<Option<PersonRoles>, StoreError> {
         let mut conn = self.conn().await?;
-        let row = person_roles::table.find((provider, subject, gate)).select(PersonRoles::as_select());
+        let row = person_roles::table.find((&person.authority, provider, &person.subject, gate)).select(PersonRoles::as_select());
         Ok(row.first(&mut conn).await.optional()?)
     }
 
@@ -50,7 +53,7 @@ impl Store {
     pub async fn put_roles(&self, row: PersonRoles, change: Option<RoleChange>) -> Result<(), StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
-            let key = (person_roles::provider, person_roles::subject, person_roles::gate);
+            let key = (person_roles::authority, person_roles::provider, person_roles::subject, person_roles::gate);
             diesel::insert_into(person_roles::table).values(&row).on_conflict(key).do_update().set(&row).execute(conn).await?;
             if let Some(change) = change {
                 diesel::insert_into(role_changes::table).values(&change).execute(conn).await?;
@@ -61,16 +64,18 @@ impl Store {
     }
 
     /// Roles of a person everywhere.
-    pub async fn roles_of(&self, provider: &str, subject: &str) -> Result<Vec<PersonRoles>, StoreError> {
+    pub async fn roles_of(&self, person: &PersonKey) -> Result<Vec<PersonRoles>, StoreError> {
         let mut conn = self.conn().await?;
-        let of = person_roles::table.filter(person_roles::provider.eq(provider)).filter(person_roles::subject.eq(subject));
+        let of = person_roles::table.filter(person_roles::authority.eq(&person.authority));
+        let of = of.filter(person_roles::subject.eq(&person.subject));
         Ok(of.order(person_roles::gate).select(PersonRoles::as_select()).load(&mut conn).await?)
     }
 
     /// Changes of a person's roles, the latest first, at most so many.
-    pub async fn role_changes(&self, provider: &str, subject: &str, limit: i64) -> Result<Vec<RoleChange>, StoreError> {
+    pub async fn role_changes(&self, person: &PersonKey, limit: i64) -> Result<Vec<RoleChange>, StoreError> {
         let mut conn = self.conn().await?;
-        let of = role_changes::table.filter(role_changes::provider.eq(provider)).filter(role_changes::subject.eq(subject));
+        let of = role_changes::table.filter(role_changes::authority.eq(&person.authority));
+        let of = of.filter(role_changes::subject.eq(&person.subject));
         Ok(of.order(role_changes::at.desc()).limit(limit).select(RoleChange::as_select()).load(&mut conn).await?)
     }
 

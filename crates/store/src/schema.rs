@@ -15,6 +15,7 @@ diesel::table! {
 diesel::table! {
     agreements (document, edition, provider, subject) {
         document -> Binary, edition -> Integer, provider -> Text, subject -> Text, name -> Text, at -> Timestamptz,
+        authority -> Text,
     }
 }
 diesel::table! {
@@ -30,6 +31,7 @@ diesel::table! {
         digest -> Binary, name -> Text, role -> Text, created_at -> Timestamptz, revoked_at -> Nullable<Timestamptz>,
         expires_at -> Nullable<Timestamptz>, owner_provider -> Nullable<Text>, owner_subject -> Nullable<Text>,
         owner_name -> Nullable<Text>, areas -> Nullable<Array<Text>>, used_at -> Nullable<Timestamptz>,
+        owner_authority -> Nullable<Text>,
     }
 }
 diesel::table! {
@@ -38,12 +40,14 @@ diesel::table! {
         began -> Timestamptz, last_seen -> Timestamptz, ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>,
         address -> Text, agent -> Text, hint -> Nullable<Binary>, revocation -> Nullable<BigInt>, re_read -> Nullable<BigInt>,
         provider_name -> Nullable<Text>, provider_session -> Nullable<Text>, personal_token -> Nullable<Uuid>, kept -> Nullable<Binary>,
+        authority -> Text, until -> Nullable<Timestamptz>,
     }
 }
 diesel::table! {
     gate_tokens (digest) {
         digest -> Binary, session_id -> Uuid, gate -> Text, crossing -> Text, decision -> Binary, created_at -> Timestamptz,
-        expires_at -> Nullable<Timestamptz>, paths -> Nullable<Array<Text>>,
+        expires_at -> Nullable<Timestamptz>, paths -> Nullable<Array<Text>>, thing -> Nullable<Binary>,
+        remember_until -> Nullable<Timestamptz>,
     }
 }
 diesel::table! {
@@ -53,10 +57,14 @@ diesel::table! {
     }
 }
 diesel::table! {
-    kept_forms (digest) { digest -> Binary, gate -> Text, binding -> Binary, sealed -> Binary, expires_at -> Timestamptz, }
+    kept_forms (digest) {
+        digest -> Binary, gate -> Text, binding -> Binary, sealed -> Binary, expires_at -> Timestamptz, network -> Text,
+    }
 }
 diesel::table! {
-    parked (digest) { digest -> Binary, network -> Text, sealed -> Binary, expires_at -> Timestamptz, }
+    parked (digest) {
+        digest -> Binary, network -> Text, sealed -> Binary, expires_at -> Timestamptz, flow -> Nullable<Binary>,
+    }
 }
 diesel::table! {
     trials (digest) {
@@ -71,6 +79,13 @@ diesel::table! {
     emergency_sessions (digest) { digest -> Binary, address -> Text, began -> Timestamptz, until -> Timestamptz, }
 }
 diesel::table! { latest (single) { single -> Bool, moment -> Timestamptz, } }
+diesel::table! {
+    blocks (authority, subject) {
+        authority -> Text, subject -> Text, provider -> Text, name -> Text, at -> Timestamptz, by -> Text, why -> Text,
+    }
+}
+diesel::table! { spent (thing) { thing -> Binary, expires_at -> Timestamptz, } }
+diesel::table! { unadopted (single) { single -> Bool, } }
 diesel::table! { answered (flow) { flow -> Binary, expires_at -> Timestamptz, } }
 diesel::table! { revocations (single) { single -> Bool, counter -> BigInt, } }
 diesel::table! {
@@ -100,45 +115,47 @@ diesel::table! {
     tries (key, span) { key -> Binary, span -> BigInt, count -> Integer, expires_at -> Timestamptz, }
 }
 diesel::table! {
-    person_roles (provider, subject, gate) {
+    person_roles (authority, provider, subject, gate) {
         provider -> Text, subject -> Text, gate -> Text, roles -> Array<Text>, since -> Timestamptz, crossing -> Text,
-        seen_at -> Timestamptz,
+        seen_at -> Timestamptz, authority -> Text,
     }
 }
 diesel::table! {
     role_changes (id) {
         id -> Uuid, provider -> Text, subject -> Text, gate -> Text, at -> Timestamptz, crossing -> Text,
-        gained -> Array<Text>, lost -> Array<Text>, why -> Jsonb,
+        gained -> Array<Text>, lost -> Array<Text>, why -> Jsonb, authority -> Text,
     }
 }
 diesel::table! { known_names (name, way) { name -> Binary, way -> Text, seen_at -> Timestamptz, } }
 diesel::table! {
     mailed_codes (flow) {
         flow -> Binary, code -> Nullable<Binary>, mail -> Binary, tries_left -> SmallInt, expires_at -> Timestamptz,
+        network -> Text,
     }
 }
 diesel::table! {
     factors (id) {
         id -> Uuid, provider -> Text, subject -> Text, kind -> Text, name -> Text, sealed -> Binary,
         credential -> Nullable<Binary>, created_at -> Timestamptz, used_at -> Nullable<Timestamptz>,
-        last_step -> Nullable<BigInt>,
+        last_step -> Nullable<BigInt>, authority -> Text, unasked -> Bool,
     }
 }
 diesel::table! {
-    recovery_codes (code) { code -> Binary, provider -> Text, subject -> Text, }
+    recovery_codes (code) { code -> Binary, provider -> Text, subject -> Text, authority -> Text, }
 }
 diesel::table! {
     personal_tokens (digest) {
         digest -> Binary, id -> Uuid, provider -> Text, subject -> Text, owner_name -> Text, name -> Text,
         gates -> Array<Text>, paths -> Nullable<Array<Text>>, created_at -> Timestamptz, expires_at -> Timestamptz,
-        used_at -> Nullable<Timestamptz>,
+        used_at -> Nullable<Timestamptz>, authority -> Text, unasked -> Bool,
     }
 }
 diesel::table! {
     device_codes (digest) {
         digest -> Binary, user_code -> Binary, address -> Text, agent -> Text, created_at -> Timestamptz,
         expires_at -> Timestamptz, polled_at -> Nullable<Timestamptz>, state -> Text, role -> Nullable<Text>,
-        owner_provider -> Nullable<Text>, owner_subject -> Nullable<Text>, owner_name -> Nullable<Text>,
+        owner_provider -> Nullable<Text>, owner_subject -> Nullable<Text>, owner_name -> Nullable<Text>, network -> Text,
+        owner_authority -> Nullable<Text>,
     }
 }
 diesel::allow_tables_to_appear_in_same_query!(secrets, secret_versions);

@@ -3,12 +3,14 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use passeur_core::Moment;
+use passeur_core::evidence::PersonKey;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
 use crate::acts::{Recorded, append};
+use crate::people::{BlockRow, blocked, lock};
 use crate::pool::{Store, StoreError};
-use crate::schema::{answered, codes, gate_tokens, personal_tokens, revocations, sessions};
+use crate::schema::{answered, codes, gate_tokens, personal_tokens, revocations, sessions, spent};
 
 /// A session to be stored.
 #[derive(Insertable)]
@@ -33,6 +35,15 @@ pub struct NewSession {
     pub personal_token: Option<Uuid>,
     /// The password that was typed, sealed, where a gate hands it over.
     pub kept: Option<Vec<u8>>,
+    pub authority: String,
+    /// Until when the provider's own session lasts, where it says so.
+    pub until: Option<Moment>,
+}
+
+impl NewSession {
+    fn person(&self) -> PersonKey {
+        PersonKey { authority: self.authority.clone(), subject: self.subject.clone() }
+    }
 }
 
 /// A stored session.
@@ -54,6 +65,15 @@ pub struct SessionRow {
     /// The provider's own session.
     pub provider_session: Option<String>,
     pub kept: Option<Vec<u8>>,
+    pub authority: String,
+    pub until: Option<Moment>,
+}
+
+impl SessionRow {
+    /// Whose it is.
+    pub fn person(&self) -> PersonKey {
+        PersonKey { authority: self.authority.clone(), subject: self.subject.clone() }
+    }
 }
 
 /// A gate's token for a session.
@@ -70,6 +90,9 @@ pub struct GateTokenRow {
     pub expires_at: Option<Moment>,
     /// Paths at or below which it is good; none for all.
     pub paths: Option<Vec<String>>,
+    /// What a program's token or certificate is known by, and until when it could come again.
+    pub thing: Option<Vec<u8>>,
+    pub remember_until: Option<Moment>,
 }
 
 /// A one-time hand-back code to be stored.
@@ -108,14 +131,19 @@ pub struct SessionFilter {
 }
 
 impl Store {
-    /// Stores a new session. The state of the flow that led to it is used up in the same transaction.
-    ///
-    /// # Errors
-    /// [`StoreError::Conflict`] when the flow was used before.
-    pub async fn begin_session(&self, row: NewSession) -> Result<(), StoreError> {
+    /// Stores a new session. `Err` where the person is kept out: then there is none.
+    pub async fn begin_session(&self, row: NewSession) -> Result<Result<(), BlockRow>, StoreError> {
         let mut conn = self.conn().await?;
-        diesel::insert_into(sessions::table).values(&row).execute(&mut conn).await?;
-        Ok(())
+        conn.transaction(async |conn| {
+            let person = row.person();
+            lock(conn, std::slice::from_ref(&person)).await?;
+            if let Some(block) = blocked(conn, &person).await? {
+                return Ok(Err(block));
+            }
+            diesel::insert_into(sessions::table).values(&row).execute(conn).await?;
+            Ok(Ok(()))
+        })
+        .await
     }
 
     /// Marks a flow as answered. False when it was answered before.
@@ -143,11 +171,16 @@ impl Store {
     }
 
     /// Live sessions of whom a provider names so; where it names sessions of its own, those of them.
-    pub async fn sessions_at_provider(&self, provider: &str, name: &str, sessions: &[String]) -> Result<Vec<Uuid>, StoreError> {
+    pub async fn sessions_at_provider(
+        &self,
+        authority: &str,
+        names: &[String],
+        sessions: &[String],
+    ) -> Result<Vec<Uuid>, StoreError> {
         let mut conn = self.conn().await?;
         let of_person = sessions::table
-            .filter(sessions::provider.eq(provider))
-            .filter(sessions::provider_name.eq(name))
+            .filter(sessions::authority.eq(authority))
+            .filter(sessions::provider_name.eq_any(names))
             .filter(sessions::ended_at.is_null())
             .select(sessions::id);
         Ok(match sessions.is_empty() {
@@ -159,12 +192,12 @@ impl Store {
     /// Live sessions that a provider ended, by its own session or, where it names none, of a subject.
     pub async fn sessions_ended_at(
         &self,
-        provider: &str,
+        authority: &str,
         subject: Option<&str>,
         session: Option<&str>,
     ) -> Result<Vec<Uuid>, StoreError> {
         let mut conn = self.conn().await?;
-        let live = sessions::table.filter(sessions::provider.eq(provider)).filter(sessions::ended_at.is_null());
+        let live = sessions::table.filter(sessions::authority.eq(authority)).filter(sessions::ended_at.is_null());
         let mut q = live.select(sessions::id).into_boxed();
         if let Some(subject) = subject {
             q = q.filter(sessions::subject.eq(subject));
@@ -178,16 +211,11 @@ impl Store {
     }
 
     /// Live sessions of a person that were seen since a moment, the last seen first.
-    pub async fn sessions_of_person(
-        &self,
-        provider: &str,
-        subject: &str,
-        seen_since: Moment,
-    ) -> Result<Vec<SessionRow>, StoreError> {
+    pub async fn sessions_of_person(&self, person: &PersonKey, seen_since: Moment) -> Result<Vec<SessionRow>, StoreError> {
         let mut conn = self.conn().await?;
         let of = sessions::table
-            .filter(sessions::provider.eq(provider))
-            .filter(sessions::subject.eq(subject))
+            .filter(sessions::authority.eq(&person.authority))
+            .filter(sessions::subject.eq(&person.subject))
             .filter(sessions::ended_at.is_null())
             .filter(sessions::last_seen.ge(seen_since));
         Ok(of.order(sessions::last_seen.desc()).limit(1_000).select(SessionRow::as_select()).load(&mut conn).await?)
@@ -205,28 +233,56 @@ impl Store {
         Ok(row.optional()?)
     }
 
-    /// Stores a gate token.
-    pub async fn add_gate_token(&self, row: GateTokenRow) -> Result<(), StoreError> {
-        let mut conn = self.conn().await?;
-        diesel::insert_into(gate_tokens::table).values(&row).execute(&mut conn).await?;
-        Ok(())
-    }
-
-    /// Stores a session that a program's token opened at a gate. What the token opened before, and was not ended, it takes the
-    /// place of. False where it was ended: then the token opens nothing more.
-    pub async fn begin_by_token(&self, session: NewSession, row: GateTokenRow) -> Result<bool, StoreError> {
+    /// Stores a gate token. False where its session was ended meanwhile: then there is none.
+    pub async fn add_gate_token(&self, row: GateTokenRow) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
-            let before = gate_tokens::table.inner_join(sessions::table.on(sessions::id.eq(gate_tokens::session_id)));
-            let ended: Option<Option<Moment>> =
-                before.filter(gate_tokens::digest.eq(&row.digest)).select(sessions::ended_at).first(conn).await.optional()?;
-            if ended.flatten().is_some() {
+            // Whoever ends the session waits for this, and then sees what it opened.
+            let of = sessions::table.find(row.session_id).select(sessions::ended_at).for_share();
+            if of.first::<Option<Moment>>(conn).await.optional()? != Some(None) {
                 return Ok(false);
+            }
+            diesel::insert_into(gate_tokens::table).values(&row).execute(conn).await?;
+            Ok(true)
+        })
+        .await
+    }
+
+    /// Stores a session that a program's token opened at a gate; one that it opened before, and that was not ended, stays. Of several
+    /// first uses at once one begins the session, and the others come in by it.
+    pub async fn begin_by_token(&self, session: NewSession, row: GateTokenRow) -> Result<BegunByToken, StoreError> {
+        let mut conn = self.conn().await?;
+        conn.transaction(async |conn| {
+            // First uses by one person go one after the other; those of others do not wait.
+            let person = session.person();
+            lock(conn, std::slice::from_ref(&person)).await?;
+            if let Some(block) = blocked(conn, &person).await? {
+                return Ok(BegunByToken::Blocked(Box::new(block)));
+            }
+            let thing = row.thing.as_deref().unwrap_or(&row.digest);
+            let gone: i64 = spent::table.filter(spent::thing.eq(thing)).count().get_result(conn).await?;
+            if gone > 0 {
+                return Ok(BegunByToken::Spent);
+            }
+            if let Some(token) = session.personal_token {
+                // It may have been revoked since it was read; whoever revokes it waits for this row, and then ends the session.
+                let there = personal_tokens::table.filter(personal_tokens::id.eq(token)).select(personal_tokens::id).for_share();
+                if there.first::<Uuid>(conn).await.optional()?.is_none() {
+                    return Ok(BegunByToken::Spent);
+                }
+            }
+            let before = gate_tokens::table.inner_join(sessions::table.on(sessions::id.eq(gate_tokens::session_id)));
+            let before = before.filter(gate_tokens::digest.eq(&row.digest)).select((sessions::ended_at, gate_tokens::expires_at));
+            let before: Option<(Option<Moment>, Option<Moment>)> = before.first(conn).await.optional()?;
+            match before {
+                Some((Some(_), _)) => return Ok(BegunByToken::Spent),
+                Some((None, Some(until))) if until > session.began => return Ok(BegunByToken::Already),
+                _ => {}
             }
             diesel::delete(gate_tokens::table.find(&row.digest)).execute(conn).await?;
             diesel::insert_into(sessions::table).values(&session).execute(conn).await?;
             diesel::insert_into(gate_tokens::table).values(&row).execute(conn).await?;
-            Ok(true)
+            Ok(BegunByToken::Begun)
         })
         .await
     }
@@ -301,10 +357,7 @@ impl Store {
                 .get_results::<(Uuid, String)>(conn)
                 .await?;
             let (ended, names): (Vec<Uuid>, Vec<String>) = ended.into_iter().unzip();
-            // A token whose session is ended is meant as well: it would only open another.
-            let opened = sessions::table.filter(sessions::id.eq_any(&ended)).filter(sessions::personal_token.is_not_null());
-            let tokens: Vec<Uuid> = opened.select(sessions::personal_token.assume_not_null()).load(conn).await?;
-            diesel::delete(personal_tokens::table.filter(personal_tokens::id.eq_any(tokens))).execute(conn).await?;
+            end_what_opened(conn, &ended).await?;
             if let Some(mut act) = act {
                 act.act.about = json!({"sessions": ended});
                 act.act.personal.people = names;
@@ -383,8 +436,37 @@ impl Store {
     }
 }
 
+/// What became of a program's token that would open a session.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum BegunByToken {
+    Begun,
+    /// Another use of it at the same time began one.
+    Already,
+    /// Its owner is kept out.
+    Blocked(Box<BlockRow>),
+    /// A session that it opened was ended, or it was revoked: it opens nothing more.
+    Spent,
+}
+
+/// A token whose session is ended is meant as well: it would only open another. It stays spent until it would have run out itself,
+/// however long ago its session was forgotten by then.
+pub(crate) async fn end_what_opened(conn: &mut AsyncPgConnection, ended: &[Uuid]) -> Result<(), StoreError> {
+    let opened = sessions::table.filter(sessions::id.eq_any(ended)).filter(sessions::personal_token.is_not_null());
+    let tokens: Vec<Uuid> = opened.select(sessions::personal_token.assume_not_null()).load(conn).await?;
+    diesel::delete(personal_tokens::table.filter(personal_tokens::id.eq_any(tokens))).execute(conn).await?;
+    let things = gate_tokens::table
+        .filter(gate_tokens::session_id.eq_any(ended))
+        .filter(gate_tokens::thing.is_not_null())
+        .filter(gate_tokens::remember_until.is_not_null())
+        .select((gate_tokens::thing.assume_not_null(), gate_tokens::remember_until.assume_not_null()));
+    let things: Vec<(Vec<u8>, Moment)> = things.load(conn).await?;
+    let rows: Vec<_> = things.iter().map(|(t, until)| (spent::thing.eq(t), spent::expires_at.eq(until))).collect();
+    diesel::insert_into(spent::table).values(rows).on_conflict_do_nothing().execute(conn).await?;
+    Ok(())
+}
+
 /// Raises the revocation counter, whose row stays locked until the transaction ends.
-async fn raise_counter(conn: &mut AsyncPgConnection) -> Result<i64, StoreError> {
+pub(crate) async fn raise_counter(conn: &mut AsyncPgConnection) -> Result<i64, StoreError> {
     let raised = diesel::update(revocations::table).set(revocations::counter.eq(revocations::counter + 1));
     Ok(raised.returning(revocations::counter).get_result(conn).await?)
 }

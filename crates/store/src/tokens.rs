@@ -3,8 +3,11 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use passeur_core::Moment;
+use passeur_core::evidence::PersonKey;
+use uuid::Uuid;
 
 use crate::acts::{Recorded, append};
+use crate::people::of_person;
 use crate::pool::{Store, StoreError};
 use crate::schema::tokens;
 
@@ -21,6 +24,7 @@ pub struct TokenRow {
     pub owner_name: Option<String>,
     pub areas: Option<Vec<String>>,
     pub used_at: Option<Moment>,
+    pub owner_authority: Option<String>,
 }
 
 /// A token to be made for somebody.
@@ -36,6 +40,7 @@ pub struct NewToken {
     pub owner_subject: Option<String>,
     pub owner_name: Option<String>,
     pub areas: Option<Vec<String>>,
+    pub owner_authority: Option<String>,
 }
 
 /// Neither revoked nor run out.
@@ -71,20 +76,28 @@ impl Store {
         Ok(q.load(&mut conn).await?)
     }
 
-    /// Makes a token for somebody.
+    /// Makes a token for somebody, in a session of theirs or by one that is over already. False where the session was ended, or its owner
+    /// is kept out.
     ///
     /// # Errors
     /// [`StoreError::Conflict`] when a good one of that name is there.
-    pub async fn make_token(&self, row: NewToken, act: Recorded<'_>) -> Result<(), StoreError> {
+    pub async fn make_token(&self, row: NewToken, session: Option<Uuid>, act: Recorded<'_>) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
+            if let (Some(authority), Some(subject)) = (&row.owner_authority, &row.owner_subject) {
+                let owner = PersonKey { authority: authority.clone(), subject: subject.clone() };
+                if !of_person(conn, &owner, session).await? {
+                    return Ok(false);
+                }
+            }
             let there: i64 =
                 tokens::table.filter(tokens::name.eq(&row.name)).filter(good(row.created_at)).count().get_result(conn).await?;
             if there > 0 {
                 return Err(StoreError::Conflict);
             }
             diesel::insert_into(tokens::table).values(&row).execute(conn).await?;
-            append(conn, act).await
+            append(conn, act).await?;
+            Ok(true)
         })
         .await
     }

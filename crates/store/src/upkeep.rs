@@ -8,8 +8,8 @@ use passeur_core::Moment;
 
 use crate::pool::{Store, StoreError};
 use crate::schema::{
-    answered, codes, device_codes, kept_forms, mailed_codes, parked, personal_tokens, provider_flows, sessions, trials, tries,
-    unrecorded,
+    answered, codes, device_codes, kept_forms, mailed_codes, parked, personal_tokens, provider_flows, sessions, spent, trials,
+    tries, unrecorded,
 };
 
 const PARTITIONED: [&str; 2] = ["crossings", "evidence"];
@@ -100,6 +100,7 @@ impl Store {
         diesel::delete(mailed_codes::table.filter(mailed_codes::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(trials::table.filter(trials::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(answered::table.filter(answered::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(spent::table.filter(spent::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(sessions::table.filter(sessions::began.lt(sessions_before))).execute(&mut conn).await?;
         diesel::delete(provider_flows::table.filter(provider_flows::minute.lt(counts_before))).execute(&mut conn).await?;
         diesel::delete(unrecorded::table.filter(unrecorded::minute.lt(counts_before))).execute(&mut conn).await?;

@@ -4,8 +4,12 @@ use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use passeur_core::Moment;
 
+use crate::bounded::Bounded;
 use crate::pool::{Store, StoreError};
 use crate::schema::{mailed_codes, tries};
+
+/// Codes that wait at once.
+const MAILED: Bounded = Bounded { table: "mailed_codes", key: "flow", of_network: 200, in_all: 10_000 };
 
 /// A code that was sent by mail, or would have been.
 #[derive(Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
@@ -17,6 +21,7 @@ pub struct MailedCode {
     pub mail: Vec<u8>,
     pub tries_left: i16,
     pub expires_at: Moment,
+    pub network: String,
 }
 
 impl Store {
@@ -43,6 +48,21 @@ impl Store {
         Ok(keys.iter().map(|k| counted.iter().find(|(c, _)| c == k).map_or(0, |(_, n)| *n)).collect())
     }
 
+    /// How many tries there were under a key in a window.
+    pub async fn tries_so_far(&self, key: &[u8; 32], span: i64) -> Result<i32, StoreError> {
+        let mut conn = self.conn().await?;
+        let row = tries::table.find((key.to_vec(), span)).select(tries::count);
+        Ok(row.first(&mut conn).await.optional()?.unwrap_or_default())
+    }
+
+    /// Forgets the tries under a key in some windows.
+    pub async fn forget_tries(&self, key: &[u8; 32], spans: &[i64]) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        let rows = tries::table.filter(tries::key.eq(key.to_vec())).filter(tries::span.eq_any(spans));
+        diesel::delete(rows).execute(&mut conn).await?;
+        Ok(())
+    }
+
     /// Takes back one try under each key: it was right, and right ones do not count.
     pub async fn uncount_tries(&self, keys: &[[u8; 32]], span: i64) -> Result<(), StoreError> {
         let mut conn = self.conn().await?;
@@ -53,9 +73,12 @@ impl Store {
         Ok(())
     }
 
-    /// Keeps a code in the place of an earlier one of the same flow.
-    pub async fn put_mailed_code(&self, row: MailedCode) -> Result<(), StoreError> {
+    /// Keeps a code in the place of an earlier one of the same flow. False where too many wait.
+    pub async fn put_mailed_code(&self, row: MailedCode, now: Moment) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
+        if MAILED.make_room(&mut conn, &row.network, now).await?.is_err() {
+            return Ok(false);
+        }
         let set = (
             mailed_codes::code.eq(row.code.clone()),
             mailed_codes::mail.eq(row.mail.clone()),
@@ -64,7 +87,7 @@ impl Store {
         );
         let insert = diesel::insert_into(mailed_codes::table).values(&row);
         insert.on_conflict(mailed_codes::flow).do_update().set(set).execute(&mut conn).await?;
-        Ok(())
+        Ok(true)
     }
 
     /// Spends one try of a flow's code, whatever comes of it. None where there is none, or no try is left.

@@ -19,6 +19,14 @@ async fn sent_back(stack: &Stack, user: &str) -> (Person, Page) {
     (person, back)
 }
 
+/// RelayState of a flow that somebody is sent to the provider with.
+async fn relay_state(stack: &Stack, person: &mut Person) -> String {
+    let first = person.send(Method::GET, &stack.agents("/"), None).await;
+    let to = person.until(first, "/saml/sign-on").await;
+    let to = url::Url::parse(&to).unwrap();
+    to.query_pairs().find(|(n, _)| n == "RelayState").unwrap().1.into_owned()
+}
+
 /// Whether the ledger received this header.
 pub fn received(page: &Page, header: &str, value: &str) -> bool {
     page.body.contains(&format!("<th>{header}</th><td>{value}</td>"))
@@ -342,17 +350,72 @@ async fn answers_by_a_form_are_bounded_and_openid_connect_takes_them_as_well() {
     let large = "x".repeat(500_000);
     let page = Person::new().submit_to(&consumer, &[("SAMLResponse", &large)]).await;
     assert_eq!(page.status, 413, "{}", page.body);
-    let mut nobody = Person::new();
-    let parked = nobody.submit_to(&stack.pass("/.passeur/saml/nobody/answer"), &[("a", "b")]).await;
-    assert_eq!(nobody.follow(parked).await.status, 404);
+    let parked = Person::new().submit_to(&stack.pass("/.passeur/saml/nobody/answer"), &[("a", "b")]).await;
+    assert_eq!(parked.status, 404);
+    // What names no flow of ours is checked at once, and does not wait for anybody.
     let mut sender = Person::new();
-    for _ in 0..200 {
-        assert_eq!(sender.submit_to(&consumer, &[("SAMLResponse", "x")]).await.status, 303);
+    let good = relay_state(&stack, &mut sender).await;
+    for (body, code) in [
+        (vec![("SAMLResponse", "x")], "check.saml-unreadable"),
+        (vec![("a", "b")], "check.saml-no-answer"),
+        (vec![("SAMLResponse", "x"), ("RelayState", &good[1..])], "check.saml-unreadable"),
+        (vec![("SAMLResponse", "x"), ("RelayState", &good.replace(['0', '1', '2'], "3"))], "check.state-other-browser"),
+    ] {
+        let page = sender.submit_to(&consumer, &body).await;
+        assert_eq!(refusal(&stack, &page).await.0, code, "{body:?}");
     }
-    let page = sender.submit_to(&consumer, &[("SAMLResponse", "x")]).await;
+    let forged = sender.submit_to(&stack.pass("/.passeur/oidc/pilotage/answer"), &[("code", "x"), ("state", "y")]).await;
+    assert_eq!(refusal(&stack, &forged).await.0, "check.state-unreadable");
+    assert_eq!(stack.database.count("parked").await, 0);
+    // Of one flow one answer waits, the last.
+    for _ in 0..2 {
+        assert_eq!(sender.submit_to(&consumer, &[("SAMLResponse", "x"), ("RelayState", &good)]).await.status, 303);
+    }
+    assert_eq!(stack.database.count("parked").await, 1);
+    for _ in 0..199 {
+        let state = relay_state(&stack, &mut sender).await;
+        assert_eq!(sender.submit_to(&consumer, &[("SAMLResponse", "x"), ("RelayState", &state)]).await.status, 303);
+    }
+    let last = relay_state(&stack, &mut sender).await;
+    let page = sender.submit_to(&consumer, &[("SAMLResponse", "x"), ("RelayState", &last)]).await;
     assert_eq!(page.status, 503, "{}", page.body);
     let story = stack.story(&page.crossing()).await;
     assert_eq!(story["code"], "check.answers-full");
     stack.clock.advance(chrono::Duration::minutes(3));
-    assert_eq!(sender.submit_to(&consumer, &[("SAMLResponse", "x")]).await.status, 303, "what is too old does not count");
+    let again = sender.submit_to(&consumer, &[("SAMLResponse", "x"), ("RelayState", &last)]).await;
+    assert_eq!(again.status, 303, "what is too old does not count");
+}
+
+/// What a stranger can send at most, of what a parser takes longest for: refused before it is parsed.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_document_that_costs_too_much_is_not_parsed() {
+    let stack = Stack::new().await;
+    let attributes: String = (0..25_000).map(|i| format!(" a{i}=''")).collect();
+    let prefixes: String = (0..60).map(|i| format!(" xmlns:p{i}='u'")).collect();
+    let response = |inside: &str| {
+        STANDARD.encode(format!("<samlp:Response xmlns:samlp='{0}'>{inside}</samlp:Response>", passeur_protocols::saml::PROTOCOL))
+    };
+    let consumer = stack.pass("/.passeur/saml/pilotage-saml/answer");
+    for inside in [
+        format!("<x{attributes}/>"),
+        format!("<a{prefixes}><b{0}><c{0}/></b></a>", prefixes.replace(":p", ":q")),
+        "<a>".repeat(10_000),
+        "<a/>".repeat(45_000),
+    ] {
+        let value = response(&inside);
+        // Unasked it is checked where it arrives; as the answer to a flow of ours once its browser fetches it.
+        let page = Person::new().submit_to(&consumer, &[("SAMLResponse", &value)]).await;
+        assert_eq!(refusal(&stack, &page).await.0, "check.saml-unreadable");
+        let mut person = Person::new();
+        let state = relay_state(&stack, &mut person).await;
+        let parked = person.submit_to(&consumer, &[("SAMLResponse", &value), ("RelayState", &state)]).await;
+        let page = person.follow(parked).await;
+        assert_eq!(refusal(&stack, &page).await.0, "check.saml-unreadable");
+        let page =
+            Person::new().submit_to(&stack.pass("/.passeur/saml/pilotage-saml/sign-out"), &[("SAMLRequest", &value)]).await;
+        assert!(page.status == 403 || page.status == 413, "{}", page.status);
+    }
+    // Nobody has to sign in to be told that the process runs.
+    assert_eq!(Person::new().open(&stack.pass("/healthz")).await.body, "ok\n");
+    assert_eq!(Person::new().open(&stack.pass("/readyz")).await.body, "ready\n");
 }

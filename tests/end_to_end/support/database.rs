@@ -128,6 +128,11 @@ impl Database {
         connect(&self.url).await
     }
 
+    /// How many rows a table has.
+    pub async fn count(&self, table: &str) -> i64 {
+        self.look().await.query_one(&format!("SELECT count(*) FROM {table}"), &[]).await.unwrap().get(0)
+    }
+
     /// Closes every connection and refuses new ones, as a database that went away would.
     pub async fn shut(&self) {
         let admin = connect(&url("postgres")).await;

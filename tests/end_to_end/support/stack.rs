@@ -165,7 +165,7 @@ impl Stack {
 
     /// Publishes a site file, whatever it does to people.
     pub async fn publish(&self, document: &str) -> (u16, Value) {
-        let anyway = ["refuses-people", "locked-out", "expectations"];
+        let anyway = ["refuses-people", "locked-out", "expectations", "other-issuer"];
         self.post("/site/publish", json!({"document": document, "note": "a test", "anyway": anyway})).await
     }
 
@@ -251,6 +251,19 @@ impl Stack {
     pub async fn settle(&self) {
         if let Some(s) = &self.service {
             s.settle().await;
+        }
+    }
+
+    /// Time goes by, for us and for the provider.
+    pub fn later(&self, by: chrono::Duration) {
+        self.clock.advance(by);
+        self.provider.advance(by.num_seconds());
+    }
+
+    /// Removes what has run out, as the service does by itself every few minutes.
+    pub async fn sweep(&self) {
+        if let Some(s) = &self.service {
+            s.sweep().await;
         }
     }
 

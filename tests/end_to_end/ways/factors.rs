@@ -129,7 +129,8 @@ async fn the_provider_is_asked_for_exactly_what_is_missing() {
     stack.clock.advance(Duration::minutes(11));
     let away = benoit.send(Method::GET, &stack.gate("/assign"), None).await;
     let there = benoit.until(away, "/authorize").await;
-    assert!(there.contains("max_age=600") && !there.contains("prompt=login"), "{there}");
+    // A proof of before the asking counts for nothing, so that a new one is asked for, with its time.
+    assert!(there.contains("max_age=0") && there.contains("prompt=login"), "{there}");
     // A background request is told, and sent nowhere.
     benoit.extra = vec![("sec-fetch-mode", "cors".into()), ("sec-fetch-dest", "empty".into())];
     let told = benoit.send(Method::GET, &stack.gate("/assign"), None).await;
@@ -238,4 +239,33 @@ async fn form_of_passkey(stack: &Stack, person: &mut Person) -> Page {
         .replace("<input type=\"hidden\" name=\"ceremony\" value=\"\">", "")
         .replace("<input type=\"hidden\" name=\"credential\" value=\"\">", "");
     page
+}
+
+#[tokio::test]
+async fn slow_guessing_of_an_authenticator_takes_two_codes_in_a_row_from_then_on() {
+    let stack = Stack::new().await;
+    let mut benoit = by_password(&stack, "benoit", "neap-tide").await;
+    let (key, _) = enrol(&stack, &mut benoit).await;
+    let mut thief = by_password(&stack, "benoit", "neap-tide").await;
+    for _ in 0..5 {
+        let page = asked(&stack, &mut thief).await;
+        for _ in 0..4 {
+            assert_eq!(thief.fill_in(&page, &[("code", "000000")]).await.status, StatusCode::FORBIDDEN);
+        }
+        stack.later(Duration::minutes(16));
+    }
+    let mut owner = by_password(&stack, "benoit", "neap-tide").await;
+    let page = asked(&stack, &mut owner).await;
+    assert!(page.status == StatusCode::OK && page.body.contains("two codes in a row"), "{}", page.body);
+    let (first, second) = (shows(&stack, &key, 0), shows(&stack, &key, 1));
+    for wrong in [first.clone(), format!("{second} {first}"), format!("000000 {second}")] {
+        let told = owner.fill_in(&page, &[("code", &wrong)]).await;
+        assert_eq!(told.status, StatusCode::FORBIDDEN, "{wrong}");
+    }
+    let done = owner.fill_in(&page, &[("code", &format!("{first} {second}"))]).await;
+    assert_eq!(owner.follow(done).await.url, stack.everybody("/assign"));
+    // Known to be the owner's, one code is enough again.
+    let mut again = by_password(&stack, "benoit", "neap-tide").await;
+    let page = asked(&stack, &mut again).await;
+    assert!(!page.body.contains("two codes in a row"), "{}", page.body);
 }

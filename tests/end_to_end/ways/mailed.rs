@@ -127,3 +127,49 @@ async fn a_mail_that_was_not_taken_is_told_to_engineers_alone() {
     })
     .await;
 }
+
+#[tokio::test]
+async fn slow_guessing_makes_codes_longer_and_locks_nobody_out() {
+    let stack = Stack::new().await;
+    let wrong = async |times: usize| {
+        let mut stranger = Person::new();
+        let page = asked(&stack, &mut stranger, MASTER).await;
+        for _ in 0..times {
+            assert_eq!(stranger.fill_in(&page, &[("code", "000000")]).await.status, StatusCode::FORBIDDEN);
+        }
+    };
+    // Four codes with five tries each, hours apart: below every window of minutes.
+    for _ in 0..4 {
+        wrong(5).await;
+        stack.later(chrono::Duration::hours(3));
+    }
+    let mut owner = Person::new();
+    let page = asked(&stack, &mut owner, MASTER).await;
+    assert!(page.body.contains("ten letters"), "{}", page.body);
+    let long = code(&stack, MASTER, 5).await;
+    assert!(long.len() == 10 && long.bytes().all(|b| b.is_ascii_uppercase()), "{long}");
+    let typed = format!("{} {}", &long[..5].to_lowercase(), &long[5..]);
+    let done = owner.fill_in(&page, &[("code", &typed)]).await;
+    assert_eq!(owner.follow(done).await.status, StatusCode::OK);
+    // Whoever came has six digits again.
+    let mut again = Person::new();
+    let page = asked(&stack, &mut again, MASTER).await;
+    assert!(page.body.contains("six digits"), "{}", page.body);
+}
+
+#[tokio::test]
+async fn a_code_by_mail_is_no_code_of_an_authenticator() {
+    let stack = Stack::with(|s| {
+        let strong = "[[gate.rule]]\nname = \"strong\"\nwhen = { way-in = [\"visitors\"] }\nstep-up = { factor = \"otp\" }\n\n";
+        s.replacen("[[gate.rule]]\nname = \"masters of", &format!("{strong}[[gate.rule]]\nname = \"masters of"), 1)
+    })
+    .await;
+    let mut person = Person::new();
+    let page = asked(&stack, &mut person, MASTER).await;
+    let code = code(&stack, MASTER, 1).await;
+    let done = person.fill_in(&page, &[("code", &code)]).await;
+    let page = person.follow(done).await;
+    assert_eq!(page.status, StatusCode::FORBIDDEN, "{}", page.body);
+    let story = stack.story(&page.crossing()).await;
+    assert_eq!(story["code"], "factor.none", "{story}");
+}

@@ -14,7 +14,7 @@ use reqwest::StatusCode;
 use crate::support::{Page, Person, Stack};
 
 /// The form of a way in, chosen on the page that asks.
-async fn form(stack: &Stack, person: &mut Person, title: &str) -> Page {
+pub async fn form(stack: &Stack, person: &mut Person, title: &str) -> Page {
     let page = person.open(&stack.everybody("/received")).await;
     let page = person.open(&page.link("Sign in another way")).await;
     let to = page.link(title);

@@ -52,12 +52,15 @@ pub enum Site {
         /// Refuse when another edition than this is live
         #[arg(long, value_name = "NUMBER")]
         based_on: Option<i32>,
-        /// Accept by name what the service asks about: refuses-people, locked-out, expectations
+        /// Accept by name what the service asks about: refuses-people, locked-out, expectations, other-issuer
         #[arg(long, value_delimiter = ',', value_name = "WORD")]
         anyway: Vec<String>,
         /// Go back by itself unless it is confirmed in the console within so many minutes
         #[arg(long, value_name = "MINUTES", value_parser = clap::value_parser!(u32).range(1..=60))]
         confirm_within: Option<u32>,
+        /// The issuer of this provider only changed its address: what people keep (factors, tokens) goes with it
+        #[arg(long = "move-issuer", value_name = "PROVIDER")]
+        move_issuers: Vec<String>,
     },
     /// Publish an earlier edition again
     RollBack {
@@ -65,7 +68,7 @@ pub enum Site {
         /// Why, for those who read the history
         #[arg(long)]
         note: String,
-        /// Accept by name what the service asks about: refuses-people, locked-out, expectations
+        /// Accept by name what the service asks about: refuses-people, locked-out, expectations, other-issuer
         #[arg(long, value_delimiter = ',', value_name = "WORD")]
         anyway: Vec<String>,
     },

@@ -89,11 +89,11 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
             print_comparison(&answer);
             Ok(())
         }
-        Site::Publish { source: of, note, based_on, anyway, confirm_within } => {
+        Site::Publish { source: of, note, based_on, anyway, confirm_within, move_issuers } => {
             if of.file.is_none() && !of.draft && of.edition.is_none() {
                 return Err(Exit::Failed("publish what? Give a file, or --draft".into()));
             }
-            let ask = PublishRequest { source: source(&of)?, note, based_on, anyway, confirm_within };
+            let ask = PublishRequest { source: source(&of)?, note, based_on, anyway, move_issuers, confirm_within };
             publish(&ask, of.file.as_deref(), c).await
         }
         Site::RollBack { edition, note, anyway } => {

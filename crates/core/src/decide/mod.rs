@@ -269,7 +269,14 @@ fn enter(
 ) -> Result<(Identity, Joined), Refusal> {
     let stop = |outcome, code| Refusal { outcome, code, words: None, need: None };
     if !access.takes(site, evidence) {
-        witness.step(|| Step::new(StepCode::OtherProvider).with("seen", evidence.way()).with("wanted", access.ways.join(", ")));
+        let person = evidence.person();
+        witness.step(|| match site.authority(&evidence.provider) {
+            Some(wanted) if wanted != person.authority => Step::new(StepCode::OtherIssuer)
+                .with("provider", evidence.provider.as_str())
+                .with("seen", person.authority)
+                .with("wanted", wanted),
+            _ => Step::new(StepCode::OtherProvider).with("seen", evidence.way()).with("wanted", access.ways.join(", ")),
+        });
         return Err(stop(Outcome::CheckFailed, StepCode::OtherProvider));
     }
     account::factors(site, access, evidence, witness)?;

@@ -73,6 +73,10 @@ impl Access {
 
     /// Whether somebody who came in this way is taken here.
     pub fn takes(&self, site: &Site, evidence: &Evidence) -> bool {
+        // The name of a provider may stand for another issuer by now.
+        if !site.knows(&evidence.provider, &evidence.person()) {
+            return false;
+        }
         let way = evidence.way();
         let callers = self.callers.as_ref();
         match way {

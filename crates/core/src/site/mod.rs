@@ -52,6 +52,7 @@ use ipnet::IpNet;
 
 use crate::address::PublicAddress;
 use crate::delivery::Delivery;
+use crate::evidence::{PersonKey, WayIn, authority};
 use crate::mapping::{Mapping, Salts, Transform};
 use crate::rehearse::CONSOLE;
 use crate::route::Route;
@@ -147,6 +148,26 @@ impl Site {
     /// The way in of our own of a name.
     pub fn way(&self, name: &str) -> Option<&Way> {
         self.ways.iter().find(|w| w.name == name)
+    }
+
+    /// Who vouches for people of a provider or way in of this name: see [`crate::evidence::authority`].
+    pub fn authority(&self, name: &str) -> Option<String> {
+        if let Some(p) = self.provider(name) {
+            let way_in = if p.saml().is_some() { WayIn::Saml } else { WayIn::Oidc };
+            return Some(authority(way_in, name, &p.issuer));
+        }
+        self.way(name).map(|_| authority(WayIn::Password, name, ""))
+    }
+
+    /// Every provider and way in with who vouches for its people.
+    pub fn authorities(&self) -> impl Iterator<Item = (String, String)> {
+        let names = self.providers.iter().map(|p| &p.name).chain(self.ways.iter().map(|w| &w.name));
+        names.filter_map(|n| Some((n.clone(), self.authority(n)?)))
+    }
+
+    /// Whether the one who vouches for somebody is the one that the provider's name stands for in this edition.
+    pub fn knows(&self, provider: &str, person: &PersonKey) -> bool {
+        self.authority(provider).is_some_and(|a| a == person.authority)
     }
 
     /// What people read of a provider or way in.

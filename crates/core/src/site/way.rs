@@ -81,7 +81,8 @@ impl Way {
     pub fn method(&self) -> &'static str {
         match self.kind {
             WayKind::Password(_) => "pwd",
-            WayKind::MailedCode(_) => "otp",
+            // RFC 8176 has no word for it. It is no code of an authenticator: whoever reads the mail box has it.
+            WayKind::MailedCode(_) => "mail-code",
             WayKind::Passkey(_) => "hwk",
             WayKind::Certificate(_) => "pop",
             // The registered word for it, whoever's machine it is.

@@ -164,6 +164,11 @@ pub const REASONS: &[(&str, &str, &str)] = &[
         "what the provider said of its holder is too old, so they must sign in there again",
         "ce que le fournisseur a dit de son titulaire est trop vieux : il doit s'y reconnecter",
     ),
+    (
+        "transient",
+        "a transient one, which names somebody else next time",
+        "un identifiant transitoire, qui désignera quelqu'un d'autre la prochaine fois",
+    ),
     ("passkey-verification", "its answer could not be verified", "sa réponse n'a pas pu être vérifiée"),
     ("chain", "chain", "chaîne"),
     ("scope", "scope", "portée"),

@@ -37,6 +37,7 @@ fn somebody_sent_unasked_enters_only_where_the_gate_says_so_and_never_the_consol
     let site = read(&text);
     let mut asked =
         Evidence { provider: "pilotage-saml".into(), way_in: WayIn::Saml, ..in_groups(&["berth-access", "access-engineers"]) };
+    asked.authority = site.authority("pilotage-saml").unwrap();
     asked.claims.insert("user".into(), serde_json::json!(["anouk"]));
     let unasked = Evidence { unasked: true, ..asked.clone() };
     let enters = |gate: &str, who: &Evidence| {

@@ -8,6 +8,8 @@ use super::jwks::KeySet;
 
 /// The event that a logout token tells of.
 const EVENT: &str = "http://schemas.openid.net/event/backchannel-logout";
+/// The longest name of a person, of a session or of a token that is read, in bytes.
+const NAME_MAX: usize = 2_048;
 /// How old a token may be.
 const AGE_MAX_MINUTES: i64 = 10;
 
@@ -58,9 +60,9 @@ pub fn validate_logout(token: &str, keys: &KeySet, expected: &ExpectedLogout<'_>
             format!("within {AGE_MAX_MINUTES} minutes of {}", expected.now.to_rfc3339()),
         );
     }
-    let expires = moment(&claims, "exp");
-    if claims.contains_key("exp") && expires.is_none_or(|e| e + expected.skew <= expected.now) {
-        return fail("expiry", claims["exp"].to_string(), format!("later than {}", expected.now.timestamp()));
+    let Some(expires) = moment(&claims, "exp") else { return fail("times", "no exp", "iat and exp") };
+    if expires + expected.skew <= expected.now {
+        return fail("expiry", expires.to_rfc3339(), format!("later than {}", expected.now.to_rfc3339()));
     }
     if !claims.get("events").and_then(|e| e.get(EVENT)).is_some_and(Value::is_object) {
         return fail("events", claims.get("events").map_or_else(|| "none".to_owned(), Value::to_string), EVENT);
@@ -69,12 +71,21 @@ pub fn validate_logout(token: &str, keys: &KeySet, expected: &ExpectedLogout<'_>
     if claims.contains_key("nonce") {
         return fail("nonce", "a nonce", "none: this would be an id_token");
     }
-    let some = |name: &str| text(&claims, name).filter(|s| !s.is_empty() && s.len() <= 255).map(str::to_owned);
-    let (subject, session) = (some("sub"), some("sid"));
+    // What is named and cannot be read is not taken for missing: without `sid`, every session of the person would end.
+    let some = |name: &str| match claims.get(name) {
+        None => Ok(None),
+        Some(Value::String(s)) if !s.is_empty() && s.len() <= NAME_MAX => Ok(Some(s.clone())),
+        Some(_) => {
+            fail(if name == "sid" { "sid" } else { "sub" }, "no text, or too much of it", format!("1 to {NAME_MAX} bytes"))
+        }
+    };
+    let (subject, session) = (some("sub")?, some("sid")?);
     if subject.is_none() && session.is_none() {
         return fail("sub", "neither sub nor sid", "one of them, or both");
     }
-    let Some(id) = some("jti") else { return fail("jti", "none", "an identifier that is used once") };
-    let until = expires.unwrap_or(issued + Duration::minutes(AGE_MAX_MINUTES)).max(issued + Duration::minutes(AGE_MAX_MINUTES));
+    let Some(id) = text(&claims, "jti").filter(|s| !s.is_empty() && s.len() <= NAME_MAX).map(str::to_owned) else {
+        return fail("jti", "none", "an identifier that is used once");
+    };
+    let until = expires.max(issued + Duration::minutes(AGE_MAX_MINUTES));
     Ok(LogoutToken { subject, session, id, remember_until: (until + expected.skew).min(expected.now + Duration::days(1)) })
 }

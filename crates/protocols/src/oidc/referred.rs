@@ -119,13 +119,16 @@ pub fn validate_referred(
     let header = header(token.trim())?;
     let claims = open(&header, token.trim(), keys)?.claims;
     of_issuer(&claims, expected.issuer)?;
-    // Said of somebody it must be said of this person; Core 5.6.2 lets a source leave it out.
-    if let Some(sub) = claims.get("sub").filter(|s| s.as_str() != Some(expected.subject)) {
-        return fail("sub", sub.to_string(), expected.subject);
+    // Core 5.6.2 lets a source leave both out. Then it could be of anybody, and for anybody: any token that the provider signs.
+    let seen = |v: Option<&Value>| v.map_or_else(|| "none".to_owned(), Value::to_string);
+    let sub = claims.get("sub");
+    if sub.and_then(Value::as_str) != Some(expected.subject) {
+        return fail("sub", seen(sub), expected.subject);
     }
     let ours = |v: &Value| v.as_str() == Some(expected.client_id);
-    if let Some(aud) = claims.get("aud").filter(|aud| !(ours(aud) || aud.as_array().is_some_and(|all| all.iter().any(ours)))) {
-        return fail("audience", aud.to_string(), expected.client_id);
+    let aud = claims.get("aud");
+    if !aud.is_some_and(|aud| ours(aud) || aud.as_array().is_some_and(|all| all.iter().any(ours))) {
+        return fail("audience", seen(aud), expected.client_id);
     }
     if let Some(exp) = claims.get("exp") {
         let until = exp.as_i64().and_then(|s| DateTime::from_timestamp(s, 0));

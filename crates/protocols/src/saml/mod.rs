@@ -1,7 +1,7 @@
 //! SAML 2.0, the part of a service provider (saml-core-2.0-os, saml-profiles-2.0-os 4.1, 4.4): asking an identity provider,
 //! reading what it sends, and believing only what is signed.
 //!
-//! [`xml`] reads a document within bounds and refuses every construct that two readers could see differently. [`signature`]
+//! [`scan`] counts what a document would cost before [`xml`] reads it within bounds, and refuses every construct that two readers could see differently. [`signature`]
 //! says which elements a trusted key has signed; nothing is read from any other. [`encryption`] opens what was encrypted for us.
 //! [`response`] checks a Response and hands out the one Assertion that counts; [`sign_out`] does so for messages to sign out.
 //! [`metadata`] reads what a provider says of itself, [`own`] writes what we say of ourselves. [`request`] asks, [`binding`]
@@ -13,6 +13,7 @@ pub mod metadata;
 pub mod own;
 pub mod request;
 pub mod response;
+mod scan;
 pub mod sign_out;
 pub mod signature;
 pub mod told;

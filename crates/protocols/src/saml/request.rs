@@ -4,7 +4,7 @@
 use chrono::{DateTime, Utc};
 
 use super::metadata::POST;
-use super::write::{Signs, escaped, moment, signed};
+use super::write::{Signs, escaped, moment, signed_message};
 use super::{ASSERTION, PROTOCOL};
 
 /// What is asked.
@@ -63,6 +63,6 @@ impl Request<'_> {
 
     /// The request as XML that is signed, for the POST binding; by redirect the query is signed instead.
     pub fn signed(&self, signer: &dyn Signs) -> Option<String> {
-        signed(&self.xml(), self.id, "</saml:Issuer>", signer)
+        signed_message(&self.xml(), self.id, signer)
     }
 }

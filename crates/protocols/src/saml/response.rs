@@ -51,6 +51,36 @@ pub struct NameId {
     pub sp_qualifier: Option<String>,
 }
 
+const FORMATS: &str = "urn:oasis:names:tc:SAML:";
+const PERSISTENT: &str = "persistent";
+/// Names of formats (saml-core-2.0-os 8.3), as they stand before a value that is no persistent one.
+const NAMED: [&str; 6] = ["unspecified", "emailAddress", "X509SubjectName", "WindowsDomainQualifiedName", "kerberos", "entity"];
+
+impl NameId {
+    /// The last part of its format; one that says none is unspecified (8.3.1).
+    pub fn format_name(&self) -> &str {
+        match self.format.as_deref() {
+            None | Some("") => "unspecified",
+            Some(f) => f.strip_prefix(FORMATS).and_then(|f| f.rsplit(':').next()).unwrap_or(f),
+        }
+    }
+
+    /// What tells a person of a provider from all others of it: a value means one person in its own format alone. None of a transient
+    /// one (8.3.8), which means somebody else next time.
+    pub fn key(&self) -> Option<String> {
+        match self.format_name() {
+            "transient" => None,
+            // A persistent value that begins like one of another format is told from that.
+            PERSISTENT if NAMED.iter().chain(&[PERSISTENT]).any(|n| self.value.starts_with(&format!("{n}:"))) => {
+                Some(format!("{PERSISTENT}:{}", self.value))
+            }
+            PERSISTENT => Some(self.value.clone()),
+            named if NAMED.contains(&named) => Some(format!("{named}:{}", self.value)),
+            other => Some(format!("unspecified:{other} {}", self.value)),
+        }
+    }
+}
+
 /// What shows that an assertion is the provider's.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Shown {
@@ -67,9 +97,12 @@ pub struct Shown {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Assertion {
     pub id: String,
-    pub name: NameId,
+    /// How the provider names the person; it may leave that to an attribute (2.4.1).
+    pub name: Option<NameId>,
     pub shown: Shown,
     pub session_index: Option<String>,
+    /// Until when the provider's own session lasts, where it says so (2.7.2).
+    pub session_until: Option<DateTime<Utc>>,
     /// When the person proved who they are.
     pub authenticated: DateTime<Utc>,
     /// The authentication context class.
@@ -292,15 +325,17 @@ fn read(xml: &Xml<'_>, assertion: NodeId, expected: &Expected<'_>, shown: Shown)
     issuer(xml, xml.need(assertion, ASSERTION, "Issuer")?, expected)?;
     let ends = conditions(xml, assertion, expected)?;
     let subject = xml.need(assertion, ASSERTION, "Subject")?;
-    let name = name_id(xml, subject, expected.opener)?;
+    let named = ["NameID", "EncryptedID"].iter().any(|n| !xml.children(subject, ASSERTION, n).is_empty());
+    let name = named.then(|| name_id(xml, subject, expected.opener)).transpose()?;
     let confirmed = confirmation(xml, subject, expected)?;
-    let (authenticated, session_index, context) = authentication(xml, assertion, expected)?;
+    let Proved { authenticated, session_index, session_until, context } = authentication(xml, assertion, expected)?;
     let remember_until = ends.map_or(confirmed, |e| e.max(confirmed)).checked_add_signed(expected.skew).unwrap_or(confirmed);
     Ok(Assertion {
         id,
         name,
         shown,
         session_index,
+        session_until,
         authenticated,
         context,
         attributes: attributes(xml, assertion, expected.opener)?,
@@ -391,23 +426,35 @@ fn confirmation(xml: &Xml<'_>, subject: NodeId, expected: &Expected<'_>) -> Resu
     Err(BadResponse::Subject(why))
 }
 
-type Proved = (DateTime<Utc>, Option<String>, Option<String>);
+/// What an assertion says of how and when the person proved who they are.
+struct Proved {
+    authenticated: DateTime<Utc>,
+    session_index: Option<String>,
+    session_until: Option<DateTime<Utc>>,
+    context: Option<String>,
+}
 
+/// Several statements may stand there (2.3.3): of them the one made last counts, and the session lasts as long as the shortest says.
 fn authentication(xml: &Xml<'_>, assertion: NodeId, expected: &Expected<'_>) -> Result<Proved, BadResponse> {
-    let all = xml.children(assertion, ASSERTION, "AuthnStatement");
-    let Some(statement) = all.first().copied() else { return Err(BadResponse::NotAuthenticated) };
-    if all.len() > 1 {
-        return Err(BadXml::Several("AuthnStatement").into());
+    let mut out: Option<Proved> = None;
+    for statement in xml.children(assertion, ASSERTION, "AuthnStatement") {
+        let until = within(None, xml.attribute(statement, "SessionNotOnOrAfter"), expected)?;
+        let instant = moment(xml.attribute(statement, "AuthnInstant").ok_or(BadResponse::NotAuthenticated)?)?;
+        if expected.now + expected.skew < instant {
+            return Err(BadResponse::NotYet(instant.to_rfc3339()));
+        }
+        let context = xml.need(statement, ASSERTION, "AuthnContext")?;
+        let class = xml.child(context, ASSERTION, "AuthnContextClassRef")?;
+        let class = class.map(|n| xml.text(n, "AuthnContextClassRef")).transpose()?;
+        let session_index = xml.attribute(statement, "SessionIndex").map(str::to_owned);
+        let before = out.as_ref().and_then(|o| o.session_until);
+        let session_until = until.into_iter().chain(before).min();
+        match &mut out {
+            Some(latest) if latest.authenticated >= instant => latest.session_until = session_until,
+            _ => out = Some(Proved { authenticated: instant, session_index, session_until, context: class }),
+        }
     }
-    within(None, xml.attribute(statement, "SessionNotOnOrAfter"), expected)?;
-    let instant = moment(xml.attribute(statement, "AuthnInstant").ok_or(BadResponse::NotAuthenticated)?)?;
-    if expected.now + expected.skew < instant {
-        return Err(BadResponse::NotYet(instant.to_rfc3339()));
-    }
-    let context = xml.need(statement, ASSERTION, "AuthnContext")?;
-    let class = xml.child(context, ASSERTION, "AuthnContextClassRef")?;
-    let class = class.map(|n| xml.text(n, "AuthnContextClassRef")).transpose()?;
-    Ok((instant, xml.attribute(statement, "SessionIndex").map(str::to_owned), class))
+    out.ok_or(BadResponse::NotAuthenticated)
 }
 
 fn attributes(xml: &Xml<'_>, assertion: NodeId, opener: &Opener) -> Result<Vec<(String, Vec<String>)>, BadResponse> {
@@ -417,7 +464,12 @@ fn attributes(xml: &Xml<'_>, assertion: NodeId, opener: &Opener) -> Result<Vec<(
         let name = xml.attribute(attribute, "Name").ok_or(BadXml::Missing("Name"))?.to_owned();
         let mut values = vec![];
         for value in xml.children(attribute, ASSERTION, "AttributeValue") {
-            values.push(xml.text(value, "AttributeValue")?);
+            // A value may be of elements (2.7.3.1.1): a NameID is read, and of anything else there is no text to go by.
+            match xml.inside(value).as_slice() {
+                [] => values.push(xml.text(value, "AttributeValue")?),
+                [one] if xml.is(*one, ASSERTION, "NameID") => values.push(xml.text(*one, "NameID")?),
+                _ => {}
+            }
         }
         count += values.len();
         match out.iter_mut().find(|(n, _)| *n == name) {

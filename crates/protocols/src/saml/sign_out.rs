@@ -8,7 +8,7 @@ use super::binding::{self, Message};
 use super::encryption::{NotOpened, Opener};
 use super::response::{self, NameId};
 use super::signature::{self, BadSignature};
-use super::write::{Signs, escaped, moment, signed};
+use super::write::{Signs, escaped, moment, signed_message};
 use super::xml::{BadXml, Xml};
 use super::{ASSERTION, PROTOCOL, SUCCESS};
 
@@ -42,7 +42,7 @@ impl Head<'_> {
 
     /// Signed for the POST binding; by redirect the query is signed instead.
     pub fn signed(&self, xml: &str, signer: &dyn Signs) -> Option<String> {
-        signed(xml, self.id, "</saml:Issuer>", signer)
+        signed_message(xml, self.id, signer)
     }
 
     /// Asks the provider to sign somebody out (3.7.1).

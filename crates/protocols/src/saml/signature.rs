@@ -33,6 +33,9 @@ const DIGESTS: [&str; 3] = [
 /// and whoever sends a response has not proved anything yet.
 const SIGNATURES_MAX: usize = 4;
 
+/// The longest list of prefixes that stay declared in a canonical form, in bytes: it is gone over at every element.
+const PREFIXES_MAX: usize = 512;
+
 /// Why no signature of an element counts.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum BadSignature {
@@ -144,6 +147,9 @@ fn shape(xml: &Xml<'_>, signature: NodeId) -> Result<NodeId, BadSignature> {
         return Err(BadSignature::Place("it holds an Object"));
     }
     let info = xml.need(signature, DSIG, "SignedInfo")?;
+    if xml.below(signature).any(|n| xml.attribute(n, "PrefixList").is_some_and(|list| list.len() > PREFIXES_MAX)) {
+        return Err(BadSignature::Place("it lists too many prefixes"));
+    }
     let algorithm = |node: NodeId| xml.attribute(node, "Algorithm").unwrap_or_default().to_owned();
     let listed = |node: NodeId, list: &[&str]| {
         let used = algorithm(node);

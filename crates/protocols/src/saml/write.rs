@@ -58,6 +58,11 @@ pub(super) fn moment(at: DateTime<Utc>) -> String {
     at.format("%Y-%m-%dT%H:%M:%SZ").to_string()
 }
 
+/// A message signed for the POST binding: its signature stands after its Issuer (saml-core-2.0-os 3.2.1). None where it cannot be.
+pub fn signed_message(xml: &str, id: &str, signer: &dyn Signs) -> Option<String> {
+    signed(xml, id, "</saml:Issuer>", signer)
+}
+
 /// Signs a document of our own: the root, by its identifier, with the one shape that SAML allows (saml-core-2.0-os 5.4). The
 /// signature is put right after `after`, which must stand once, or right inside the root where `after` is its start tag.
 /// None where nothing could be signed.

@@ -6,10 +6,11 @@ use std::collections::BTreeSet;
 
 use uppsala::{Document, NodeId, NodeKind};
 
+use super::scan::{ATTRIBUTES_MAX, DEPTH_MAX, SCOPE_MAX, scan};
+
 /// The largest document read, in bytes.
 pub const SIZE_MAX: usize = 512 * 1024;
-/// How deep elements may nest, and how many nodes there may be.
-const DEPTH_MAX: u32 = 64;
+/// How many nodes there may be.
 const NODES_MAX: usize = 20_000;
 
 /// Why a document is not read.
@@ -19,6 +20,12 @@ pub enum BadXml {
     TooLarge,
     #[error("it holds more than {NODES_MAX} nodes")]
     TooMany,
+    #[error("an element has more than {ATTRIBUTES_MAX} attributes, or all of them together too many")]
+    TooManyAttributes,
+    #[error("more than {SCOPE_MAX} declarations of namespaces hold at one element")]
+    TooManyNamespaces,
+    #[error("elements nest deeper than {DEPTH_MAX}")]
+    TooDeep,
     #[error("it holds a document type or an entity")]
     DocumentType,
     #[error("it holds a comment")]
@@ -58,7 +65,8 @@ impl<'a> Xml<'a> {
         if text.contains("<!DOCTYPE") || text.contains("<!ENTITY") {
             return Err(BadXml::DocumentType);
         }
-        let parser = uppsala::Parser::new().with_max_depth(DEPTH_MAX).with_forbid_dtd(true).with_forbid_entities(true);
+        scan(text)?;
+        let parser = uppsala::Parser::new().with_max_depth(DEPTH_MAX as u32).with_forbid_dtd(true).with_forbid_entities(true);
         let document = parser.parse(text).map_err(|e| BadXml::Malformed(e.to_string().chars().take(200).collect()))?;
         let root = document.document_element().ok_or(BadXml::Missing("a root element"))?;
         let all = document.descendants(document.root());
@@ -118,6 +126,11 @@ impl<'a> Xml<'a> {
     /// Every element of the document.
     pub fn elements(&self) -> Vec<NodeId> {
         self.document.descendants(self.document.root()).into_iter().filter(|n| self.document.element(*n).is_some()).collect()
+    }
+
+    /// The elements below one, itself among them.
+    pub fn below(&self, node: NodeId) -> impl Iterator<Item = NodeId> {
+        self.document.descendants(node).into_iter().chain([node]).filter(|n| self.document.element(*n).is_some())
     }
 
     /// The elements that stand right in one, whatever their names.

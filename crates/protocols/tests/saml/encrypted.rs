@@ -37,7 +37,7 @@ fn an_encrypted_assertion_is_opened_and_checked_like_any_other() {
         assert!(!text.contains("p-1001"));
         for a in [judge(&text), strictly(&text)] {
             let a = a.unwrap();
-            assert_eq!(a.name.value, "p-1001");
+            assert_eq!(a.name.unwrap().value, "p-1001");
             assert!(a.shown.encrypted && a.shown.assertion && !a.shown.response);
             assert_eq!(a.shown.certificate, provider().certificate);
         }
@@ -82,7 +82,7 @@ fn names_and_attributes_are_opened_one_by_one() {
         .replace("</saml:NameID>", "</saml:NameID></saml:EncryptedID>");
     let closed = ours().encrypt(&response("", &inner), "NameID", &GCM);
     let a = judge(&provider().sign(&closed, &["_assertion-1"])).unwrap();
-    assert_eq!((a.name.value.as_str(), a.shown.encrypted), ("p-1001", false));
+    assert_eq!((a.name.as_ref().unwrap().value.as_str(), a.shown.encrypted), ("p-1001", false));
     let one = "<saml:Attribute Name=\"user\">";
     let inner = assertion(&template("_assertion-1", RSA))
         .replace(one, "<saml:EncryptedAttribute><saml:Attribute Name=\"user\">")

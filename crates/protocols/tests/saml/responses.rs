@@ -17,7 +17,10 @@ fn a_response_is_read_whichever_of_its_parts_is_signed() {
     );
     for text in [&of_assertion, &of_response, &of_both] {
         let a = judge(text).unwrap();
-        assert_eq!((a.id.as_str(), a.name.value.as_str(), a.session_index.as_deref()), ("_assertion-1", "p-1001", Some("s-7")));
+        assert_eq!(
+            (a.id.as_str(), a.name.as_ref().unwrap().value.as_str(), a.session_index.as_deref()),
+            ("_assertion-1", "p-1001", Some("s-7"))
+        );
         assert_eq!(a.context.as_deref(), Some("urn:pilotage:two-factors"));
         assert_eq!(a.attributes[0], ("user".into(), vec!["anouk".into()]));
         assert_eq!(a.attributes[1], ("groups".into(), vec!["pilots".into(), "crew".into()]));

@@ -22,7 +22,7 @@ fn taken_apart() -> (String, String, String) {
 
 fn believes_nobody(text: &str, shape: &str) {
     if let Ok(a) = judge(text) {
-        panic!("{shape}: believed {}\n{text}", a.name.value);
+        panic!("{shape}: believed {:?}\n{text}", a.name);
     }
 }
 

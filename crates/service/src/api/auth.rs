@@ -10,7 +10,7 @@ use passeur_core::Moment;
 use passeur_core::acts::Personal;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::console_roles;
-use passeur_core::evidence::Evidence;
+use passeur_core::evidence::{Evidence, PersonKey};
 use passeur_core::id::Token;
 use passeur_core::identity::Person;
 use passeur_core::site::Site;
@@ -21,7 +21,7 @@ use super::extract::Json;
 use super::{ApiError, problem};
 use crate::app::App;
 use crate::emergency::{self, AnyHost};
-use crate::signin::{ClientAddress, evidence, session};
+use crate::signin::{ClientAddress, evidence, fresh, session};
 
 /// Somebody who may use the API.
 pub struct Engineer {
@@ -32,6 +32,10 @@ pub struct Engineer {
     pub began: Option<Moment>,
     /// The person they are: of a token, its owner. None for the first token and the emergency account.
     pub person: Option<Person>,
+    /// The same, as what is kept knows them.
+    pub key: Option<PersonKey>,
+    /// The session they came with; none for a token.
+    pub session: Option<uuid::Uuid>,
     /// What is known of them; none for a token.
     pub evidence: Option<Evidence>,
     /// Where they are; none where that is not known.
@@ -54,6 +58,16 @@ impl Engineer {
     /// An act of theirs, to record in the transaction that makes it.
     pub fn act<'a>(&self, app: &'a App, what: &str, about: serde_json::Value) -> Recorded<'a> {
         app.act(what, about, Personal { who: self.name.clone(), by: self.by.to_owned(), people: vec![] })
+    }
+
+    /// Lets on only those who proved of late who they are, where something is made that outlives their session.
+    pub fn must_be_fresh(&self, app: &App) -> Result<(), ApiError> {
+        if self.evidence.as_ref().is_some_and(|e| fresh::is_fresh(e, app.now())) {
+            return Ok(());
+        }
+        let words = "This outlives your session, so that it takes a sign-in of the last 15 minutes: open \
+                     /.passeur/sign-in?for=console&fresh=1 on the sign-in host, then do it again.";
+        Err(problem(StatusCode::FORBIDDEN, "fresh", "Sign in once more", words))
     }
 
     /// Lets on only those whose role reaches.
@@ -89,6 +103,8 @@ impl FromRequestParts<App> for Engineer {
                 by: "emergency",
                 began: Some(found.began),
                 person: None,
+                key: None,
+                session: None,
                 evidence: None,
                 address: Some(address),
                 lang,
@@ -113,15 +129,33 @@ impl FromRequestParts<App> for Engineer {
                     return Err(problem(StatusCode::FORBIDDEN, "token", "Not with this token", &words));
                 }
             }
-            let mut person = None;
+            let (mut person, mut key) = (None, None);
             if let (Some(provider), Some(subject)) = (&row.owner_provider, &row.owner_subject) {
                 person = Some(Person { provider: provider.clone(), subject: subject.clone() });
+                let authority = row.owner_authority.clone().unwrap_or_default();
+                let owner = PersonKey { authority, subject: subject.clone() };
                 // It ends with its owner, and reaches no farther than they do now.
-                let now = role_of_owner(app, (digest, address), provider, subject).await?;
+                let known = app.live.get().is_some_and(|e| e.site.knows(provider, &owner));
+                if !known || app.store.block(&owner).await?.is_some() {
+                    return Err(owner_gone(&row));
+                }
+                let now = role_of_owner(app, (digest, address), &owner).await?;
                 role = now.map(|owner| owner.min(role)).ok_or_else(|| owner_gone(&row))?;
+                key = Some(owner);
             }
             app.store.token_used(&digest, app.now()).await?;
-            return Ok(Engineer { name: row.name, role, by: "token", began: None, person, evidence: None, address, lang });
+            return Ok(Engineer {
+                name: row.name,
+                role,
+                by: "token",
+                began: None,
+                person,
+                key,
+                session: None,
+                evidence: None,
+                address,
+                lang,
+            });
         }
         let offered = address.is_some_and(|a| emergency::offered(app, &parts.headers, a).is_some());
         let sign_in = || {
@@ -156,6 +190,8 @@ impl FromRequestParts<App> for Engineer {
             by: "session",
             began: Some(found.row.began),
             person: Some(Person { provider: found.evidence.provider.clone(), subject: found.evidence.subject.clone() }),
+            key: Some(found.evidence.person()),
+            session: Some(found.row.id),
             evidence: Some(found.evidence),
             address,
             lang,
@@ -183,12 +219,7 @@ pub fn reaches(app: &App, site: &Site, evidence: &Evidence, address: Option<IpAd
 const OWNER_GOOD_FOR: chrono::Duration = chrono::Duration::seconds(60);
 
 /// How far the owner of a token may go now: what is known of them, with the directory asked again.
-async fn role_of_owner(
-    app: &App,
-    token: ([u8; 32], Option<IpAddr>),
-    provider: &str,
-    subject: &str,
-) -> Result<Option<Role>, ApiError> {
+async fn role_of_owner(app: &App, token: ([u8; 32], Option<IpAddr>), owner: &PersonKey) -> Result<Option<Role>, ApiError> {
     let now = app.now();
     let kept = app.token_roles.lock().unwrap_or_else(|e| e.into_inner()).get(&token).copied();
     if let Some((role, at)) = kept
@@ -197,18 +228,18 @@ async fn role_of_owner(
         return Ok(role);
     }
     // What programs of theirs, or a passkey, did since says nothing of how they come to the console.
-    let known = match app.store.latest_own_evidence(provider, subject).await? {
-        Some((body, _)) => Some(body),
-        None => app.store.latest_evidence(provider, subject).await?,
+    let known = match app.store.latest_own_evidence(owner).await? {
+        Some((known, _)) => Some(known),
+        None => app.store.latest_evidence(owner).await?,
     };
     let role = match (app.live.get(), known) {
-        (Some(edition), Some(body)) => match (Evidence::from_stored(body), &edition.site.engineers) {
-            (Some(mut known), Some(access)) => {
+        (Some(edition), Some(mut known)) => match &edition.site.engineers {
+            Some(access) => {
                 evidence::fill(app, &edition.site, access, &mut known).await;
                 evidence::again(app, &edition.site, access, &mut known, edition.since, true).await;
                 reaches(app, &edition.site, &known, token.1)
             }
-            _ => None,
+            None => None,
         },
         _ => None,
     };

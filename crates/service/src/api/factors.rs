@@ -13,6 +13,7 @@ use uuid::Uuid;
 use super::ApiError;
 use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
+use super::people::key_of;
 use crate::app::App;
 use crate::signin::enter;
 
@@ -27,14 +28,15 @@ pub struct FactorQuery {
 /// Factors of a person.
 #[utoipa::path(get, operation_id = "factors", path = "/people/{provider}/{subject}/factors",
     params(("provider" = String, Path, description = "The provider or way in"), ("subject" = String, Path, description = "Its identifier of the person")),
-    responses((status = 200, body = Factors)))]
+    responses((status = 200, body = Factors), (status = 404, body = Problem)))]
 pub async fn show(
     State(app): State<App>,
     who: Engineer,
     Path((provider, subject)): Path<(String, String)>,
 ) -> Result<Json<Factors>, ApiError> {
     who.may(Role::View)?;
-    let rows = app.store.factors(&provider, &subject).await?;
+    let person = key_of(&app, &provider, &subject).await?;
+    let rows = app.store.factors(&person).await?;
     let factors = rows.into_iter().map(|r| Factor {
         id: r.id,
         words: reason_text(&r.kind, who.lang).unwrap_or_default().to_owned(),
@@ -43,14 +45,14 @@ pub async fn show(
         enrolled: r.created_at,
         used: r.used_at,
     });
-    let recovery_codes = app.store.recovery_codes_left(&provider, &subject).await?;
+    let recovery_codes = app.store.recovery_codes_left(&person).await?;
     Ok(Json(Factors { factors: factors.collect(), recovery_codes }))
 }
 
 /// Takes factors of a person away. Sessions in which one was proven go on; end them where that is meant.
 #[utoipa::path(delete, operation_id = "remove_factors", path = "/people/{provider}/{subject}/factors",
     params(("provider" = String, Path, description = "The provider or way in"), ("subject" = String, Path, description = "Its identifier of the person"), FactorQuery),
-    responses((status = 200, body = FactorsRemoved), (status = 403, body = Problem)))]
+    responses((status = 200, body = FactorsRemoved), (status = 403, body = Problem), (status = 404, body = Problem)))]
 pub async fn remove(
     State(app): State<App>,
     who: Engineer,
@@ -58,23 +60,25 @@ pub async fn remove(
     Query(q): Query<FactorQuery>,
 ) -> Result<Json<FactorsRemoved>, ApiError> {
     who.may(Role::Operate)?;
+    let person = key_of(&app, &provider, &subject).await?;
     let mut act = who.act(&app, "remove factors", json!({"only": q.id}));
     act.act.personal.people.push(format!("{provider}/{subject}"));
-    let gone = app.store.remove_factors(&provider, &subject, q.id, Some(act)).await?;
+    let gone = app.store.remove_factors(&person, q.id, Some(act)).await?;
     Ok(Json(FactorsRemoved { removed: gone.into_iter().map(|r| r.name).collect() }))
 }
 
 /// Good tokens that a person made for programs.
 #[utoipa::path(get, operation_id = "personal_tokens", path = "/people/{provider}/{subject}/tokens",
     params(("provider" = String, Path, description = "The provider or way in"), ("subject" = String, Path, description = "Its identifier of the person")),
-    responses((status = 200, body = Vec<PersonalToken>)))]
+    responses((status = 200, body = Vec<PersonalToken>), (status = 404, body = Problem)))]
 pub async fn tokens(
     State(app): State<App>,
     who: Engineer,
     Path((provider, subject)): Path<(String, String)>,
 ) -> Result<Json<Vec<PersonalToken>>, ApiError> {
     who.may(Role::View)?;
-    let rows = app.store.personal_tokens(&provider, &subject, app.now()).await?;
+    let person = key_of(&app, &provider, &subject).await?;
+    let rows = app.store.personal_tokens(&person, app.now()).await?;
     let out = rows.into_iter().map(|r| PersonalToken {
         id: r.id,
         name: r.name,
@@ -90,7 +94,7 @@ pub async fn tokens(
 /// Revokes tokens of a person, and ends the sessions that they opened.
 #[utoipa::path(delete, operation_id = "revoke_personal_tokens", path = "/people/{provider}/{subject}/tokens",
     params(("provider" = String, Path, description = "The provider or way in"), ("subject" = String, Path, description = "Its identifier of the person"), FactorQuery),
-    responses((status = 200, body = TokensRevoked), (status = 403, body = Problem)))]
+    responses((status = 200, body = TokensRevoked), (status = 403, body = Problem), (status = 404, body = Problem)))]
 pub async fn revoke_tokens(
     State(app): State<App>,
     who: Engineer,
@@ -98,9 +102,10 @@ pub async fn revoke_tokens(
     Query(q): Query<FactorQuery>,
 ) -> Result<Json<TokensRevoked>, ApiError> {
     who.may(Role::Operate)?;
+    let person = key_of(&app, &provider, &subject).await?;
     let mut act = who.act(&app, "revoke personal tokens", json!({"only": q.id}));
     act.act.personal.people.push(format!("{provider}/{subject}"));
-    let gone = app.store.revoke_personal_tokens(&provider, &subject, q.id, Some(act)).await?;
+    let gone = app.store.revoke_personal_tokens(&person, q.id, Some(act)).await?;
     let mut opened = vec![];
     for token in &gone {
         opened.extend(app.store.sessions_of_token(token.id).await?);
@@ -115,15 +120,16 @@ const CHANGES_MAX: i64 = 100;
 /// Roles of a person, as they were last worked out, and when and why they changed.
 #[utoipa::path(get, operation_id = "roles", path = "/people/{provider}/{subject}/roles",
     params(("provider" = String, Path, description = "The provider or way in"), ("subject" = String, Path, description = "Its identifier of the person")),
-    responses((status = 200, body = PersonRoles)))]
+    responses((status = 200, body = PersonRoles), (status = 404, body = Problem)))]
 pub async fn roles(
     State(app): State<App>,
     who: Engineer,
     Path((provider, subject)): Path<(String, String)>,
 ) -> Result<Json<PersonRoles>, ApiError> {
     who.may(Role::View)?;
-    let now = app.store.roles_of(&provider, &subject).await?;
-    let changes = app.store.role_changes(&provider, &subject, CHANGES_MAX).await?;
+    let person = key_of(&app, &provider, &subject).await?;
+    let now = app.store.roles_of(&person).await?;
+    let changes = app.store.role_changes(&person, CHANGES_MAX).await?;
     let roles =
         now.into_iter().map(|r| RolesAt { gate: r.gate, roles: r.roles, since: r.since, crossing: r.crossing, seen: r.seen_at });
     let changes = changes.into_iter().map(|c| {

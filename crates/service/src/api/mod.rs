@@ -8,6 +8,7 @@ mod factors;
 mod gates;
 mod handover;
 mod kerberos;
+mod leavers;
 mod people;
 mod providers;
 mod rehearse;
@@ -171,6 +172,9 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(people::sessions))
         .routes(routes!(people::end))
         .routes(routes!(people::re_read))
+        .routes(routes!(leavers::take_away))
+        .routes(routes!(leavers::lift))
+        .routes(routes!(leavers::blocks))
         .routes(routes!(people::look_up))
         .routes(routes!(factors::show, factors::remove))
         .routes(routes!(factors::tokens, factors::revoke_tokens))

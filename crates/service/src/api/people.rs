@@ -7,6 +7,7 @@ use passeur_api::{
 };
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::LookUpState;
+use passeur_core::evidence::PersonKey;
 use passeur_core::identity::of_entry;
 use passeur_core::session::{Life, State as Liveness};
 use passeur_core::site::Directory;
@@ -55,6 +56,7 @@ pub async fn sessions(
     let live = rows.into_iter().filter(|r| session::state(&app, &edition, r) == Liveness::Live);
     let out = live.map(|r| Session {
         good_until: session::lifetimes(&edition.site, &r, None).good_until(&Life {
+            until: r.until,
             began: r.began,
             last_seen: r.last_seen,
             ended: r.ended_at,
@@ -178,4 +180,25 @@ fn words(state: &LookUpState, directory: &Directory, lang: Lang) -> String {
         }
         LookUpState::NoKey { absence } => format!("{head}: {absence}"),
     }
+}
+
+/// Whom a provider's name and its identifier of a person stand for.
+///
+/// # Errors
+/// Where the live edition knows no such provider or way in, and nobody came by one of that name.
+pub async fn key_of(app: &App, provider: &str, subject: &str) -> Result<PersonKey, ApiError> {
+    let live = app.live.get();
+    let authority = match live.as_ref().and_then(|e| e.site.authority(provider)) {
+        Some(known) => Some(known),
+        None => app.store.authority_named(provider).await?,
+    };
+    let none = || {
+        let names: Vec<String> = live.iter().flat_map(|e| e.site.authorities()).map(|(n, _)| n).collect();
+        let words = format!(
+            "There is no provider or way in \"{provider}\". A person is PROVIDER/SUBJECT, with one of: {}.",
+            names.join(", ")
+        );
+        problem(StatusCode::NOT_FOUND, "no-provider", "No such provider", &words)
+    };
+    Ok(PersonKey { authority: authority.ok_or_else(none)?, subject: subject.to_owned() })
 }

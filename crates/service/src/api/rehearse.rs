@@ -16,6 +16,7 @@ use passeur_core::step::{Lang, sentence};
 use super::auth::Engineer;
 use super::crossings::show;
 use super::extract::Json;
+use super::people;
 use super::sites::{document, sound};
 use super::{ApiError, problem};
 use crate::app::App;
@@ -97,8 +98,8 @@ async fn evidence_of(app: &App, before: &Site, after: &Site, ask: &PersonRequest
                 );
                 problem(StatusCode::NOT_FOUND, "no-person", "Nobody known", &words)
             };
-            let body = app.store.latest_evidence(&ask.provider, subject).await?.ok_or_else(none)?;
-            Evidence::from_stored(body).ok_or_else(none)?
+            let person = people::key_of(app, &ask.provider, subject).await?;
+            app.store.latest_evidence(&person).await?.ok_or_else(none)?
         }
     };
     let by_hand = ask.groups.is_some() || !ask.attributes.is_empty();

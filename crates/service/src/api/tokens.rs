@@ -4,6 +4,7 @@ use axum::extract::State;
 use chrono::Duration;
 use http::StatusCode;
 use passeur_api::{ApiToken, MadeToken, Problem, Role, TokenRequest};
+use passeur_core::evidence::Evidence;
 use passeur_store::{NewToken, StoreError, TokenRow};
 use serde_json::json;
 
@@ -60,6 +61,7 @@ pub async fn make(State(app): State<App>, who: Engineer, Json(ask): Json<TokenRe
     };
     // Never wider than its owner.
     who.may(ask.role)?;
+    who.must_be_fresh(&app)?;
     let name = ask.name.trim();
     let plain = !name.is_empty() && name.len() <= 60 && !name.chars().any(char::is_control);
     if !plain {
@@ -85,15 +87,20 @@ pub async fn make(State(app): State<App>, who: Engineer, Json(ask): Json<TokenRe
         owner_subject: Some(owner.subject.clone()),
         owner_name: Some(who.name.clone()),
         areas: ask.areas.clone(),
+        owner_authority: who.key.as_ref().map(|k| k.authority.clone()),
     };
     let about = json!({"token": name, "role": ask.role.word(), "areas": ask.areas, "days": ask.days});
-    match app.store.make_token(row, who.act(&app, "make token", about)).await {
+    match app.store.make_token(row, who.session, who.act(&app, "make token", about)).await {
         Err(StoreError::Conflict) => {
             let words = "A good token of that name is there. Revoke it first, or choose another name.";
             return Err(problem(StatusCode::CONFLICT, "token", "Not made", words));
         }
+        Ok(false) => {
+            let words = "The session was ended meanwhile. Sign in again.";
+            return Err(problem(StatusCode::UNAUTHORIZED, "sign-in", "Sign-in needed", words));
+        }
         done => done?,
-    }
+    };
     let lost = || problem(StatusCode::INTERNAL_SERVER_ERROR, "store", "Not found again", "The token was made and is not there.");
     let made = app.store.token(&token.digest(), now).await?.and_then(shown).ok_or_else(lost)?;
     Ok(Json(MadeToken { value: token.reveal().to_owned(), token: made }))
@@ -107,10 +114,9 @@ pub async fn revoke(State(app): State<App>, who: Engineer, Path(name): Path<Stri
     let row = app.store.tokens(app.now()).await?.into_iter().find(|t| t.name == name).ok_or_else(none)?;
     let itself = who.by == "token" && who.name == name;
     let own = itself
-        || who
-            .evidence
-            .as_ref()
-            .is_some_and(|e| (Some(&e.provider), Some(&e.subject)) == (row.owner_provider.as_ref(), row.owner_subject.as_ref()));
+        || who.evidence.as_ref().map(Evidence::person).is_some_and(|p| {
+            (Some(&p.authority), Some(&p.subject)) == (row.owner_authority.as_ref(), row.owner_subject.as_ref())
+        });
     who.may(if own { Role::View } else { Role::Configure })?;
     if !app.store.revoke_token(&name, who.act(&app, "revoke token", json!({"token": name}))).await? {
         return Err(none());

@@ -106,11 +106,11 @@ async fn asked(app: &App, edition: &Edition, visit: &Visit, begin: &Begin) -> Re
     }
     let Some(s) = session::of_browser(app, edition, &visit.headers).await? else { return Ok(Err("You are not signed in.")) };
     let Some(own) = site.factors.as_ref().filter(|f| f.passkeys) else { return Ok(Err("This site has no passkeys.")) };
-    let rows = app.store.factors(&s.row.provider, &s.row.subject).await?;
+    let rows = app.store.factors(&s.row.person()).await?;
     let keys: Vec<_> = rows.iter().filter(|r| r.kind == Kind::Passkey.code()).filter_map(|r| open_passkey(app, r)).collect();
     Ok(match begin.what.as_str() {
         "enrol" => {
-            if may_change(own, &s.evidence, s.row.began, !rows.is_empty(), visit.facts.address, app.now()).is_err() {
+            if may_change(own, &s.evidence, !rows.is_empty(), visit.facts.address, app.now()).is_err() {
                 return Ok(Err("Sign in once more first."));
             }
             let known: Vec<CredentialID> = keys.iter().map(|k| k.cred_id().clone()).collect();
@@ -167,7 +167,9 @@ pub async fn enrolled(
         return Ok(None);
     };
     let Some(answer) = read::<RegisterPublicKeyCredential>(credential).filter(|_| of == s.row.id) else { return Ok(None) };
-    let done = webauthn(site).and_then(|c| c.finish_passkey_registration(&answer, &state).ok());
+    let Some(ceremonies) = webauthn(site) else { return Ok(None) };
+    let finish = move || ceremonies.finish_passkey_registration(&answer, &state).ok();
+    let done = app.workers.run(visit.facts.address, finish).await.ok().flatten();
     Ok(done.map(|key| {
         let id = new_uuid();
         FactorRow {
@@ -181,6 +183,8 @@ pub async fn enrolled(
             created_at: app.now(),
             used_at: None,
             last_step: None,
+            authority: s.row.authority.clone(),
+            unasked: s.evidence.unasked,
         }
     }))
 }
@@ -198,9 +202,11 @@ pub async fn proven(
         return Ok(None);
     };
     let Some(answer) = read::<PublicKeyCredential>(credential).filter(|_| of == s.row.id) else { return Ok(None) };
-    let Some(done) = webauthn(site).and_then(|c| c.finish_passkey_authentication(&answer, &state).ok()) else { return Ok(None) };
+    let Some(ceremonies) = webauthn(site) else { return Ok(None) };
+    let finish = move || ceremonies.finish_passkey_authentication(&answer, &state).ok();
+    let Some(done) = app.workers.run(visit.facts.address, finish).await.ok().flatten() else { return Ok(None) };
     let row = app.store.passkey(done.cred_id().as_slice()).await?;
-    let Some(row) = row.filter(|r| r.provider == s.row.provider && r.subject == s.row.subject) else { return Ok(None) };
+    let Some(row) = row.filter(|r| r.person() == s.row.person()) else { return Ok(None) };
     used(app, row, &done).await
 }
 
@@ -222,7 +228,8 @@ pub async fn came(
         return Ok(Err("passkey-unknown"));
     };
     let Some(key) = open_passkey(app, &row) else { return Ok(Err("passkey-unknown")) };
-    let Ok(done) = ceremonies.finish_discoverable_authentication_v2(&answer, state, DiscoverableKey::from(key)) else {
+    let finish = move || ceremonies.finish_discoverable_authentication_v2(&answer, state, DiscoverableKey::from(key)).ok();
+    let Some(done) = app.workers.run(visit.facts.address, finish).await.ok().flatten() else {
         return Ok(Err("passkey-verification"));
     };
     Ok(used(app, row, &done).await?.ok_or("passkey-unknown"))

@@ -10,7 +10,7 @@ pub mod prove;
 use axum::response::IntoResponse;
 use http::header;
 use passeur_core::Moment;
-use passeur_core::evidence::{Evidence, OwnFactor};
+use passeur_core::evidence::{Evidence, OwnFactor, PersonKey};
 use passeur_core::id::hex;
 use passeur_core::seal::Purpose;
 use passeur_core::site::{OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, Site, TOTP_PROVES};
@@ -22,12 +22,11 @@ use webauthn_rs::prelude::{Passkey, Url, Webauthn};
 
 use crate::app::{App, random};
 use crate::rights;
+use crate::signin::fresh::{is_fresh, is_recent};
 use crate::signin::session::{self, Session};
 
 /// Recovery codes that somebody gets at a time.
 const RECOVERY: usize = 10;
-/// How long ago somebody may have proven who they are to change their factors, in minutes.
-const RECENT_MINUTES: i64 = 15;
 
 /// `GET /.passeur/passkey.js`: what pages with passkeys need of the browser.
 pub async fn script() -> impl IntoResponse {
@@ -92,21 +91,32 @@ pub fn authenticator(site: &Site, name: &str, secret: [u8; 20]) -> Option<Totp> 
     Builder::new().with_secret(secret).with_account_name(plain(name)).with_issuer(Some(plain(&site.name))).build().ok()
 }
 
-/// The step of time whose code this is. Wrong, or used before: none.
+/// Whose authenticator shows what was typed: a code, or two in a row where somebody guesses (`two`). Wrong, or used before: none.
 pub async fn check_code(
     app: &App,
     site: &Site,
     rows: &[FactorRow],
     typed: &str,
+    two: bool,
 ) -> Result<Result<FactorRow, &'static str>, StoreError> {
-    let digits: String = typed.chars().filter(|c| !c.is_whitespace()).take(12).collect();
+    let digits: String = typed.chars().filter(char::is_ascii_digit).take(13).collect();
     let now = app.now();
+    if digits.len() != if two { 12 } else { 6 } {
+        return Ok(Err("code-wrong"));
+    }
+    let (first, second) = digits.split_at(6);
     let mut used = false;
     for row in rows.iter().filter(|r| r.kind == Kind::Totp.code()) {
         let opened = app.ring.open(Purpose::Factor, row.id.as_bytes(), &row.sealed).ok();
         let secret = opened.and_then(|b| <[u8; 20]>::try_from(b.as_slice()).ok());
         let Some(totp) = secret.and_then(|s| authenticator(site, "x", s)) else { continue };
-        let Some(step) = totp.check(&digits, now.timestamp().max(0).unsigned_abs()) else { continue };
+        let at = now.timestamp().max(0).unsigned_abs();
+        let Some(step) = totp.check(if two { second } else { first }, at) else { continue };
+        // The one before it, exactly: whoever guesses would have to guess both.
+        let before = step.saturating_sub(1) * 30;
+        if two && totp.generate(before).to_string() != first {
+            continue;
+        }
         // RFC 6238 5.2: the same code is not taken twice.
         if app.store.use_step(row.id, step as i64, now).await? {
             return Ok(Ok(row.clone()));
@@ -117,27 +127,27 @@ pub async fn check_code(
 }
 
 /// Digests of a recovery code under every key of the ring, in whatever spelling it was typed.
-fn recovery_macs(app: &App, provider: &str, subject: &str, typed: &str) -> Vec<[u8; 32]> {
+fn recovery_macs(app: &App, provider: &str, person: &PersonKey, typed: &str) -> Vec<[u8; 32]> {
     let plain: String = typed.chars().filter(char::is_ascii_alphanumeric).take(40).collect::<String>().to_lowercase();
-    app.ring.macs("recovery code", format!("{provider}\0{subject}\0{plain}").as_bytes())
+    app.ring.macs("recovery code", format!("{provider}\0{}\0{plain}", person.subject).as_bytes())
 }
 
 /// Whether what was typed is a recovery code of a person; it is none afterwards.
-pub async fn check_recovery(app: &App, provider: &str, subject: &str, typed: &str) -> Result<bool, StoreError> {
-    app.store.take_recovery_code(provider, subject, &recovery_macs(app, provider, subject, typed)).await
+pub async fn check_recovery(app: &App, provider: &str, person: &PersonKey, typed: &str) -> Result<bool, StoreError> {
+    app.store.take_recovery_code(person, &recovery_macs(app, provider, person, typed)).await
 }
 
-/// Gives a person new recovery codes: 80 random bits each, shown once.
-pub async fn new_recovery(app: &App, provider: &str, subject: &str) -> Result<Vec<String>, StoreError> {
+/// Gives the person of a session new recovery codes: 80 random bits each, shown once. None where the session is over.
+pub async fn new_recovery(app: &App, session: &Session) -> Result<Option<Vec<String>>, StoreError> {
+    let (provider, person) = (session.row.provider.as_str(), session.row.person());
     let codes: Vec<String> = (0..RECOVERY)
         .map(|_| {
             let text = hex(&random::<10>());
             [&text[..5], &text[5..10], &text[10..15], &text[15..]].join("-")
         })
         .collect();
-    let macs: Vec<[u8; 32]> = codes.iter().filter_map(|c| recovery_macs(app, provider, subject, c).first().copied()).collect();
-    app.store.put_recovery_codes(provider, subject, &macs).await?;
-    Ok(codes)
+    let macs: Vec<[u8; 32]> = codes.iter().filter_map(|c| recovery_macs(app, provider, &person, c).first().copied()).collect();
+    Ok(app.store.put_recovery_codes(provider, &person, session.row.id, &macs).await?.then_some(codes))
 }
 
 /// Notes in a session that a factor was proven just now. Every gate decides anew.
@@ -150,10 +160,6 @@ pub async fn note(app: &App, session: &mut Session, kind: Kind) -> Result<(), St
     }
     session::keep_evidence(app, session.row.id, &session.evidence).await?;
     rights::changed(app, session.row.id).await
-}
-
-fn is_recent(at: Option<Moment>, now: Moment) -> bool {
-    at.is_some_and(|t| t <= now + chrono::Duration::minutes(5) && now < t + chrono::Duration::minutes(RECENT_MINUTES))
 }
 
 /// Why somebody may not change their factors just now.
@@ -171,7 +177,6 @@ pub enum NotNow {
 pub fn may_change(
     own: &OwnFactors,
     evidence: &Evidence,
-    began: Moment,
     has: bool,
     address: std::net::IpAddr,
     now: Moment,
@@ -180,7 +185,7 @@ pub fn may_change(
     if has && !proved {
         return Err(NotNow::Prove);
     }
-    if !has && !is_recent(evidence.factors.auth_time.or(Some(began)), now) {
+    if !has && !is_fresh(evidence, now) {
         return Err(NotNow::SignIn);
     }
     if own.enrols_from(address) { Ok(()) } else { Err(NotNow::Network) }

@@ -49,7 +49,7 @@ struct At<'a> {
 impl At<'_> {
     fn may(&self) -> Result<(), NotNow> {
         let address = self.visit.facts.address;
-        may_change(self.own, &self.s.evidence, self.s.row.began, !self.rows.is_empty(), address, self.app.now())
+        may_change(self.own, &self.s.evidence, !self.rows.is_empty(), address, self.app.now())
     }
 
     fn page(&self, left: i64, shown: Shown<'_>, status: StatusCode) -> Response {
@@ -59,7 +59,7 @@ impl At<'_> {
     }
 
     async fn show(&self, shown: Shown<'_>, status: StatusCode) -> Result<Response, StoreError> {
-        let left = self.app.store.recovery_codes_left(&self.s.row.provider, &self.s.row.subject).await?;
+        let left = self.app.store.recovery_codes_left(&self.s.row.person()).await?;
         Ok(self.page(left, shown, status))
     }
 
@@ -79,7 +79,7 @@ async fn at<'a>(app: &'a App, edition: &'a Edition, visit: &'a Visit) -> Result<
     let Some(s) = session::of_browser(app, edition, &visit.headers).await? else {
         return Ok(Err(redirect("/.passeur/sign-in?for=factors", None)));
     };
-    let rows = app.store.factors(&s.row.provider, &s.row.subject).await?;
+    let rows = app.store.factors(&s.row.person()).await?;
     Ok(Ok(At { app, edition, visit, own, s, rows }))
 }
 
@@ -146,6 +146,8 @@ async fn changed(mut at: At<'_>, sent: Sent) -> Result<Response, StoreError> {
                 created_at: now,
                 used_at: Some(now),
                 last_step: Some(step as i64),
+                authority: at.s.row.authority.clone(),
+                unasked: at.s.evidence.unasked,
             };
             enrolled(&mut at, row, Kind::Totp).await
         }
@@ -158,13 +160,13 @@ async fn changed(mut at: At<'_>, sent: Sent) -> Result<Response, StoreError> {
             }
         }
         "recovery" if !at.rows.is_empty() => {
-            let codes = new_recovery(at.app, &at.s.row.provider, &at.s.row.subject).await?;
+            let Some(codes) = new_recovery(at.app, &at.s).await? else { return Ok(redirect("/.passeur/factors", None)) };
             at.record(Step::new(StepCode::RecoveryMade).with("count", codes.len() as i64)).await?;
             at.show(Shown::Recovery(&codes), StatusCode::OK).await
         }
         "remove" => {
             let Some(id) = sent.id else { return at.show(Shown::Nothing, StatusCode::BAD_REQUEST).await };
-            let gone = at.app.store.remove_factors(&at.s.row.provider, &at.s.row.subject, Some(id), None).await?;
+            let gone = at.app.store.remove_factors(&at.s.row.person(), Some(id), None).await?;
             for row in gone {
                 let kind = Param::reason(&row.kind);
                 at.record(Step::new(StepCode::FactorRemoved).with("kind", kind).with("name", row.name)).await?;
@@ -177,7 +179,7 @@ async fn changed(mut at: At<'_>, sent: Sent) -> Result<Response, StoreError> {
 
 async fn enrolled(at: &mut At<'_>, row: FactorRow, kind: Kind) -> Result<Response, StoreError> {
     let first = at.rows.is_empty();
-    if !at.app.store.add_factor(row.clone()).await? {
+    if !at.app.store.add_factor(row.clone(), at.s.row.id).await? {
         return at.show(Shown::TooMany, StatusCode::CONFLICT).await;
     }
     note(at.app, &mut at.s, kind).await?;
@@ -186,7 +188,7 @@ async fn enrolled(at: &mut At<'_>, row: FactorRow, kind: Kind) -> Result<Respons
     at.rows.push(row);
     // Whoever has a first factor may lose it: recovery codes come with it.
     if first {
-        let codes = new_recovery(at.app, &at.s.row.provider, &at.s.row.subject).await?;
+        let Some(codes) = new_recovery(at.app, &at.s).await? else { return Ok(redirect("/.passeur/factors", None)) };
         return at.show(Shown::Recovery(&codes), StatusCode::OK).await;
     }
     Ok(redirect("/.passeur/factors", None))

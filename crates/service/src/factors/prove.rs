@@ -16,6 +16,7 @@ use crate::app::App;
 use crate::attempt::Attempt;
 use crate::pages::{self, FactorForm, Said};
 use crate::signin::ask::{Flow, Manner, Purposed, SEALED_MAX};
+use crate::signin::local::limits::slow;
 use crate::signin::local::{self, after_form, limits};
 use crate::signin::session::{self, Session};
 use crate::signin::{LiveEdition, Visit, browser_binding, choose, flow};
@@ -66,10 +67,11 @@ pub async fn ask(
     let site = &edition.site;
     let lang = visit.facts.lang;
     let found = async {
-        let rows = app.store.factors(&s.row.provider, &s.row.subject).await?;
-        Ok::<_, StoreError>((rows, app.store.recovery_codes_left(&s.row.provider, &s.row.subject).await?))
+        let rows = app.store.factors(&s.row.person()).await?;
+        let guessed = slow::is_guessed(app, "factor", &account(s)).await?;
+        Ok::<_, StoreError>((rows, app.store.recovery_codes_left(&s.row.person()).await?, guessed))
     };
-    let (rows, recovery) = match found.await {
+    let (rows, recovery, guessed) = match found.await {
         Ok(found) => found,
         Err(e) => return pages::store_failed(site, lang, &e).into_response(),
     };
@@ -87,11 +89,17 @@ pub async fn ask(
     let manner = Manner { factors: Some(wanted.to_vec()), ..Manner::default() };
     let mut flow = Flow::begin(app, &attempt, &s.row.provider, &browser, to, manner);
     let sealed = flow.seal(app, SEALED_MAX);
-    let mut response = form(edition, visit, &flow, &sealed, &kinds, Said::Nothing).into_response();
+    let said = if guessed { Said::TwoCodes { wrong: None } } else { Said::Nothing };
+    let mut response = form(edition, visit, &flow, &sealed, &kinds, said).into_response();
     if let Some(cookie) = set {
         pages::set_cookie(&mut response, &cookie);
     }
     response
+}
+
+/// The account for which tries are counted.
+fn account(s: &Session) -> String {
+    format!("{}\0{}", s.row.authority, s.row.subject)
 }
 
 fn form(edition: &Edition, visit: &Visit, flow: &Flow, sealed: &str, kinds: &[Kind], said: Said<'_>) -> Response {
@@ -129,10 +137,10 @@ async fn proved(app: &App, edition: &Edition, visit: &Visit, entered: &Entered) 
     if let Err(e) = flow::check_open(app, edition, &mut attempt, visit, &flow, limit) {
         return Ok(flow::refuse(edition, attempt, e).await);
     }
-    let rows = app.store.factors(&s.row.provider, &s.row.subject).await?;
-    let recovery = app.store.recovery_codes_left(&s.row.provider, &s.row.subject).await?;
+    let rows = app.store.factors(&s.row.person()).await?;
+    let recovery = app.store.recovery_codes_left(&s.row.person()).await?;
     let kinds = kinds(&rows, &wanted, recovery);
-    let account = format!("{}\0{}", s.row.provider, s.row.subject);
+    let account = account(&s);
     if !limits::count_plain(app, &mut attempt, "factor", &account, TRIES).await? {
         attempt.apart();
         attempt.record(Outcome::CheckFailed).await?;
@@ -143,9 +151,10 @@ async fn proved(app: &App, edition: &Edition, visit: &Visit, entered: &Entered) 
         let row = ceremony::proven(app, site, visit, &s, &entered.ceremony, &entered.credential).await?;
         (Kind::Passkey, row.map(|r| r.name).ok_or("passkey-verification"))
     } else {
-        match check_code(app, site, &rows, &entered.code).await? {
+        let two = slow::is_guessed(app, "factor", &account).await?;
+        match check_code(app, site, &rows, &entered.code, two).await? {
             Ok(row) => (Kind::Totp, Ok(row.name)),
-            Err(why) if check_recovery(app, &s.row.provider, &s.row.subject, &entered.code).await? => {
+            Err(why) if check_recovery(app, &s.row.provider, &s.row.person(), &entered.code).await? => {
                 let _ = why;
                 (Kind::Recovery, Ok(String::new()))
             }
@@ -159,6 +168,7 @@ async fn proved(app: &App, edition: &Edition, visit: &Visit, entered: &Entered) 
                 return Ok(flow::refuse(edition, attempt, flow::failed_check()).await);
             }
             limits::uncount_plain(app, "factor", &account).await?;
+            slow::forget(app, "factor", &account).await?;
             attempt.step(|| Step::new(StepCode::FactorRight).with("kind", Param::reason(kind.code())).with("name", name));
             note(app, &mut s, kind).await?;
             attempt.set_evidence(&s.evidence);
@@ -176,7 +186,11 @@ async fn proved(app: &App, edition: &Edition, visit: &Visit, entered: &Entered) 
             });
             attempt.apart();
             attempt.record(Outcome::CheckFailed).await?;
-            let said = Said::Wrong { id: attempt.id };
+            slow::count(app, "factor", &account).await?;
+            let said = match slow::is_guessed(app, "factor", &account).await? {
+                true => Said::TwoCodes { wrong: Some(attempt.id) },
+                false => Said::Wrong { id: attempt.id },
+            };
             Ok(form(edition, visit, &flow, &entered.flow, &kinds, said).into_response())
         }
     }

@@ -12,9 +12,20 @@ use super::{Page, page};
 
 /// What the page says.
 pub enum DeviceSaid<'a> {
-    Ask { code: &'a str },
-    NoSuch { code: &'a str },
-    Confirm { code: &'a str, row: &'a DeviceRow },
+    Ask {
+        code: &'a str,
+    },
+    NoSuch {
+        code: &'a str,
+    },
+    Confirm {
+        code: &'a str,
+        row: &'a DeviceRow,
+    },
+    /// They proved who they are too long ago; where they do it again.
+    SignIn {
+        again: &'a str,
+    },
     LetIn,
     Denied,
     TooMany,
@@ -47,6 +58,14 @@ impl DevicePage<'_> {
             DeviceSaid::NoSuch { code } => {
                 (StatusCode::NOT_FOUND, "stop", html! { blockquote role="alert" { (say(Word::DeviceNoSuch, lang)) } (ask(code)) })
             }
+            DeviceSaid::SignIn { again } => (
+                StatusCode::FORBIDDEN,
+                "calm",
+                html! {
+                    p.lead { (say(Word::SignInAgainFirst, lang)) }
+                    nav.ways { a.button href=(again) { (say(Word::SignInNow, lang)) } }
+                },
+            ),
             DeviceSaid::Confirm { code, row } => (
                 StatusCode::OK,
                 "calm",

@@ -61,6 +61,12 @@ impl FactorForm<'_> {
                 Said::Wrong { id } => {
                     blockquote role="alert" { (say(Word::WrongFactor, lang)) " " span.hint { (say(Word::Crossing, lang)) " " code.id { (id) } } }
                 }
+                Said::TwoCodes { wrong } => {
+                    blockquote role="alert" {
+                        @if let Some(id) = wrong { (say(Word::WrongFactor, lang)) " " span.hint { (say(Word::Crossing, lang)) " " code.id { (id) } } " " }
+                        (say(Word::TwoCodes, lang))
+                    }
+                }
                 Said::Wait { minutes } => { blockquote role="alert" { (say(Word::TooManyTries, lang)) " " (minutes) " min." } }
                 _ => {}
             }
@@ -82,7 +88,7 @@ impl FactorForm<'_> {
             nav.ways { a href=(self.site.address.at("/")) { (say(Word::ToQuay, lang)) } }
         };
         let (status, tone) = match self.said {
-            Said::Wrong { .. } => (StatusCode::FORBIDDEN, "stop"),
+            Said::Wrong { .. } | Said::TwoCodes { wrong: Some(_) } => (StatusCode::FORBIDDEN, "stop"),
             Said::Wait { .. } => (StatusCode::TOO_MANY_REQUESTS, "stop"),
             _ => (StatusCode::OK, "calm"),
         };
@@ -126,7 +132,7 @@ impl FactorsPage<'_> {
             @if self.rows.is_empty() { p { (say(Word::NoFactors, lang)) } } @else { (self.list()) }
             @match self.may {
                 Ok(()) => { (self.enrol()) }
-                Err(NotNow::SignIn) => { p { (say(Word::SignInAgainFirst, lang)) } nav.ways { a.button href="/.passeur/sign-in?for=factors&fresh=1" { (say(Word::SignInNow, lang)) } } }
+                Err(NotNow::SignIn) => { p { (say(Word::SignInAgainFirst, lang)) } nav.ways { a.button href="/.passeur/sign-in?for=factors" { (say(Word::SignInNow, lang)) } } }
                 Err(NotNow::Prove) => { p { (say(Word::ProveFirst, lang)) } nav.ways { a.button href="/.passeur/factors?prove=1" { (say(Word::GoOn, lang)) } } }
                 Err(NotNow::Network) => { p { (say(Word::NotFromHere, lang)) } }
             }

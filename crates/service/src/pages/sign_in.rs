@@ -52,6 +52,10 @@ pub enum Said<'a> {
     Wrong {
         id: CrossingId,
     },
+    /// Somebody guesses at the codes of the authenticator: two in a row are wanted; what was typed was wrong.
+    TwoCodes {
+        wrong: Option<CrossingId>,
+    },
     /// Too many tries.
     Wait {
         minutes: i64,
@@ -97,6 +101,7 @@ impl Form<'_> {
         match self.said {
             Said::Nothing | Said::Sent { .. } => StatusCode::OK,
             Said::Wrong { .. } => StatusCode::FORBIDDEN,
+            Said::TwoCodes { .. } => StatusCode::OK,
             Said::Wait { .. } => StatusCode::TOO_MANY_REQUESTS,
             Said::NotNow { .. } => StatusCode::BAD_GATEWAY,
             Said::NoTicket => StatusCode::UNAUTHORIZED,
@@ -111,6 +116,7 @@ impl Form<'_> {
                 Said::Wrong { id } => {
                     blockquote role="alert" { (say(wrong, lang)) " " span.hint { (say(Word::Crossing, lang)) " " code.id { (id) } } }
                 }
+                Said::TwoCodes { .. } => {}
                 Said::Wait { minutes } => { blockquote role="alert" { (say(Word::TooManyTries, lang)) " " (minutes) " min." } }
                 Said::NotNow { id } => {
                     blockquote role="alert" { (say(Word::NotNow, lang)) ". " span.hint { (say(Word::Crossing, lang)) " " code.id { (id) } } }
@@ -214,11 +220,13 @@ impl Form<'_> {
         })
     }
 
-    /// The code that was sent.
-    pub fn code(&self) -> Page {
+    /// The code that was sent: digits, or more and of letters where somebody guesses.
+    pub fn code(&self, long: bool) -> Page {
         let lang = self.lang;
+        let (word, mode, pattern) =
+            if long { (Word::LongCode, "text", "[A-Za-z \\-]*") } else { (Word::SixDigits, "numeric", "[0-9 ]*") };
         let fields = html! {
-            label { (say(Word::SixDigits, lang)) input name="code" inputmode="numeric" autocomplete="one-time-code" pattern="[0-9 ]*" required maxlength="12" autofocus; }
+            label { (say(word, lang)) input name="code" inputmode=(mode) autocomplete="one-time-code" pattern=(pattern) required maxlength="16" autofocus; }
         };
         self.around(Word::WrongCode, fields, Word::SignInNow)
     }

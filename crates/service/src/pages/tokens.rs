@@ -15,6 +15,8 @@ pub struct TokensPage<'a> {
     pub lang: Lang,
     pub gates: &'a [&'a Gate],
     pub rows: &'a [PersonalToken],
+    /// Whether they proved of late who they are: only then one is made.
+    pub fresh: bool,
     /// A new one, shown this once.
     pub made: Option<&'a str>,
 }
@@ -52,7 +54,10 @@ impl TokensPage<'_> {
                 }
             }
             h2 { (say(Word::NewToken, lang)) }
-            @if self.gates.is_empty() { p { (say(Word::NoTokenGates, lang)) } } @else {
+            @if self.gates.is_empty() { p { (say(Word::NoTokenGates, lang)) } } @else if !self.fresh {
+                p { (say(Word::SignInAgainFirst, lang)) }
+                nav.ways { a.button href="/.passeur/sign-in?for=tokens" { (say(Word::SignInNow, lang)) } }
+            } @else {
                 form method="post" action="/.passeur/tokens" {
                     label { (say(Word::FactorName, lang)) input name="name" required maxlength="60"; }
                     fieldset {

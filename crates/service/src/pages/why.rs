@@ -16,6 +16,7 @@ pub fn headline(code: Option<StepCode>, lang: Lang) -> &'static str {
                 | StepCode::ProviderSilent
                 | StepCode::DiscoveryFailed
                 | StepCode::MetadataFailed
+                | StepCode::Overloaded
                 | StepCode::TicketNotNow
                 | StepCode::UpstreamTicketOwn
                 | StepCode::UpstreamTicketSilent

@@ -83,6 +83,8 @@ pub enum Word {
     SendCode,
     CodeSent,
     SixDigits,
+    LongCode,
+    TwoCodes,
     WrongCode,
     TooManyTries,
     SignedInAs,
@@ -216,6 +218,11 @@ pub fn say(word: Word, lang: Lang) -> &'static str {
         Word::NoMailAddress => ("This is no mail address.", "Ce n'est pas une adresse électronique."),
         Word::SendCode => ("Send me a code", "M'envoyer un code"),
         Word::CodeSent => ("If it may come in, a code is on its way to", "Si elle est admise, un code est en route vers"),
+        Word::LongCode => ("The ten letters in the mail", "Les dix lettres du courriel"),
+        Word::TwoCodes => (
+            "Many wrong codes were typed for you. To be sure that it is you, type two codes in a row: the one that is shown now, a space, and the next one.",
+            "Beaucoup de codes erronés ont été saisis pour vous. Pour être sûr que c'est vous, saisissez deux codes de suite : celui qui s'affiche, une espace, puis le suivant.",
+        ),
         Word::SixDigits => ("The six digits", "Les six chiffres"),
         Word::WrongCode => (
             "This is not the code, or it is too old or was used before.",

@@ -4,12 +4,13 @@ use std::sync::Arc;
 
 use chrono::Duration;
 use passeur_core::Moment;
+use passeur_core::evidence::{WayIn, authority};
 use passeur_core::site::{OidcClient, Provider};
 use passeur_links::clock::Clock;
 use passeur_links::http::{Answer, Client, HttpError};
 use passeur_protocols::oidc::{
-    BadKeys, BadMetadata, ClientAuth, DOCUMENT_MAX, KeySet, Metadata, Pkce, TokenError, TokenRequest, Tokens, basic_credentials,
-    discovery_url, parse_tokens,
+    BadKeys, BadMetadata, ClientAuth, DOCUMENT_MAX, IdTokenError, KeySet, Metadata, Pkce, TokenError, TokenRequest, Tokens,
+    basic_credentials, discovery_url, parse_tokens,
 };
 use tokio::sync::Mutex;
 
@@ -37,21 +38,50 @@ pub enum ExchangeError {
 
 #[derive(Default)]
 struct Cache {
-    metadata: Option<(Arc<Metadata>, Moment)>,
-    keys: Option<(Arc<KeySet>, Moment)>,
-    /// When keys were last fetched for an unknown key id.
+    metadata: Kept<Metadata>,
+    keys: Kept<KeySet>,
+    /// When keys were last fetched because a signature fitted none.
     refetched: Option<Moment>,
+}
+
+/// A document of the provider: as it was fetched last, and why it could not be.
+struct Kept<T> {
+    found: Option<(Arc<T>, Moment)>,
     /// The last failure, and when: whoever waited behind it gets it too, instead of waiting for the next time limit.
     failed: Option<(ProviderError, Moment)>,
 }
 
-impl Cache {
-    fn just_failed(&self, now: Moment) -> Result<(), ProviderError> {
-        match &self.failed {
-            Some((e, at)) if now < *at + Duration::seconds(FAILED_FOR_S) => Err(e.clone()),
-            _ => Ok(()),
+impl<T> Default for Kept<T> {
+    fn default() -> Kept<T> {
+        Kept { found: None, failed: None }
+    }
+}
+
+impl<T> Kept<T> {
+    /// What counts at a moment: the document, or that it was asked for in vain just now.
+    fn now(&self, now: Moment) -> Option<Result<Arc<T>, ProviderError>> {
+        if let Some((found, at)) = &self.found
+            && now < *at + Duration::minutes(GOOD_FOR)
+        {
+            return Some(Ok(found.clone()));
+        }
+        let failed = self.failed.as_ref().filter(|(_, at)| now < *at + Duration::seconds(FAILED_FOR_S));
+        failed.map(|(e, _)| Err(e.clone()))
+    }
+
+    fn keep(&mut self, fetched: &Result<Arc<T>, ProviderError>, at: Moment) {
+        match fetched {
+            Ok(found) => (self.found, self.failed) = (Some((found.clone(), at)), None),
+            Err(e) => self.failed = Some((e.clone(), at)),
         }
     }
+}
+
+/// Keys to check something with.
+pub struct Keys {
+    pub set: Arc<KeySet>,
+    /// How many there are, where they were fetched once more.
+    pub refetched: Option<usize>,
 }
 
 /// An OpenID Connect provider of the live edition.
@@ -62,12 +92,19 @@ pub struct OidcLink {
     /// The version in use, then the one that stands beside it.
     secrets: Vec<String>,
     clock: Clock,
-    cache: Mutex<Cache>,
+    cache: std::sync::Mutex<Cache>,
+    /// Held while a document is fetched, so that it is fetched once. Whoever needs none that is missing never waits for it.
+    fetching: Mutex<()>,
 }
 
 impl OidcLink {
     pub fn new(provider: Provider, client: OidcClient, secrets: Vec<String>, clock: Clock) -> Arc<OidcLink> {
-        Arc::new(OidcLink { provider, client, secrets, clock, cache: Mutex::default() })
+        Arc::new(OidcLink { provider, client, secrets, clock, cache: std::sync::Mutex::default(), fetching: Mutex::default() })
+    }
+
+    /// Who vouches for the provider's people.
+    pub fn authority(&self) -> String {
+        authority(WayIn::Oidc, &self.provider.name, &self.provider.issuer)
     }
 
     /// Whether what the edition names as this provider's secret is stored.
@@ -79,23 +116,75 @@ impl OidcLink {
         Client::new(self.provider.ca_file.as_deref(), HTTP_LIMIT)
     }
 
+    fn cache(&self) -> std::sync::MutexGuard<'_, Cache> {
+        self.cache.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
     /// The provider's metadata.
     pub async fn metadata(&self) -> Result<Arc<Metadata>, ProviderError> {
-        let now = self.clock.now();
-        let mut cache = self.cache.lock().await;
-        if let Some((m, at)) = &cache.metadata
-            && now < *at + Duration::minutes(GOOD_FOR)
-        {
-            return Ok(m.clone());
+        if let Some(known) = self.cache().metadata.now(self.clock.now()) {
+            return known;
         }
-        cache.just_failed(now)?;
-        let fetched = async {
-            let body = self.fetch(&discovery_url(&self.provider.issuer)).await?;
-            Ok(Arc::new(Metadata::parse(&body, &self.provider.issuer)?))
-        };
-        let metadata = fetched.await.inspect_err(|e: &ProviderError| cache.failed = Some((e.clone(), self.clock.now())))?;
-        cache.metadata = Some((metadata.clone(), now));
-        Ok(metadata)
+        let _alone = self.fetching.lock().await;
+        if let Some(known) = self.cache().metadata.now(self.clock.now()) {
+            return known;
+        }
+        let fetched = self.fetch(&discovery_url(&self.provider.issuer)).await;
+        let fetched = fetched.and_then(|body| Ok(Arc::new(Metadata::parse(&body, &self.provider.issuer)?)));
+        self.cache().metadata.keep(&fetched, self.clock.now());
+        fetched
+    }
+
+    /// The provider's keys, to check something with that it signed: see [`OidcLink::once_more`].
+    pub async fn keys(&self, metadata: &Metadata) -> Result<Keys, ProviderError> {
+        let of = |set| Keys { set, refetched: None };
+        if let Some(known) = self.cache().keys.now(self.clock.now()) {
+            return known.map(of);
+        }
+        let _alone = self.fetching.lock().await;
+        if let Some(known) = self.cache().keys.now(self.clock.now()) {
+            return known.map(of);
+        }
+        let fetched = self.fetch_keys(metadata).await;
+        self.cache().keys.keep(&fetched, self.clock.now());
+        fetched.map(of)
+    }
+
+    async fn fetch_keys(&self, metadata: &Metadata) -> Result<Arc<KeySet>, ProviderError> {
+        Ok(Arc::new(KeySet::parse(&self.fetch(metadata.jwks_uri.as_str()).await?)?))
+    }
+
+    /// Keys fetched once more, because a signature fits none of these; none where that was done just now, or they cannot be had.
+    async fn keys_again(&self, metadata: &Metadata, before: &Arc<KeySet>) -> Option<Arc<KeySet>> {
+        let now = self.clock.now();
+        let _alone = self.fetching.lock().await;
+        {
+            let mut cache = self.cache();
+            if let Some((newer, _)) = cache.keys.found.as_ref().filter(|(k, _)| !Arc::ptr_eq(k, before)) {
+                return Some(newer.clone());
+            }
+            if cache.refetched.is_some_and(|at| now < at + Duration::seconds(REFETCH_EVERY_S)) {
+                return None;
+            }
+            cache.refetched = Some(now);
+        }
+        let fetched = self.fetch_keys(metadata).await;
+        let at = self.clock.now();
+        if let Ok(keys) = &fetched {
+            self.cache().keys.found = Some((keys.clone(), at));
+        }
+        fetched.ok()
+    }
+
+    /// Whether a check is to be made once more, with keys that were fetched anew: where none fitted, since a provider may change them
+    /// under a new name or under the same.
+    pub async fn once_more<T>(&self, metadata: &Metadata, keys: &mut Keys, checked: &Result<T, IdTokenError>) -> bool {
+        if keys.refetched.is_some() || !checked.as_ref().is_err_and(IdTokenError::may_be_keys) {
+            return false;
+        }
+        let Some(newer) = self.keys_again(metadata, &keys.set).await else { return false };
+        *keys = Keys { refetched: Some(newer.ids().len()), set: newer };
+        true
     }
 
     /// Asks the provider for a document, whatever the status of its answer.
@@ -109,27 +198,6 @@ impl OidcLink {
             200 => Ok(answer.body),
             other => Err(ProviderError::Status(other)),
         }
-    }
-
-    /// Keys that may hold `kid`. True when they were fetched because the id was not known.
-    pub async fn keys(&self, metadata: &Metadata, kid: Option<&str>) -> Result<(Arc<KeySet>, bool), ProviderError> {
-        let now = self.clock.now();
-        let mut cache = self.cache.lock().await;
-        let kept = cache.keys.clone().filter(|(_, at)| now < *at + Duration::minutes(GOOD_FOR));
-        let mut for_unknown = false;
-        if let Some((keys, _)) = kept {
-            let recently = cache.refetched.is_some_and(|at| now < at + Duration::seconds(REFETCH_EVERY_S));
-            if keys.knows(kid) || recently {
-                return Ok((keys, false));
-            }
-            cache.refetched = Some(now);
-            for_unknown = true;
-        }
-        cache.just_failed(now)?;
-        let fetched = async { Ok(Arc::new(KeySet::parse(&self.fetch(metadata.jwks_uri.as_str()).await?)?)) };
-        let keys = fetched.await.inspect_err(|e: &ProviderError| cache.failed = Some((e.clone(), self.clock.now())))?;
-        cache.keys = Some((keys.clone(), now));
-        Ok((keys, for_unknown))
     }
 
     fn auth(&self, metadata: &Metadata, secret: Option<&String>) -> ClientAuth {

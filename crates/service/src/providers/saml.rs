@@ -191,14 +191,19 @@ impl SamlLink {
         if answer.status != 200 {
             return Err(MetadataError::Status(answer.status));
         }
-        self.parse(answer.body, signers, now)
+        self.parse(answer.body, signers, now).await
     }
 
-    /// Reads metadata that was fetched, as the site file trusts it.
-    pub fn parse(&self, body: Vec<u8>, signers: &[Vec<u8>], now: Moment) -> Result<metadata::Provider, MetadataError> {
-        let text = String::from_utf8(body).map_err(|_| MetadataError::NotText)?;
-        let signers = (!signers.is_empty()).then_some(signers);
-        Ok(metadata::read(&text, Some(&self.provider.issuer), signers, now)?)
+    /// Reads metadata that was fetched, as the site file trusts it: away from what others wait for, since a signature over half a
+    /// megabyte takes its time.
+    pub async fn parse(&self, body: Vec<u8>, signers: &[Vec<u8>], now: Moment) -> Result<metadata::Provider, MetadataError> {
+        let (issuer, signers) = (self.provider.issuer.clone(), signers.to_vec());
+        let read = move || {
+            let text = String::from_utf8(body).map_err(|_| MetadataError::NotText)?;
+            let signers = (!signers.is_empty()).then_some(signers.as_slice());
+            Ok(metadata::read(&text, Some(&issuer), signers, now)?)
+        };
+        tokio::task::spawn_blocking(read).await.map_err(|_| MetadataError::NotText)?
     }
 
     /// Asks for a document, whatever the status of the answer.

@@ -23,7 +23,7 @@ use serde_json::Value;
 use super::ask::{Flow, Purposed};
 use super::enter::AtProvider;
 use super::flow::{Ended, check_afresh, check_flow, display_name, ended, failed_check, refuse, resume};
-use super::{LiveEdition, Visit, enter, park, referred, start, trial};
+use super::{LiveEdition, Visit, enter, fresh, only_value, park, referred, start, trial};
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages;
@@ -43,7 +43,22 @@ pub async fn post(
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
-    park::park(&app, &edition, &visit, &edition.site.redirect_uri(&provider), body, FORM_MAX).await
+    let form = match park::posted(&app, &edition, &visit, body, FORM_MAX).await {
+        Ok(form) => form,
+        Err(response) => return response,
+    };
+    let state = std::str::from_utf8(&form).ok().and_then(|text| only_value(text, "state"));
+    let Some(flow) = state.and_then(|s| Flow::open(&app, &s)).filter(|f| f.provider == provider) else {
+        return state_unreadable(&app, &edition, &visit).await;
+    };
+    park::park(&app, &edition, &visit, &edition.site.redirect_uri(&provider), &form, flow.id()).await
+}
+
+/// What names no flow of ours is of nobody whom we sent.
+async fn state_unreadable(app: &App, edition: &Edition, visit: &Visit) -> Response {
+    let mut attempt = Attempt::begin(app, "sign-in", &visit.facts);
+    attempt.step(|| Step::new(StepCode::StateUnreadable));
+    refuse(edition, attempt, failed_check()).await
 }
 
 /// `GET /.passeur/oidc/{provider}/answer`.
@@ -76,9 +91,7 @@ pub async fn answer(
         None => None,
     };
     let (Some(parsed), Some(flow), Some(link)) = (parsed, flow, link) else {
-        let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
-        attempt.step(|| Step::new(StepCode::StateUnreadable));
-        return refuse(&edition, attempt, failed_check()).await;
+        return state_unreadable(&app, &edition, &visit).await;
     };
     let sent = start::sent_step(&edition.site, &link, &flow.endpoint, visit.facts.lang, &flow.manner);
     let Some(mut attempt) = resume(&app, &edition, &visit, &flow, Some(sent)).await else {
@@ -92,8 +105,14 @@ pub async fn answer(
     match taken {
         Ok((evidence, tokens)) => {
             let session = evidence.claims.get("sid").and_then(Value::as_str).map(str::to_owned);
-            let there =
-                AtProvider { hint: tokens.id_token, name: Some(evidence.subject.clone()), session, kept: None, sent: None };
+            let there = AtProvider {
+                hint: tokens.id_token,
+                name: Some(evidence.subject.clone()),
+                session,
+                kept: None,
+                sent: None,
+                until: None,
+            };
             enter::begin(&app, &edition, attempt, &visit, evidence, there, flow.to).await
         }
         Err(e) => refuse(&edition, attempt, e).await,
@@ -166,7 +185,9 @@ async fn take(
     let id_token = check_id_token(app, attempt, flow, link, &metadata, &tokens).await?;
     let mut claims = id_token.claims();
     let factors = Factors::of_claims(&claims);
-    check_afresh(attempt, flow, factors.auth_time, link.provider.skew)?;
+    let issued = id_token.claim("iat").and_then(Value::as_i64).and_then(|s| chrono::DateTime::from_timestamp(s, 0));
+    check_afresh(&edition.site, attempt, flow, factors.auth_time, issued)?;
+    let factors = Factors { auth_time: fresh::proven_at(factors.auth_time, app.now()), ..factors };
     let mut userinfo = ask_userinfo(attempt, link, &metadata, &tokens, &id_token).await;
     let mut references = take_references(&mut claims);
     if let UserInfo::Answered { claims } = &mut userinfo {
@@ -228,16 +249,6 @@ async fn check_id_token(
     metadata: &Metadata,
     tokens: &Tokens,
 ) -> Result<ValidIdToken, Ended> {
-    let kid = key_id(&tokens.id_token);
-    let (keys, fetched) = link.keys(metadata, kid.as_deref()).await.map_err(|e| {
-        attempt
-            .step(|| Step::new(StepCode::ProviderSilent).with("endpoint", metadata.jwks_uri.as_str()).with("how", e.to_string()));
-        ended(Outcome::Failed, StatusCode::BAD_GATEWAY)
-    })?;
-    if fetched {
-        let count = keys.ids().len() as i64;
-        attempt.step(|| Step::new(StepCode::KeysRefetched).with("kid", kid.clone().unwrap_or_default()).with("count", count));
-    }
     let expected = Expected {
         issuer: &metadata.issuer,
         client_id: &link.client.id,
@@ -246,7 +257,19 @@ async fn check_id_token(
         now: app.now(),
         skew: link.provider.skew,
     };
-    match validate(&tokens.id_token, &keys, &expected) {
+    let mut keys = link.keys(metadata).await.map_err(|e| {
+        attempt
+            .step(|| Step::new(StepCode::ProviderSilent).with("endpoint", metadata.jwks_uri.as_str()).with("how", e.to_string()));
+        ended(Outcome::Failed, StatusCode::BAD_GATEWAY)
+    })?;
+    let mut checked = validate(&tokens.id_token, &keys.set, &expected);
+    if link.once_more(metadata, &mut keys, &checked).await {
+        checked = validate(&tokens.id_token, &keys.set, &expected);
+        let count = keys.refetched.unwrap_or_default();
+        let kid = key_id(&tokens.id_token).unwrap_or_default();
+        attempt.step(|| Step::new(StepCode::KeysRefetched).with("kid", kid).with("count", count as i64));
+    }
+    match checked {
         Ok(t) => {
             attempt.step(|| {
                 Step::new(StepCode::IdTokenAccepted)

@@ -32,18 +32,21 @@ pub async fn arrive(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) ->
     };
     match taken {
         Taken::Good(rows) => match open(app, edition, gate, &rows.0, &rows.1, visit.facts.address).await {
-            Ok(response) => response,
+            Ok(Some(response)) => response,
+            Ok(None) => refused(app, edition, gate, visit, "ended"),
             Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
         },
-        Taken::Refused(why) => {
-            let mut attempt = Attempt::begin(app, &gate.name, &visit.facts);
-            attempt.step(|| Step::new(StepCode::CodeRefused).with("why", Param::reason(why)));
-            let id = attempt.record_anonymous(Outcome::CheckFailed);
-            let mut refused = pages::Refused::of_step(&attempt, id, None);
-            refused.again = Some(gate.address.at("/"));
-            pages::refused(&edition.site, visit.facts.lang, StatusCode::FORBIDDEN, &refused).into_response()
-        }
+        Taken::Refused(why) => refused(app, edition, gate, visit, why),
     }
+}
+
+fn refused(app: &App, edition: &Edition, gate: &Gate, visit: &Visit, why: &str) -> Response {
+    let mut attempt = Attempt::begin(app, &gate.name, &visit.facts);
+    attempt.step(|| Step::new(StepCode::CodeRefused).with("why", Param::reason(why)));
+    let id = attempt.record_anonymous(Outcome::CheckFailed);
+    let mut refused = pages::Refused::of_step(&attempt, id, None);
+    refused.again = Some(gate.address.at("/"));
+    pages::refused(&edition.site, visit.facts.lang, StatusCode::FORBIDDEN, &refused).into_response()
 }
 
 /// The code is used up whatever else turns out to be wrong.
@@ -76,7 +79,7 @@ async fn open(
     code: &CodeRow,
     row: &SessionRow,
     address: IpAddr,
-) -> Result<Response, StoreError> {
+) -> Result<Option<Response>, StoreError> {
     let token = app.new_token();
     // The decision is made anew here: the edition may have changed in the minute between.
     let digest = match session::read_evidence(row) {
@@ -85,7 +88,8 @@ async fn open(
             return Err(StoreError::Query("the session's evidence cannot be read".into()));
         }
     };
-    app.store
+    let kept = app
+        .store
         .add_gate_token(GateTokenRow {
             digest: token.digest().to_vec(),
             session_id: row.id,
@@ -95,8 +99,13 @@ async fn open(
             created_at: app.now(),
             expires_at: None,
             paths: None,
+            thing: None,
+            remember_until: None,
         })
         .await?;
+    if !kept {
+        return Ok(None);
+    }
     if let Ok(id) = code.crossing.parse::<CrossingId>() {
         let path = code.target.split('?').next().unwrap_or("/").to_owned();
         let mut step = Step::new(StepCode::CameThrough).with("gate", gate.name.as_str()).with("target", path);
@@ -107,5 +116,5 @@ async fn open(
     }
     let (name, secure) = gate.address.cookie("gate");
     let cookie = cookies::set(&name, token.reveal(), secure, None);
-    Ok(redirect(&gate.address.at(&code.target), Some(&cookie)))
+    Ok(Some(redirect(&gate.address.at(&code.target), Some(&cookie))))
 }

@@ -71,8 +71,15 @@ pub enum Purposed {
     Quay,
     /// To the page on which somebody changes their factors.
     Factors,
-    /// To the page on which an engineer lets a command line in.
-    Device,
+    /// To the page on which somebody makes tokens for programs of theirs.
+    Tokens,
+    /// To the page on which an engineer lets a command line in, with the code that it shows.
+    Device {
+        #[serde(default, skip_serializing_if = "String::is_empty")]
+        code: String,
+    },
+    /// To the console, by somebody who is to make something there that outlives their session.
+    ConsoleFresh,
     /// To an address of ours, by a provider that nobody sent the person to.
     Unasked {
         gate: String,
@@ -84,6 +91,13 @@ pub enum Purposed {
         by: String,
         source: String,
     },
+}
+
+impl Purposed {
+    /// Whether it takes a proof that was made after it was asked for: see [`super::fresh`].
+    pub fn needs_fresh(&self) -> bool {
+        matches!(self, Purposed::Factors | Purposed::Tokens | Purposed::Device { .. } | Purposed::ConsoleFresh)
+    }
 }
 
 /// A flow sent to a provider.
@@ -114,9 +128,6 @@ pub struct Manner {
     /// Authentication contexts, in the place of those that are asked for otherwise.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub contexts: Vec<String>,
-    /// A proof not older than this, in seconds.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub max_age: Option<i64>,
     /// A factor of our own, which has to prove one of these methods (RFC 8176), or any.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub factors: Option<Vec<String>>,

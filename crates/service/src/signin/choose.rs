@@ -19,8 +19,12 @@ const REMEMBERED_S: i64 = 180 * 86_400;
 pub fn offered<'s>(site: &'s Site, to: &Purposed) -> Vec<&'s str> {
     match to {
         Purposed::Gate(ask) => site.gate(&ask.gate).map(|g| of_access(&g.access)).unwrap_or_default(),
-        Purposed::Console | Purposed::Device => site.engineers.as_ref().map(of_access).unwrap_or_default(),
-        Purposed::Quay | Purposed::Factors | Purposed::Unasked { .. } | Purposed::Trial { .. } => of_site(site),
+        Purposed::Console | Purposed::ConsoleFresh | Purposed::Device { .. } => {
+            site.engineers.as_ref().map(of_access).unwrap_or_default()
+        }
+        Purposed::Quay | Purposed::Factors | Purposed::Tokens | Purposed::Unasked { .. } | Purposed::Trial { .. } => {
+            of_site(site)
+        }
     }
 }
 
@@ -54,7 +58,11 @@ pub fn onward(app: &App, to: &Purposed) -> String {
         Purposed::Gate(ask) => format!("ask={}", ask.seal(app)),
         Purposed::Console => "for=console".to_owned(),
         Purposed::Factors => "for=factors".to_owned(),
-        Purposed::Device => "for=device".to_owned(),
+        Purposed::Tokens => "for=tokens".to_owned(),
+        Purposed::ConsoleFresh => "for=console&fresh=1".to_owned(),
+        Purposed::Device { code } => {
+            format!("for=device&user_code={}", url::form_urlencoded::byte_serialize(code.as_bytes()).collect::<String>())
+        }
         Purposed::Quay | Purposed::Unasked { .. } | Purposed::Trial { .. } => "for=quay".to_owned(),
     };
     format!("/.passeur/sign-in?{what}")

@@ -13,9 +13,10 @@ use passeur_store::{DeviceRow, NewToken, StoreError};
 use serde::Deserialize;
 use serde_json::json;
 
+use super::ask::Purposed;
 use super::local::limits;
 use super::session::{self, Session};
-use super::{LiveEdition, Visit, evidence};
+use super::{LiveEdition, Visit, choose, evidence, fresh};
 use crate::api::auth::reaches;
 use crate::app::{App, random};
 use crate::attempt::Attempt;
@@ -71,6 +72,8 @@ pub async fn begin(State(app): State<App>, edition: Option<LiveEdition>, visit: 
         owner_provider: None,
         owner_subject: None,
         owner_name: None,
+        network: place.clone(),
+        owner_authority: None,
     };
     let done = async {
         let within = limits::count_plain(&app, &mut attempt, "device", &place, BEGUN).await?;
@@ -130,7 +133,6 @@ async fn answered(app: &App, digest: &[u8; 32]) -> Result<Response, StoreError> 
         }
         _ => return Ok(error("authorization_pending", "Nobody has answered yet.")),
     }
-    let Some(row) = app.store.take_device(digest).await? else { return Ok(error("invalid_grant", "It was fetched already.")) };
     let (token, role) = (app.new_token(), row.role.unwrap_or_default());
     let owner = row.owner_name.clone().unwrap_or_default();
     // A name of its own for each: names of good tokens are unique.
@@ -145,10 +147,13 @@ async fn answered(app: &App, digest: &[u8; 32]) -> Result<Response, StoreError> 
         owner_subject: row.owner_subject,
         owner_name: row.owner_name,
         areas: None,
+        owner_authority: row.owner_authority,
     };
     let personal = passeur_core::acts::Personal { who: owner, by: "session".into(), people: vec![] };
     let about = json!({"token": name, "role": role, "device": row.address});
-    app.store.make_token(made, app.act("let a command line in", about, personal)).await?;
+    if !app.store.let_in(digest, made, app.act("let a command line in", about, personal)).await? {
+        return Ok(error("invalid_grant", "It was fetched already, or what its engineer has was taken away."));
+    }
     let body = json!({"access_token": token.reveal(), "token_type": "Bearer", "expires_in": TOKEN_HOURS * 3600});
     Ok(([(header::CACHE_CONTROL, "no-store")], Json(body)).into_response())
 }
@@ -182,7 +187,8 @@ async fn page(app: &App, edition: Option<LiveEdition>, visit: &Visit, sent: Sent
     };
     let done = async {
         let Some(mut s) = session::of_browser(app, &edition, &visit.headers).await? else {
-            return Ok(redirect("/.passeur/sign-in?for=device", None));
+            let to = Purposed::Device { code: sent.user_code.clone() };
+            return Ok(redirect(&choose::onward(app, &to), None));
         };
         let role = role(app, &edition, &mut s, visit).await;
         let (site, lang) = (&edition.site, visit.facts.lang);
@@ -202,6 +208,11 @@ async fn page(app: &App, edition: Option<LiveEdition>, visit: &Visit, sent: Sent
             return Ok(show(DeviceSaid::NoSuch { code: &sent.user_code }));
         };
         limits::uncount_plain(app, "device code", &account).await?;
+        // What is let in outlives the session.
+        if sent.answer != "no" && !fresh::is_fresh(&s.evidence, app.now()) {
+            let again = choose::onward(app, &Purposed::Device { code: sent.user_code.clone() });
+            return Ok(show(DeviceSaid::SignIn { again: &again }));
+        }
         let wanted = Role::parse(&sent.role).filter(|r| Some(*r) <= role);
         match (sent.answer.as_str(), wanted) {
             ("yes", Some(wanted)) => {
@@ -210,11 +221,12 @@ async fn page(app: &App, edition: Option<LiveEdition>, visit: &Visit, sent: Sent
                 row.owner_provider = Some(s.row.provider.clone());
                 row.owner_subject = Some(s.row.subject.clone());
                 row.owner_name = Some(s.row.name.clone());
+                row.owner_authority = Some(s.row.authority.clone());
             }
             ("no", _) => row.state = "denied".into(),
             _ => return Ok(show(DeviceSaid::Confirm { code: &sent.user_code, row: &row })),
         }
-        let first = app.store.answer_device(&row).await?;
+        let first = app.store.answer_device(&row, &s.row.person(), s.row.id).await?;
         Ok(show(if first && row.state == "approved" { DeviceSaid::LetIn } else { DeviceSaid::Denied }))
     };
     done.await.unwrap_or_else(|e: StoreError| pages::store_failed(&edition.site, visit.facts.lang, &e).into_response())

@@ -1,20 +1,25 @@
 //! An OpenID Connect provider says that it ended a session: by its own message (Back-Channel Logout 1.0), or through the browser
 //! (Front-Channel Logout 1.0). No cookie is asked: what counts is the signature, or the provider's session that nobody else knows.
 
+use std::net::IpAddr;
+use std::sync::Arc;
+
 use axum::extract::{Form, Path, State};
 use axum::response::{IntoResponse, Response};
 use http::{HeaderValue, StatusCode, header};
+use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::sha256;
 use passeur_core::step::{Step, StepCode};
 use passeur_gateway::shared::Edition;
-use passeur_protocols::oidc::{ExpectedLogout, LogoutToken, key_id, validate_logout};
+use passeur_protocols::oidc::{ExpectedLogout, LogoutToken, validate_logout};
 use passeur_store::StoreError;
 use serde::Deserialize;
 use url::Url;
 use uuid::Uuid;
 
 use super::flow::failed_check;
+use super::local::limits;
 use super::{LiveEdition, Visit, enter};
 use crate::app::App;
 use crate::attempt::Attempt;
@@ -23,6 +28,11 @@ use crate::providers::oidc::OidcLink;
 
 /// The longest logout token that is looked at.
 const TOKEN_MAX: usize = 16 * 1024;
+
+/// What is counted of a network that names sessions of a provider which nobody has here, and how often it may within the window of
+/// [`limits`]: people sign out who have no session here any more, and many of them may share a network.
+const GUESSES: &str = "front-channel";
+const GUESSES_MAX: i32 = 200;
 
 /// What a provider posts.
 #[derive(Default, Deserialize)]
@@ -62,7 +72,7 @@ pub async fn back_channel(
             Err(_) => answered(StatusCode::SERVICE_UNAVAILABLE, None),
         }
     };
-    let token = match check(&app, &link, &told.logout_token).await {
+    let token = match check(&app, &link, &told.logout_token, visit.facts.address).await {
         Ok(token) => token,
         Err(how) => return refused(attempt, how).await,
     };
@@ -80,15 +90,26 @@ pub async fn back_channel(
     }
 }
 
-async fn check(app: &App, link: &OidcLink, token: &str) -> Result<LogoutToken, String> {
+async fn check(app: &App, link: &OidcLink, token: &str, address: IpAddr) -> Result<LogoutToken, String> {
     if token.is_empty() || token.len() > TOKEN_MAX {
         return Err("no logout_token, or one that is too long".to_owned());
     }
     let metadata = link.metadata().await.map_err(|e| e.to_string())?;
-    let (keys, _) = link.keys(&metadata, key_id(token).as_deref()).await.map_err(|e| e.to_string())?;
-    let expected =
-        ExpectedLogout { issuer: &metadata.issuer, client_id: &link.client.id, now: app.now(), skew: link.provider.skew };
-    validate_logout(token, &keys, &expected).map_err(|e| format!("{}: {}, wanted {}", e.check, e.seen, e.wanted))
+    let wanted = Arc::new((metadata.issuer.clone(), link.client.id.clone(), app.now(), link.provider.skew));
+    let mut keys = link.keys(&metadata).await.map_err(|e| e.to_string())?;
+    let checked = loop {
+        let (token, wanted, set) = (token.to_owned(), wanted.clone(), keys.set.clone());
+        // Anybody can send one: the signature is checked elsewhere.
+        let check = move || {
+            let (issuer, client_id, now, skew) = &*wanted;
+            validate_logout(&token, &set, &ExpectedLogout { issuer, client_id, now: *now, skew: *skew })
+        };
+        let checked = app.workers.run(address, check).await.map_err(|e| e.to_string())?;
+        if !link.once_more(&metadata, &mut keys, &checked).await {
+            break checked;
+        }
+    };
+    checked.map_err(|e| format!("{}: {}, wanted {}", e.check, e.seen, e.wanted))
 }
 
 /// Ends sessions because a provider ended them, and tells it. Ended first and recorded second, by the caller: a store that fails in
@@ -109,7 +130,7 @@ async fn end(
     session: Option<&str>,
 ) -> Result<bool, StoreError> {
     let provider = link.provider.name.as_str();
-    let ids = app.store.sessions_ended_at(provider, subject, session).await?;
+    let ids = app.store.sessions_ended_at(&link.authority(), subject, session).await?;
     let ended = end_by_provider(app, attempt, provider, &ids).await?;
     if ended.sessions.is_empty() {
         attempt.record_anonymous(Outcome::SignedOut);
@@ -139,8 +160,22 @@ pub async fn front_channel(
         attempt.record_anonymous(Outcome::CheckFailed);
         return framed(&edition, &link, StatusCode::BAD_REQUEST);
     };
-    match end(&app, &mut attempt, &link, None, Some(&session)).await {
-        Ok(_) => framed(&edition, &link, StatusCode::OK),
+    let done = async {
+        // Whoever guesses sessions of the provider may not guess for long. One that was right does not count.
+        let place = neighbourhood(visit.facts.address).to_string();
+        if !limits::count_plain(&app, &mut attempt, GUESSES, &place, GUESSES_MAX).await? {
+            attempt.record_anonymous(Outcome::CheckFailed);
+            return Ok(StatusCode::TOO_MANY_REQUESTS);
+        }
+        let before = app.store.sessions_ended_at(&link.authority(), None, Some(&session)).await?.len();
+        end(&app, &mut attempt, &link, None, Some(&session)).await?;
+        if before > 0 {
+            limits::uncount_plain(&app, GUESSES, &place).await?;
+        }
+        Ok::<_, StoreError>(StatusCode::OK)
+    };
+    match done.await {
+        Ok(status) => framed(&edition, &link, status),
         Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     }
 }

@@ -18,12 +18,12 @@ use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_links::kerberos::Standing;
-use passeur_store::{NewCode, NewSession, Recorded, SessionRow, StoreError};
+use passeur_store::{BlockRow, NewCode, NewSession, Recorded, SessionRow, StoreError};
 use uuid::Uuid;
 
 use super::ask::{Ask, Manner, Purposed};
 use super::session::Session;
-use super::{Visit, choose, evidence, route, session, start, step_up};
+use super::{Visit, choose, evidence, flow, route, session, start, step_up};
 use crate::app::{App, new_uuid, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
@@ -43,6 +43,8 @@ pub struct AtProvider {
     pub kept: Option<String>,
     /// The ticket that their browser sent along; kept in this node's memory.
     pub sent: Option<Arc<Standing>>,
+    /// Until when the provider's own session lasts, where it says so.
+    pub until: Option<Moment>,
 }
 
 /// Begins a session on fresh evidence and goes on to where the sign-in leads.
@@ -57,7 +59,8 @@ pub async fn begin(
 ) -> Response {
     let lang = attempt.lang;
     match new_session(app, edition, &mut attempt, visit, evidence, there).await {
-        Ok((row, evidence, cookie)) => {
+        Ok(Err(block)) => kept_out(edition, attempt, &block).await,
+        Ok(Ok((row, evidence, cookie))) => {
             // Nothing is remembered where the next person is another, nor a way that was taken for want of a ticket.
             let shared = edition.site.is_shared(visit.facts.address);
             let forced = attempt.told(StepCode::TicketNone);
@@ -85,20 +88,22 @@ async fn new_session(
     visit: &Visit,
     mut evidence: Evidence,
     there: AtProvider,
-) -> Result<(SessionRow, Evidence, String), StoreError> {
+) -> Result<Result<(SessionRow, Evidence, String), BlockRow>, StoreError> {
     if let Some(old) = session::of_browser(app, edition, &visit.headers).await? {
-        if (&old.evidence.provider, &old.evidence.subject) == (&evidence.provider, &evidence.subject) {
+        if old.evidence.person() == evidence.person() {
             evidence.factors.own = old.evidence.factors.own;
         }
         // Nobody waits for other nodes here: whoever signs in anew holds both.
         end_here(app, &[old.row.id], "signed in anew", None).await?;
     }
     let (id, token, now) = (new_uuid(), app.new_token(), app.now());
+    let person = evidence.person();
     let name = attempt.who.as_ref().map_or_else(|| evidence.subject.clone(), |w| w.name.clone());
     let hint = app.ring.seal(Purpose::SessionHint, id.as_bytes(), random(), there.hint.as_bytes());
     let kept = there.kept.map(|k| app.ring.seal(Purpose::Kept, id.as_bytes(), random(), k.as_bytes()));
     let evidence_json = serde_json::to_value(&evidence).map_err(|e| StoreError::Query(e.to_string()))?;
-    app.store
+    let begun = app
+        .store
         .begin_session(NewSession {
             id,
             token_digest: token.digest().to_vec(),
@@ -115,8 +120,13 @@ async fn new_session(
             provider_session: there.session,
             personal_token: None,
             kept: kept.clone(),
+            authority: person.authority.clone(),
+            until: there.until,
         })
         .await?;
+    if let Err(block) = begun {
+        return Ok(Err(block));
+    }
     if let Some(standing) = there.sent {
         app.standings.keep_sent(id, standing);
     }
@@ -139,9 +149,27 @@ async fn new_session(
         hint: None,
         provider_session: None,
         kept,
+        authority: person.authority,
+        until: there.until,
     };
     let (cookie, secure) = edition.site.address.cookie("session");
-    Ok((row, evidence, cookies::set(&cookie, token.reveal(), secure, None)))
+    Ok(Ok((row, evidence, cookies::set(&cookie, token.reveal(), secure, None))))
+}
+
+/// The step of somebody who is kept out.
+pub fn kept_out_step(block: &BlockRow) -> Step {
+    Step::new(StepCode::KeptOut)
+        .with("person", block.name.as_str())
+        .with("by", block.by.as_str())
+        .with("since", block.at.format("%Y-%m-%d %H:%M UTC").to_string())
+        .with("why", block.why.as_str())
+        .with("key", format!("{}/{}", block.provider, block.subject))
+}
+
+/// Records that somebody who is kept out came, and tells them no more than that.
+async fn kept_out(edition: &Edition, mut attempt: Attempt, block: &BlockRow) -> Response {
+    attempt.step(|| kept_out_step(block));
+    flow::refuse(edition, attempt, flow::ended(Outcome::Refused, StatusCode::FORBIDDEN)).await
 }
 
 /// How long other nodes are waited for, and how often they are asked.
@@ -161,6 +189,12 @@ pub struct Ended {
 /// every live node has acknowledged, or after two seconds with the names of those that have not.
 pub async fn end(app: &App, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -> Result<Ended, StoreError> {
     let (sessions, counter) = end_here(app, ids, by, act).await?;
+    let behind = acknowledged(app, counter).await?;
+    Ok(Ended { sessions, behind })
+}
+
+/// Waits until every live node has acted on what the revocation counter says; the names of those that have not after two seconds.
+pub async fn acknowledged(app: &App, counter: i64) -> Result<Vec<String>, StoreError> {
     app.catch_up().await?;
     let began = std::time::Instant::now();
     loop {
@@ -169,7 +203,7 @@ pub async fn end(app: &App, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -
             if !behind.is_empty() {
                 tracing::warn!(nodes = behind.join(", "), "ended sessions are not acknowledged by every node");
             }
-            return Ok(Ended { sessions, behind });
+            return Ok(behind);
         }
         tokio::time::sleep(ACKNOWLEDGE_EVERY).await;
     }
@@ -195,8 +229,8 @@ pub async fn go_on(
     let site = &edition.site;
     let access = match &to {
         Purposed::Gate(ask) => site.gate(&ask.gate).map(|g| &g.access),
-        Purposed::Console | Purposed::Device => site.engineers.as_ref(),
-        Purposed::Quay | Purposed::Factors | Purposed::Unasked { .. } | Purposed::Trial { .. } => None,
+        Purposed::Console | Purposed::ConsoleFresh | Purposed::Device { .. } => site.engineers.as_ref(),
+        Purposed::Quay | Purposed::Factors | Purposed::Tokens | Purposed::Unasked { .. } | Purposed::Trial { .. } => None,
     };
     if let Some(access) = access {
         evidence::complete(app, site, access, &mut session.evidence).await;
@@ -210,8 +244,12 @@ pub async fn go_on(
             Some(gate) => through(app, edition, gate, attempt, visit, session, ask).await,
             None => pages::not_set_up(attempt.lang).into_response(),
         },
-        Purposed::Console => console(app, edition, attempt, &session.evidence).await,
-        Purposed::Device => and_on(site, attempt, &site.address.at("/.passeur/device")).await,
+        Purposed::Console | Purposed::ConsoleFresh => console(app, edition, attempt, &session.evidence).await,
+        to @ Purposed::Device { .. } => {
+            let at = choose::onward(app, &to).replacen("/.passeur/sign-in?for=device&", "/.passeur/device?", 1);
+            and_on(site, attempt, &site.address.at(&at)).await
+        }
+        Purposed::Tokens => and_on(site, attempt, &site.address.at("/.passeur/tokens")).await,
         Purposed::Factors => and_on(site, attempt, &site.address.at("/.passeur/factors")).await,
         Purposed::Quay => and_on(site, attempt, &site.address.at("/")).await,
         // The gate asks for itself who comes: there the session is decided on.
@@ -290,7 +328,7 @@ async fn through(
             }
             // A rule may give less time at this gate than the session lives: then the person signs in afresh.
             let limits = a.entry().lifetimes(&session::lifetimes(site, &session.row, Some(gate)));
-            let live = app.table.session(session.row.id, session.row.began, session.row.last_seen);
+            let live = session::live(app, &session.row);
             let state = live.state(&limits, app.now());
             if state != State::Live {
                 attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(state.code())));

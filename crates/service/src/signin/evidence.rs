@@ -1,7 +1,7 @@
 //! Asking the directory, so that evidence holds what a gate needs.
 
 use passeur_core::Moment;
-use passeur_core::evidence::{Evidence, LookUp, LookUpState};
+use passeur_core::evidence::{Evidence, LookUp, LookUpState, PersonKey};
 use passeur_core::site::{Access, Asking, Dead, Disabled, Site};
 use passeur_core::step::{Step, StepCode};
 use passeur_store::StoreError;
@@ -9,9 +9,8 @@ use passeur_store::StoreError;
 use crate::app::App;
 
 /// What a person's provider said of them last, by itself, and from when that is.
-pub async fn last_of_provider(app: &App, provider: &str, subject: &str) -> Result<Option<(Evidence, Moment)>, StoreError> {
-    let Some((body, recorded)) = app.store.latest_own_evidence(provider, subject).await? else { return Ok(None) };
-    Ok(Evidence::from_stored(body).map(|e| {
+pub async fn last_of_provider(app: &App, person: &PersonKey) -> Result<Option<(Evidence, Moment)>, StoreError> {
+    Ok(app.store.latest_own_evidence(person).await?.map(|(e, recorded)| {
         let claimed = e.claimed(recorded);
         (e, claimed)
     }))

@@ -35,9 +35,10 @@ pub async fn resume(app: &App, edition: &Edition, visit: &Visit, flow: &Flow, se
     let began = DateTime::from_timestamp_millis(flow.began)?;
     let (gate, target, mut steps) = match &flow.to {
         Purposed::Gate(ask) => (ask.gate.as_str(), ask.target.as_str(), start::first_steps(&edition.site, ask, visit)),
-        Purposed::Console => ("console", "/console/", vec![]),
+        Purposed::Console | Purposed::ConsoleFresh => ("console", "/console/", vec![]),
         Purposed::Quay => ("quay", "/", vec![]),
-        Purposed::Device => ("console", "/.passeur/device", vec![]),
+        Purposed::Device { .. } => ("console", "/.passeur/device", vec![]),
+        Purposed::Tokens => ("quay", "/.passeur/tokens", vec![]),
         Purposed::Factors => ("quay", "/.passeur/factors", vec![]),
         Purposed::Unasked { gate, .. } => (gate.as_str(), "/", vec![]),
         Purposed::Trial { by, source, .. } => ("trial", "/", vec![trial::first_step(by, &flow.provider, source)]),
@@ -142,16 +143,31 @@ pub async fn check_flow(
     }
 }
 
-/// Where the person was to prove anew who they are: whether the proof is of after they were sent. What a provider does not say
-/// counts as old, or the next person on a machine would be let in as the last.
-pub fn check_afresh(attempt: &mut Attempt, flow: &Flow, proven: Option<DateTime<Utc>>, skew: Duration) -> Result<(), Ended> {
-    let sent = DateTime::from_timestamp_millis(flow.sent).unwrap_or_default();
-    // Providers tell whole seconds.
-    if !flow.manner.anew || proven.is_some_and(|p| p + skew + Duration::seconds(1) >= sent) {
+/// Where the person was to prove anew who they are: whether the proof is of after they were sent, to the second in which providers tell
+/// it. What a provider does not say counts as old, or the next person on a machine would be let in as the last; clocks that differ are
+/// not made up for. Whether others use the machine is looked at once more: the answer may come from another network than the request.
+pub fn check_afresh(
+    site: &Site,
+    attempt: &mut Attempt,
+    flow: &Flow,
+    proven: Option<DateTime<Utc>>,
+    issued: Option<DateTime<Utc>>,
+) -> Result<(), Ended> {
+    let sent = flow.sent.div_euclid(1000);
+    if !(flow.manner.anew || site.is_shared(attempt.address)) || proven.is_some_and(|p| p.timestamp() >= sent) {
         return Ok(());
     }
-    let seen = proven.map_or_else(|| "a time that it does not say".to_owned(), |p| p.format("%Y-%m-%d %H:%M:%S UTC").to_string());
-    attempt.step(|| Step::new(StepCode::NotAfresh).with("provider", flow.provider.as_str()).with("seen", seen));
+    let show = |t: DateTime<Utc>| t.format("%Y-%m-%d %H:%M:%S UTC").to_string();
+    let seen = proven.map_or_else(|| "a time that it does not say".to_owned(), show);
+    // What was made in answer to us cannot be older than our asking, by one clock.
+    let behind = issued.map_or(0, |i| sent - i.timestamp()).max(0);
+    attempt.step(|| {
+        Step::new(StepCode::NotAfresh)
+            .with("provider", flow.provider.as_str())
+            .with("seen", seen)
+            .with("sent", DateTime::from_timestamp(sent, 0).map(show).unwrap_or_default())
+            .with("behind", behind)
+    });
     Err(failed_check())
 }
 
@@ -164,6 +180,18 @@ pub async fn use_up(app: &App, attempt: &mut Attempt, flow: &Flow, limit: Durati
         attempt.apart();
     }
     Ok(first)
+}
+
+/// Computes what somebody who has proved nothing can ask for: see [`crate::workers`]. Where it is not computed, that is told.
+pub async fn compute<T: Send + 'static>(
+    app: &App,
+    attempt: &mut Attempt,
+    task: impl FnOnce() -> T + Send + 'static,
+) -> Result<T, Ended> {
+    app.workers.run(attempt.address, task).await.map_err(|_| {
+        attempt.step(|| Step::new(StepCode::Overloaded));
+        ended(Outcome::Failed, StatusCode::SERVICE_UNAVAILABLE)
+    })
 }
 
 /// What to call the person on pages and in lists. Never a key.

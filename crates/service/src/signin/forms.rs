@@ -1,12 +1,15 @@
 //! A form that a sign-in interrupts: kept sealed, and offered again by a button after the sign-in. It is never sent again
 //! alone: what a person entered before they were known is theirs to send.
 
+use std::net::IpAddr;
+
 use axum::response::{IntoResponse, Response};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD_NO_PAD;
 use bytes::Bytes;
 use chrono::Duration;
 use http::StatusCode;
+use passeur_core::address::neighbourhood;
 use passeur_core::id::Token;
 use passeur_core::seal::Purpose;
 use passeur_core::site::Gate;
@@ -32,7 +35,14 @@ struct Form {
 
 /// Keeps a form for the browser with this binding. None when it cannot be offered again as it was: not UTF-8, too many
 /// fields, or too many forms kept on this site.
-pub async fn keep(app: &App, gate: &Gate, target: &str, body: &Bytes, binding: &str) -> Result<Option<Token>, StoreError> {
+pub async fn keep(
+    app: &App,
+    gate: &Gate,
+    target: &str,
+    body: &Bytes,
+    binding: &str,
+    address: IpAddr,
+) -> Result<Option<Token>, StoreError> {
     if fields(body).is_none() {
         return Ok(None);
     }
@@ -45,8 +55,9 @@ pub async fn keep(app: &App, gate: &Gate, target: &str, body: &Bytes, binding: &
         binding: cookie_digest(binding).into_bytes(),
         sealed: app.ring.seal(Purpose::Form, &token.digest(), random(), &plain),
         expires_at: app.now() + Duration::minutes(KEPT_FOR),
+        network: neighbourhood(address).to_string(),
     };
-    Ok(app.store.keep_form(kept).await?.then_some(token))
+    Ok(app.store.keep_form(kept, app.now()).await?.then_some(token))
 }
 
 /// The fields of a form (WHATWG URL 5.1), when every byte of it is text.

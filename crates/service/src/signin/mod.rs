@@ -11,6 +11,7 @@ pub mod evidence;
 pub mod flow;
 pub mod forget;
 pub mod forms;
+pub mod fresh;
 pub mod local;
 pub mod out;
 pub mod park;

@@ -1,5 +1,7 @@
 //! Signing out here, with a way to sign out at the provider too.
 
+use std::net::IpAddr;
+
 use axum::extract::rejection::FormRejection;
 use axum::extract::{Form, State};
 use axum::response::{IntoResponse, Response};
@@ -14,13 +16,14 @@ use passeur_gateway::shared::Edition;
 use passeur_protocols::oidc::end_session_url;
 use passeur_protocols::saml::response::NameId;
 
-use passeur_store::{SessionRow, StoreError};
+use passeur_store::{HowFar, SessionRow, StoreError};
 use serde::Deserialize;
 
 use super::{LiveEdition, Visit, enter, forget, saml, session};
 use crate::app::App;
 use crate::attempt::Attempt;
 use crate::pages::{self, Elsewhere, WayOut};
+use crate::people::{self, Named};
 
 /// `GET /.passeur/sign-out`: asks, so that no page elsewhere can sign somebody out by a link.
 pub async fn ask(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
@@ -40,7 +43,7 @@ pub async fn ask(State(app): State<App>, edition: Option<LiveEdition>, visit: Vi
 /// Other live sessions of the same person.
 async fn elsewhere(app: &App, edition: &Edition, s: &session::Session) -> Result<Vec<SessionRow>, StoreError> {
     let since = app.now() - edition.site.lifetimes.idle - chrono::Duration::minutes(1);
-    let rows = app.store.sessions_of_person(&s.row.provider, &s.row.subject, since).await?;
+    let rows = app.store.sessions_of_person(&s.row.person(), since).await?;
     let live = |r: &SessionRow| r.id != s.row.id && session::state(app, edition, r) == Liveness::Live;
     Ok(rows.into_iter().filter(live).collect())
 }
@@ -87,29 +90,37 @@ pub async fn sign_out(
             Ok(rows) => rows,
             Err(e) => return pages::store_failed(site, visit.facts.lang, &e).into_response(),
         };
-        let mut ids = vec![s.row.id];
-        if everywhere {
-            ids.extend(others.iter().map(|r| r.id));
-        } else {
+        if !everywhere {
             left_open = shown(&others);
         }
         let mut attempt = Attempt::begin(&app, "sign-in", &visit.facts);
         let name = s.row.name.clone();
         attempt.is_of(&s.row);
         attempt.step(|| Step::new(StepCode::SignedOut).with("by", Param::reason("person")).with("who", name));
-        if everywhere {
-            attempt.step(|| Step::new(StepCode::SignedOutEverywhere).with("sessions", others.len() as i64));
-        }
         // Ended first and recorded second: a store that fails in between leaves nobody signed in.
         let done = async {
             opened = app.store.gates_of_session(s.row.id).await?;
-            enter::end(&app, &ids, "person", None).await?;
+            if everywhere {
+                let person = Named { provider: s.row.provider.clone(), key: s.row.person(), name: s.row.name.clone() };
+                let (taken, _) = people::take_away(&app, &[person], HowFar::Everywhere, None, "person", None).await?;
+                attempt.step(|| {
+                    Step::new(StepCode::TakenAway)
+                        .with("sessions", taken.sessions.len() as i64)
+                        .with("tokens", (taken.personal_tokens.len() + taken.api_tokens.len()) as i64)
+                        .with("factors", 0)
+                });
+                attempt.step(|| Step::new(StepCode::SignedOutEverywhere).with("sessions", others.len() as i64));
+            } else {
+                enter::end(&app, &[s.row.id], "person", None).await?;
+            }
             attempt.record(Outcome::SignedOut).await
         };
         if let Err(e) = done.await {
             return pages::store_failed(site, visit.facts.lang, &e).into_response();
         }
-        if let Some((title, way, id)) = provider_way_out(&app, &s, &site.address.at("/.passeur/signed-out")).await {
+        if let Some((title, way, id)) =
+            provider_way_out(&app, &s, &site.address.at("/.passeur/signed-out"), visit.facts.address).await
+        {
             at_provider = Some((title, way));
             asked = id.unwrap_or(asked);
         }
@@ -129,13 +140,13 @@ pub async fn sign_out(
 
 /// The provider's title and how the person signs out there, with the identifier of the request where it has one; none where it
 /// offers no way or does not answer.
-async fn provider_way_out(app: &App, s: &session::Session, back: &str) -> Option<(String, WayOut, Option<String>)> {
+async fn provider_way_out(app: &App, s: &session::Session, back: &str, from: IpAddr) -> Option<(String, WayOut, Option<String>)> {
     let opened = s.row.hint.as_ref().and_then(|h| app.ring.open(Purpose::SessionHint, s.row.id.as_bytes(), h).ok());
     let hint = opened.and_then(|b| String::from_utf8(b).ok());
     let link = app.provider(&s.row.provider)?;
     if let Some(link) = link.saml() {
         let name: NameId = serde_json::from_str(&hint?).ok()?;
-        let (way, id) = saml::out::way_out(app, &link, &name, s.row.provider_session.as_deref()).await?;
+        let (way, id) = saml::out::way_out(app, &link, &name, s.row.provider_session.as_deref(), from).await?;
         return Some((link.provider.title.clone(), way, Some(id)));
     }
     let link = link.oidc()?;

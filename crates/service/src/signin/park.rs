@@ -1,8 +1,9 @@
-//! Answers that a provider's page posts. A browser sends no cookie of ours with a form of another site, so nothing is looked at
-//! but the size: the answer waits, sealed, under an id that is good once, and the browser fetches it by a request of its own,
-//! with which its cookies come.
+//! Answers that a provider's page posts. A browser sends no cookie of ours with a form of another site: the answer waits, sealed, under
+//! an id that is good once, and the browser fetches it by a request of its own, with which its cookies come.
+//!
+//! Nothing waits but what names a flow that we sealed, or was found to be a provider's own word.
 
-use axum::body::Body;
+use axum::body::{Body, Bytes};
 use axum::response::{IntoResponse, Response};
 use chrono::Duration;
 use http::StatusCode;
@@ -20,32 +21,50 @@ use crate::app::{App, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
 
-/// How long an answer waits, in minutes.
+/// How long an answer waits, in minutes, and how long its form may take to arrive, in seconds.
 const WAITS: i64 = 2;
+const ARRIVES: u64 = 15;
 
-/// Keeps what was posted and sends the browser to fetch it at the same address.
-pub async fn park(app: &App, edition: &Edition, visit: &Visit, address: &str, body: Body, max: usize) -> Response {
-    let turned_away = |status, step: Step| {
-        let mut attempt = Attempt::begin(app, "sign-in", &visit.facts);
-        attempt.step(|| step);
-        let id = attempt.record_anonymous(Outcome::CheckFailed);
-        pages::refused(&edition.site, visit.facts.lang, status, &pages::Refused::of_step(&attempt, id, None)).into_response()
-    };
-    let Ok(bytes) = axum::body::to_bytes(body, max).await else {
-        let step = Step::new(StepCode::AnswerTooLarge).with("limit", max as i64);
-        return turned_away(StatusCode::PAYLOAD_TOO_LARGE, step);
-    };
+fn turned_away(app: &App, edition: &Edition, visit: &Visit, status: StatusCode, step: Step) -> Response {
+    let mut attempt = Attempt::begin(app, "sign-in", &visit.facts);
+    attempt.step(|| step);
+    let id = attempt.record_anonymous(Outcome::CheckFailed);
+    pages::refused(&edition.site, visit.facts.lang, status, &pages::Refused::of_step(&attempt, id, None)).into_response()
+}
+
+/// What a form posts, up to `max` bytes.
+///
+/// # Errors
+/// The answer, where it is larger or does not arrive.
+pub async fn posted(app: &App, edition: &Edition, visit: &Visit, body: Body, max: usize) -> Result<Bytes, Response> {
+    let arrived = tokio::time::timeout(std::time::Duration::from_secs(ARRIVES), axum::body::to_bytes(body, max)).await;
+    match arrived {
+        Ok(Ok(bytes)) => Ok(bytes),
+        Ok(Err(_)) => {
+            let step = Step::new(StepCode::AnswerTooLarge).with("limit", max as i64);
+            Err(turned_away(app, edition, visit, StatusCode::PAYLOAD_TOO_LARGE, step))
+        }
+        Err(_) => Err(StatusCode::REQUEST_TIMEOUT.into_response()),
+    }
+}
+
+/// Keeps what was posted, the answer to `flow`, and sends the browser to fetch it at the same address.
+pub async fn park(app: &App, edition: &Edition, visit: &Visit, address: &str, form: &[u8], flow: [u8; 32]) -> Response {
     let token = app.new_token();
-    let plain = [address.as_bytes(), b"\n", &bytes].concat();
+    let plain = [address.as_bytes(), b"\n", form].concat();
     let row = NewParked {
         digest: token.digest().to_vec(),
         network: neighbourhood(visit.facts.address).to_string(),
         sealed: app.ring.seal(Purpose::Parked, &token.digest(), random(), &plain),
         expires_at: app.now() + Duration::minutes(WAITS),
+        flow: flow.to_vec(),
     };
     match app.store.park(row, app.now()).await {
         Ok(Ok(())) => redirect(&format!("{address}?parked={}", token.reveal()), None),
-        Ok(Err(limit)) => turned_away(StatusCode::SERVICE_UNAVAILABLE, Step::new(StepCode::AnswersFull).with("limit", limit)),
+        Ok(Err(limit)) => {
+            let step = Step::new(StepCode::AnswersFull).with("limit", limit);
+            turned_away(app, edition, visit, StatusCode::SERVICE_UNAVAILABLE, step)
+        }
         Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     }
 }

@@ -5,7 +5,7 @@ use passeur_core::evidence::{Referred, ReferredState};
 use passeur_core::identity::top_claim;
 use passeur_core::step::{Step, StepCode};
 use passeur_protocols::oidc::{
-    ClaimSource, DOCUMENT_MAX, ExpectedClaims, Metadata, Reference, ValidIdToken, is_of_provider, key_id, validate_referred,
+    ClaimSource, DOCUMENT_MAX, ExpectedClaims, Metadata, Reference, ValidIdToken, is_of_provider, validate_referred,
 };
 use serde_json::{Map, Value};
 
@@ -74,7 +74,6 @@ async fn fetch(
             String::from_utf8(answer.body).map_err(|_| "the answer is no JWT".to_owned())?
         }
     };
-    let (keys, _) = link.keys(metadata, key_id(&jwt).as_deref()).await.map_err(|e| e.to_string())?;
     let expected = ExpectedClaims {
         issuer: &metadata.issuer,
         client_id: &link.client.id,
@@ -82,6 +81,10 @@ async fn fetch(
         now: app.now(),
         skew: link.provider.skew,
     };
-    validate_referred(&jwt, &keys, &expected, &reference.claims)
-        .map_err(|e| format!("{}: {}, wanted {}", e.check, e.seen, e.wanted))
+    let mut keys = link.keys(metadata).await.map_err(|e| e.to_string())?;
+    let mut checked = validate_referred(&jwt, &keys.set, &expected, &reference.claims);
+    if link.once_more(metadata, &mut keys, &checked).await {
+        checked = validate_referred(&jwt, &keys.set, &expected, &reference.claims);
+    }
+    checked.map_err(|e| format!("{}: {}, wanted {}", e.check, e.seen, e.wanted))
 }

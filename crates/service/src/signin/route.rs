@@ -83,8 +83,8 @@ fn place(to: &Purposed) -> &str {
     match to {
         Purposed::Gate(ask) => &ask.gate,
         Purposed::Unasked { gate, .. } => gate,
-        Purposed::Console | Purposed::Device => passeur_core::rehearse::CONSOLE,
-        Purposed::Quay | Purposed::Factors | Purposed::Trial { .. } => QUAY,
+        Purposed::Console | Purposed::ConsoleFresh | Purposed::Device { .. } => passeur_core::rehearse::CONSOLE,
+        Purposed::Quay | Purposed::Factors | Purposed::Tokens | Purposed::Trial { .. } => QUAY,
     }
 }
 

@@ -1,10 +1,13 @@
 //! The session at the sign-in host.
 
+use std::sync::Arc;
+
 use http::HeaderMap;
 use passeur_core::evidence::Evidence;
 use passeur_core::id::Token;
 use passeur_core::session::{Life, Lifetimes, State};
 use passeur_core::site::{Gate, Site};
+use passeur_gateway::admission::SessionLive;
 use passeur_gateway::cookies::{Found, find};
 use passeur_gateway::shared::Edition;
 use passeur_store::{SessionRow, StoreError};
@@ -36,17 +39,22 @@ pub async fn of_browser(app: &App, edition: &Edition, headers: &HeaderMap) -> Re
     let Some(evidence) = read_evidence(&row) else {
         return Ok(None);
     };
-    app.table.session(row.id, row.began, row.last_seen).touch(app.now());
+    live(app, &row).touch(app.now());
     Ok(Some(Session { row, evidence }))
+}
+
+/// What this node's memory knows of a stored session.
+pub fn live(app: &App, row: &SessionRow) -> Arc<SessionLive> {
+    app.table.session(row.id, row.began, row.last_seen, row.until)
 }
 
 /// The state of a stored session now.
 pub fn state(app: &App, edition: &Edition, row: &SessionRow) -> State {
-    let life = Life { began: row.began, last_seen: row.last_seen, ended: row.ended_at };
+    let life = Life { began: row.began, last_seen: row.last_seen, ended: row.ended_at, until: row.until };
     let limits = lifetimes(&edition.site, row, None);
     match limits.state(&life, app.now()) {
         // Last-seen is written in batches: memory may know of later use.
-        State::IdleTooLong => app.table.session(row.id, row.began, row.last_seen).state(&limits, app.now()),
+        State::IdleTooLong => live(app, row).state(&limits, app.now()),
         other => other,
     }
 }

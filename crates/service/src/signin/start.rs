@@ -12,7 +12,7 @@ use passeur_gateway::shared::Edition;
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, Pkce};
 
 use super::ask::{Ask, Flow, Manner, Purposed, SEALED_MAX};
-use super::{LiveEdition, Visit, browser_binding, choose, enter, flow, local, route, saml, session, trial};
+use super::{LiveEdition, Visit, browser_binding, choose, enter, flow, fresh, local, route, saml, session, trial};
 use crate::app::{App, random};
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
@@ -32,9 +32,13 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
             Some(ask) => Purposed::Gate(ask),
             None => return ask_unreadable(&app, &edition, &visit),
         },
+        (None, Some("console")) if visit.parameter("fresh").is_some() => Purposed::ConsoleFresh,
         (None, Some("console")) => Purposed::Console,
         (None, Some("factors")) => Purposed::Factors,
-        (None, Some("device")) => Purposed::Device,
+        (None, Some("tokens")) => Purposed::Tokens,
+        (None, Some("device")) => {
+            Purposed::Device { code: passeur_core::text::shorten(&visit.parameter("user_code").unwrap_or_default(), 40) }
+        }
         _ => Purposed::Quay,
     };
     let Some(mut attempt) = attempt_for(&app, &edition, &visit, &to).await else {
@@ -45,7 +49,8 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
     // Whoever names a way in, or asks for another, wants to sign in by that.
     let wanted = visit.parameter("way");
     let anew = ["another", "afresh", "fresh"].iter().any(|p| visit.parameter(p).is_some());
-    let keeps = |s: &session::Session| !anew && wanted.as_deref().is_none_or(|way| way == s.evidence.way());
+    let fresh = |s: &session::Session| !to.needs_fresh() || fresh::is_fresh(&s.evidence, app.now());
+    let keeps = |s: &session::Session| !anew && fresh(s) && wanted.as_deref().is_none_or(|way| way == s.evidence.way());
     let found = match session::of_browser(&app, &edition, &visit.headers).await {
         Ok(found) => found,
         Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
@@ -74,9 +79,8 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
             flow::shared(site, &visit).into_iter().for_each(|s| attempt.step(|| s));
             match route::next(&edition, &visit, &to, None) {
                 route::Next::Way(way, manner) => {
-                    let manner = Manner { anew: visit.parameter("fresh").is_some(), ..*manner };
                     route::tell(&mut attempt, &edition, &manner, &to);
-                    by_way(&app, &edition, attempt, &visit, way, to, manner).await
+                    by_way(&app, &edition, attempt, &visit, way, to, *manner).await
                 }
                 route::Next::Ask(ways, steps) => {
                     steps.into_iter().for_each(|s| attempt.step(|| s));
@@ -97,8 +101,9 @@ pub async fn by_way(
     visit: &Visit,
     name: String,
     to: Purposed,
-    manner: Manner,
+    mut manner: Manner,
 ) -> Response {
+    manner.anew |= to.needs_fresh();
     match edition.site.way(&name) {
         Some(way) => local::ask(app, edition, attempt, visit, way, to, manner),
         None => to_provider(app, edition, attempt, visit, name, to, manner).await,
@@ -123,13 +128,17 @@ async fn begin_trial(app: &App, edition: &Edition, visit: &Visit, token: String)
 fn serves(site: &Site, to: &Purposed, evidence: &Evidence) -> bool {
     let taken = match to {
         Purposed::Gate(ask) => site.gate(&ask.gate).is_some_and(|g| g.access.takes(site, evidence)),
-        Purposed::Console | Purposed::Device => site.engineers.as_ref().is_some_and(|a| a.takes(site, evidence)),
-        Purposed::Quay | Purposed::Factors | Purposed::Unasked { .. } | Purposed::Trial { .. } => true,
+        Purposed::Console | Purposed::ConsoleFresh | Purposed::Device { .. } => {
+            site.engineers.as_ref().is_some_and(|a| a.takes(site, evidence))
+        }
+        Purposed::Quay | Purposed::Factors | Purposed::Tokens | Purposed::Unasked { .. } | Purposed::Trial { .. } => {
+            site.knows(&evidence.provider, &evidence.person())
+        }
     };
     let takes_unasked = match to {
         Purposed::Gate(ask) => site.gate(&ask.gate).is_some_and(|g| g.access.unasked),
-        Purposed::Quay | Purposed::Factors | Purposed::Unasked { .. } => true,
-        Purposed::Console | Purposed::Device | Purposed::Trial { .. } => false,
+        Purposed::Quay | Purposed::Unasked { .. } => true,
+        _ => false,
     };
     taken && (takes_unasked || !evidence.unasked)
 }
@@ -144,11 +153,11 @@ async fn attempt_for(app: &App, edition: &Edition, visit: &Visit, to: &Purposed)
             attempt.preface("GET", &ask.target, steps);
             Some(attempt)
         }
-        Purposed::Console | Purposed::Device => {
+        Purposed::Console | Purposed::ConsoleFresh | Purposed::Device { .. } => {
             edition.site.engineers.as_ref()?;
             Some(Attempt::begin(app, "console", &visit.facts))
         }
-        Purposed::Quay | Purposed::Factors | Purposed::Unasked { .. } | Purposed::Trial { .. } => {
+        Purposed::Quay | Purposed::Factors | Purposed::Tokens | Purposed::Unasked { .. } | Purposed::Trial { .. } => {
             Some(Attempt::begin(app, "quay", &visit.facts))
         }
     }
@@ -203,12 +212,18 @@ fn authorization_request<'a>(
         scopes: &link.client.scopes,
         acr_values: if manner.contexts.is_empty() { &link.provider.acr_values } else { &manner.contexts },
         // By it a provider must say when the person proved who they are (OpenID Connect Core 2).
-        max_age: manner.max_age.or(manner.anew.then_some(0)),
+        max_age: manner.anew.then_some(0),
         ui_locale: lang.tag(),
         anew: manner.anew,
         login_hint: manner.hint.as_deref(),
         form_post: link.client.form_post,
     }
+}
+
+/// Whether somebody must prove anew who they are: who signed out here, or sits at a machine that others use, is not signed in by the
+/// provider's own session without a word.
+pub fn wants_anew(site: &Site, visit: &Visit) -> bool {
+    cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None || site.is_shared(visit.facts.address)
 }
 
 /// Sends the browser to the provider; afresh where its own session there must not be enough.
@@ -223,9 +238,7 @@ async fn to_provider(
 ) -> Response {
     let site = &edition.site;
     attempt.provider = Some(name.clone());
-    // Who signed out here, or sits at a machine that others use, is not signed in by the provider's own session without a word.
-    manner.anew |= cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None;
-    manner.anew |= site.is_shared(visit.facts.address);
+    manner.anew |= wants_anew(site, visit);
     let link = match trial::link_of(app, &to, &name).await {
         Ok(Some(ProviderLink::Saml(link))) => {
             return saml::ask::to_provider(app, edition, attempt, visit, &link, to, &manner).await;

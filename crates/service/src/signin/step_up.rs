@@ -21,8 +21,8 @@ use crate::pages;
 pub enum Next {
     /// An authentication context, of the provider.
     Context(Vec<String>),
-    /// A sign-in not longer ago than so many seconds.
-    Fresh(i64),
+    /// A new sign-in.
+    Fresh,
     /// A factor of our own that proves one of these methods.
     Factor(Vec<String>),
 }
@@ -32,7 +32,7 @@ impl Next {
     fn code(&self) -> &'static str {
         match self {
             Next::Context(_) => "context",
-            Next::Fresh(_) => "fresh",
+            Next::Fresh => "fresh",
             Next::Factor(_) => "factor",
         }
     }
@@ -42,7 +42,7 @@ impl Next {
 pub fn next(site: &Site, way: &str, need: &Need, asked: &[String]) -> Option<Next> {
     let of_provider = site.provider(way).is_some();
     let context = (of_provider && !need.contexts.is_empty()).then(|| Next::Context(need.contexts.clone()));
-    let fresh = need.fresh.map(|d| Next::Fresh(d.num_seconds()));
+    let fresh = need.fresh.map(|_| Next::Fresh);
     let own = site.factors.as_ref().is_some_and(|own| own.prove(&need.factors));
     let factor = own.then(|| Next::Factor(need.factors.clone()));
     let first = context.or(fresh).or(factor)?;
@@ -70,7 +70,8 @@ pub async fn ask(
     let manner = match next {
         Next::Factor(wanted) => return prove::ask(app, edition, attempt, visit, &s, &wanted, to).await,
         Next::Context(contexts) => Manner { contexts, ..Manner::default() },
-        Next::Fresh(seconds) => Manner { max_age: Some(seconds), ..Manner::default() },
+        // Whatever it did before: a proof of before the asking counts for nothing.
+        Next::Fresh => Manner::anew(true),
     };
     start::by_way(app, edition, attempt, visit, way, to, manner).await
 }
@@ -87,7 +88,7 @@ mod tests {
         let asked = |a: &[&str]| next(&site, "pilotage", &need, &a.iter().map(|s| (*s).to_owned()).collect::<Vec<_>>());
         assert_eq!(asked(&[]), Some(Next::Context(vec!["2".into()])));
         assert_eq!(asked(&["context"]), None, "it did not come back");
-        assert_eq!(next(&site, "harbour-password", &need, &[]), Some(Next::Fresh(300)), "no provider knows contexts there");
+        assert_eq!(next(&site, "harbour-password", &need, &[]), Some(Next::Fresh), "no provider knows contexts there");
         let factor = Need { factors: vec!["otp".into()], ..Need::default() };
         assert_eq!(next(&site, "pilotage", &factor, &["fresh".into()]), Some(Next::Factor(vec!["otp".into()])));
         let unknown = Need { factors: vec!["face".into()], ..Need::default() };

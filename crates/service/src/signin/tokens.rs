@@ -15,7 +15,7 @@ use passeur_store::{PersonalToken, StoreError};
 use uuid::Uuid;
 
 use super::session::{self, Session};
-use super::{LiveEdition, Visit, enter, evidence, only_value};
+use super::{LiveEdition, Visit, enter, evidence, fresh, only_value};
 use crate::app::{App, new_uuid};
 use crate::attempt::Attempt;
 use crate::callers::PREFIX;
@@ -60,9 +60,10 @@ async fn answer(app: &App, edition: Option<LiveEdition>, visit: &Visit, form: Op
     };
     let done = async {
         let Some(mut s) = session::of_browser(app, &edition, &visit.headers).await? else {
-            return Ok(redirect("/.passeur/sign-in?for=quay", None));
+            return Ok(redirect("/.passeur/sign-in?for=tokens", None));
         };
         let gates = gates(app, &edition, &mut s, visit).await;
+        let fresh = fresh::is_fresh(&s.evidence, app.now());
         let (mut made, mut status) = (None, StatusCode::OK);
         if let Some(form) = &form {
             match only_value(form, "revoke").and_then(|id| id.parse::<Uuid>().ok()) {
@@ -70,14 +71,16 @@ async fn answer(app: &App, edition: Option<LiveEdition>, visit: &Visit, form: Op
                     revoke(app, &s, visit, id).await?;
                     return Ok(redirect("/.passeur/tokens", None));
                 }
+                None if !fresh => status = StatusCode::FORBIDDEN,
                 None => match make(app, &s, visit, &gates, form).await? {
                     Ok(value) => made = Some(value),
                     Err(code) => status = code,
                 },
             }
         }
-        let rows = app.store.personal_tokens(&s.row.provider, &s.row.subject, app.now()).await?;
-        let page = TokensPage { site: &edition.site, lang: visit.facts.lang, gates: &gates, rows: &rows, made: made.as_deref() };
+        let rows = app.store.personal_tokens(&s.row.person(), app.now()).await?;
+        let (site, lang) = (&edition.site, visit.facts.lang);
+        let page = TokensPage { site, lang, gates: &gates, rows: &rows, fresh, made: made.as_deref() };
         Ok(page.page(status).into_response())
     };
     done.await.unwrap_or_else(|e: StoreError| pages::store_failed(&edition.site, visit.facts.lang, &e).into_response())
@@ -127,8 +130,10 @@ async fn make(
         created_at: now,
         expires_at: now + Duration::days(days),
         used_at: None,
+        authority: s.row.authority.clone(),
+        unasked: s.evidence.unasked,
     };
-    if !app.store.add_personal_token(row).await? {
+    if !app.store.add_personal_token(row, s.row.id).await? {
         return Ok(Err(StatusCode::CONFLICT));
     }
     let step = Step::new(StepCode::PersonalTokenMade).with("name", name).with("gates", wanted).with("days", days);
@@ -137,7 +142,7 @@ async fn make(
 }
 
 async fn revoke(app: &App, s: &Session, visit: &Visit, id: Uuid) -> Result<(), StoreError> {
-    let gone = app.store.revoke_personal_tokens(&s.row.provider, &s.row.subject, Some(id), None).await?;
+    let gone = app.store.revoke_personal_tokens(&s.row.person(), Some(id), None).await?;
     for row in gone {
         let opened = app.store.sessions_of_token(row.id).await?;
         enter::end(app, &opened, "its token was revoked", None).await?;

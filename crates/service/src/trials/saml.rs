@@ -83,7 +83,7 @@ async fn fetched(
     }
     c.good("address", format!("{address} answers in {} ms", answer.millis));
     clock(app, &answer.headers, link.provider.skew, c);
-    match link.parse(answer.body, signers, app.now()) {
+    match link.parse(answer.body, signers, app.now()).await {
         Ok(party) => {
             c.good("issuer", format!("the metadata is of {}", party.entity_id));
             if !signers.is_empty() {

@@ -10,7 +10,7 @@ use jsonwebtoken::{Algorithm, Header};
 use serde_json::{Value, json};
 
 use super::token::credentials;
-use super::{Provider, now, random};
+use super::{Provider, random};
 
 impl Provider {
     /// What is said of a token for somebody, for an audience, good for so many seconds.
@@ -18,7 +18,7 @@ impl Provider {
         let person = self.0.register.person(user).cloned();
         json!({
             "iss": self.0.issuer, "sub": person.as_ref().map(|p| p.sub.clone()), "aud": audience, "client_id": "night-shift",
-            "scope": scope, "iat": now(), "exp": now() + seconds, "jti": random(),
+            "scope": scope, "iat": self.now(), "exp": self.now() + seconds, "jti": random(),
             "preferred_username": person.as_ref().map(|p| p.user.clone()), "name": person.and_then(|p| p.name),
         })
     }
@@ -61,7 +61,7 @@ pub(super) async fn introspect(
         return StatusCode::UNAUTHORIZED.into_response();
     }
     let token = form.get("token").map(String::as_str).unwrap_or_default();
-    let said = p.memory().opaque.get(token).cloned().filter(|c| c["exp"].as_i64().unwrap_or_default() > now());
+    let said = p.memory().opaque.get(token).cloned().filter(|c| c["exp"].as_i64().unwrap_or_default() > p.now());
     Json(match said {
         Some(mut claims) => {
             claims["active"] = true.into();

@@ -5,7 +5,7 @@ use axum::response::{IntoResponse, Response};
 use http::{HeaderMap, StatusCode, header};
 use serde_json::{Map, Value, json};
 
-use super::{Mode, Person, Provider, now};
+use super::{Mode, Person, Provider};
 
 /// Puts groups into an id_token, or says where they are.
 pub(super) fn release(p: &Provider, person: &Person, access: &str, mode: Mode, claims: &mut Map<String, Value>) {
@@ -30,8 +30,10 @@ pub(super) fn release(p: &Provider, person: &Person, access: &str, mode: Mode, c
 
 fn jwt(p: &Provider, person: &Person, mode: Mode) -> String {
     let sub = if mode == Mode::GroupsOfAnother { "somebody-else" } else { &person.sub };
-    let claims =
-        json!({"iss": p.0.issuer, "sub": sub, "exp": now() + 300, "groups": person.groups, "email": "not-asked-for@x.example"});
+    let claims = json!({
+        "iss": p.0.issuer, "sub": sub, "aud": p.0.register.clients.first().map(|c| &c.id), "exp": p.now() + 300, "groups": person.groups,
+        "email": "not-asked-for@x.example",
+    });
     p.signed(&claims, "JWT", mode == Mode::GroupsForged)
 }
 

@@ -3,7 +3,7 @@
 use serde_json::json;
 
 use super::authorize::Session;
-use super::{Mode, Provider, now, random};
+use super::{Mode, Provider, random};
 
 /// Sends each client that wants it a logout token. What does not answer is not waited for.
 pub(super) async fn back_channel(p: &Provider, session: &Session) {
@@ -19,7 +19,7 @@ pub(super) async fn back_channel(p: &Provider, session: &Session) {
 /// A logout token as a client gets it.
 pub(super) fn logout_token(p: &Provider, client: &str, sub: &str, sid: Option<&str>, mode: Mode) -> String {
     let mut claims = json!({
-        "iss": p.0.issuer, "aud": client, "iat": now(), "exp": now() + 120, "jti": random(), "sub": sub,
+        "iss": p.0.issuer, "aud": client, "iat": p.now(), "exp": p.now() + 120, "jti": random(), "sub": sub,
         "events": {"http://schemas.openid.net/event/backchannel-logout": {}},
     });
     if let Some(sid) = sid {

@@ -11,6 +11,7 @@ mod saml;
 mod token;
 
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use axum::Router;
@@ -66,6 +67,8 @@ pub enum Mode {
     GroupsPlain,
     /// The endpoint answers about somebody else.
     GroupsOfAnother,
+    /// Says nothing of when somebody proved who they are, but where it is asked for (`max_age`).
+    NoAuthTime,
 }
 
 struct Grant {
@@ -75,6 +78,7 @@ struct Grant {
     challenge: String,
     user: String,
     auth_time: i64,
+    tells_time: bool,
     sid: String,
 }
 
@@ -110,16 +114,14 @@ struct Inner {
     saml_key: Mutex<Arc<saml::Key>>,
     former: Mutex<Option<Arc<saml::Key>>>,
     memory: Mutex<Memory>,
+    /// How far its clock is ahead of the machine's, in seconds.
+    ahead: AtomicI64,
 }
 
 fn random() -> String {
     let mut bytes = [0u8; 24];
     assert!(aws_lc_rs::rand::fill(&mut bytes).is_ok(), "the system gives no random bytes");
     URL_SAFE_NO_PAD.encode(bytes)
-}
-
-fn now() -> i64 {
-    chrono::Utc::now().timestamp()
 }
 
 impl Provider {
@@ -132,6 +134,7 @@ impl Provider {
             saml_key: Mutex::new(saml::shared_key()),
             former: Mutex::default(),
             memory: Mutex::default(),
+            ahead: AtomicI64::new(0),
         }))
     }
 
@@ -150,6 +153,15 @@ impl Provider {
     /// How it behaves from now on.
     pub fn behave(&self, mode: Mode) {
         self.memory().mode = mode;
+    }
+
+    /// Its clock goes ahead by this from now on, in seconds, beside what it went ahead before.
+    pub fn advance(&self, seconds: i64) {
+        self.0.ahead.fetch_add(seconds, Ordering::Relaxed);
+    }
+
+    fn now(&self) -> i64 {
+        chrono::Utc::now().timestamp() + self.0.ahead.load(Ordering::Relaxed)
     }
 
     /// Gives somebody other duties from now on.

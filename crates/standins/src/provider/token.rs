@@ -11,7 +11,7 @@ use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use http::{HeaderMap, StatusCode, header};
 use serde_json::{Value, json};
 
-use super::{Grant, Mode, Person, Provider, now, random};
+use super::{Grant, Mode, Person, Provider, random};
 
 fn refuse(status: StatusCode, error: &str, description: &str) -> Response {
     (status, Json(json!({"error": error, "error_description": description}))).into_response()
@@ -65,8 +65,8 @@ fn sign(p: &Provider, grant: &Grant, person: &Person, access: &str, mode: Mode) 
         "sub": person.sub,
         "aud": if mode == Mode::WrongAudience { "somebody-else" } else { &grant.client },
         "nonce": if mode == Mode::WrongNonce { "not-yours" } else { &grant.nonce },
-        "iat": now() - age,
-        "exp": now() + 300 - age,
+        "iat": p.now() - age,
+        "exp": p.now() + 300 - age,
         "auth_time": grant.auth_time,
         "sid": grant.sid,
         "acr": if two { "urn:pilotage:two-factors" } else { "urn:pilotage:password" },
@@ -74,6 +74,9 @@ fn sign(p: &Provider, grant: &Grant, person: &Person, access: &str, mode: Mode) 
         "at_hash": URL_SAFE_NO_PAD.encode(&hash.as_ref()[..16]),
     });
     if let Some(claims) = claims.as_object_mut() {
+        if !grant.tells_time {
+            claims.remove("auth_time");
+        }
         super::claims::release(p, person, access, mode, claims);
     }
     p.signed(&claims, "JWT", mode == Mode::WrongKey)

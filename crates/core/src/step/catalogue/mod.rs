@@ -136,7 +136,7 @@ with_tickets! { catalogue
         "The provider did not answer at {endpoint}: {how}." / "Le fournisseur n'a pas répondu à {endpoint} : {how}."
         => "Try the address from this host; look for a firewall, a proxy or an expired certificate." / "Essayez l'adresse depuis cette machine ; cherchez un pare-feu, un mandataire ou un certificat expiré.";
     KeysRefetched = "check.keys-fetched" Check Fact ["kid", "count"]
-        "The provider's keys were fetched because key {kid} was not known; it now has {count}." / "Les clés du fournisseur ont été relues car la clé {kid} était inconnue ; il en a {count}.";
+        "The provider's keys were fetched once more because none known fitted the signature by key {kid}; it now has {count}." / "Les clés du fournisseur ont été relues car aucune connue ne convenait à la signature par la clé {kid} ; il en a {count}.";
     IdTokenAccepted = "check.id-token" Check Pass ["issuer", "subject", "alg", "kid", "audience", "expires_in"]
         "The id_token of {subject} is valid: signed {alg} with key {kid} by {issuer}, for {audience}, for another {expires_in} s." / "L'id_token de {subject} est valide : signé {alg} avec la clé {kid} par {issuer}, pour {audience}, encore {expires_in} s.";
     IdTokenRefused = "check.id-token-refused" Check Stop ["check", "seen", "wanted"]
@@ -148,6 +148,16 @@ with_tickets! { catalogue
     OtherProvider = "check.other-provider" Check Stop ["seen", "wanted"]
         "The session came by provider {seen}; this gate wants {wanted}." / "La session vient du fournisseur {seen} ; cette porte exige {wanted}."
         => "Sign in again through the gate; it will ask the right provider." / "Reconnectez-vous par la porte ; elle demandera le bon fournisseur.";
+    TakenAway = "sign-out.taken-away" Session Fact ["sessions", "tokens", "factors"]
+        "Taken away on every node: sessions {sessions}, tokens {tokens}, factors {factors}." / "Retirés sur chaque nœud : sessions {sessions}, jetons {tokens}, facteurs {factors}.";
+    Blocked = "sign-out.blocked" Session Fact ["by", "why"]
+        "From now on the person is kept out, by {by}: {why}." / "Désormais la personne est tenue à l'écart, par {by} : {why}.";
+    KeptOut = "check.kept-out" Check Stop ["person", "by", "since", "why", "key"]
+        "{person} is kept out since {since}, by {by}: {why}." / "{person} est tenu à l'écart depuis {since}, par {by} : {why}."
+        => "Whatever the rules say. To let them in again: passeur leaver {key} --lift." / "Quoi que disent les règles. Pour les laisser revenir : passeur leaver {key} --lift.";
+    OtherIssuer = "check.other-issuer" Check Stop ["provider", "seen", "wanted"]
+        "Who vouches for this person is {seen}; in this edition {provider} stands for {wanted}." / "La personne est attestée par {seen} ; dans cette édition, {provider} désigne {wanted}."
+        => "Sign in again: people, factors and tokens belong to the issuer, not to its name in the site file. If the issuer only changed its address, publish with --move-issuer {provider}." / "Reconnectez-vous : personnes, facteurs et jetons appartiennent à l'émetteur et non à son nom dans le fichier du site. S'il n'a changé que d'adresse, publiez avec --move-issuer {provider}.";
     UserInfoAnswered = "provider.userinfo" Provider Pass ["endpoint", "claims", "millis"]
         "The userinfo endpoint answered in {millis} ms with: {claims}." / "Le point d'accès userinfo a répondu en {millis} ms avec : {claims}.";
     ReferredRead = "claims.referred" Provider Pass ["claims", "at", "millis"]
@@ -267,6 +277,9 @@ with_tickets! { catalogue
     AnswersFull = "check.answers-full" Check Stop ["limit"]
         "More than {limit} answers wait to be fetched by their browsers, so this one was not taken." / "Plus de {limit} réponses attendent leur navigateur ; celle-ci n'a pas été prise."
         => "Try again in two minutes. If it lasts, somebody is flooding this address: see the listener's counts." / "Réessayez dans deux minutes. Si cela dure, quelqu'un inonde cette adresse : voyez les compteurs.";
+    Overloaded = "check.overloaded" Check Stop []
+        "So much waited to be checked, from this network or in all, that this was not checked." / "Il y avait tant à vérifier, depuis ce réseau ou au total, que ceci ne l'a pas été."
+        => "Try again in a moment. If it lasts, somebody floods the sign-in host: passeur node shows the listener's counts, passeur crossings the addresses." / "Réessayez dans un instant. Si cela dure, quelqu'un inonde l'hôte de connexion : passeur node montre les compteurs, passeur crossings les adresses.";
     AnswerGone = "check.answer-gone" Check Stop []
         "The provider's answer was fetched before, or waited for more than two minutes." / "La réponse du fournisseur a déjà été lue, ou a attendu plus de deux minutes."
         => "Normal after the Back button or a reload; open the application's address again." / "Normal après le bouton Précédent ou un rechargement ; rouvrez l'adresse de l'application.";
@@ -330,6 +343,9 @@ with_tickets! { catalogue
     SamlNoSubject = "check.saml-no-subject" Check Stop ["attribute", "seen"]
         "The person's key is the attribute {attribute}, and the assertion holds {seen} of it." / "La clé de la personne est l'attribut {attribute}, et l'assertion en contient : {seen}."
         => "Have the provider's team release exactly one value of it, or change subject in the site file." / "Demandez à l'équipe du fournisseur d'en transmettre exactement une valeur, ou changez subject dans le fichier de site.";
+    SamlNoName = "check.saml-no-name" Check Stop ["seen"]
+        "The assertion holds no NameID that tells the person from others for good: {seen}." / "L'assertion ne contient aucun NameID qui distingue durablement la personne : {seen}."
+        => "Have the provider's team send a persistent NameID, or name the attribute that is the person's key: subject in the provider's part of the site file." / "Demandez à l'équipe du fournisseur un NameID persistant, ou nommez l'attribut qui identifie la personne : subject dans la partie du fournisseur.";
     SamlReplayed = "check.saml-replayed" Check Stop ["id"]
         "The assertion {id} was used before." / "L'assertion {id} a déjà servi."
         => "Somebody kept a copy of the answer: see who signed in with it before, and treat it as an attack." / "Quelqu'un a gardé une copie de la réponse : voyez qui l'a utilisée avant, et traitez-le comme une attaque.";
@@ -339,9 +355,9 @@ with_tickets! { catalogue
         "The assertion holds: {attributes}. NameID {format}. Authentication: {context}, at {at}." / "L'assertion contient : {attributes}. NameID {format}. Authentification : {context}, à {at}.";
     ProviderSignedOut = "session.provider-signed-out" Session Fact ["provider", "sessions"]
         "Provider {provider} signed the person out: {sessions} sessions ended here." / "Le fournisseur {provider} a déconnecté la personne : {sessions} sessions terminées ici.";
-    NotAfresh = "check.not-afresh" Check Stop ["provider", "seen"]
-        "Provider {provider} was asked to have the person prove anew who they are, and did not: the proof is of {seen}." / "Le fournisseur {provider} devait faire prouver à nouveau l'identité et ne l'a pas fait : la preuve date de {seen}."
-        => "After signing out, and on shared machines, the last proof is not enough: the provider must heed prompt=login and max_age (OpenID Connect), or ForceAuthn (SAML), and say when the person proved it." / "Après une déconnexion et sur les postes partagés, la dernière preuve ne suffit pas : le fournisseur doit suivre prompt=login et max_age, ou ForceAuthn, et dire quand.";
+    NotAfresh = "check.not-afresh" Check Stop ["provider", "seen", "sent", "behind"]
+        "A proof of after {sent} was wanted of provider {provider}, and the one that came is of {seen}." / "Une preuve postérieure à {sent} était attendue du fournisseur {provider} ; celle reçue date de {seen}."
+        => "An older proof is not enough here (after signing out, on shared machines, for factors and tokens): the provider must heed prompt=login and max_age (OpenID Connect), or ForceAuthn (SAML), and say when the person proved it. Its clock is {behind} s behind ours: set the clocks where that is not 0." / "Après une déconnexion et sur les postes partagés, la dernière preuve ne suffit pas : le fournisseur doit suivre prompt=login et max_age, ou ForceAuthn, et dire quand. Son horloge retarde de {behind} s sur la nôtre : réglez les horloges si ce n'est pas 0.";
     SharedNetwork = "sign-in.shared-network" Gate Fact ["network"]
         "The machine is on the shared network {network}: the person is asked to prove anew who they are, and nothing is remembered." / "Le poste est sur le réseau partagé {network} : l'identité est prouvée à nouveau et rien n'est retenu.";
     SignOutRefused = "check.sign-out-refused" Check Stop ["provider", "how"]

@@ -84,6 +84,7 @@ pub async fn agree(State(app): State<App>, who: Engineer, Json(ask): Json<Source
         subject: person.subject.clone(),
         name: who.name.clone(),
         at: app.now(),
+        authority: who.key.as_ref().map(|k| k.authority.clone()).unwrap_or_default(),
     };
     let act = who.act(&app, "agree", json!({"document": hex(&digest), "to": name}));
     app.store.agree(row, act).await?;

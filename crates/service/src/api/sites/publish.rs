@@ -6,7 +6,7 @@ use http::StatusCode;
 use passeur_api::{Affected, Edition, Finding, Problem, PublishRequest, Role};
 use passeur_core::rehearse::CONSOLE;
 use passeur_core::site::Site;
-use passeur_store::EditionRow;
+use passeur_store::{EditionRow, StandsOn, Turned};
 use serde_json::json;
 use std::sync::Arc;
 
@@ -15,7 +15,7 @@ use super::super::extract::Json;
 use super::super::{ApiError, problem};
 use super::agree::ask_for_second;
 use super::{Document, document, examine, whole};
-use crate::app::App;
+use crate::app::{App, turned};
 use crate::lockout;
 use crate::rehearsal::{self, Pair};
 
@@ -60,6 +60,38 @@ async fn ask_about_people(app: &App, who: &Engineer, site: &Arc<Site>) -> Result
 async fn ask_about_engineers(app: &App, who: &Engineer, site: &Site) -> Result<(), ApiError> {
     let Some(found) = lockout::check(app, who.evidence.as_ref(), &who.circumstances(app), site).await? else { return Ok(()) };
     Err(unless_named(StatusCode::CONFLICT, "locked-out", "It would lock engineers out", &found))
+}
+
+/// Whether a provider's name stands for another issuer by it: nobody is who they were there, and what stood on the old one ends.
+async fn ask_about_issuers(app: &App, turned: &[Turned]) -> Result<(), ApiError> {
+    let mut told = vec![];
+    for t in turned.iter().filter(|t| !t.moves) {
+        let on = app.store.stands_on(&t.before, app.now()).await?;
+        if on == StandsOn::default() {
+            continue;
+        }
+        let n = |n: i64| usize::try_from(n).unwrap_or_default();
+        told.push(format!(
+            "{} was {} and becomes {}: {} and {} end, and the factors of {} count no more",
+            t.provider,
+            t.before,
+            t.after,
+            count(n(on.sessions), "session", "sessions"),
+            count(n(on.tokens), "token", "tokens"),
+            count(n(on.factors), "person", "people"),
+        ));
+    }
+    if told.is_empty() {
+        return Ok(());
+    }
+    let names: Vec<&str> = turned.iter().filter(|t| !t.moves).map(|t| t.provider.as_str()).collect();
+    let detail = format!(
+        "Whoever has the same subject at another issuer is somebody else. {}. If an issuer only changed its address, publish with \
+         --move-issuer {} instead: then factors and tokens go with it, and people sign in once more. Nothing was changed.",
+        told.join("; "),
+        names.join(" --move-issuer ")
+    );
+    Err(unless_named(StatusCode::CONFLICT, "other-issuer", "Another issuer", &detail))
 }
 
 /// Publishes a site file, the draft, or an earlier edition, as the next edition.
@@ -111,6 +143,17 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
     if !accepts("refuses-people") {
         ask_about_people(&app, &who, &site).await?;
     }
+    let turned = match app.live.get() {
+        Some(live) => turned(&live.site, &site, &ask.move_issuers),
+        None => vec![],
+    };
+    if let Some(wrong) = ask.move_issuers.iter().find(|m| !turned.iter().any(|t| t.provider == **m)) {
+        let words = format!("The issuer of \"{wrong}\" does not change by this. Leave --move-issuer {wrong} out.");
+        return Err(problem(StatusCode::BAD_REQUEST, "query", "Nothing to move", &words));
+    }
+    if !accepts("other-issuer") {
+        ask_about_issuers(&app, &turned).await?;
+    }
     let versions: serde_json::Map<_, _> =
         app.store.secret_list().await?.into_iter().map(|s| (s.name, serde_json::Value::from(s.version))).collect();
     let row = EditionRow {
@@ -124,8 +167,10 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
         confirmed_by: None,
         secrets: Some(versions.into()),
     };
-    let about = json!({"edition": row.number, "note": row.note, "copy_of": copy_of, "anyway": ask.anyway, "confirm_within": ask.confirm_within});
-    app.store.publish(row.clone(), draft, who.act(&app, "publish", about)).await?;
+    let about = json!({"edition": row.number, "note": row.note, "copy_of": copy_of, "anyway": ask.anyway, "confirm_within": ask.confirm_within,
+        "issuers": turned.iter().map(|t| json!({"provider": t.provider, "from": t.before, "to": t.after, "moved": t.moves})).collect::<Vec<_>>()});
+    let ended = app.store.publish(row.clone(), draft, &turned, who.act(&app, "publish", about)).await?;
+    app.end_here(&ended);
     app.load_edition(false).await?;
     tracing::info!(edition = row.number, author = row.author, note = row.note, "published");
     Ok(Json(whole(&app, who.lang, row).await?))

@@ -24,6 +24,8 @@ use crate::pages::{self, Said};
 /// of one place for all accounts.
 const STRANGERS: i32 = 6;
 const PLACE: i32 = 60;
+/// The most tries of all strangers together for one account, those of new places among them.
+const PLACES: i32 = 120;
 /// The most accounts that one browser is known for.
 const KNOWN_MAX: usize = 8;
 /// How long a browser is known, in seconds: a year.
@@ -63,6 +65,47 @@ pub(super) fn known_now(asked: &Asked<'_>, account: &str) -> String {
     cookies::set(&name, &text, secure, Some(KNOWN_S))
 }
 
+/// Wrong codes for one account over weeks: guessing that keeps below every window. Nobody is locked out by it; what is guessed is made
+/// harder instead.
+pub mod slow {
+    use chrono::Duration;
+    use passeur_store::StoreError;
+
+    use super::slot;
+    use crate::app::App;
+
+    /// Wrong ones within the window, from which on the account is guessed at. People mistype a few.
+    const MANY: i32 = 20;
+    const WINDOW_DAYS: i64 = 30;
+
+    fn spans(app: &App) -> [i64; 2] {
+        let now = app.now().timestamp().div_euclid(WINDOW_DAYS * 86_400);
+        // Negative, so that they are never taken for windows of minutes.
+        [-now, -now + 1]
+    }
+
+    /// Counts a wrong one.
+    pub async fn count(app: &App, what: &str, account: &str) -> Result<(), StoreError> {
+        let until = app.now() + Duration::days(2 * WINDOW_DAYS);
+        app.store.count_tries(&[slot(app, &[what, account])], spans(app)[0], until).await.map(drop)
+    }
+
+    /// Whether somebody guesses at an account.
+    pub async fn is_guessed(app: &App, what: &str, account: &str) -> Result<bool, StoreError> {
+        let key = slot(app, &[what, account]);
+        let mut n = 0;
+        for span in spans(app) {
+            n += app.store.tries_so_far(&key, span).await?;
+        }
+        Ok(n >= MANY)
+    }
+
+    /// Forgets the wrong ones: the account's owner came.
+    pub async fn forget(app: &App, what: &str, account: &str) -> Result<(), StoreError> {
+        app.store.forget_tries(&slot(app, &[what, account]), &spans(app)).await
+    }
+}
+
 /// A try that was counted.
 pub(super) struct Counted {
     keys: Vec<[u8; 32]>,
@@ -79,23 +122,30 @@ pub(super) async fn count(
     let (app, way) = (asked.app, asked.way.name.as_str());
     let place = neighbourhood(asked.visit.facts.address);
     let held = known(asked);
-    let key = |parts: &[&str]| app.ring.mac("tries", parts.join("\0").as_bytes());
+    let key = |parts: &[&str]| slot(app, parts);
     let is_known = held.accounts.contains(&account_digest(asked, account));
-    let bounds = if is_known {
-        vec![(key(&["device", way, account, &held.device]), each, "for-account-and-place")]
+    let (span, until) = window(app);
+    // The place comes first: one that has no more tries leaves no trace of the accounts that it names.
+    let stages = if is_known {
+        vec![vec![(key(&["device", way, account, &held.device]), each, "for-account-and-place")]]
     } else {
         vec![
-            (key(&["pair", way, account, &place.to_string()]), each, "for-account-and-place"),
-            (key(&["account", way, account]), each * STRANGERS, "for-account"),
-            (key(&["place", way, &place.to_string()]), PLACE, "for-place"),
+            vec![(key(&["place", way, &place.to_string()]), PLACE, "for-place")],
+            vec![
+                (key(&["pair", way, account, &place.to_string()]), each, "for-account-and-place"),
+                (key(&["account", way, account]), each * STRANGERS, "for-account"),
+            ],
         ]
     };
-    let (span, until) = window(app);
-    let keys: Vec<[u8; 32]> = bounds.iter().map(|(k, ..)| *k).collect();
-    let counts = app.store.count_tries(&keys, span, until).await?;
-    match bounds.iter().zip(counts).find(|((_, limit, _), n)| n > limit) {
-        None => Ok(Some(Counted { keys, span })),
-        Some(((_, limit, bound), _)) => {
+    let mut counted = Counted { keys: vec![], span };
+    for bounds in stages {
+        let keys: Vec<[u8; 32]> = bounds.iter().map(|(k, ..)| *k).collect();
+        let counts = app.store.count_tries(&keys, span, until).await?;
+        // A place that tries for the first time in the window gets its try whatever others did: a few places cannot keep the owner out.
+        // How many places there may be is bounded far above that.
+        let first = |bound: &str, n: i32| bound == "for-account" && counts.first() == Some(&1) && n <= PLACES;
+        let over = bounds.iter().zip(&counts).find(|((_, limit, bound), n)| *n > limit && !first(bound, **n));
+        if let Some(((_, limit, bound), _)) = over {
             attempt.step(|| {
                 Step::new(StepCode::TooManyTries)
                     .with("way", way)
@@ -103,10 +153,26 @@ pub(super) async fn count(
                     .with("limit", i64::from(*limit))
                     .with("minutes", TRIES_MINUTES)
             });
-            Ok(None)
+            return Ok(None);
         }
+        counted.keys.extend(keys);
     }
+    Ok(Some(counted))
 }
+
+/// Where tries of a kind are counted: one of so many slots, so that no number of networks or names fills the store. Which names share
+/// a slot nobody can know without the ring.
+fn slot(app: &App, parts: &[&str]) -> [u8; 32] {
+    let mac = app.ring.mac("tries", parts.join("\0").as_bytes());
+    let kind = app.ring.mac("tries", parts.first().copied().unwrap_or_default().as_bytes());
+    let mut out = [0; 32];
+    out[..4].copy_from_slice(&kind[..4]);
+    out[4..7].copy_from_slice(&[mac[0], mac[1], mac[2] & SLOT_MASK]);
+    out
+}
+
+/// Of 24 bits the last two count for nothing: four million slots of each kind.
+const SLOT_MASK: u8 = 0b1111_1100;
 
 /// The same, and where no more are taken what the person is answered, which is recorded.
 pub(super) async fn allowed(
@@ -149,13 +215,13 @@ pub async fn count_plain(app: &App, attempt: &mut Attempt, what: &str, account: 
 /// Counts a try for a purpose. False where there were more than `each` within the window.
 pub async fn within(app: &App, what: &str, account: &str, each: i32) -> Result<bool, StoreError> {
     let (span, until) = window(app);
-    let key = app.ring.mac("tries", [what, account].join("\0").as_bytes());
+    let key = slot(app, &[what, account]);
     Ok(app.store.count_tries(&[key], span, until).await?.first().is_some_and(|n| *n <= each))
 }
 
 /// Takes such a try back.
 pub async fn uncount_plain(app: &App, what: &str, account: &str) -> Result<(), StoreError> {
-    let key = app.ring.mac("tries", [what, account].join("\0").as_bytes());
+    let key = slot(app, &[what, account]);
     app.store.uncount_tries(&[key], window(app).0).await
 }
 

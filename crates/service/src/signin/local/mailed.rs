@@ -1,6 +1,7 @@
 //! A code by mail. Whoever asks sees the same, whether or not a code was sent: nobody learns which addresses come in.
 
 use axum::response::{IntoResponse, Response};
+use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::WayIn;
 use passeur_core::id::{hex, same_secret, sha256};
@@ -10,6 +11,7 @@ use passeur_core::step::{Lang, Param, Step, StepCode};
 use passeur_store::{MailedCode, StoreError};
 use serde_json::Map;
 
+use super::limits::slow;
 use super::{Asked, Entered, Proven, enter, limits};
 use crate::app::{App, random};
 use crate::attempt::Attempt;
@@ -38,6 +40,29 @@ fn new_code() -> String {
     }
 }
 
+/// Letters that make no words and are not mistaken for one another.
+const LETTERS: &[u8; 20] = b"BCDFGHJKLMNPQRSTVWXZ";
+
+/// Ten letters, for an address whose codes somebody guesses: 43 bits in the place of 20.
+fn long_code() -> String {
+    let mut out = String::new();
+    while out.len() < 10 {
+        out.extend(random::<16>().iter().filter(|b| **b < 240).map(|b| char::from(LETTERS[usize::from(b % 20)])));
+    }
+    out.truncate(10);
+    out
+}
+
+/// What a code is compared as, in whatever spelling it was typed.
+fn plain(typed: &str) -> String {
+    typed.chars().filter(char::is_ascii_alphanumeric).take(12).collect::<String>().to_ascii_uppercase()
+}
+
+/// The account under which wrong codes are counted over weeks.
+fn guessed(way: &str, mail: &str) -> String {
+    format!("{way}\0{mail}")
+}
+
 fn mac(app: &App, flow: &[u8; 32], code: &str) -> [u8; 32] {
     app.ring.mac("mailed code", &[flow.as_slice(), code.as_bytes()].concat())
 }
@@ -48,22 +73,22 @@ async fn sent(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, type
         return Ok(asked.form(Said::Wrong { id: attempt.id }, |f| f.mail(typed)).into_response());
     };
     if limits::count(asked, &mut attempt, &mail, SENT_MAX).await?.is_none() {
-        if let Err(response) = asked.note(&mut attempt, Outcome::CheckFailed).await {
-            return Ok(*response);
-        }
-        let page = asked.form(Said::Wait { minutes: TRIES_MINUTES }, |f| f.mail(&mail));
-        return Ok(limits::wait(page.into_response()));
+        return too_many(asked, &mut attempt, &mail).await;
     }
     let flow = asked.flow.id();
-    let code = way.sends_to(&mail).then(new_code);
+    let long = slow::is_guessed(app, "mailed code", &guessed(&asked.way.name, &mail)).await?;
+    let code = way.sends_to(&mail).then(if long { long_code } else { new_code });
     let row = MailedCode {
         flow: flow.to_vec(),
         code: code.as_ref().map(|c| mac(app, &flow, c).to_vec()),
         mail: app.ring.seal(Purpose::MailedCode, &flow, random(), mail.as_bytes()),
         tries_left: TRIES,
         expires_at: app.now() + way.lives,
+        network: neighbourhood(asked.visit.facts.address).to_string(),
     };
-    app.store.put_mailed_code(row).await?;
+    if !app.store.put_mailed_code(row, app.now()).await? {
+        return too_many(asked, &mut attempt, &mail).await;
+    }
     match code {
         Some(code) => {
             attempt.step(|| mailed_to(&mail, way));
@@ -93,11 +118,21 @@ async fn sent(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, type
             attempt.record_waiting();
         }
     }
-    Ok(asked.form(Said::Sent { mail: &mail }, |f| f.code()).into_response())
+    Ok(asked.form(Said::Sent { mail: &mail }, |f| f.code(long)).into_response())
+}
+
+/// No more codes for now, which is recorded.
+async fn too_many(asked: &Asked<'_>, attempt: &mut Attempt, mail: &str) -> Result<Response, StoreError> {
+    if let Err(response) = asked.note(attempt, Outcome::CheckFailed).await {
+        return Ok(*response);
+    }
+    let page = asked.form(Said::Wait { minutes: TRIES_MINUTES }, |f| f.mail(mail));
+    Ok(limits::wait(page.into_response()))
 }
 
 fn words(site: &str, code: &str, minutes: i64, lang: Lang) -> (String, String) {
-    let shown = format!("{} {}", &code[..3], &code[3..]);
+    let (front, back) = code.split_at(code.len() / 2);
+    let shown = format!("{front} {back}");
     match lang {
         Lang::En => (
             format!("{shown} is your code for {site}"),
@@ -123,22 +158,28 @@ fn mailed_to(mail: &str, way: &MailedCodeWay) -> Step {
 async fn checked(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, typed: &str) -> Result<Response, StoreError> {
     let app = asked.app;
     let flow = asked.flow.id();
-    let digits: String = typed.chars().filter(|c| !c.is_whitespace()).take(12).collect();
     let row = app.store.try_mailed_code(&flow, app.now()).await?;
-    let right = row.as_ref().is_some_and(|r| r.code.as_ref().is_some_and(|c| same_secret(c, &mac(app, &flow, &digits))));
+    let right = row.as_ref().is_some_and(|r| r.code.as_ref().is_some_and(|c| same_secret(c, &mac(app, &flow, &plain(typed)))));
     let mail = row.as_ref().and_then(|r| app.ring.open(Purpose::MailedCode, &flow, &r.mail).ok());
     let mail = mail.and_then(|b| String::from_utf8(b).ok());
     // Used up before anybody is let in: of two at once one is too late.
     let taken = right && app.store.take_mailed_code(&flow).await?;
-    let Some(mail) = mail.filter(|_| taken) else {
+    let Some(mail) = mail.clone().filter(|_| taken) else {
+        let mut long = false;
+        if let Some(mail) = &mail {
+            let account = guessed(&asked.way.name, mail);
+            slow::count(app, "mailed code", &account).await?;
+            long = slow::is_guessed(app, "mailed code", &account).await?;
+        }
         let why = if row.is_some() { "code-wrong" } else { "code-none" };
         attempt.step(|| Step::new(StepCode::MailedCodeWrong).with("why", Param::reason(why)));
         let id = match asked.note(&mut attempt, Outcome::CheckFailed).await {
             Ok(id) => id,
             Err(response) => return Ok(*response),
         };
-        return Ok(asked.form(Said::Wrong { id }, |f| f.code()).into_response());
+        return Ok(asked.form(Said::Wrong { id }, |f| f.code(long)).into_response());
     };
+    slow::forget(app, "mailed code", &guessed(&asked.way.name, &mail)).await?;
     attempt.step(|| mailed_to(&mail, way));
     attempt.step(|| Step::new(StepCode::MailedCodeRight).with("mail", mail.as_str()));
     let mut claims = Map::new();

@@ -231,7 +231,7 @@ async fn begin(asked: &Asked<'_>, mut attempt: Attempt, proven: Proven) -> Respo
         ..Evidence::of(proven.way_in, way.name.clone(), proven.subject, edition.site.address.origin())
     };
     attempt.who = Some(Who { provider: way.name.clone(), subject: evidence.subject.clone(), name: proven.name });
-    let nobody = AtProvider { hint: String::new(), name: None, session: None, kept: proven.kept, sent: proven.sent };
+    let nobody = AtProvider { hint: String::new(), name: None, session: None, kept: proven.kept, sent: proven.sent, until: None };
     let shared = edition.site.is_shared(visit.facts.address);
     // A browser is known for passwords, whose tries are counted.
     let known = (!shared && proven.at.is_none()).then(|| limits::known_now(asked, &proven.account));

@@ -50,7 +50,7 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &PasskeyWay, mut attempt: Atte
     });
     let name = display_name(&evidence);
     attempt.who = Some(Who { provider: evidence.provider.clone(), subject: evidence.subject.clone(), name });
-    let nobody = AtProvider { hint: String::new(), name: None, session: None, kept: None, sent: None };
+    let nobody = AtProvider { hint: String::new(), name: None, session: None, kept: None, sent: None, until: None };
     let response = enter::begin(app, asked.edition, attempt, asked.visit, evidence, nobody, asked.flow.to.clone()).await;
     after_form(site, asked.visit, response)
 }
@@ -61,15 +61,16 @@ async fn known(
     way: &PasskeyWay,
     row: FactorRow,
 ) -> Result<Result<(FactorRow, Evidence, Moment), &'static str>, StoreError> {
-    if !way.of.contains(&row.provider) {
+    if !way.of.contains(&row.provider) || !asked.site().knows(&row.provider, &row.person()) {
         return Ok(Err("passkey-not-taken"));
     }
     let now = asked.app.now();
-    let found = evidence::last_of_provider(asked.app, &row.provider, &row.subject).await?;
+    let found = evidence::last_of_provider(asked.app, &row.person()).await?;
     let Some((known, claimed)) = found.filter(|(_, claimed)| now < *claimed + way.renew) else {
         return Ok(Err("passkey-claims-old"));
     };
     let amr = PASSKEY_PROVES.iter().map(|m| (*m).to_owned()).collect();
+    let unasked = row.unasked;
     let factors = Factors { acr: None, amr, auth_time: Some(now), own: vec![] };
-    Ok(Ok((row, known.standing(WayIn::Passkey, &asked.way.name, claimed, factors), claimed)))
+    Ok(Ok((row, known.standing(WayIn::Passkey, &asked.way.name, claimed, factors, unasked), claimed)))
 }

@@ -58,7 +58,7 @@ fn waits(site: &Site, visit: &Visit, manner: &Manner) -> Option<&'static str> {
     if cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None {
         return Some("left-before");
     }
-    (manner.anew || manner.max_age.is_some()).then_some("asked-afresh")
+    manner.anew.then_some("asked-afresh")
 }
 
 /// Begins with this way in: on to where the browser negotiates, or a page that asks first.
@@ -68,7 +68,8 @@ pub(super) fn ask(asked: &Asked<'_>, ticket: &TicketWay, attempt: &mut Attempt) 
         return redirect(&address(way, asked.sealed), None);
     };
     attempt.step(|| Step::new(StepCode::TicketWaits).with("way", way.name.as_str()).with("why", Param::reason(why)));
-    let take = (why != "others-use-it").then(|| address(way, asked.sealed));
+    // A ticket of this morning proves nothing of now, however it is shown.
+    let take = (why == "left-before").then(|| address(way, asked.sealed));
     let page = TicketPage { take: take.as_deref(), on: None, password: ticket.password };
     asked.form(Said::Nothing, |f| f.ticket(&page)).into_response()
 }

@@ -1,36 +1,39 @@
 //! A SAML provider's answer: it waits where the provider's page posted it, is fetched by the browser that was sent, checked,
 //! and turned into evidence and a session. The provider's own refusal and a check of ours that failed are told apart.
 
+use std::sync::Arc;
+
 use axum::body::Body;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use chrono::Duration;
 use http::StatusCode;
+use passeur_core::Moment;
 use passeur_core::address::ReturnPath;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::id::sha256;
-use passeur_core::site::Site;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::site::{Gate, Site};
+use passeur_core::step::{Param, Step, StepCode};
 use passeur_core::x509::fingerprint;
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_protocols::saml::binding::from_form;
-use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, check};
+use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, NameId, check};
 use passeur_protocols::saml::signature::BadSignature;
 use passeur_protocols::saml::told::{response as told_openly, said_to_answer};
 use serde_json::{Map, Value};
 
-use super::{ask, flow_cookie, is_ours, request_id, told};
+use super::{ask, flow_cookie, looks_ours, request_id, tab_of, told};
 use crate::app::App;
 use crate::attempt::{Attempt, Who};
 use crate::pages;
 use crate::providers::own::OwnSaml;
 use crate::providers::saml::SamlLink;
-use crate::signin::ask::{Flow, Purposed};
+use crate::signin::ask::{Flow, Manner, Purposed};
 use crate::signin::enter::AtProvider;
-use crate::signin::flow::{Ended, check_afresh, check_flow, display_name, ended, failed_check, refuse, resume};
-use crate::signin::{LiveEdition, Visit, enter, only_value, park, trial};
+use crate::signin::flow::{self, Ended, check_afresh, check_flow, display_name, ended, failed_check, refuse, resume};
+use crate::signin::{LiveEdition, Visit, enter, fresh, only_value, park, start, trial};
 
 /// The largest answer that is taken, as it is posted.
 const ANSWER_MAX: usize = 384 * 1024;
@@ -43,10 +46,33 @@ pub async fn post(
     visit: Visit,
     body: Body,
 ) -> Response {
-    match edition {
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
+    let posted = match park::posted(&app, &edition, &visit, body, ANSWER_MAX).await {
+        Ok(posted) => posted,
+        Err(response) => return response,
+    };
+    let form = Form::read(&String::from_utf8_lossy(&posted));
+    let tab = form.relay_state.as_deref().and_then(|s| tab_of(&app, &provider, s));
+    let answers = match tab {
         // Whether there is such a provider, the flow says, which may be of a trial.
-        Some(LiveEdition(e)) => park::park(&app, &e, &visit, &e.site.consumer_uri(&provider), body, ANSWER_MAX).await,
-        None => pages::not_set_up(visit.facts.lang).into_response(),
+        Some(tab) => sha256(format!("flow {provider} {tab}").as_bytes()),
+        None => match checked_first(&app, &edition, &visit, &provider, &form).await {
+            Ok(assertion) => assertion,
+            Err(response) => return response,
+        },
+    };
+    park::park(&app, &edition, &visit, &edition.site.consumer_uri(&provider), &posted, answers).await
+}
+
+/// What nobody asked for is checked before it is kept: anybody can post anything. Gives what tells it apart from others.
+async fn checked_first(app: &App, edition: &Edition, visit: &Visit, provider: &str, form: &Form) -> Result<[u8; 32], Response> {
+    let Some(link) = app.provider(provider).and_then(|l| l.saml()) else { return Err(StatusCode::NOT_FOUND.into_response()) };
+    let (mut attempt, _) = aimed(app, edition, visit, &link, form).await?;
+    match believed(app, &edition.site, &mut attempt, &link, form, None).await {
+        Ok(assertion) => Ok(sha256(format!("assertion {} {}", link.provider.issuer, assertion.id).as_bytes())),
+        Err(e) => Err(refuse(edition, attempt, e).await),
     }
 }
 
@@ -78,9 +104,9 @@ pub async fn answer(
         Err(response) => return response,
     };
     let form = Form::read(&body);
-    let (cookie, flow) = match form.relay_state.as_deref().filter(|s| is_ours(s)) {
-        Some(state) => {
-            let (name, secure) = flow_cookie(&edition.site, state);
+    let (cookie, flow) = match form.relay_state.as_deref().and_then(|s| tab_of(&app, &provider, s)) {
+        Some(tab) => {
+            let (name, secure) = flow_cookie(&edition.site, tab);
             let held = match cookies::find(&visit.headers, &name) {
                 Found::One(text) => Flow::open(&app, &text).filter(|f| f.provider == provider),
                 Found::None | Found::Several => None,
@@ -129,7 +155,7 @@ async fn asked(app: &App, edition: &Edition, visit: &Visit, link: &SamlLink, for
     let taken = match taken {
         Ok((evidence, there)) => {
             let proven = evidence.factors.auth_time;
-            check_afresh(&mut attempt, &flow, proven, link.provider.skew).map(|()| (evidence, there))
+            check_afresh(site, &mut attempt, &flow, proven, None).map(|()| (evidence, there))
         }
         Err(e) => Err(e),
     };
@@ -142,29 +168,53 @@ async fn asked(app: &App, edition: &Edition, visit: &Visit, link: &SamlLink, for
     }
 }
 
-/// An answer that this browser carried no request for: either of a browser that another was sent with, or of a provider that
-/// sends people of its own accord.
-async fn unasked(app: &App, edition: &Edition, visit: &Visit, link: &SamlLink, form: &Form) -> Response {
-    let site = &edition.site;
+/// An attempt by an answer that this browser carried no request for, and where it leads: it is either of a browser that another was
+/// sent with, or of a provider that sends people of its own accord.
+async fn aimed(
+    app: &App,
+    edition: &Edition,
+    visit: &Visit,
+    link: &SamlLink,
+    form: &Form,
+) -> Result<(Attempt, Purposed), Response> {
     let name = link.provider.name.as_str();
     let mut attempt = Attempt::begin(app, "sign-in", &visit.facts);
     attempt.provider = Some(name.to_owned());
-    if form.relay_state.as_deref().is_some_and(is_ours) {
+    if form.relay_state.as_deref().is_some_and(looks_ours) {
         attempt.step(|| Step::new(StepCode::StateOtherBrowser));
-        return refuse(edition, attempt, failed_check()).await;
+        return Err(refuse(edition, attempt, failed_check()).await);
     }
-    let Some(to) = aimed_at(site, name, form.relay_state.as_deref()) else {
-        let text = form.response.as_deref().and_then(|v| from_form(v).ok());
-        attempt.step(|| match text.as_deref().and_then(said_to_answer) {
+    let Some(to) = aimed_at(&edition.site, name, form.relay_state.as_deref()) else {
+        let value = form.response.clone().unwrap_or_default();
+        let asked = move || from_form(&value).ok().as_deref().and_then(said_to_answer);
+        let asked = match flow::compute(app, &mut attempt, asked).await {
+            Ok(asked) => asked,
+            Err(e) => return Err(refuse(edition, attempt, e).await),
+        };
+        attempt.step(|| match asked {
             Some(request) => no_relay_state(form, &request),
             None => Step::new(StepCode::SamlUnasked).with("provider", name),
         });
-        return refuse(edition, attempt, failed_check()).await;
+        return Err(refuse(edition, attempt, failed_check()).await);
     };
     if let Purposed::Unasked { gate, .. } = &to {
         attempt.gate = gate.clone();
     }
-    match take(app, site, &mut attempt, link, form, None).await {
+    Ok((attempt, to))
+}
+
+/// An answer of a provider that sends people of its own accord.
+async fn unasked(app: &App, edition: &Edition, visit: &Visit, link: &SamlLink, form: &Form) -> Response {
+    let (mut attempt, to) = match aimed(app, edition, visit, link, form).await {
+        Ok(found) => found,
+        Err(response) => return response,
+    };
+    if start::wants_anew(&edition.site, visit) {
+        // Nobody asked for this proof, so that it is of before: whoever signed out here, or shares the machine, proves it anew.
+        let name = link.provider.name.clone();
+        return start::by_way(app, edition, attempt, visit, name, to, Manner::anew(true)).await;
+    }
+    match take(app, &edition.site, &mut attempt, link, form, None).await {
         Ok((evidence, there)) => {
             let evidence = Evidence { unasked: true, ..evidence };
             enter::begin(app, edition, attempt, visit, evidence, there, to).await
@@ -179,21 +229,25 @@ fn no_relay_state(form: &Form, request: &str) -> Step {
     Step::new(StepCode::SamlNoRelayState).with("seen", format!("{relay}, InResponseTo {request}"))
 }
 
-/// Where somebody is meant to go whom a provider sent of its own accord: to the gate whose address RelayState is, or to the only
-/// one that takes them. None where no gate does.
+/// Where somebody is meant to go whom a provider sent of its own accord: to the gate whose address RelayState is, or, where it is no
+/// gate's, to the only one that takes them. None where no gate does, or the one that is meant does not.
 fn aimed_at(site: &Site, provider: &str, relay_state: Option<&str>) -> Option<Purposed> {
-    let takers = || site.gates.iter().filter(|g| g.access.unasked && g.access.ways.iter().any(|w| w == provider));
-    let named = takers().find_map(|g| {
+    let takes = |g: &&Gate| g.access.unasked && g.access.ways.iter().any(|w| w == provider);
+    let takers = || site.gates.iter().filter(takes);
+    let meant = site.gates.iter().find_map(|g| {
         let path = relay_state?.strip_prefix(&g.address.origin())?;
         let path = ReturnPath::parse(if path.is_empty() { "/" } else { path })?;
         Some((g, path))
     });
+    if meant.as_ref().is_some_and(|(g, _)| !takes(g)) {
+        return None;
+    }
     let only = || {
         let mut all = takers();
         let first = all.next()?;
         all.next().is_none().then(|| (first, ReturnPath::root()))
     };
-    let (gate, path) = named.or_else(only)?;
+    let (gate, path) = meant.or_else(only)?;
     Some(Purposed::Unasked { gate: gate.name.clone(), address: gate.address.at(path.as_str()) })
 }
 
@@ -206,68 +260,108 @@ async fn take(
     form: &Form,
     request: Option<&str>,
 ) -> Result<(Evidence, AtProvider), Ended> {
+    let assertion = believed(app, site, attempt, link, form, request).await?;
+    once(app, attempt, link, &assertion).await?;
+    let evidence = to_evidence(attempt, link, &assertion, app.now())?;
+    tell(app, attempt, &link.own, &assertion, &evidence);
+    attempt.who =
+        Some(Who { provider: link.provider.name.clone(), subject: evidence.subject.clone(), name: display_name(&evidence) });
+    let there = AtProvider {
+        hint: assertion.name.as_ref().and_then(|n| serde_json::to_string(n).ok()).unwrap_or_default(),
+        name: assertion.name.as_ref().and_then(NameId::key),
+        session: assertion.session_index,
+        kept: None,
+        sent: None,
+        until: assertion.session_until,
+    };
+    Ok((evidence, there))
+}
+
+/// What an answer is held against, as the thread that computes holds it.
+struct Wanted {
+    issuer: String,
+    own: Arc<OwnSaml>,
+    consumer: String,
+    request: Option<String>,
+    now: Moment,
+    skew: Duration,
+    encrypted: bool,
+}
+
+impl Wanted {
+    fn expected<'a>(&'a self, certificates: &'a [Vec<u8>]) -> Expected<'a> {
+        Expected {
+            issuer: &self.issuer,
+            audience: &self.own.entity_id,
+            consumer: &self.consumer,
+            request: self.request.as_deref(),
+            now: self.now,
+            skew: self.skew,
+            certificates,
+            opener: &self.own.opener,
+            encrypted: self.encrypted,
+        }
+    }
+}
+
+/// The assertion that counts, where the answer is the provider's and for us. Whether it was used before is not looked at.
+async fn believed(
+    app: &App,
+    site: &Site,
+    attempt: &mut Attempt,
+    link: &SamlLink,
+    form: &Form,
+    request: Option<&str>,
+) -> Result<Assertion, Ended> {
     let found = ask::party(link, attempt).await.ok_or_else(|| ended(Outcome::Failed, StatusCode::BAD_GATEWAY))?;
     let Some(value) = &form.response else {
         attempt.step(|| Step::new(StepCode::SamlNoAnswer).with("what", "the form holds no SAMLResponse, or two"));
         return Err(failed_check());
     };
-    let own = &link.own;
-    let consumer = site.consumer_uri(&link.provider.name);
-    let expected = Expected {
-        issuer: &link.provider.issuer,
-        audience: &own.entity_id,
-        consumer: &consumer,
-        request,
+    let wanted = Arc::new(Wanted {
+        issuer: link.provider.issuer.clone(),
+        own: link.own.clone(),
+        consumer: site.consumer_uri(&link.provider.name),
+        request: request.map(str::to_owned),
         now: app.now(),
         skew: link.provider.skew,
-        certificates: &found.known.party.certificates,
-        opener: &own.opener,
         encrypted: link.trust.require_encrypted,
+    });
+    // Everything of it is computed elsewhere: whoever posted it has not proved anything yet.
+    let (value, is_kept) = (value.clone(), attempt.keeps_raw());
+    let (with, known) = (wanted.clone(), found.known.clone());
+    let first = move || {
+        let text = from_form(&value).map_err(BadResponse::from);
+        let shown = text.as_ref().ok().filter(|_| is_kept).map(|t| told_openly(t, &with.own.opener));
+        let checked = text.clone().and_then(|t| check(&t, &with.expected(&known.party.certificates)));
+        (text.unwrap_or_default(), shown, checked)
     };
-    let text = from_form(value).map_err(BadResponse::from);
-    if let Ok(text) = &text {
-        attempt.received("SAMLResponse", || told_openly(text, &own.opener));
+    let (text, shown, mut checked) = flow::compute(app, attempt, first).await?;
+    if let Some(shown) = shown {
+        attempt.received("SAMLResponse", || shown);
     }
-    let mut checked = text.clone().and_then(|t| check(&t, &expected));
-    let newer;
-    if let (Err(BadResponse::Signature(BadSignature::Wrong(_))), Ok(text)) = (&checked, &text)
-        && let Some(again) = link.again(&found.known).await
+    let mut known = found.known;
+    if let Err(BadResponse::Signature(BadSignature::Wrong(_))) = &checked
+        && let Some(newer) = link.again(&known).await
     {
-        newer = again;
-        let certificates = newer.party.certificates.as_slice();
         attempt.step(|| {
             Step::new(StepCode::MetadataRefetched)
                 .with("provider", link.provider.name.as_str())
-                .with("certificates", certificates.len() as i64)
+                .with("certificates", newer.party.certificates.len() as i64)
         });
-        checked = check(text, &Expected { certificates, ..expected });
+        known = newer.clone();
+        let with = wanted.clone();
+        checked = flow::compute(app, attempt, move || check(&text, &with.expected(&newer.party.certificates))).await?;
     }
-    let assertion = match checked {
-        Ok(a) => a,
-        Err(e) => {
-            attempt.step(|| match &e {
-                // Asked for, by its own word, and nothing shows by whom.
-                BadResponse::Request(seen) if request.is_none() => no_relay_state(form, seen),
-                e => told::step(e, &expected, &link.provider.name),
-            });
-            let theirs = matches!(e, BadResponse::Refused { .. });
-            let outcome = if theirs { Outcome::ProviderRefused } else { Outcome::CheckFailed };
-            return Err(ended(outcome, StatusCode::FORBIDDEN));
-        }
-    };
-    once(app, attempt, link, &assertion).await?;
-    let evidence = to_evidence(attempt, link, &assertion)?;
-    tell(app, attempt, own, &assertion, &evidence);
-    attempt.who =
-        Some(Who { provider: link.provider.name.clone(), subject: evidence.subject.clone(), name: display_name(&evidence) });
-    let there = AtProvider {
-        hint: serde_json::to_string(&assertion.name).unwrap_or_default(),
-        name: Some(assertion.name.value),
-        session: assertion.session_index,
-        kept: None,
-        sent: None,
-    };
-    Ok((evidence, there))
+    checked.map_err(|e| {
+        attempt.step(|| match &e {
+            // Asked for, by its own word, and nothing shows by whom.
+            BadResponse::Request(seen) if request.is_none() => no_relay_state(form, seen),
+            e => told::step(e, &wanted.expected(&known.party.certificates), &link.provider.name),
+        });
+        let theirs = matches!(e, BadResponse::Refused { .. });
+        ended(if theirs { Outcome::ProviderRefused } else { Outcome::CheckFailed }, StatusCode::FORBIDDEN)
+    })
 }
 
 /// Whether the assertion was not used before, on any node.
@@ -289,9 +383,16 @@ async fn once(app: &App, attempt: &mut Attempt, link: &SamlLink, assertion: &Ass
     }
 }
 
-fn to_evidence(attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion) -> Result<Evidence, Ended> {
+fn to_evidence(attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion, arrived: Moment) -> Result<Evidence, Ended> {
     let subject = match &link.trust.subject {
-        None => assertion.name.value.clone(),
+        None => match assertion.name.as_ref().map(NameId::key) {
+            Some(Some(key)) => key,
+            named => {
+                let seen = if named.is_some() { "transient" } else { "none" };
+                attempt.step(|| Step::new(StepCode::SamlNoName).with("seen", Param::reason(seen)));
+                return Err(failed_check());
+            }
+        },
         Some(attribute) => {
             let held = assertion.attributes.iter().find(|(n, _)| n == attribute).map(|(_, v)| v.as_slice()).unwrap_or_default();
             match held {
@@ -308,7 +409,12 @@ fn to_evidence(attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion) ->
     let claims: Map<String, Value> = assertion.attributes.iter().map(|(name, values)| (name.clone(), list(values))).collect();
     Ok(Evidence {
         claims,
-        factors: Factors { acr: assertion.context.clone(), amr: vec![], auth_time: Some(assertion.authenticated), own: vec![] },
+        factors: Factors {
+            acr: assertion.context.clone(),
+            amr: vec![],
+            auth_time: fresh::proven_at(Some(assertion.authenticated), arrived),
+            own: vec![],
+        },
         ..Evidence::of(WayIn::Saml, link.provider.name.clone(), subject, link.provider.issuer.clone())
     })
 }
@@ -334,10 +440,9 @@ fn tell(app: &App, attempt: &mut Attempt, own: &OwnSaml, assertion: &Assertion, 
             .with("expires_in", (assertion.good_until - app.now()).num_seconds())
     });
     attempt.step(|| {
-        let format = assertion.name.format.as_deref().unwrap_or("unspecified");
         Step::new(StepCode::AttributesReleased)
             .with("attributes", evidence.claims.keys().cloned().collect::<Vec<_>>())
-            .with("format", format.rsplit(':').next().unwrap_or_default())
+            .with("format", assertion.name.as_ref().map_or("none", NameId::format_name))
             .with("context", assertion.context.clone().unwrap_or_default())
             .with("at", assertion.authenticated.format("%Y-%m-%d %H:%M:%S UTC").to_string())
     });

@@ -9,14 +9,15 @@ use passeur_gateway::cookies;
 use passeur_gateway::shared::Edition;
 use passeur_protocols::saml::binding::{Message, form_value, redirect as by_redirect};
 use passeur_protocols::saml::request::Request;
+use passeur_protocols::saml::write::signed_message;
 
-use super::{flow_cookie, relay_state, request_id};
+use super::{flow_cookie, relay_state, request_id, tab};
 use crate::app::App;
 use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
 use crate::providers::saml::{InUse, SamlLink};
 use crate::signin::ask::{Flow, Manner, Purposed};
-use crate::signin::flow::ended;
+use crate::signin::flow::{self, ended, refuse};
 use crate::signin::{Visit, browser_binding, trial};
 
 /// The longest flow in a cookie: browsers take 4,096 bytes with the name.
@@ -32,12 +33,12 @@ pub fn sent_step(site: &Site, link: &SamlLink, endpoint: &str, nonce: &str, mann
         format!("AuthnRequest ID={}", request_id(nonce)),
         format!("Issuer={}", link.own.entity_id),
         format!("AssertionConsumerServiceURL={consumer}"),
-        format!("RelayState={}", relay_state(nonce)),
+        format!("RelayState={}… (ours)", tab(nonce)),
     ];
     parameters.extend(link.trust.name_id.iter().map(|f| format!("NameIDPolicy={f}")));
     let contexts = contexts(p, manner);
     parameters.extend((!contexts.is_empty()).then(|| format!("RequestedAuthnContext={}", contexts.join(" "))));
-    parameters.extend(forces(manner).then(|| "ForceAuthn=true".to_owned()));
+    parameters.extend(manner.anew.then(|| "ForceAuthn=true".to_owned()));
     Step::new(StepCode::SentToProvider)
         .with("provider", p.name.as_str())
         .with("endpoint", endpoint)
@@ -48,11 +49,6 @@ pub fn sent_step(site: &Site, link: &SamlLink, endpoint: &str, nonce: &str, mann
 /// Contexts that are asked for: what is missing, or else what the edition says.
 fn contexts<'a>(provider: &'a Provider, manner: &'a Manner) -> &'a [String] {
     if manner.contexts.is_empty() { &provider.acr_values } else { &manner.contexts }
-}
-
-/// SAML knows no age of a proof: whoever wants a fresh one asks for a new one.
-fn forces(manner: &Manner) -> bool {
-    manner.anew || manner.max_age.is_some()
 }
 
 /// What is known of the provider, with the steps that tell of it; the outcome where nothing is.
@@ -115,24 +111,39 @@ pub async fn to_provider(
         consumer: &consumer,
         issuer: &own.entity_id,
         now,
-        anew: forces(manner),
+        anew: manner.anew,
         passive: false,
         contexts: contexts(&link.provider, manner),
         format: link.trust.name_id.as_deref(),
     };
-    let state = relay_state(&flow.nonce);
+    let state = relay_state(app, &flow);
     attempt.step(|| sent_step(site, link, &endpoint.location, &flow.nonce, manner));
-    let sent = if endpoint.is_redirect() {
-        by_redirect(&endpoint.location, Message::Request, &request.xml(), Some(state), signer).map(|to| redirect(&to, None))
-    } else {
-        let text = signer.map_or_else(|| Some(request.xml()), |s| request.signed(s));
-        text.map(|xml| {
-            let fields = [("SAMLRequest", form_value(&xml)), ("RelayState", state.to_owned())];
-            pages::post_on(site, visit.facts.lang, &link.provider.title, &endpoint.location, &fields).into_response()
-        })
+    let xml = request.xml();
+    let carried = match (signer, endpoint.is_redirect()) {
+        (None, true) => by_redirect(&endpoint.location, Message::Request, &xml, Some(&state), None),
+        (None, false) => Some(xml),
+        // A signature costs more than all the rest of it.
+        (Some(_), by_address) => {
+            let (own, to, state, id) = (own.clone(), endpoint.location.clone(), state.clone(), id.clone());
+            let sign = move || match by_address {
+                true => by_redirect(&to, Message::Request, &xml, Some(&state), own.signer()),
+                false => signed_message(&xml, &id, own.signer()?),
+            };
+            match flow::compute(app, &mut attempt, sign).await {
+                Ok(done) => done,
+                Err(e) => return refuse(edition, attempt, e).await,
+            }
+        }
     };
+    let sent = carried.map(|text| match endpoint.is_redirect() {
+        true => redirect(&text, None),
+        false => {
+            let fields = [("SAMLRequest", form_value(&text)), ("RelayState", state.clone())];
+            pages::post_on(site, visit.facts.lang, &link.provider.title, &endpoint.location, &fields).into_response()
+        }
+    });
     let Some(mut response) = sent else { return failed(app, edition, attempt, &flow.to).await };
-    let (cookie, secure) = flow_cookie(site, state);
+    let (cookie, secure) = flow_cookie(site, tab(&flow.nonce));
     let within = link.provider.answer_within.num_seconds() + 300;
     pages::set_cookie(&mut response, &cookies::set(&cookie, &sealed, secure, Some(within)));
     for old in surplus(site, visit) {

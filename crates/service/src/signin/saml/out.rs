@@ -1,5 +1,8 @@
 //! Single logout (saml-profiles-2.0-os 4.4): the provider is asked to sign somebody out everywhere, or says that it did.
 
+use std::net::IpAddr;
+use std::sync::Arc;
+
 use axum::body::Body;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
@@ -12,7 +15,8 @@ use passeur_gateway::shared::Edition;
 use passeur_protocols::saml::binding::{Message, form_value, redirect as by_redirect};
 use passeur_protocols::saml::metadata::Endpoint;
 use passeur_protocols::saml::response::NameId;
-use passeur_protocols::saml::sign_out::{BadSignOut, Carried, Expected, Head, SignOut, read_answer, read_request};
+use passeur_protocols::saml::sign_out::{Answered, BadSignOut, Carried, Expected, Head, SignOut, read_answer, read_request};
+use passeur_protocols::saml::write::signed_message;
 use passeur_store::StoreError;
 
 use super::ask;
@@ -22,8 +26,8 @@ use crate::pages::{self, WayOut, redirect};
 use crate::providers::own::OwnSaml;
 use crate::providers::saml::SamlLink;
 use crate::signin::ended::end_by_provider;
-use crate::signin::flow::{failed_check, refuse};
-use crate::signin::{LiveEdition, Visit, only_value};
+use crate::signin::flow::{self, failed_check, refuse};
+use crate::signin::{LiveEdition, Visit, only_value, park};
 
 /// The largest message to sign out that is read.
 const MESSAGE_MAX: usize = 64 * 1024;
@@ -33,33 +37,44 @@ fn new_id() -> String {
 }
 
 /// How a person signs out at the provider as well, and the request's identifier; none where the provider offers no way.
-pub async fn way_out(app: &App, link: &SamlLink, name: &NameId, session: Option<&str>) -> Option<(WayOut, String)> {
+pub async fn way_out(
+    app: &App,
+    link: &SamlLink,
+    name: &NameId,
+    session: Option<&str>,
+    address: IpAddr,
+) -> Option<(WayOut, String)> {
     let party = link.party().await.ok()?.known;
     let endpoint = link.choose(&party.party.sign_out)?;
     let id = new_id();
     let head = Head { id: &id, destination: &endpoint.location, issuer: &link.own.entity_id, now: app.now() };
     let text = head.request(name, session);
-    let way = carry(&link.own, endpoint, &endpoint.location, Message::Request, &head, &text, None)?;
+    let letter = Letter { own: link.own.clone(), endpoint: endpoint.clone(), address: endpoint.location.clone(), id: id.clone() };
+    let carry = move || letter.carry(Message::Request, &text, None);
+    let way = app.workers.run(address, carry).await.ok().flatten()?;
     Some((way, id))
 }
 
-/// A message on its way to the provider, signed where we have a key.
-fn carry(
-    own: &OwnSaml,
-    endpoint: &Endpoint,
-    address: &str,
-    kind: Message,
-    head: &Head<'_>,
-    text: &str,
-    relay_state: Option<&str>,
-) -> Option<WayOut> {
-    if endpoint.is_redirect() {
-        return by_redirect(address, kind, text, relay_state, own.signer()).map(WayOut::Link);
+/// A message on its way to the provider.
+struct Letter {
+    own: Arc<OwnSaml>,
+    endpoint: Endpoint,
+    address: String,
+    /// The message's identifier.
+    id: String,
+}
+
+impl Letter {
+    /// Signed where we have a key.
+    fn carry(&self, kind: Message, text: &str, relay_state: Option<&str>) -> Option<WayOut> {
+        if self.endpoint.is_redirect() {
+            return by_redirect(&self.address, kind, text, relay_state, self.own.signer()).map(WayOut::Link);
+        }
+        let signed = self.own.signer().map_or_else(|| Some(text.to_owned()), |s| signed_message(text, &self.id, s))?;
+        let mut fields = vec![(kind.parameter(), form_value(&signed))];
+        fields.extend(relay_state.map(|s| ("RelayState", s.to_owned())));
+        Some(WayOut::Form { address: self.address.clone(), fields })
     }
-    let signed = own.signer().map_or_else(|| Some(text.to_owned()), |s| head.signed(text, s))?;
-    let mut fields = vec![(kind.parameter(), form_value(&signed))];
-    fields.extend(relay_state.map(|s| ("RelayState", s.to_owned())));
-    Some(WayOut::Form { address: address.to_owned(), fields })
 }
 
 /// `GET` and `POST /.passeur/saml/{provider}/sign-out`: the provider's request, or its answer to ours. No cookie is asked: it is
@@ -75,8 +90,9 @@ pub async fn message(
         return pages::not_set_up(visit.facts.lang).into_response();
     };
     let Some(link) = app.provider(&provider).and_then(|l| l.saml()) else { return StatusCode::NOT_FOUND.into_response() };
-    let Ok(body) = axum::body::to_bytes(body, MESSAGE_MAX).await else {
-        return StatusCode::PAYLOAD_TOO_LARGE.into_response();
+    let body = match park::posted(&app, &edition, &visit, body, MESSAGE_MAX).await {
+        Ok(body) => body,
+        Err(response) => return response,
     };
     let form = String::from_utf8_lossy(&body).into_owned();
     let by_form = visit.facts.method == Method::POST;
@@ -91,16 +107,33 @@ pub async fn message(
         return pages::refused(&edition.site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response();
     };
     let address = edition.site.saml_sign_out_uri(&provider);
-    let expected = Expected {
-        issuer: &link.provider.issuer,
-        address: &address,
-        now: app.now(),
-        skew: link.provider.skew,
-        certificates: &found.known.party.certificates,
-        opener: &link.own.opener,
+    let (now, query, known, l) = (app.now(), visit.query.clone(), found.known.clone(), link.clone());
+    let asks = request.is_some();
+    let value = request.clone().or(answer.clone());
+    // Anybody can send one: it is read and checked elsewhere.
+    let read = move || {
+        let expected = Expected {
+            issuer: &l.provider.issuer,
+            address: &address,
+            now,
+            skew: l.provider.skew,
+            certificates: &known.party.certificates,
+            opener: &l.own.opener,
+        };
+        let value = value.unwrap_or_default();
+        let carried = if by_form { Carried::Form(&value) } else { Carried::Address(&query) };
+        match asks {
+            true => Read::Request(read_request(carried, &expected)),
+            false => Read::Answer(read_answer(carried, &expected)),
+        }
     };
-    let how = match (&request, &answer) {
-        (Some(value), None) => match read_request(carried(by_form, value, &visit.query), &expected) {
+    let read = match (&request, &answer) {
+        (Some(_), None) | (None, Some(_)) => flow::compute(&app, &mut attempt, read).await,
+        _ => Ok(Read::Request(Err(BadSignOut::Form))),
+    };
+    let how = match read {
+        Err(e) => return refuse(&edition, attempt, e).await,
+        Ok(Read::Request(read)) => match read {
             Ok(out) => {
                 let id = sha256(format!("sign-out {} {}", link.provider.issuer, out.id).as_bytes());
                 match app.store.use_flow(&id, out.remember_until).await {
@@ -111,18 +144,19 @@ pub async fn message(
             }
             Err(e) => e.to_string(),
         },
-        (None, Some(value)) => match read_answer(carried(by_form, value, &visit.query), &expected) {
+        Ok(Read::Answer(read)) => match read {
             Ok(done) => return told(&edition, &visit, &done.request, done.everywhere, by_form),
             Err(e) => e.to_string(),
         },
-        _ => BadSignOut::Form.to_string(),
     };
     attempt.step(|| Step::new(StepCode::SignOutRefused).with("provider", provider.as_str()).with("how", how));
     refuse(&edition, attempt, failed_check()).await
 }
 
-fn carried<'a>(by_form: bool, value: &'a str, query: &'a str) -> Carried<'a> {
-    if by_form { Carried::Form(value) } else { Carried::Address(query) }
+/// A message of the provider, read.
+enum Read {
+    Request(Result<SignOut, BadSignOut>),
+    Answer(Result<Answered, BadSignOut>),
 }
 
 /// The page after the provider's answer. Only the browser that asked learns more than that it is signed out here.
@@ -147,10 +181,14 @@ async fn end_here(
     state: Option<String>,
 ) -> Response {
     let site = &edition.site;
-    let lang = attempt.lang;
+    let (lang, from) = (attempt.lang, attempt.address);
     let provider = link.provider.name.as_str();
+    let authority = site.authority(provider).unwrap_or_default();
+    // A provider may leave the format out that it named the person in.
+    let names: Vec<String> =
+        out.name.key().into_iter().chain(out.name.format.is_none().then(|| out.name.value.clone())).collect();
     let done: Result<bool, StoreError> = async {
-        let ids = app.store.sessions_at_provider(provider, &out.name.value, &out.sessions).await?;
+        let ids = app.store.sessions_at_provider(&authority, &names, &out.sessions).await?;
         let ended = end_by_provider(app, &mut attempt, provider, &ids).await?;
         attempt.record(Outcome::SignedOut).await?;
         Ok(ended.behind.is_empty())
@@ -168,7 +206,9 @@ async fn end_here(
     let head = Head { id: &id, destination: address, issuer: &link.own.entity_id, now: app.now() };
     let text = head.answer(&out.id, all);
     let state = state.filter(|s| s.len() <= 200);
-    match carry(&link.own, endpoint, address, Message::Response, &head, &text, state.as_deref()) {
+    let letter = Letter { own: link.own.clone(), endpoint: endpoint.clone(), address: address.to_owned(), id: id.clone() };
+    let carry = move || letter.carry(Message::Response, &text, state.as_deref());
+    match app.workers.run(from, carry).await.ok().flatten() {
         Some(WayOut::Link(to)) => redirect(&to, None),
         Some(WayOut::Form { address, fields }) => {
             pages::post_on(site, lang, &link.provider.title, &address, &fields).into_response()

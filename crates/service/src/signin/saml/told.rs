@@ -51,7 +51,14 @@ fn unreadable(e: &BadXml) -> Step {
         | BadXml::SameId(_)
         | BadXml::ForeignId
         | BadXml::NotText(_) => C::SamlShape,
-        BadXml::TooLarge | BadXml::TooMany | BadXml::Several(_) | BadXml::Missing(_) | BadXml::Malformed(_) => C::SamlUnreadable,
+        BadXml::TooLarge
+        | BadXml::TooMany
+        | BadXml::TooManyAttributes
+        | BadXml::TooManyNamespaces
+        | BadXml::TooDeep
+        | BadXml::Several(_)
+        | BadXml::Missing(_)
+        | BadXml::Malformed(_) => C::SamlUnreadable,
     };
     Step::new(code).with("how", e.to_string())
 }
