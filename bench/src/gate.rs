@@ -204,7 +204,7 @@ pub fn run(upstream: SocketAddr, folder: Option<PathBuf>, sessions: usize) {
             else {
                 panic!("not admitted")
             };
-            let session = table.session(Uuid::from_u128(i as u128), now, now, None);
+            let session = table.session(0, Uuid::from_u128(i as u128), now, now, None).expect("nothing ended");
             let crossing = CrossingId::new(now, [0, 0, 0, (i >> 8) as u8, i as u8]);
             let admission = Admission::new(session, &edition, 0, Some(0), admitted, crossing).expect("headers");
             table.put(token(i).digest(), Arc::new(admission));

@@ -4,6 +4,7 @@
 
 mod bare;
 mod decide;
+mod documents;
 mod gate;
 mod harbour;
 mod kerberos;
@@ -61,6 +62,8 @@ enum Role {
     Memory,
     /// Measure how many SAML responses a core validates a second
     Saml,
+    /// Measure how long documents take that are checked and compared
+    Documents,
     /// The application: answers with a body of the size its path names
     Upstream,
     /// The pass-through without identity
@@ -83,6 +86,7 @@ fn main() {
         Role::Kerberos { seconds } => print!("{}", kerberos::measure(seconds)),
         Role::Memory => print!("{}", memory::measure()),
         Role::Saml => print!("{}", saml::measure()),
+        Role::Documents => print!("{}", documents::measure()),
         Role::Upstream => upstream::run(),
         Role::Bare { upstream, folder } => bare::run(upstream, folder),
         Role::Gate { upstream, folder, sessions } => gate::run(upstream, folder, sessions),

@@ -88,6 +88,7 @@ pub fn all(rounds: usize, seconds: u64, into: Option<PathBuf>) {
     }
     drop(set);
     text.push_str(&crate::saml::measure());
+    text.push_str(&crate::documents::measure());
     text.push_str(&memory::measure());
     text.push('\n');
     text.push_str(&harbour::measure(seconds));

@@ -9,7 +9,7 @@ use tokio::net::TcpListener;
 use crate::support::{Person, Stack};
 
 /// Another provider with the same people, subjects and client, at an address of its own.
-async fn another(stack: &Stack) -> String {
+pub async fn another(stack: &Stack) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let issuer = format!("http://bureau-pilotage.localhost:{}", listener.local_addr().unwrap().port());
     let people = include_str!("../../demo/people.toml").replace(":8640", &format!(":{}", stack.address.port()));

@@ -62,7 +62,7 @@ async fn a_draft_that_refuses_people_asks_first_and_names_them() {
     let (status, comparison) = stack.post("/site/compare", json!({"after": {"document": stricter}})).await;
     assert_eq!(status, 200);
     let words: Vec<&str> = comparison["changes"].as_array().unwrap().iter().map(|c| c["words"].as_str().unwrap()).collect();
-    assert_eq!(words[0], "gate berths would no longer admit group berth-access");
+    assert_eq!(words[0], "gate berths would no longer admit group berth-access, apart from group planners and group crane-desk");
     assert!(comparison["difference"].as_str().unwrap().contains("+when = { group = \"crane-desk\" }"));
     let (status, r) = stack.post("/rehearse", json!({"source": {"document": stricter}})).await;
     assert_eq!(status, 200, "{r}");

@@ -8,6 +8,7 @@ mod acts;
 mod api;
 mod authorities;
 mod battery;
+mod between;
 mod bounds;
 mod browser;
 mod cli;

@@ -93,14 +93,34 @@ async fn where_a_request_came_from_is_believed_from_trusted_proxies_only() {
     let claim = "X-Forwarded-For: 6.6.6.6, 198.51.100.7";
     let plain = Stack::new().await;
     assert_eq!(seen(&plain, claim).await.0, "127.0.0.1");
-    let behind = Stack::with(|s| s.replace("keep-crossings", "trusted-proxies = [\"127.0.0.0/8\"]\nkeep-crossings")).await;
-    let (xff, forwarded) = seen(&behind, claim).await;
-    assert_eq!(xff, "198.51.100.7, 127.0.0.1");
-    assert!(forwarded.starts_with("for=198.51.100.7;host=") && forwarded.ends_with(", for=127.0.0.1"), "{forwarded}");
-    assert_eq!(seen(&behind, "Forwarded: for=\"[2001:db8::1]\"").await.0, "2001:db8::1, 127.0.0.1");
+    let behind = async |field: &str| {
+        let keys = format!("trusted-proxies = [\"127.0.0.0/8\"]\nproxies-write = \"{field}\"\nkeep-crossings");
+        Stack::with(|s| s.replace("keep-crossings", &keys)).await
+    };
+    let by_standard = behind("forwarded").await;
+    assert_eq!(seen(&by_standard, "Forwarded: for=\"[2001:db8::1]\"").await.0, "2001:db8::1, 127.0.0.1");
+    assert_eq!(seen(&by_standard, claim).await.0, "127.0.0.1", "the other field is no word of a proxy's");
+    let survey = by_standard.post("/survey", Value::Null).await.1;
+    assert!(!survey.to_string().contains("proxies.field"), "{survey}");
+    let behind = behind("x-forwarded-for").await;
+    // Nobody behind a proxy that appends to X-Forwarded-For chooses an address by the standard's field, which it passes on.
+    let both = format!("Forwarded: for=10.9.9.9\r\n{claim}");
+    for claim in [claim, &both] {
+        let (xff, forwarded) = seen(&behind, claim).await;
+        assert_eq!(xff, "198.51.100.7, 127.0.0.1");
+        assert!(forwarded.starts_with("for=198.51.100.7;host=") && forwarded.ends_with(", for=127.0.0.1"), "{forwarded}");
+    }
     // Refusals are recorded under the address that counts.
     let host = format!("Host: berths.havrelune.localhost:{}\r\nConnection: close", behind.address.port());
     raw(behind.address, &format!("GET / HTTP/1.1\r\n{host}\r\n{claim}\r\n\r\n")).await;
     behind.settle().await;
-    assert_eq!(behind.get("/crossings?outcome=unauthenticated").await["crossings"][0]["address"], "198.51.100.7");
+    let found = behind.get("/crossings?outcome=unauthenticated").await;
+    assert_eq!(found["crossings"][0]["address"], "198.51.100.7");
+    // The other field's arrival is told, by the crossing and by the survey once nothing else comes.
+    raw(behind.address, &format!("GET / HTTP/1.1\r\n{host}\r\nForwarded: for=10.9.9.9\r\n\r\n")).await;
+    behind.settle().await;
+    let told = behind.get("/crossings?outcome=unauthenticated").await["crossings"][0].clone();
+    assert_eq!(told["address"], "127.0.0.1");
+    let story = behind.story(told["id"].as_str().unwrap()).await;
+    assert!(story["steps"].to_string().contains("gate.proxy-field-ignored"), "{story}");
 }

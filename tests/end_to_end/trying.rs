@@ -94,6 +94,44 @@ async fn a_provider_that_only_a_draft_knows_is_signed_in_through_and_opens_nothi
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_provider_of_a_document_that_takes_a_live_ones_name_never_gets_an_answer_meant_for_that() {
+    let stack = Stack::new().await;
+    let liar = crate::authorities::another(&stack).await;
+    let live = stack.provider_origin();
+    let document = stack.site.replace(&format!("issuer = \"{live}\""), &format!("issuer = \"{liar}\""));
+    let trial = begin(&stack, json!({"provider": "pilotage", "document": document})).await;
+    let own = stack.pass("/.passeur/oidc/pilotage/trial");
+    assert_eq!(trial["register"].as_str(), Some(own.as_str()), "{trial}");
+    // Nobody registered that address at the provider that the live edition trusts: an answer of that one cannot come there.
+    let mut lucie = Person::new();
+    let sent = lucie.send(Method::GET, trial["address"].as_str().unwrap(), None).await;
+    let to = url::Url::parse(sent.headers["location"].to_str().unwrap()).unwrap();
+    let given = |name: &str| to.query_pairs().find(|(n, _)| n == name).unwrap().1.into_owned();
+    assert_eq!(given("redirect_uri"), own);
+    // The liar sends the browser on to the live provider, with the live address and all that binds the answer to this browser.
+    let mut onward = to.clone();
+    onward.set_port(url::Url::parse(&live).unwrap().port()).unwrap();
+    onward.set_query(None);
+    let answer_at = stack.pass("/.passeur/oidc/pilotage/answer");
+    for (name, value) in to.query_pairs() {
+        let value = if name == "redirect_uri" { answer_at.as_str().into() } else { value };
+        onward.query_pairs_mut().append_pair(&name, &value);
+    }
+    let page = lucie.open(onward.as_str()).await;
+    assert!(page.body.contains("Password"), "the live provider knows the address: {} {}", page.status, page.body);
+    let back = lucie.prove(page, "lucie").await;
+    let page = lucie.follow(back).await;
+    // The code is good, and it is given to nobody.
+    assert_eq!(page.status, 403, "{} {}", page.url, page.body);
+    let story = stack.story(&page.crossing()).await;
+    assert!(story["steps"].to_string().contains("is not one of ours"), "{story}");
+    assert_eq!(brought(&stack, &trial).await, Value::Null);
+    // The same provider under the same name needs no other address.
+    let same = begin(&stack, json!({"provider": "pilotage", "document": stack.site})).await;
+    assert_eq!(same["register"], Value::Null);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_wrong_value_of_each_kind_is_named_with_what_was_seen_and_what_was_wanted() {
     let stack = Stack::new().await;
     introduce(&stack).await;

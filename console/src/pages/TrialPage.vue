@@ -48,6 +48,7 @@ onUnmounted(() => clearTimeout(timer))
     <div v-if="trial && !brought" class="waits">
       <p>{{ t('trial.open') }}</p>
       <p class="mono link"><a :href="trial.address" target="_blank" rel="noopener" data-test="open">{{ trial.address }}</a> <Copy :text="trial.address" small /></p>
+      <p v-if="trial.register" data-test="register">{{ t('trial.register') }} <span class="mono">{{ trial.register }}</span> <Copy :text="trial.register" small /></p>
       <p class="quiet">{{ t('trial.waits', { at: moment(trial.until, locale) }) }}</p>
     </div>
     <template v-if="brought">

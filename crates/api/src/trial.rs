@@ -27,6 +27,9 @@ pub struct TrialSignIn {
     pub until: DateTime<Utc>,
     /// Where the person to be signed in opens it, in any browser.
     pub address: String,
+    /// The redirect address that the provider must know for this trial alone, where its name stands for another issuer in the live
+    /// edition.
+    pub register: Option<String>,
     /// What came back; none while it is waited for.
     pub brought: Option<TrialBrought>,
 }

@@ -1,5 +1,8 @@
-//! Where a request came from, when proxies stand in front: `Forwarded` (RFC 7239) and `X-Forwarded-For`, believed hop by
+//! Where a request came from, when proxies stand in front: `Forwarded` (RFC 7239) or `X-Forwarded-For`, believed hop by
 //! hop. The connection's own address is certain; each further hop is believed only when the one that names it is trusted.
+//!
+//! The site names the one field that its proxies write. Most write one and pass the other on as it came: whoever believed both
+//! would let anybody choose their own address.
 
 use std::net::{IpAddr, SocketAddr};
 
@@ -24,23 +27,69 @@ impl Way {
     }
 }
 
+/// The field in which a site's proxies say where a request came from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum ProxyField {
+    /// `Forwarded` (RFC 7239).
+    Forwarded,
+    XForwardedFor,
+}
+
+impl ProxyField {
+    pub const ALL: [ProxyField; 2] = [ProxyField::Forwarded, ProxyField::XForwardedFor];
+
+    /// The field's name, in lower case.
+    pub fn name(self) -> &'static str {
+        match self {
+            ProxyField::Forwarded => "forwarded",
+            ProxyField::XForwardedFor => "x-forwarded-for",
+        }
+    }
+
+    /// The one that is not believed.
+    pub fn other(self) -> ProxyField {
+        match self {
+            ProxyField::Forwarded => ProxyField::XForwardedFor,
+            ProxyField::XForwardedFor => ProxyField::Forwarded,
+        }
+    }
+}
+
+/// Proxies in front of us, and how they say where a request came from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Proxies {
+    /// Their addresses and networks.
+    pub networks: Vec<IpNet>,
+    pub write: ProxyField,
+}
+
 /// Whether an address is one of these networks.
 pub fn is_trusted(address: IpAddr, trusted: &[IpNet]) -> bool {
     trusted.iter().any(|n| n.contains(&address))
 }
 
-/// The way of a request from the connection's address and what its head says. `forwarded` and `x_forwarded_for` hold the
-/// field values in order; where both are there, `Forwarded` counts, being the standard.
-pub fn way(peer: IpAddr, trusted: &[IpNet], forwarded: &[&str], x_forwarded_for: &[&str]) -> Way {
-    let mut way = vec![peer];
+/// The way of a request that no proxy is believed about.
+pub fn direct(peer: IpAddr) -> Way {
+    Way(vec![peer])
+}
+
+/// The way of a request from the connection's address and the values, in order, of the field that the site's proxies write.
+pub fn way<'v>(peer: IpAddr, proxies: &Proxies, values: impl Iterator<Item = &'v [u8]>) -> Way {
+    let trusted = &proxies.networks;
     if !is_trusted(peer, trusted) {
-        return Way(way);
+        return direct(peer);
     }
-    let claimed: Vec<Option<IpAddr>> = if forwarded.is_empty() {
-        x_forwarded_for.iter().flat_map(|v| v.split(',')).map(|a| node(a.trim())).collect()
-    } else {
-        forwarded.iter().flat_map(|v| v.split(',')).map(element).collect()
-    };
+    let mut way = vec![peer];
+    let mut claimed: Vec<Option<IpAddr>> = vec![];
+    for value in values {
+        // A byte that is no text spoils the hop it stands in, and none that a proxy wrote after it.
+        for part in String::from_utf8_lossy(value).split(',') {
+            claimed.push(match proxies.write {
+                ProxyField::Forwarded => element(part),
+                ProxyField::XForwardedFor => node(part.trim()),
+            });
+        }
+    }
     for hop in claimed.into_iter().rev().take(HOPS_MAX) {
         // What is not an address (unknown, hidden, or a mistake) ends what can be believed.
         let Some(hop) = hop else { break };
@@ -80,35 +129,44 @@ mod tests {
 
     #[test]
     fn each_hop_is_believed_only_when_a_trusted_one_names_it() {
-        let trusted: Vec<IpNet> = vec!["10.0.0.0/8".parse().unwrap(), "2001:db8::/32".parse().unwrap()];
-        for (peer, forwarded, xff, want) in [
-            ("192.0.2.1", &["for=1.1.1.1"][..], &["1.1.1.1"][..], &["192.0.2.1"][..]),
-            ("10.0.0.1", &[], &[], &["10.0.0.1"]),
-            ("10.0.0.1", &[], &["198.51.100.7"], &["198.51.100.7", "10.0.0.1"]),
-            ("10.0.0.1", &[], &["6.6.6.6, 198.51.100.7"], &["198.51.100.7", "10.0.0.1"]),
-            ("10.0.0.1", &[], &["6.6.6.6", "198.51.100.7, 10.0.0.2"], &["198.51.100.7", "10.0.0.2", "10.0.0.1"]),
-            ("10.0.0.1", &["for=198.51.100.7;proto=https"], &["6.6.6.6"], &["198.51.100.7", "10.0.0.1"]),
-            ("10.0.0.1", &["For=\"[2001:db9::7]:4711\""], &[], &["2001:db9::7", "10.0.0.1"]),
-            ("10.0.0.1", &["for=unknown, for=10.0.0.2"], &[], &["10.0.0.2", "10.0.0.1"]),
-            ("10.0.0.1", &["for=_hidden"], &[], &["10.0.0.1"]),
-            ("10.0.0.1", &["for=1.1.1.1;for=2.2.2.2"], &[], &["10.0.0.1"]),
-            ("10.0.0.1", &[], &["198.51.100.7:9"], &["198.51.100.7", "10.0.0.1"]),
-            ("10.0.0.1", &[], &["garbage"], &["10.0.0.1"]),
-            ("2001:db8::1", &[], &["::ffff:198.51.100.7"], &["198.51.100.7", "2001:db8::1"]),
+        use ProxyField::{Forwarded, XForwardedFor};
+        let networks: Vec<IpNet> = vec!["10.0.0.0/8".parse().unwrap(), "2001:db8::/32".parse().unwrap()];
+        for (peer, write, values, want) in [
+            ("192.0.2.1", Forwarded, &["for=1.1.1.1"][..], &["192.0.2.1"][..]),
+            ("192.0.2.1", XForwardedFor, &["1.1.1.1"], &["192.0.2.1"]),
+            ("10.0.0.1", XForwardedFor, &[], &["10.0.0.1"]),
+            ("10.0.0.1", XForwardedFor, &["198.51.100.7"], &["198.51.100.7", "10.0.0.1"]),
+            ("10.0.0.1", XForwardedFor, &["6.6.6.6, 198.51.100.7"], &["198.51.100.7", "10.0.0.1"]),
+            ("10.0.0.1", XForwardedFor, &["6.6.6.6", "198.51.100.7, 10.0.0.2"], &["198.51.100.7", "10.0.0.2", "10.0.0.1"]),
+            ("10.0.0.1", Forwarded, &["for=198.51.100.7;proto=https"], &["198.51.100.7", "10.0.0.1"]),
+            ("10.0.0.1", Forwarded, &["For=\"[2001:db9::7]:4711\""], &["2001:db9::7", "10.0.0.1"]),
+            ("10.0.0.1", Forwarded, &["for=unknown, for=10.0.0.2"], &["10.0.0.2", "10.0.0.1"]),
+            ("10.0.0.1", Forwarded, &["for=_hidden"], &["10.0.0.1"]),
+            ("10.0.0.1", Forwarded, &["for=1.1.1.1;for=2.2.2.2"], &["10.0.0.1"]),
+            ("10.0.0.1", XForwardedFor, &["198.51.100.7:9"], &["198.51.100.7", "10.0.0.1"]),
+            ("10.0.0.1", XForwardedFor, &["garbage"], &["10.0.0.1"]),
+            ("10.0.0.1", XForwardedFor, &["gärbage, 198.51.100.7"], &["198.51.100.7", "10.0.0.1"]),
+            ("2001:db8::1", XForwardedFor, &["::ffff:198.51.100.7"], &["198.51.100.7", "2001:db8::1"]),
         ] {
-            let got = way(ip(peer), &trusted, forwarded, xff);
-            assert_eq!(got.hops(), want.iter().map(|a| ip(a)).collect::<Vec<_>>(), "{peer} {forwarded:?} {xff:?}");
+            let proxies = Proxies { networks: networks.clone(), write };
+            let got = way(ip(peer), &proxies, values.iter().map(|v| v.as_bytes()));
+            assert_eq!(got.hops(), want.iter().map(|a| ip(a)).collect::<Vec<_>>(), "{peer} {write:?} {values:?}");
         }
-        let long = vec!["10.0.0.9"; 100].join(",");
-        assert_eq!(way(ip("10.0.0.1"), &trusted, &[], &[&long]).hops().len(), HOPS_MAX + 1);
+        let (proxies, long) = (Proxies { networks, write: XForwardedFor }, vec!["10.0.0.9"; 100].join(","));
+        assert_eq!(way(ip("10.0.0.1"), &proxies, [long.as_bytes()].into_iter()).hops().len(), HOPS_MAX + 1);
+        // What a client put before a proxy's word, in bytes that are no text.
+        let raw = [&b"\xff\xfe, 198.51.100.7"[..]];
+        assert_eq!(way(ip("10.0.0.1"), &proxies, raw.into_iter()).client(), ip("198.51.100.7"));
     }
 
     proptest! {
         #[test]
         fn nobody_untrusted_is_ever_believed(claims in prop::collection::vec("[0-9.,:a-f= ;\"\\[\\]for]{0,40}", 0..4)) {
-            let claims: Vec<&str> = claims.iter().map(String::as_str).collect();
-            let got = way(ip("192.0.2.1"), &["10.0.0.0/8".parse().unwrap()], &claims, &claims);
-            prop_assert_eq!(got.client(), ip("192.0.2.1"));
+            for write in ProxyField::ALL {
+                let proxies = Proxies { networks: vec!["10.0.0.0/8".parse().unwrap()], write };
+                let got = way(ip("192.0.2.1"), &proxies, claims.iter().map(|c| c.as_bytes()));
+                prop_assert_eq!(got.client(), ip("192.0.2.1"));
+            }
         }
     }
 }

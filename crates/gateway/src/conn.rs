@@ -10,7 +10,7 @@ use std::task::Waker;
 
 use http::header::COOKIE;
 use http::{HeaderMap, HeaderValue, Method, Uri};
-use passeur_core::forwarded::{self, Way};
+use passeur_core::forwarded::{self, ProxyField, Way};
 
 use crate::admission::Admission;
 use crate::control::RequestFacts;
@@ -73,7 +73,7 @@ impl Conn {
     pub(crate) fn new(peer: IpAddr) -> Conn {
         Conn {
             peer,
-            direct: forwarded::way(peer, &[], &[], &[]),
+            direct: forwarded::direct(peer),
             chain: RefCell::new(Arc::from([])),
             certificate: RefCell::default(),
             admission: RefCell::default(),
@@ -139,17 +139,24 @@ impl Conn {
 
     /// The way a request came, as far as it can be believed.
     pub(crate) fn way(&self, edition: &Edition, headers: &HeaderMap) -> Way {
-        let trusted = &edition.site.trusted_proxies;
-        if trusted.is_empty() {
-            return self.direct.clone();
+        match &edition.site.proxies {
+            None => self.direct.clone(),
+            Some(p) => forwarded::way(self.peer, p, headers.get_all(p.write.name()).iter().map(HeaderValue::as_bytes)),
         }
-        let values = |name: &str| headers.get_all(name).iter().filter_map(|v| v.to_str().ok()).collect::<Vec<_>>();
-        forwarded::way(self.peer, trusted, &values("forwarded"), &values("x-forwarded-for"))
+    }
+
+    /// A field that says where a request came from, came by a trusted proxy, and is not the one that the site's proxies write.
+    fn not_believed(&self, edition: &Edition, headers: &HeaderMap) -> Option<ProxyField> {
+        let proxies = edition.site.proxies.as_ref().filter(|p| forwarded::is_trusted(self.peer, &p.networks))?;
+        let other = proxies.write.other();
+        let there = headers.contains_key(other.name());
+        edition.proxied.count(headers.contains_key(proxies.write.name()), there);
+        there.then_some(other)
     }
 
     /// How that is written for a gate's upstream.
     pub(crate) fn from(&self, edition: &Edition, place: &Place<'_>, headers: &HeaderMap) -> Option<From> {
-        let remembered = edition.site.trusted_proxies.is_empty();
+        let remembered = edition.site.proxies.is_none();
         if remembered && let Some(from) = self.from.borrow().as_ref().and_then(|k| k.get(edition, place)) {
             return Some(from.clone());
         }
@@ -162,7 +169,8 @@ impl Conn {
 
     /// What the rest of the service is told of a request.
     pub(crate) fn facts(&self, edition: &Edition, method: &Method, uri: &Uri, headers: &HeaderMap) -> RequestFacts {
-        RequestFacts::of(method, uri, headers, self.way(edition, headers).client())
+        let facts = RequestFacts::of(method, uri, headers, self.way(edition, headers).client());
+        RequestFacts { not_believed: self.not_believed(edition, headers), ..facts }
     }
 
     /// The admission that the same Cookie field meant before, under the same edition and at the same gate.

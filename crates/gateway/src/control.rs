@@ -8,6 +8,7 @@ use bytes::Bytes;
 use http::{HeaderMap, Method, Request, Response, Uri, header};
 use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
+use passeur_core::forwarded::ProxyField;
 use passeur_core::id::Token;
 use passeur_core::step::{Lang, Step};
 
@@ -32,6 +33,8 @@ pub struct RequestFacts {
     pub navigates: bool,
     /// Whether the client asked for HTML.
     pub wants_html: bool,
+    /// A field that says where the request came from, and is not believed: the site's proxies write another.
+    pub not_believed: Option<ProxyField>,
 }
 
 fn wants_html(headers: &HeaderMap) -> bool {
@@ -65,6 +68,7 @@ impl RequestFacts {
             lang: Lang::from_accept(text(header::ACCEPT_LANGUAGE.as_str())),
             navigates: is_navigation(headers) && matches!(*method, Method::GET | Method::HEAD),
             wants_html,
+            not_believed: None,
         }
     }
 }

@@ -68,7 +68,9 @@ pub(crate) async fn accept(
             continue;
         };
         // A trusted proxy brings everybody's connections.
-        let trusted = live.get().is_some_and(|e| is_trusted(peer.ip().to_canonical(), &e.site.trusted_proxies));
+        let trusted = live
+            .get()
+            .is_some_and(|e| e.site.proxies.as_ref().is_some_and(|p| is_trusted(peer.ip().to_canonical(), &p.networks)));
         let Some(address_place) = floods.connection(peer.ip(), trusted) else { continue };
         let _ = stream.set_nodelay(true);
         let Ok(stream) = stream.into_std() else { continue };

@@ -1,6 +1,7 @@
 //! The live edition, swapped in one step. A request keeps the one it began with.
 
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, RwLock};
 
 use http::HeaderValue;
@@ -28,6 +29,31 @@ pub struct Edition {
     open: Vec<Arc<OpenGate>>,
     edits: Vec<Edits>,
     prepared: Vec<Prepared>,
+    /// What trusted proxies said of where requests come from.
+    pub proxied: Proxied,
+}
+
+/// How many requests came by trusted proxies with the field that the site says they write, and with the other alone.
+#[derive(Debug, Default)]
+pub struct Proxied {
+    named: AtomicU64,
+    by_the_other: AtomicU64,
+}
+
+impl Proxied {
+    pub(crate) fn count(&self, named: bool, other: bool) {
+        let one = match (named, other) {
+            (true, _) => &self.named,
+            (false, false) => return,
+            (false, true) => &self.by_the_other,
+        };
+        one.fetch_add(1, Ordering::Relaxed);
+    }
+
+    /// Requests with the field that is believed, and those with the other alone.
+    pub fn seen(&self) -> (u64, u64) {
+        (self.named.load(Ordering::Relaxed), self.by_the_other.load(Ordering::Relaxed))
+    }
 }
 
 impl Edition {
@@ -39,7 +65,18 @@ impl Edition {
         let open = names.iter().map(|n| Arc::new(OpenGate::new(n.clone().unwrap_or_default()))).collect();
         let edits = site.gates.iter().map(Edits::new).collect();
         let prepared = site.gates.iter().map(Prepared::new).collect();
-        Edition { number, since, names, open, edits, prepared, hosts: target::hosts(&site.gates), routes, site }
+        Edition {
+            number,
+            since,
+            names,
+            open,
+            edits,
+            prepared,
+            proxied: Proxied::default(),
+            hosts: target::hosts(&site.gates),
+            routes,
+            site,
+        }
     }
 
     /// The gate whose public address a `Host` means, in lower case, with the way to its upstreams.

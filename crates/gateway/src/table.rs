@@ -1,7 +1,7 @@
 //! Sessions and admissions in memory: a cache of what the store and core said, never an authority of its own.
 
 use std::collections::{HashMap, HashSet};
-use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, RwLock, Weak};
 use std::time::Instant;
 
@@ -21,6 +21,8 @@ type Shard = HashMap<([u8; 32], u64), Arc<Admission>>;
 pub struct Table {
     shards: Vec<RwLock<Shard>>,
     sessions: Mutex<HashMap<Uuid, Arc<SessionLive>>>,
+    /// How often sessions were ended here.
+    ends: AtomicU64,
     /// Admissions that a newer one took the place of while a connection or a stream held them.
     strays: Mutex<Vec<Weak<Admission>>>,
     began: Instant,
@@ -33,6 +35,7 @@ impl Default for Table {
         Table {
             shards: (0..SHARDS).map(|_| RwLock::default()).collect(),
             sessions: Mutex::default(),
+            ends: AtomicU64::new(0),
             strays: Mutex::default(),
             began: Instant::now(),
             revocations_seen: AtomicI64::new(0),
@@ -54,13 +57,14 @@ impl Table {
         self.shard(digest).read().unwrap_or_else(|e| e.into_inner()).get(&(*digest, look)).cloned()
     }
 
-    /// Keeps an admission.
+    /// Keeps an admission, unless its session was ended while it was made.
     pub fn put(&self, digest: [u8; 32], admission: Arc<Admission>) {
         let mut shard = self.shard(&digest).write().unwrap_or_else(|e| e.into_inner());
         if shard.len() >= ADMISSIONS_MAX / SHARDS {
             shard.retain(|_, a| !a.session.is_ended());
         }
-        if shard.len() < ADMISSIONS_MAX / SHARDS {
+        // An end that comes later finds it here: it flags the session first and then looks through the shards.
+        if shard.len() < ADMISSIONS_MAX / SHARDS && !admission.session.is_ended() {
             let before = shard.insert((digest, admission.look), admission);
             drop(shard);
             self.stray(before);
@@ -119,18 +123,42 @@ impl Table {
         held
     }
 
-    /// The shared state of a session: the one in memory, or a new one from the store's row.
-    pub fn session(&self, id: Uuid, began: Moment, last_seen: Moment, until: Option<Moment>) -> Arc<SessionLive> {
+    /// How often sessions were ended here, to be taken before one is read from the store.
+    pub fn ends(&self) -> u64 {
+        self.ends.load(Ordering::Acquire)
+    }
+
+    /// The shared state of a session that was read as not ended, after `ends` was taken: the one in memory, or a new one. None where
+    /// any session was ended since: it may be this one, so it has to be read again. Whatever ends it from here on finds it.
+    pub fn session(
+        &self,
+        ends: u64,
+        id: Uuid,
+        began: Moment,
+        last_seen: Moment,
+        until: Option<Moment>,
+    ) -> Option<Arc<SessionLive>> {
         let mut sessions = self.sessions();
+        if self.ends() != ends {
+            return None;
+        }
         let live = sessions.entry(id).or_insert_with(|| Arc::new(SessionLive::new(id, began, last_seen, until)));
         live.touch(last_seen);
-        live.clone()
+        Some(live.clone())
+    }
+
+    /// What is known of a session in memory.
+    pub fn known(&self, id: Uuid) -> Option<Arc<SessionLive>> {
+        self.sessions().get(&id).cloned()
     }
 
     /// Ends sessions here: flags them and forgets their admissions.
     pub fn end(&self, ids: &[Uuid]) {
         let ended: Vec<_> = {
             let mut sessions = self.sessions();
+            if !ids.is_empty() {
+                self.ends.fetch_add(1, Ordering::AcqRel);
+            }
             ids.iter().filter_map(|id| sessions.remove(id)).collect()
         };
         for session in &ended {
@@ -170,7 +198,8 @@ impl Table {
         for shard in &self.shards {
             shard.write().unwrap_or_else(|e| e.into_inner()).retain(|_, a| keep(&a.session));
         }
-        self.sessions().retain(|_, s| keep(s));
+        // What somebody still holds stays, so that an end reaches it.
+        self.sessions().retain(|_, s| keep(s) || Arc::strong_count(s) > 1);
     }
 
     /// Notes that the revocation counter was read just now.
@@ -181,5 +210,37 @@ impl Table {
     /// Milliseconds since the revocation counter was last read.
     pub fn revocations_age_ms(&self) -> i64 {
         self.began.elapsed().as_millis() as i64 - self.revocations_seen.load(Ordering::Relaxed)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_read_before_any_ending_is_read_again() {
+        let table = Table::default();
+        let (now, id) = (chrono::Utc::now(), Uuid::from_u128(1));
+        let before = table.ends();
+        // It ends before it is in memory: nothing is there to be flagged.
+        table.end(&[id]);
+        assert!(table.session(before, id, now, now, None).is_none());
+        // It ends afterwards: it is found.
+        let live = table.session(table.ends(), id, now, now, None).expect("nothing ended since");
+        table.end(&[id]);
+        assert!(live.is_ended());
+    }
+
+    #[test]
+    fn a_session_that_somebody_holds_is_not_forgotten_before_it_ends() {
+        let table = Table::default();
+        let (now, id) = (chrono::Utc::now(), Uuid::from_u128(1));
+        let held = table.session(table.ends(), id, now, now, None).expect("nothing ended");
+        table.prune(|_| false);
+        table.end(&[id]);
+        assert!(held.is_ended());
+        drop(table.session(table.ends(), id, now, now, None));
+        table.prune(|_| false);
+        assert!(table.known(id).is_none());
     }
 }

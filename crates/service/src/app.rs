@@ -64,6 +64,8 @@ pub struct Inner {
     pub recorder: Recorder,
     /// Where what strangers make this node compute runs.
     pub workers: Workers,
+    /// Where what engineers ask about documents is computed.
+    pub documents: Workers,
     /// The runtime of pages, calls and look-ups: what the watch must not wait for goes there.
     runtime: Handle,
     /// What the data path accepted and turned away; set once it runs.
@@ -77,8 +79,6 @@ pub struct Inner {
     pub emergency: Option<Arc<Emergency>>,
     /// How far owners of tokens may go, by the token's digest and where it is used, and when that was found out.
     pub token_roles: Mutex<OwnersRoles>,
-    /// Held while past crossings are rehearsed.
-    pub rehearsing: tokio::sync::Mutex<()>,
     /// Held while this node surveys; and what it found last.
     pub surveying: tokio::sync::Mutex<()>,
     pub surveyed: Mutex<Option<Arc<Done>>>,
@@ -144,6 +144,7 @@ impl App {
             table: Arc::default(),
             recorder,
             workers: Workers::start(),
+            documents: Workers::for_documents(),
             runtime: Handle::current(),
             floods: OnceLock::new(),
             links: RwLock::default(),
@@ -151,7 +152,6 @@ impl App {
             standings: Standings::default(),
             emergency,
             token_roles: Mutex::default(),
-            rehearsing: tokio::sync::Mutex::default(),
             surveying: tokio::sync::Mutex::default(),
             surveyed: Mutex::default(),
             certificates: OnceLock::new(),
@@ -335,7 +335,9 @@ impl App {
         };
         let waits = row.confirm_by.filter(|_| row.confirmed_by.is_none());
         *self.unconfirmed.lock().unwrap_or_else(|e| e.into_inner()) = waits.map(|by| (row.number, by));
-        let (site, findings) = compile(&row.document);
+        let document = row.document.clone();
+        let compiled = tokio::task::spawn_blocking(move || compile(&document)).await;
+        let (site, findings) = compiled.map_err(|e| StoreError::Query(e.to_string()))?;
         let Some(site) = site else {
             let first = findings.iter().find(|f| f.severity == Severity::Error).map(Finding::to_string).unwrap_or_default();
             let words =
@@ -414,7 +416,8 @@ impl App {
         let act = self.own_act("go back", serde_json::json!({"edition": number + 1, "unconfirmed": number}));
         let turned = match (self.live.get(), self.store.edition_before(number).await?) {
             (Some(live), Some(before)) => {
-                compile(&before.document).0.map(|site| turned(&live.site, &site, &[])).unwrap_or_default()
+                let look = move || compile(&before.document).0.map(|site| turned(&live.site, &site, &[])).unwrap_or_default();
+                tokio::task::spawn_blocking(look).await.map_err(|e| StoreError::Query(e.to_string()))?
             }
             _ => vec![],
         };

@@ -50,6 +50,14 @@ impl Attempt {
     pub fn begin(app: &App, gate: &str, facts: &RequestFacts) -> Attempt {
         let mut a = Attempt::resume(app, gate, facts, app.new_crossing(), app.now());
         a.step(|| arrived(gate, facts));
+        if let Some(field) = facts.not_believed {
+            a.step(|| {
+                Step::new(StepCode::ProxyFieldIgnored)
+                    .with("field", field.name())
+                    .with("wanted", field.other().name())
+                    .with("address", facts.address.to_string())
+            });
+        }
         a
     }
 
@@ -63,6 +71,7 @@ impl Attempt {
             lang: Lang::En,
             navigates: false,
             wants_html: false,
+            not_believed: None,
         };
         let mut a = Attempt::resume(app, "sign-in", &facts, app.new_crossing(), app.now());
         a.is_of(row);

@@ -15,7 +15,7 @@ use passeur_core::id::{CrossingId, Token};
 use passeur_core::session::State;
 use passeur_core::site::Gate;
 use passeur_core::step::{Param, Phrase, Silent, Step, StepCode};
-use passeur_gateway::admission::Admission;
+use passeur_gateway::admission::{Admission, SessionLive};
 use passeur_gateway::body::{Body, BoxError};
 use passeur_gateway::control::{
     Control, FailureKind, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure,
@@ -34,6 +34,9 @@ use crate::signin::ask::{Ask, cookie_digest};
 use crate::signin::evidence::Again;
 use crate::signin::{ClientAddress, Visit, arrive, browser_binding, enter, evidence, forget, forms, local, session, step_up};
 use crate::{rights, roles, standings, watch};
+
+/// How often a session is read again while its evidence grows, before the request is told to come back.
+const LOADS_MAX: usize = 5;
 
 /// Implements [`Control`] over the shared state and the sign-in host's router.
 pub struct Service {
@@ -375,34 +378,53 @@ impl Service {
         token: &[u8; 32],
         facts: &RequestFacts,
     ) -> Result<Presented, StoreError> {
+        for _ in 0..LOADS_MAX {
+            if let Some(presented) = self.load_once(edition, gate, token, facts).await? {
+                return Ok(presented);
+            }
+        }
+        Err(StoreError::Conflict)
+    }
+
+    /// None where somebody stored newer evidence of the session meanwhile: it is read again.
+    async fn load_once(
+        &self,
+        edition: &Edition,
+        gate: &Gate,
+        token: &[u8; 32],
+        facts: &RequestFacts,
+    ) -> Result<Option<Presented>, StoreError> {
         let seen = self.app.rights_seen();
-        let Some((held, row)) = self.app.store.gate_token(token).await? else {
-            return Ok(Presented::No(NoSession::Unknown));
+        let no = |why| Ok(Some(Presented::No(why)));
+        let Some((held, mut row, live)) = session::by_gate_token(&self.app, token).await? else {
+            return no(NoSession::Unknown);
         };
         if held.gate != gate.name {
-            return Ok(Presented::No(NoSession::OtherGate));
+            return no(NoSession::OtherGate);
         }
         if held.expires_at.is_some_and(|until| self.app.now() >= until) {
-            return Ok(Presented::No(NoSession::TooOld));
+            return no(NoSession::TooOld);
         }
-        match session::state(&self.app, edition, &row) {
+        match session::state(&self.app, edition, &row, &live) {
             State::Live => {}
-            State::Ended => return Ok(Presented::No(NoSession::Ended)),
-            State::IdleTooLong => return Ok(Presented::No(NoSession::IdleTooLong)),
-            State::TooOld => return Ok(Presented::No(NoSession::TooOld)),
+            State::Ended => return no(NoSession::Ended),
+            State::IdleTooLong => return no(NoSession::IdleTooLong),
+            State::TooOld => return no(NoSession::TooOld),
         }
         let Some(mut known) = session::read_evidence(&row) else {
-            return Ok(Presented::No(NoSession::Unknown));
+            return no(NoSession::Unknown);
         };
         if !gate.access.takes(&edition.site, &known) {
             // The edition now wants another way in: the person signs in by that.
-            return Ok(Presented::No(NoSession::Unknown));
+            return no(NoSession::Unknown);
         }
         let filled = evidence::fill(&self.app, &edition.site, &gate.access, &mut known).await;
         let before = known.facts();
         let again = evidence::again(&self.app, &edition.site, &gate.access, &mut known, edition.since, false).await;
         if filled || matches!(again, Some(Again::Answered { .. })) {
-            session::keep_evidence(&self.app, row.id, &known).await?;
+            if !session::keep_evidence(&self.app, &mut row, &known).await? {
+                return Ok(None);
+            }
             if known.facts() != before {
                 // What other requests opened on what was known before is looked at.
                 rights::changed(&self.app, row.id).await?;
@@ -410,12 +432,12 @@ impl Service {
         }
         let gone = again.as_ref().is_some_and(|a| a.is_gone(&gate.access));
         let id = row.id;
-        let presented = self.decide(edition, gate, token, facts, held, row, known, again, seen).await?;
+        let presented = self.decide(edition, gate, token, facts, held, row, live, known, again, seen).await?;
         if gone {
             // Told and written first: the session is over everywhere, and what is open is cut.
             enter::end(&self.app, &[id], "the directory", None).await?;
         }
-        Ok(presented)
+        Ok(Some(presented))
     }
 
     #[allow(clippy::too_many_arguments)] // The parts of one row pair; a struct would be made and taken apart once.
@@ -427,6 +449,7 @@ impl Service {
         facts: &RequestFacts,
         held: GateTokenRow,
         row: SessionRow,
+        live: Arc<SessionLive>,
         known: Evidence,
         again: Option<Again>,
         seen: u64,
@@ -446,7 +469,6 @@ impl Service {
         }
         let mut crossing = held.crossing.parse::<CrossingId>().map_err(|e| StoreError::Query(e.to_string()))?;
         let digest = decision.digest();
-        let live = session::live(&self.app, &row);
         // A session that goes to and fro between requests that are decided otherwise tells of each decision once.
         let told = live.told(&gate.name, &digest);
         let is_new = digest.as_slice() != held.decision.as_slice() && told.is_none();
@@ -495,6 +517,10 @@ impl Service {
                 let admission =
                     Arc::new(admission.limited(&session::lifetimes(site, &row, Some(gate))).within(held.expires_at, held.paths));
                 self.app.table.put(*token, admission.clone());
+                // Whatever ended the session while this was decided has flagged it.
+                if admission.is_over() {
+                    return Ok(Presented::No(NoSession::Ended));
+                }
                 Ok(Presented::Admitted(admission))
             }
             Decision::Refused(refusal) => {

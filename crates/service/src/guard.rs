@@ -30,17 +30,18 @@ fn from_this_host(headers: &HeaderMap) -> bool {
     }
 }
 
-/// Whether a request carries what a browser never adds by itself: a bearer token. A ticket it does add (RFC 4559), and Basic too.
-fn by_token(headers: &HeaderMap) -> bool {
+/// Whether a request to the management API carries what a browser never adds by itself: a bearer token. A ticket it does add
+/// (RFC 4559), and Basic too. The API goes by the token alone then; pages go by cookies, whatever token comes beside them.
+fn by_token(path: &str, headers: &HeaderMap) -> bool {
     let mut all = headers.get_all(AUTHORIZATION).iter();
     let bearer = |v: &http::HeaderValue| v.as_bytes().get(..7).is_some_and(|s| s.eq_ignore_ascii_case(b"bearer "));
-    all.next().is_some_and(bearer) && all.next().is_none()
+    path.starts_with("/api/") && all.next().is_some_and(bearer) && all.next().is_none()
 }
 
 /// Middleware on the sign-in host. A bearer token is no cookie, so it needs no Origin.
 pub async fn check(State(app): State<App>, request: Request, next: Next) -> Response {
     let safe = matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
-    if !safe && !by_token(request.headers()) {
+    if !safe && !by_token(request.uri().path(), request.headers()) {
         let own = if request.extensions().get::<AnyHost>().is_some() {
             from_this_host(request.headers())
         } else {
@@ -66,9 +67,12 @@ mod tests {
         {
             let mut h = HeaderMap::new();
             h.insert(AUTHORIZATION, HeaderValue::from_static(value));
-            assert_eq!(by_token(&h), ok, "{value}");
+            assert_eq!(by_token("/api/v1/site", &h), ok, "{value}");
+            for page in ["/.passeur/tokens", "/.passeur/sign-out", "/api", "/console/api/"] {
+                assert!(!by_token(page, &h), "{page} {value}");
+            }
         }
-        assert!(!by_token(&HeaderMap::new()));
+        assert!(!by_token("/api/v1/site", &HeaderMap::new()));
     }
 
     #[test]

@@ -1,6 +1,8 @@
 //! Whether anybody could still configure the service under a draft: those known to be engineers are tried on it.
 
+use std::collections::HashMap;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use chrono::Duration;
 use passeur_core::Moment;
@@ -9,8 +11,9 @@ use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::{CONSOLE, Verdict, because, try_at};
 use passeur_core::site::Site;
 use passeur_core::step::Lang;
-use passeur_store::StoreError;
+use passeur_store::PastCrossing;
 
+use crate::api::{ApiError, Engineer, off_the_data_path};
 use crate::app::App;
 
 /// How far back engineers are looked for.
@@ -22,46 +25,81 @@ fn configures(site: &Site, evidence: &Evidence, at: &Circumstances<'_>) -> bool 
 
 /// Why engineers would be locked out, in words; none when the publisher, if they signed in, and at least one other known
 /// engineer could still configure. Where no engineer ever signed in, nothing can be said, and nothing is refused.
-pub async fn check(
-    app: &App,
-    publisher: Option<&Evidence>,
-    at: &Circumstances<'_>,
-    site: &Site,
-) -> Result<Option<String>, StoreError> {
-    if let Some(evidence) = publisher {
-        if configures(site, evidence, at) {
-            return Ok(None);
-        }
-        let why = because(site, CONSOLE, evidence, at, Lang::En);
-        return Ok(Some(format!("You could not configure Passeur any more under it. {why} Nothing was changed.")));
+pub async fn check(app: &App, who: &Engineer, site: &Arc<Site>) -> Result<Option<String>, ApiError> {
+    if let Some(evidence) = who.evidence.clone() {
+        let (at, site) = (who.circumstances(app), site.clone());
+        return off_the_data_path(app, &who.name, move || publisher(&site, &evidence, &at)).await;
     }
-    let live = app.live.get();
-    // As they came: from where they came, when they came.
-    let as_then = |at: &Moment, address: &Option<IpAddr>| Circumstances { address: *address, ..Circumstances::at(*at) };
+    let Some(live) = app.live.get() else { return Ok(None) };
     let since = app.now() - Duration::days(LOOK_BACK_DAYS);
-    let mut engineers: Vec<(String, Evidence, Moment, Option<IpAddr>)> = vec![];
+    let mut engineers = Engineers::default();
     let mut pages = app.store.past_crossings(since, Some(CONSOLE));
     while let Some(page) = pages.next().await? {
+        let (live, mut so_far) = (live.clone(), engineers);
+        engineers = off_the_data_path(app, &who.name, move || {
+            so_far.take(&live.site, page);
+            so_far
+        })
+        .await?;
+    }
+    let site = site.clone();
+    off_the_data_path(app, &who.name, move || engineers.left_out(&site)).await
+}
+
+/// Why the publisher would be.
+fn publisher(site: &Site, evidence: &Evidence, at: &Circumstances<'_>) -> Option<String> {
+    if configures(site, evidence, at) {
+        return None;
+    }
+    let why = because(site, CONSOLE, evidence, at, Lang::En);
+    Some(format!("You could not configure Passeur any more under it. {why} Nothing was changed."))
+}
+
+/// Somebody who may configure today, as they came last: when, and from where.
+struct Came {
+    name: String,
+    evidence: Evidence,
+    at: Moment,
+    address: Option<IpAddr>,
+}
+
+impl Came {
+    fn circumstances(&self) -> Circumstances<'static> {
+        Circumstances { address: self.address, ..Circumstances::at(self.at) }
+    }
+}
+
+/// Engineers by who they are.
+#[derive(Default)]
+struct Engineers(HashMap<(String, String), Came>);
+
+impl Engineers {
+    /// Reads a page of crossings, older ones first. Only who may configure today can lose it.
+    fn take(&mut self, live: &Site, page: Vec<PastCrossing>) {
         for row in page {
             let Some(evidence) = Evidence::from_stored_text(&row.evidence) else { continue };
-            let address = row.address.parse().ok();
-            let same = |e: &Evidence| (&e.provider, &e.subject) == (&evidence.provider, &evidence.subject);
-            // As they came last; and only who may configure today can lose it.
-            engineers.retain(|(_, e, ..)| !same(e));
-            if live.as_ref().is_some_and(|l| configures(&l.site, &evidence, &as_then(&row.at, &address))) {
-                engineers.push((row.person, evidence, row.at, address));
+            let who = (evidence.provider.clone(), evidence.subject.clone());
+            let came = Came { name: row.person, evidence, at: row.at, address: row.address.parse().ok() };
+            if configures(live, &came.evidence, &came.circumstances()) {
+                self.0.insert(who, came);
+            } else {
+                self.0.remove(&who);
             }
         }
     }
-    engineers.reverse();
-    if engineers.is_empty() || engineers.iter().any(|(_, e, at, from)| configures(site, e, &as_then(at, from))) {
-        return Ok(None);
+
+    /// Why all of them would be; none where one would not, or where there are none.
+    fn left_out(self, site: &Site) -> Option<String> {
+        let mut all: Vec<Came> = self.0.into_values().collect();
+        if all.is_empty() || all.iter().any(|c| configures(site, &c.evidence, &c.circumstances())) {
+            return None;
+        }
+        all.sort_by_key(|c| std::cmp::Reverse(c.at));
+        let names: Vec<&str> = all.iter().take(8).map(|c| c.name.as_str()).collect();
+        let why = all.first().map(|c| because(site, CONSOLE, &c.evidence, &c.circumstances(), Lang::En)).unwrap_or_default();
+        Some(format!(
+            "No engineer who signed in within {LOOK_BACK_DAYS} days could configure Passeur under it: {}. {why} Nothing was changed.",
+            names.join(", ")
+        ))
     }
-    let names: Vec<&str> = engineers.iter().take(8).map(|(n, ..)| n.as_str()).collect();
-    let why =
-        engineers.first().map(|(_, e, at, from)| because(site, CONSOLE, e, &as_then(at, from), Lang::En)).unwrap_or_default();
-    Ok(Some(format!(
-        "No engineer who signed in within {LOOK_BACK_DAYS} days could configure Passeur under it: {}. {why} Nothing was changed.",
-        names.join(", ")
-    )))
 }

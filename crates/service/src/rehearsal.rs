@@ -1,7 +1,7 @@
 //! Past crossings and people against an edition: facts from the store, verdicts from core, nothing changed.
 //!
 //! Crossings are read page by page. Equal facts at the same gate are evaluated once; what became of them is added up by
-//! person. The evaluating is done off the async threads, one rehearsal at a time.
+//! person. The evaluating is done off the data path, one rehearsal of each engineer at a time.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -16,8 +16,9 @@ use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::{Effects, because, effects, try_at};
 use passeur_core::site::Site;
 use passeur_core::step::Lang;
-use passeur_store::{PastCrossing, StoreError};
+use passeur_store::PastCrossing;
 
+use crate::api::{ApiError, off_the_data_path};
 use crate::app::App;
 
 /// The most crossings of one rehearsal.
@@ -171,10 +172,8 @@ fn fate(pair: &Pair, gate: &str, evidence: &Evidence, at: &Circumstances<'_>) ->
     Fate { now: told(before), then: told(after), effects }
 }
 
-/// Rehearses every crossing since a moment on which rules decided.
-pub async fn past(app: &App, pair: Pair, since: Moment, gate: Option<&str>) -> Result<Sums, StoreError> {
-    // One at a time: it may take a core for a while, and people who sign in come first.
-    let _one = app.rehearsing.lock().await;
+/// Rehearses every crossing since a moment on which rules decided. Page by page, so that a long one lets others' turn come.
+pub async fn past(app: &App, whose: &str, pair: Pair, since: Moment, gate: Option<&str>) -> Result<Sums, ApiError> {
     let began = Instant::now();
     let mut known = Known::default();
     let mut pages = app.store.past_crossings(since, gate);
@@ -184,12 +183,11 @@ pub async fn past(app: &App, pair: Pair, since: Moment, gate: Option<&str>) -> R
     {
         read += page.len();
         let (pair, mut so_far) = (pair.clone(), std::mem::take(&mut known));
-        known = tokio::task::spawn_blocking(move || {
+        known = off_the_data_path(app, whose, move || {
             so_far.take(&pair, page);
             so_far
         })
-        .await
-        .map_err(|e| StoreError::Query(e.to_string()))?;
+        .await?;
     }
     known.sums.millis = began.elapsed().as_millis() as u64;
     Ok(known.sums)

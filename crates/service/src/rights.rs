@@ -42,13 +42,36 @@ fn asking<'a>(edition: &'a Edition, known: &Evidence) -> Vec<&'a Access> {
 }
 
 /// Reads the rights of a session again now. Every node decides anew; a session whose person is gone is ended everywhere.
-pub async fn one(app: &App, edition: &Edition, row: SessionRow) -> Result<ReRead, StoreError> {
-    let mut answer = ReRead { session: row.id, name: row.name.clone(), ended: false, directories: vec![] };
-    let Some(mut known) = session::read_evidence(&row) else { return Ok(answer) };
-    let before = known.facts();
+pub async fn one(app: &App, edition: &Edition, mut row: SessionRow) -> Result<ReRead, StoreError> {
+    loop {
+        let mut answer = ReRead { session: row.id, name: row.name.clone(), ended: false, directories: vec![] };
+        let Some(mut known) = session::read_evidence(&row) else { return Ok(answer) };
+        let before = known.facts();
+        let steps = ask_again(app, edition, &mut known, &mut answer).await;
+        if answer.ended {
+            enter::end(app, &[row.id], "the directory", None).await?;
+            tell_end(app, &row, steps).await?;
+            return Ok(answer);
+        }
+        if session::keep_evidence(app, &mut row, &known).await? {
+            if known.facts() != before {
+                changed(app, row.id).await?;
+            }
+            return Ok(answer);
+        }
+        // Somebody stored newer meanwhile: that is what is asked about.
+        match app.store.session(row.id).await?.filter(|r| r.ended_at.is_none()) {
+            Some(newer) => row = newer,
+            None => return Ok(ReRead { ended: true, ..answer }),
+        }
+    }
+}
+
+/// Asks every directory that knows of somebody again; the steps that tell of it.
+async fn ask_again(app: &App, edition: &Edition, known: &mut Evidence, answer: &mut ReRead) -> Vec<Step> {
     let mut steps = vec![];
-    for access in asking(edition, &known) {
-        let Some(again) = evidence::again(app, &edition.site, access, &mut known, edition.since, true).await else { continue };
+    for access in asking(edition, known) {
+        let Some(again) = evidence::again(app, &edition.site, access, known, edition.since, true).await else { continue };
         steps.push(again.step(&edition.site));
         answer.ended |= again.is_gone(access);
         answer.directories.push(match &again {
@@ -61,14 +84,7 @@ pub async fn one(app: &App, edition: &Edition, row: SessionRow) -> Result<ReRead
             }
         });
     }
-    session::keep_evidence(app, row.id, &known).await?;
-    if answer.ended {
-        enter::end(app, &[row.id], "the directory", None).await?;
-        tell_end(app, &row, steps).await?;
-    } else if known.facts() != before {
-        changed(app, row.id).await?;
-    }
-    Ok(answer)
+    steps
 }
 
 /// What is known of a session changed: every node decides anew, and looks at what is open.

@@ -30,6 +30,7 @@ pub fn router(app: &App) -> Router {
         .route("/", get(quay))
         .route("/.passeur/sign-in", get(start::sign_in))
         .route("/.passeur/oidc/{provider}/answer", get(answer::answer))
+        .route("/.passeur/oidc/{provider}/trial", get(answer::of_trial))
         .route("/.passeur/saml/metadata", get(saml::metadata::serve))
         .route("/.passeur/saml/{provider}/answer", get(saml::answer::answer))
         .route("/.passeur/factors", get(factors::page::show).post(factors::page::change))
@@ -51,6 +52,7 @@ pub fn router(app: &App) -> Router {
         .layer(middleware::from_fn_with_state(app.clone(), guard::check))
         // Below the guard: a provider's page posts these. None is acted on by the cookies it comes with.
         .route("/.passeur/oidc/{provider}/answer", post(answer::post))
+        .route("/.passeur/oidc/{provider}/trial", post(answer::post_of_trial))
         .route("/.passeur/oidc/{provider}/back-channel", post(ended::back_channel))
         .route("/.passeur/oidc/{provider}/front-channel", get(ended::front_channel))
         .route("/.passeur/device/authorize", post(device::begin))

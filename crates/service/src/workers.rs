@@ -20,6 +20,8 @@ const NETWORK_MAX: usize = 64;
 const ALL_MAX: usize = 1_000;
 /// How long a task waits for a place.
 const WAITS: Duration = Duration::from_secs(5);
+/// The same for a document of an engineer.
+const DOCUMENTS_WAIT: Duration = Duration::from_secs(20);
 /// The most threads, and how far they yield to the threads of the data path (`nice`).
 const THREADS_MAX: usize = 4;
 const NICE: i32 = 10;
@@ -82,6 +84,11 @@ impl Workers {
         Workers { tasks, places, networks: Mutex::default(), waits }
     }
 
+    /// One thread for what engineers have computed of documents: checking, comparing, rehearsing. Each engineer has one place.
+    pub fn for_documents() -> Workers {
+        Workers::with(1, DOCUMENTS_WAIT)
+    }
+
     /// Runs a task for somebody at an address.
     ///
     /// # Errors
@@ -91,7 +98,19 @@ impl Workers {
         address: IpAddr,
         task: impl FnOnce() -> T + Send + 'static,
     ) -> Result<T, Overloaded> {
-        let network = neighbourhood(address).to_string();
+        self.run_for(&neighbourhood(address).to_string(), task).await
+    }
+
+    /// Runs a task for somebody of this name.
+    ///
+    /// # Errors
+    /// [`Overloaded`] where it was not run, or did not come to an end.
+    pub async fn run_for<T: Send + 'static>(
+        &self,
+        whose: &str,
+        task: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, Overloaded> {
+        let network = whose.to_owned();
         let place = {
             let mut networks = self.networks.lock().unwrap_or_else(|e| e.into_inner());
             let all: usize = networks.values().map(|n| n.waiting).sum();

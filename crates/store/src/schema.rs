@@ -40,7 +40,7 @@ diesel::table! {
         began -> Timestamptz, last_seen -> Timestamptz, ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>,
         address -> Text, agent -> Text, hint -> Nullable<Binary>, revocation -> Nullable<BigInt>, re_read -> Nullable<BigInt>,
         provider_name -> Nullable<Text>, provider_session -> Nullable<Text>, personal_token -> Nullable<Uuid>, kept -> Nullable<Binary>,
-        authority -> Text, until -> Nullable<Timestamptz>,
+        authority -> Text, until -> Nullable<Timestamptz>, evidence_version -> BigInt,
     }
 }
 diesel::table! {

@@ -67,6 +67,8 @@ pub struct SessionRow {
     pub kept: Option<Vec<u8>>,
     pub authority: String,
     pub until: Option<Moment>,
+    /// How often its evidence was written; whoever writes says what they read.
+    pub evidence_version: i64,
 }
 
 impl SessionRow {
@@ -304,11 +306,13 @@ impl Store {
         Ok(())
     }
 
-    /// Evidence of a session that grew by a look-up.
-    pub async fn set_evidence(&self, id: Uuid, evidence: Value) -> Result<(), StoreError> {
+    /// Writes evidence that grew over that of the version read. False where somebody wrote newer meanwhile, or ended the session:
+    /// then nothing is written.
+    pub async fn set_evidence(&self, id: Uuid, read: i64, evidence: Value) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
-        diesel::update(sessions::table.find(id)).set(sessions::evidence.eq(evidence)).execute(&mut conn).await?;
-        Ok(())
+        let of = sessions::table.find(id).filter(sessions::evidence_version.eq(read)).filter(sessions::ended_at.is_null());
+        let set = (sessions::evidence.eq(evidence), sessions::evidence_version.eq(read + 1));
+        Ok(diesel::update(of).set(set).execute(&mut conn).await? == 1)
     }
 
     /// The gates that a session holds tokens for.

@@ -114,7 +114,7 @@ ways-in = "visitors"
 name = "everybody"
 ways-in = ["pilotage", "harbour-password"]
 "#;
-    let proxy = "trusted-proxies = [\"127.0.0.1\"]\nkeep-crossings";
+    let proxy = "trusted-proxies = [\"127.0.0.1\"]\nproxies-write = \"x-forwarded-for\"\nkeep-crossings";
     let stack = Stack::with(|s| routes(&s.replacen("keep-crossings", proxy, 1), text)).await;
     let open = async |headers: &[(&'static str, &str)], url: String| {
         let mut person = Person::new();
@@ -127,7 +127,8 @@ ways-in = ["pilotage", "harbour-password"]
     // The proxy is believed, and those that it names are not.
     assert_eq!(open(&[("x-forwarded-for", "10.20.3.4")], everybody()).await, "asked");
     assert_eq!(open(&[("x-forwarded-for", "10.20.3.4, 192.0.2.1")], everybody()).await, "pilotage");
-    assert_eq!(open(&[("forwarded", "for=10.20.3.4")], everybody()).await, "asked");
+    assert_eq!(open(&[("forwarded", "for=10.20.3.4")], everybody()).await, "pilotage");
+    assert_eq!(open(&[("forwarded", "for=10.20.3.4"), ("x-forwarded-for", "192.0.2.1")], everybody()).await, "pilotage");
     assert_eq!(open(&[], stack.pass("/.passeur/sign-in?for=quay")).await, "visitors");
     // A way that the route does not lead to is not to be had by naming it.
     let mut person = Person::new();

@@ -107,6 +107,11 @@ async fn sign_in(
                 begun.address,
                 begun.until.format("%H:%M UTC")
             );
+            if let Some(address) = &begun.register {
+                eprintln!(
+                    "The live edition means another issuer by this name. Register this redirect address at the provider for the trial:\n  {address}"
+                );
+            }
             begun.id
         }
     };

@@ -1,5 +1,7 @@
 //! Every other key, as it stands in the documents.
 
+use std::collections::HashMap;
+
 use toml::{Table, Value};
 
 use super::{Bearing, Change, What, reordered};
@@ -80,10 +82,11 @@ fn value(before: Option<&Value>, after: Option<&Value>, place: &str, key: &str, 
 }
 
 fn named(old: &[(&str, &Table)], new: &[(&str, &Table)], place: &str, key: &str, out: &mut Vec<Change>) {
-    let find = |of: &[(&str, &Table)], name: &str| of.iter().position(|(n, _)| *n == name);
+    let at = |of: &[(&str, &Table)]| of.iter().enumerate().map(|(i, (n, _))| ((*n).to_owned(), i)).collect::<HashMap<_, _>>();
+    let (in_old, in_new) = (at(old), at(new));
     for (name, before) in old {
         let at = join(place, &format!("{key} {name}"));
-        match find(new, name) {
+        match in_new.get(*name).copied() {
             // Gates that come or go are told with who may enter.
             None if key == "gate" && place.is_empty() => {}
             None => out.push(Change { bearing: Bearing::Other, place: at, what: What::PartRemoved }),
@@ -95,7 +98,7 @@ fn named(old: &[(&str, &Table)], new: &[(&str, &Table)], place: &str, key: &str,
     if matches!(key, "route" | "network") && reordered(&names(old), &names(new)) {
         out.push(Change { bearing: Bearing::Other, place: join(place, key), what: What::PartsReordered });
     }
-    for (name, _) in new.iter().filter(|(n, _)| find(old, n).is_none()) {
+    for (name, _) in new.iter().filter(|(n, _)| !in_old.contains_key(*n)) {
         if !(key == "gate" && place.is_empty()) {
             out.push(Change { bearing: Bearing::Other, place: join(place, &format!("{key} {name}")), what: What::PartAdded });
         }

@@ -1,18 +1,29 @@
 //! Two editions compared: what would change for people first, in words, then every other key, then the plain difference.
 //!
-//! Access is compared as compiled, so that a rule written in another way is no change; everything else is compared key by
-//! key as it stands in the documents, so that no key can be forgotten here.
+//! Access is compared by whom the compiled rules admit, so that a rule written in another way is no change ([`access`],
+//! [`admits`]); everything else is compared key by key as it stands in the documents, so that no key can be forgotten here
+//! ([`keys`]). What rules stand on may change whom they admit without any rule changing ([`sources`]).
 
 mod access;
+mod admits;
+mod atoms;
+mod diagram;
 mod keys;
+mod lines;
 mod roles;
+mod rules;
+mod sources;
+mod who;
+mod words;
 
+pub use lines::difference;
 pub use roles::changes_roles;
 
 use serde::{Deserialize, Serialize};
 
 use crate::site::Site;
 use crate::step::Lang;
+use who::Who;
 
 /// Which way a change goes for those who come.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -40,17 +51,34 @@ pub struct Change {
 enum What {
     PartAdded,
     PartRemoved,
-    GroupIn {
-        group: String,
+    /// A new gate, or the console, with whom it admits.
+    PlaceAdded {
+        admits: Vec<Who>,
     },
-    GroupOut {
-        group: String,
+    PlaceAddedByRules {
+        rules: usize,
     },
-    GroupRefused {
-        group: String,
+    Admits {
+        who: Who,
     },
-    GroupNotRefused {
-        group: String,
+    AdmitsNoMore {
+        who: Who,
+    },
+    AdmitsEverybody,
+    AdmitsNobody,
+    RoleGiven {
+        role: String,
+        who: Who,
+    },
+    RoleNoMore {
+        role: String,
+        who: Who,
+    },
+    /// Whom the rules admit, before and after, is too much for words.
+    NotTold,
+    /// A source changes that rules of these gates stand on.
+    SourceChanged {
+        users: Vec<String>,
     },
     RuleAdded {
         rule: Sentence,
@@ -116,10 +144,15 @@ impl Change {
         match &self.what {
             What::PartAdded => "part-added",
             What::PartRemoved => "part-removed",
-            What::GroupIn { .. } => "group-admitted",
-            What::GroupOut { .. } => "group-no-longer-admitted",
-            What::GroupRefused { .. } => "group-refused",
-            What::GroupNotRefused { .. } => "group-no-longer-refused",
+            What::PlaceAdded { .. } | What::PlaceAddedByRules { .. } => "part-added",
+            What::Admits { .. } => "admitted",
+            What::AdmitsNoMore { .. } => "no-longer-admitted",
+            What::AdmitsEverybody => "everybody-admitted",
+            What::AdmitsNobody => "nobody-admitted",
+            What::RoleGiven { .. } => "role-given",
+            What::RoleNoMore { .. } => "role-no-longer-given",
+            What::NotTold => "not-told",
+            What::SourceChanged { .. } => "source-changed",
             What::RuleAdded { .. } => "rule-added",
             What::RuleRemoved { .. } => "rule-removed",
             What::RuleChanged { .. } => "rule-changed",
@@ -133,55 +166,6 @@ impl Change {
             What::KeyChanged { .. } => "key-changed",
         }
     }
-
-    /// The change in one sentence.
-    pub fn words(&self, lang: Lang) -> String {
-        let p = &self.place;
-        if lang == Lang::Fr {
-            return match &self.what {
-                What::PartAdded => format!("{p} serait nouveau"),
-                What::PartRemoved => format!("{p} n'existerait plus"),
-                What::GroupIn { group } => format!("{p} admettrait désormais le groupe {group}"),
-                What::GroupOut { group } => format!("{p} n'admettrait plus le groupe {group}"),
-                What::GroupRefused { group } => format!("{p} refuserait désormais le groupe {group}"),
-                What::GroupNotRefused { group } => format!("{p} ne refuserait plus le groupe {group}"),
-                What::RuleAdded { rule } => format!("{p} aurait une règle de plus, {}", rule.fr),
-                What::RuleRemoved { rule } => format!("{p} n'aurait plus la règle {}", rule.fr),
-                What::RuleChanged { before, after } => format!("{p} aurait la règle {} ; avant, {}", after.fr, before.fr),
-                What::RulesReordered => format!("{p} aurait ses règles dans un autre ordre"),
-                What::PartsReordered => format!("{p} : l'ordre, qui décide, serait un autre"),
-                What::SectionAdded { section } => format!("{p} aurait une section de plus, {}", section.fr),
-                What::SectionRemoved { section } => format!("{p} n'aurait plus la section {}", section.fr),
-                What::SectionChanged { before, after } => format!("{p} aurait la section {} ; avant, {}", after.fr, before.fr),
-                What::KeyAdded { key, value } => format!("{p} : {key} serait {value} ; rien auparavant"),
-                What::KeyRemoved { key, value } => format!("{p} : {key} ne serait plus écrit ; avant, {value}"),
-                What::KeyChanged { key, before, after } => format!("{p} : {key} serait {after} au lieu de {before}"),
-            };
-        }
-        match &self.what {
-            What::PartAdded => format!("{p} would be new"),
-            What::PartRemoved => format!("{p} would be gone"),
-            What::GroupIn { group } => format!("{p} would now admit group {group}"),
-            What::GroupOut { group } => format!("{p} would no longer admit group {group}"),
-            What::GroupRefused { group } => format!("{p} would now refuse group {group}"),
-            What::GroupNotRefused { group } => format!("{p} would no longer refuse group {group}"),
-            What::RuleAdded { rule } => format!("{p} would have one more rule, {}", rule.tell(lang)),
-            What::RuleRemoved { rule } => format!("{p} would lose the rule {}", rule.tell(lang)),
-            What::RuleChanged { before, after } => {
-                format!("{p} would have the rule {}; before, {}", after.tell(lang), before.tell(lang))
-            }
-            What::RulesReordered => format!("{p} would have its rules in another order"),
-            What::PartsReordered => format!("{p}: the order, which decides, would be another"),
-            What::SectionAdded { section } => format!("{p} would have one more section, {}", section.tell(lang)),
-            What::SectionRemoved { section } => format!("{p} would lose the section {}", section.tell(lang)),
-            What::SectionChanged { before, after } => {
-                format!("{p} would have the section {}; before, {}", after.tell(lang), before.tell(lang))
-            }
-            What::KeyAdded { key, value } => format!("{p}: {key} would be {value}; nothing before"),
-            What::KeyRemoved { key, value } => format!("{p}: {key} would no longer be written; before, {value}"),
-            What::KeyChanged { key, before, after } => format!("{p}: {key} would be {after} instead of {before}"),
-        }
-    }
 }
 
 /// A document with the site it compiles to.
@@ -193,24 +177,18 @@ pub struct Side<'a> {
 
 /// Whether names that stand in both stand in another order.
 fn reordered(before: &[String], after: &[String]) -> bool {
-    let common = |of: &[String], other: &[String]| of.iter().filter(|n| other.contains(n)).cloned().collect::<Vec<_>>();
+    let common = |of: &[String], other: &[String]| {
+        let other: std::collections::HashSet<&String> = other.iter().collect();
+        of.iter().filter(|n| other.contains(n)).cloned().collect::<Vec<_>>()
+    };
     common(before, after) != common(after, before)
 }
 
 /// Every change from one edition to another: what people lose first, then what they gain, then the rest.
 pub fn compare(before: Side<'_>, after: Side<'_>) -> Vec<Change> {
     let mut out = access::changes(before.site, after.site);
+    out.extend(sources::changes(before, after));
     out.extend(keys::changes(before.text, after.text));
     out.sort_by_key(|c| c.bearing);
     out
-}
-
-/// The plain difference of two documents, three lines of context around each change; empty when they are equal.
-pub fn difference(before: &str, after: &str) -> String {
-    similar::TextDiff::from_lines(before, after)
-        .unified_diff()
-        .context_radius(3)
-        .missing_newline_hint(false)
-        .header("before", "after")
-        .to_string()
 }

@@ -21,7 +21,7 @@ fn basis(side: Side<'_>) -> Vec<String> {
         format!("{} {:?} {:?}", side.site.second_engineer, access.directories, access.groups),
         format!("{} {:?}", access.without_directory, access.disabled),
         // Who may say where a request comes from decides what a rule on networks sees.
-        format!("{:?}", side.site.trusted_proxies),
+        format!("{:?}", side.site.proxies),
     ];
     let mut used: BTreeSet<AttributeId> = BTreeSet::new();
     for rule in access.rules.iter() {

@@ -177,6 +177,15 @@ impl Condition {
         }
     }
 
+    /// Whether any part asks where the request comes from.
+    pub fn asks_for_network(&self) -> bool {
+        match self {
+            Condition::Network(_) => true,
+            Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().any(Condition::asks_for_network),
+            _ => false,
+        }
+    }
+
     /// The parts that depend on the single request, each once.
     pub fn of_request<'a>(&'a self, out: &mut Vec<&'a Condition>) {
         match self {

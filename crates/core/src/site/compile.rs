@@ -16,8 +16,12 @@ use super::way::{Around, read_mail, read_way};
 use super::{AttributeId, BUILT_IN, Site, UpstreamTicket, Way, WayKind, expectation, factor};
 use crate::address::PublicAddress;
 use crate::delivery;
+use crate::forwarded::{Proxies, ProxyField};
 use crate::mapping::{self, Mapping, Octets, Salts};
 use crate::session::Lifetimes;
+
+/// The most rules of the whole site, counted at every gate.
+const RULES_MAX: usize = 200_000;
 
 /// Compiles a site file. The site is there only when no finding is an error; warnings come with it.
 pub fn compile(text: &str) -> (Option<Site>, Vec<Finding>) {
@@ -33,13 +37,20 @@ pub fn compile(text: &str) -> (Option<Site>, Vec<Finding>) {
 }
 
 /// Reads a whole document.
-pub(super) fn read(report: &Report<'_>, text: &str) -> Option<Site> {
+pub(super) fn read(report: &Report, text: &str) -> Option<Site> {
     let (root, syntax) = DeTable::parse_recoverable(text);
     for e in &syntax {
         let line = e.span().map_or(0, |s| report.line_at(s.start));
         report.error(line, "syntax", e.message().to_owned(), "Mend the TOML; what follows on that line was not read.");
     }
     let fields = Fields::new(report, root.get_ref(), "", 1);
+    // Rules of the whole site stand before those of every gate.
+    let everywhere = fields.count("rule") * fields.count("gate");
+    if everywhere > RULES_MAX {
+        let what = format!("the rules of the whole site stand before those of every gate, {everywhere} in all");
+        fields.error("rule", what, format!("Keep it below {RULES_MAX}: give a rule to the gates that need it."));
+        return None;
+    }
     let site = read_site(&fields);
     fields.finish();
     site
@@ -111,7 +122,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     if root.number("format", 1, 1..=1) != 1 || !root.has("format") {
         root.error("format", "format is missing".into(), "Begin the file with format = 1.");
     }
-    let Head { name, address, lifetimes, keep_days, trusted_proxies, zone } = read_head(root);
+    let Head { name, address, lifetimes, keep_days, proxies, zone } = read_head(root);
     let mut interner = Interner { names: BUILT_IN.map(str::to_owned).to_vec() };
     let saml = read_party(root, address.as_ref());
     let mut provider_names = vec![];
@@ -249,7 +260,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         address: address?,
         lifetimes,
         keep_days,
-        trusted_proxies,
+        proxies,
         providers,
         ways,
         factors: factor::read(root),
@@ -277,7 +288,7 @@ struct Head {
     address: Option<PublicAddress>,
     lifetimes: Lifetimes,
     keep_days: u16,
-    trusted_proxies: Vec<IpNet>,
+    proxies: Option<Proxies>,
     zone: Tz,
 }
 
@@ -291,14 +302,7 @@ fn read_head(root: &Fields<'_, '_>) -> Head {
     let default = Lifetimes { idle: h(1), absolute: h(10) };
     let Some(f) = root.table("site") else {
         root.error("site", "[site] is missing".into(), "Add [site] with name and address.");
-        return Head {
-            name: String::new(),
-            address: None,
-            lifetimes: default,
-            keep_days: 90,
-            trusted_proxies: vec![],
-            zone: Tz::UTC,
-        };
+        return Head { name: String::new(), address: None, lifetimes: default, keep_days: 90, proxies: None, zone: Tz::UTC };
     };
     let name = f.need("name", "\"Harbour authority\"").unwrap_or_default();
     let address = read_address(&f, "address", "\"https://pass.example\"");
@@ -317,10 +321,10 @@ fn read_head(root: &Fields<'_, '_>) -> Head {
         }
     };
     let keep_days = f.duration("keep-crossings", d(90), d(1), d(3650)).num_days() as u16;
-    let mut trusted_proxies = vec![];
+    let mut networks = vec![];
     for text in f.texts("trusted-proxies").unwrap_or_default() {
         match network(&text) {
-            Some(n) if n.prefix_len() > 0 => trusted_proxies.push(n),
+            Some(n) if n.prefix_len() > 0 => networks.push(n),
             _ => f.error(
                 "trusted-proxies",
                 format!("\"{text}\" is no network to trust"),
@@ -328,6 +332,18 @@ fn read_head(root: &Fields<'_, '_>) -> Head {
             ),
         }
     }
+    let words = ProxyField::ALL.map(|p| (p.name(), Some(p)));
+    let write = f.choice("proxies-write", None, &words);
+    if networks.is_empty() == write.is_some() || (write.is_none() && f.has("proxies-write")) {
+        let what = if networks.is_empty() { "no proxy is trusted here" } else { "it is not said how proxies name the client" };
+        f.error(
+            if networks.is_empty() { "proxies-write" } else { "trusted-proxies" },
+            what.into(),
+            "Name the one field that every trusted proxy sets or appends to: proxies-write = \"x-forwarded-for\" or \"forwarded\", beside \
+             trusted-proxies. The other is not believed: most proxies pass it on as it came.",
+        );
+    }
+    let proxies = write.filter(|_| !networks.is_empty()).map(|write| Proxies { networks, write });
     let zone = match f.text("zone") {
         None => Tz::UTC,
         Some(text) => text.parse().unwrap_or_else(|_| {
@@ -336,7 +352,7 @@ fn read_head(root: &Fields<'_, '_>) -> Head {
         }),
     };
     f.finish();
-    Head { name, address, lifetimes, keep_days, trusted_proxies, zone }
+    Head { name, address, lifetimes, keep_days, proxies, zone }
 }
 
 fn read_directories(root: &Fields<'_, '_>, interner: &mut Interner) -> (Vec<String>, Vec<Directory>) {

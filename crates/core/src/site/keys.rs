@@ -29,6 +29,12 @@ const KEYS: &[(&str, &str, bool, &str)] = &[
         false,
         "Addresses and networks of proxies in front, believed hop by hop about where a request came from.",
     ),
+    (
+        "site",
+        "proxies-write",
+        false,
+        "The one field in which they say so; the other is not believed. It must be there beside `trusted-proxies`.",
+    ),
     ("site", "zone", false, "The time zone of hours and dates in conditions, an IANA name; UTC unless set."),
     ("site.session", "idle", false, "How long a session may be unused."),
     ("site.session", "absolute", false, "How long a session may live."),

@@ -48,11 +48,10 @@ pub use way::{
     CertificateWay, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordWay, TRIES_MINUTES, Way, WayKind, plain_mail,
 };
 
-use ipnet::IpNet;
-
 use crate::address::PublicAddress;
 use crate::delivery::Delivery;
 use crate::evidence::{PersonKey, WayIn, authority};
+use crate::forwarded::Proxies;
 use crate::mapping::{Mapping, Salts, Transform};
 use crate::rehearse::CONSOLE;
 use crate::route::Route;
@@ -72,8 +71,8 @@ pub struct Site {
     /// The sign-in host's public address.
     pub address: PublicAddress,
     pub lifetimes: Lifetimes,
-    /// Networks of proxies in front of us, which are believed about where a request came from.
-    pub trusted_proxies: Vec<IpNet>,
+    /// Proxies in front of us, which are believed about where a request came from.
+    pub proxies: Option<Proxies>,
     /// How many days crossings are kept.
     pub keep_days: u16,
     pub providers: Vec<Provider>,
@@ -206,6 +205,12 @@ impl Site {
     /// another's (RFC 9700 4.4).
     pub fn redirect_uri(&self, provider: &str) -> String {
         self.address.at(&format!("/.passeur/oidc/{provider}/answer"))
+    }
+
+    /// The same for the trial of a document in which the provider's name stands for another issuer than in the live edition. An
+    /// answer of the one could otherwise be handed to the other, with the verifier that makes it good (RFC 9700 4.4.2).
+    pub fn trial_redirect_uri(&self, provider: &str) -> String {
+        self.address.at(&format!("/.passeur/oidc/{provider}/trial"))
     }
 
     /// Where an OpenID Connect provider says that it ended a session: by `back-channel` or `front-channel`.

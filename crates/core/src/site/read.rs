@@ -18,20 +18,22 @@ pub(crate) const ANY: &str = "*";
 pub(crate) const DOCUMENT_MAX: usize = 4 << 20;
 
 /// Collects findings for one document.
-pub(crate) struct Report<'a> {
-    text: &'a str,
+pub(crate) struct Report {
+    /// Where each line ends: looked up for every field, so that it must not be counted anew each time.
+    line_ends: Vec<usize>,
     findings: RefCell<Vec<Finding>>,
     /// What is asked of each kind of table, where somebody wants to know.
     trace: Option<RefCell<Trace>>,
 }
 
-impl<'a> Report<'a> {
-    pub(crate) fn new(text: &'a str) -> Report<'a> {
-        Report { text, findings: RefCell::default(), trace: None }
+impl Report {
+    pub(crate) fn new(text: &str) -> Report {
+        let ends = text.bytes().enumerate().filter(|(_, b)| *b == b'\n').map(|(i, _)| i);
+        Report { line_ends: ends.collect(), findings: RefCell::default(), trace: None }
     }
 
     /// One that also notes what is asked of each kind of table.
-    pub(crate) fn traced(text: &'a str) -> Report<'a> {
+    pub(crate) fn traced(text: &str) -> Report {
         Report { trace: Some(RefCell::default()), ..Report::new(text) }
     }
 
@@ -41,7 +43,7 @@ impl<'a> Report<'a> {
     }
 
     pub(crate) fn line_at(&self, offset: usize) -> usize {
-        1 + self.text.as_bytes().iter().take(offset).filter(|b| **b == b'\n').count()
+        1 + self.line_ends.partition_point(|end| *end < offset)
     }
 
     pub(crate) fn add(&self, severity: Severity, line: usize, place: &str, what: String, remedy: impl Into<String>) {
@@ -66,7 +68,7 @@ impl<'a> Report<'a> {
 
 /// A table being read.
 pub(crate) struct Fields<'r, 'd> {
-    pub(crate) report: &'r Report<'r>,
+    pub(crate) report: &'r Report,
     table: &'d DeTable<'d>,
     pub(crate) place: String,
     pub(crate) line: usize,
@@ -88,7 +90,7 @@ fn type_word(value: &DeValue<'_>) -> &'static str {
 }
 
 impl<'r, 'd> Fields<'r, 'd> {
-    pub(crate) fn new(report: &'r Report<'r>, table: &'d DeTable<'d>, place: &str, line: usize) -> Fields<'r, 'd> {
+    pub(crate) fn new(report: &'r Report, table: &'d DeTable<'d>, place: &str, line: usize) -> Fields<'r, 'd> {
         Fields { report, table, place: place.to_owned(), line, asked: RefCell::default(), kind: RefCell::default() }
     }
 
@@ -391,6 +393,11 @@ impl<'r, 'd> Fields<'r, 'd> {
             t.iter().find(|(k, _)| k.get_ref().as_ref() == key).and_then(|(_, v)| Some(v.get_ref().as_str()?.to_owned()))
         };
         items.iter().filter_map(|i| i.get_ref().as_table().and_then(&text)).collect()
+    }
+
+    /// How many tables a list holds, without reading them.
+    pub(crate) fn count(&self, list: &'static str) -> usize {
+        self.value(list).and_then(|v| v.get_ref().as_array()).map_or(0, |items| items.len())
     }
 
     /// A table of free keys with text or a list of texts each.

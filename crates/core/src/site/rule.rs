@@ -1,6 +1,6 @@
 //! Rules: when each applies and what it gives, with an index by group, and reading them.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use chrono::Duration;
 
@@ -175,10 +175,11 @@ pub(crate) fn read_rules(
     before: &[Rule],
 ) -> Vec<Rule> {
     let mut rules: Vec<Rule> = vec![];
+    let mut known: HashSet<String> = before.iter().map(|r| r.name.clone()).collect();
     for r in f.tables("rule") {
         r.is_kind("rule");
         let name = r.need("name", "\"pilots may enter\"").unwrap_or_default();
-        if before.iter().chain(&rules).any(|o: &Rule| o.name == name) && !name.is_empty() {
+        if !known.insert(name.clone()) && !name.is_empty() {
             r.error("name", format!("two rules are named \"{name}\""), "Give each rule its own name.");
         }
         let roles = r.texts("roles").unwrap_or_default();

@@ -3,6 +3,8 @@
 //! Upstreams read paths in different ways, so a section is matched against every reading that is likely. What needs more
 //! applies when *any* reading lies in the section; what is open applies only when *all* of them do and the path is plain.
 
+use std::collections::HashSet;
+
 use super::access::Names;
 use super::read::Fields;
 use super::rule::read_step_up;
@@ -61,6 +63,7 @@ pub fn standing(sections: &[Section], raw: &str) -> Standing {
 /// Reads `[[gate.section]]`.
 pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, has_rules: bool) -> Vec<Section> {
     let mut out: Vec<Section> = vec![];
+    let mut known = HashSet::new();
     for s in f.tables("section") {
         let written = s.need("path", "\"/static\"").unwrap_or_default();
         let folded = path::canonical(&written);
@@ -72,7 +75,7 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, h
                 "Write it as in the address, from the first slash, without a slash at the end, dots, % or ;.",
             );
         }
-        if out.iter().any(|o| o.path == written) {
+        if !known.insert(written.clone()) {
             s.error("path", format!("two sections have the path {written}"), "Join them.");
         }
         let words = s.text("refuse");

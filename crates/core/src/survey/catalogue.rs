@@ -51,6 +51,10 @@ catalogue! {
         "The SAML metadata of provider {provider} cannot be used: when what is kept of it runs out, nobody can sign in through it." / "Les métadonnées SAML du fournisseur {provider} sont inutilisables : quand celles gardées expireront, personne ne pourra se connecter par lui.",
         "Read it now: {words}." / "Lues maintenant : {words}.",
         "Ask the provider's team to publish it anew; where it is to be signed, compare the fingerprint of metadata-signed-by." / "Demandez à l'équipe du fournisseur de les republier ; si elles doivent être signées, comparez l'empreinte de metadata-signed-by.";
+    ProxyField = "proxies.field" Broken ["wanted", "other", "count"]
+        "Trusted proxies do not say where requests come from in {wanted}, but in {other}, which is not believed: everybody seems to come from the proxy, in rules on networks, in limits and in reports." / "Les mandataires de confiance ne disent pas l'origine des requêtes dans {wanted} mais dans {other}, qui n'est pas cru : tous semblent venir du mandataire, pour les règles de réseau, les limites et les rapports.",
+        "Counted requests through trusted proxies since the edition is in use here: {count} carried {other} alone." / "Requêtes passées par les mandataires de confiance depuis que l'édition sert ici : {count} portaient {other} seul.",
+        "Set proxies-write = \"{other}\" under [site] if every trusted proxy sets or appends to it, and publish." / "Mettez proxies-write = « {other} » sous [site] si chaque mandataire l'écrit ou le complète, et publiez.";
     OwnKeyUnusable = "saml.own-key" Broken ["words"]
         "Our own SAML key cannot be used: requests are not signed, and nothing that is encrypted for us is opened." / "Notre propre clé SAML est inutilisable : rien n'est signé, et rien de chiffré pour nous n'est ouvert.",
         "Opened the secret that [saml] key names: {words}." / "Ouverture du secret nommé par [saml] key : {words}.",

@@ -33,6 +33,8 @@ pub struct Facts {
     pub sources: Vec<SourceCount>,
     pub expectations: Vec<Broken>,
     pub has_emergency: bool,
+    /// Requests through trusted proxies with the field that is believed, and with the other alone.
+    pub proxied: (u64, u64),
     /// Until when the live edition must be confirmed, where it waits for that.
     pub confirm_by: Option<Moment>,
 }

@@ -26,7 +26,7 @@ pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
     own_certificates(site, facts, out);
     secrets(site, facts, out);
     sources(facts, out);
-    service(facts, out);
+    service(site, facts, out);
     unused(site, out);
 }
 
@@ -220,7 +220,7 @@ fn sources(facts: &Facts, out: &mut Vec<Finding>) {
     }
 }
 
-fn service(facts: &Facts, out: &mut Vec<Finding>) {
+fn service(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
     let at = |m: Moment| m.format("%Y-%m-%d %H:%M UTC").to_string();
     for b in &facts.expectations {
         out.push(
@@ -249,6 +249,11 @@ fn service(facts: &Facts, out: &mut Vec<Finding>) {
     let tomorrow = facts.now.date_naive().succ_opt().unwrap_or(facts.now.date_naive());
     if facts.database.partitions_until.is_none_or(|until| until < tomorrow) {
         out.push(Finding::new(Code::PartitionMissing, "the database").with("day", tomorrow.to_string()));
+    }
+    if let (Some(p), (0, count @ 1..)) = (&site.proxies, facts.proxied) {
+        let finding = Finding::new(Code::ProxyField, "trusted proxies");
+        let count = i64::try_from(count).unwrap_or(i64::MAX);
+        out.push(finding.with("wanted", p.write.name()).with("other", p.write.other().name()).with("count", count));
     }
     if let Some(by) = facts.confirm_by {
         out.push(Finding::new(Code::NotConfirmed, "the live edition").with("by", at(by)));

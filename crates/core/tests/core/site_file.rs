@@ -200,3 +200,15 @@ proptest! {
         prop_assert!(findings.iter().all(|f| f.line <= text.lines().count() + 1));
     }
 }
+
+#[test]
+fn rules_of_the_whole_site_are_bounded_by_the_gates_they_stand_before() {
+    let rules: String =
+        (0..2_000).map(|n| format!("\n[[rule]]\nname = \"r{n}\"\nwhen = {{ everyone = true }}\nrefuse = \"No.\"\n")).collect();
+    let gates: String = (0..200).map(|n| format!("\n[[gate]]\nname = \"g{n}\"\n")).collect();
+    let (site, findings) = compile(&format!("{SITE}{rules}{gates}"));
+    assert!(site.is_none());
+    let told: Vec<String> = findings.iter().map(ToString::to_string).collect();
+    assert_eq!(told.len(), 1, "{told:?}");
+    assert!(told[0].contains("the rules of the whole site stand before those of every gate, 4"), "{}", told[0]);
+}

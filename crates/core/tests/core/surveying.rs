@@ -160,6 +160,14 @@ fn provocations() -> Vec<Provoke> {
         same(Code::NotConfirmed, |f| f.confirm_by = Some(f.now + Duration::minutes(4))),
         same(Code::TokenSoon, |f| f.tokens[0].until = Some(f.now + Duration::days(13))),
         same(Code::FirstToken, |f| f.tokens[0].has_owner = false),
+        (
+            Code::ProxyField,
+            edited(
+                "keep-crossings",
+                "trusted-proxies = [\"10.1.2.3\"]\nproxies-write = \"x-forwarded-for\"\nkeep-crossings",
+            ),
+            |f| f.proxied = (0, 12),
+        ),
         same(Code::NoEmergency, |f| f.has_emergency = false),
         text(Code::NobodyConfigures, edited("roles = [\"configure\"]", "roles = [\"operate\"]")),
         same(Code::GroupMissing, |f| f.directories[0].missing_groups = vec!["pilots".into(), "berth-access".into()]),

@@ -19,6 +19,9 @@ mod survey;
 mod tokens;
 mod trials;
 
+pub use auth::Engineer;
+pub use sites::off_the_data_path;
+
 use axum::Router;
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;

@@ -53,7 +53,7 @@ pub async fn sessions(
         limit: q.limit.unwrap_or(200).clamp(1, 1_000),
     };
     let rows = app.store.sessions(&filter).await?;
-    let live = rows.into_iter().filter(|r| session::state(&app, &edition, r) == Liveness::Live);
+    let live = rows.into_iter().filter(|r| session::state_listed(&app, &edition, r) == Liveness::Live);
     let out = live.map(|r| Session {
         good_until: session::lifetimes(&edition.site, &r, None).good_until(&Life {
             until: r.until,

@@ -1,5 +1,6 @@
 //! Rehearsal: past crossings, or one person, against an edition, with nothing changed.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use axum::extract::State;
@@ -17,7 +18,7 @@ use super::auth::Engineer;
 use super::crossings::show;
 use super::extract::Json;
 use super::people;
-use super::sites::{document, sound};
+use super::sites::{document, off_the_data_path, sound};
 use super::{ApiError, problem};
 use crate::app::App;
 use crate::rehearsal::{Pair, past as rehearse};
@@ -37,9 +38,9 @@ pub async fn past(State(app): State<App>, who: Engineer, Json(ask): Json<Rehears
         return Err(problem(StatusCode::BAD_REQUEST, "query", "Not understood", &words));
     }
     let (before, after) = (document(&app, Default::default()).await?, document(&app, ask.source).await?);
-    let pair = Pair { before: sound(&app, &before).await?, after: sound(&app, &after).await?, lang: who.lang };
+    let pair = Pair { before: sound(&app, &who, &before).await?, after: sound(&app, &who, &after).await?, lang: who.lang };
     let since = app.now() - Duration::days(i64::from(days));
-    let sums = rehearse(&app, pair, since, ask.gate.as_deref()).await?;
+    let sums = rehearse(&app, &who.name, pair, since, ask.gate.as_deref()).await?;
     Ok(Json(Rehearsal {
         before: before.name,
         after: after.name,
@@ -135,6 +136,31 @@ pub fn fare(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>
     }
 }
 
+/// How somebody fares at every gate of either site and at the console, or at one of them.
+fn at_gates(
+    (before, after): (&Site, &Site),
+    evidence: &Evidence,
+    at: &Circumstances<'_>,
+    gate: Option<&str>,
+    lang: Lang,
+) -> Vec<GateRehearsal> {
+    let mut seen = HashSet::new();
+    let names = before.gates.iter().chain(&after.gates).map(|g| g.name.as_str()).chain([CONSOLE]);
+    let wanted = names.filter(|name| seen.insert(*name) && gate.is_none_or(|g| g == *name));
+    let one = |name: &str| {
+        let (now, then) = (try_at(before, name, evidence, at), try_at(after, name, evidence, at));
+        let effects = effects(&now, &then, lang);
+        GateRehearsal {
+            gate: name.to_owned(),
+            effect: effects.code().to_owned(),
+            now: fare(before, name, evidence, at, &now, lang),
+            then: fare(after, name, evidence, at, &then, lang),
+            what: effects.what(lang),
+        }
+    };
+    wanted.map(one).collect()
+}
+
 /// Rehearses one person at every gate: known from their crossings, or described by hand.
 #[utoipa::path(post, operation_id = "rehearse_person", path = "/rehearse/person", request_body = PersonRequest,
     responses((status = 200, body = PersonRehearsal), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -145,7 +171,7 @@ pub async fn person(
 ) -> Result<Json<PersonRehearsal>, ApiError> {
     who.may(Role::View)?;
     let (before, after) = (document(&app, Default::default()).await?, document(&app, ask.source.clone()).await?);
-    let (a, b): (Arc<Site>, Arc<Site>) = (sound(&app, &before).await?, sound(&app, &after).await?);
+    let (a, b): (Arc<Site>, Arc<Site>) = (sound(&app, &who, &before).await?, sound(&app, &who, &after).await?);
     let evidence = evidence_of(&app, &a, &b, &ask).await?;
     let address = match &ask.address {
         None => None,
@@ -155,23 +181,11 @@ pub async fn person(
     };
     let method = ask.method.clone().unwrap_or_else(|| "GET".to_owned());
     let path = ask.path.clone().unwrap_or_else(|| "/".to_owned());
-    let at = Circumstances { now: ask.at.unwrap_or_else(|| app.now()), address, method: &method, path: &path };
-    let mut names: Vec<&str> = a.gates.iter().chain(&b.gates).map(|g| g.name.as_str()).collect();
-    names.push(CONSOLE);
-    let mut gates: Vec<GateRehearsal> = vec![];
-    for name in names {
-        if gates.iter().any(|g| g.gate == name) || ask.gate.as_deref().is_some_and(|g| g != name) {
-            continue;
-        }
-        let (now, then) = (try_at(&a, name, &evidence, &at), try_at(&b, name, &evidence, &at));
-        let effects = effects(&now, &then, who.lang);
-        gates.push(GateRehearsal {
-            gate: name.to_owned(),
-            effect: effects.code().to_owned(),
-            now: fare(&a, name, &evidence, &at, &now, who.lang),
-            then: fare(&b, name, &evidence, &at, &then, who.lang),
-            what: effects.what(who.lang),
-        });
-    }
+    let (now, gate, lang) = (ask.at.unwrap_or_else(|| app.now()), ask.gate, who.lang);
+    let gates = off_the_data_path(&app, &who.name, move || {
+        let at = Circumstances { now, address, method: &method, path: &path };
+        at_gates((&a, &b), &evidence, &at, gate.as_deref(), lang)
+    })
+    .await?;
     Ok(Json(PersonRehearsal { before: before.name, after: after.name, gates }))
 }

@@ -40,7 +40,7 @@ fn offered<'s>(site: &'s Site, gate: &str) -> Option<Vec<&'s str>> {
 pub async fn try_routes(State(app): State<App>, who: Engineer, Json(ask): Json<TryRoutes>) -> Result<Json<RouteTried>, ApiError> {
     who.may(Role::View)?;
     let document = document(&app, ask.source).await?;
-    let site = sound(&app, &document).await?;
+    let site = sound(&app, &who, &document).await?;
     let Some(offered) = offered(&site, &ask.gate) else {
         let words = format!("There is no gate \"{}\", and it is neither console nor quay.", ask.gate);
         return Err(problem(StatusCode::NOT_FOUND, "no-gate", "No such gate", &words));

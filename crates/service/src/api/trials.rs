@@ -3,13 +3,14 @@
 use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{Problem, Role, TrialBrought, TrialGate, TrialRaw, TrialSignIn, TrialSignInRequest};
+use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::crossing::{deciding, headline};
 use passeur_core::evidence::Evidence;
 use passeur_core::id::Token;
 use passeur_core::identity::identify;
 use passeur_core::rehearse::{CONSOLE, try_at};
-use passeur_core::site::Site;
+use passeur_core::site::{Site, Speaks};
 use passeur_core::step::{Lang, StepCode, Story, sentence};
 use passeur_store::TrialRow;
 
@@ -17,7 +18,7 @@ use super::auth::Engineer;
 use super::crossings::show;
 use super::extract::{Json, Path};
 use super::rehearse::fare;
-use super::sites::{document, sound};
+use super::sites::{document, off_the_data_path, sound};
 use super::{ApiError, problem};
 use crate::app::App;
 use crate::signin::trial::{self, Brought, OPEN_FOR};
@@ -36,7 +37,7 @@ pub async fn begin(
     who.may(Role::Configure)?;
     let of_live = ask.source.document.is_none() && !ask.source.draft && ask.source.edition.is_none();
     let document = document(&app, ask.source).await?;
-    let site = sound(&app, &document).await?;
+    let site = sound(&app, &who, &document).await?;
     if site.provider(&ask.provider).is_none() {
         let words = format!("There is no provider \"{}\" in {}.", ask.provider, document.name);
         return Err(problem(StatusCode::NOT_FOUND, "no-provider", "No such provider", &words));
@@ -57,7 +58,7 @@ pub async fn begin(
         let words = "Too many trials are open; they end an hour after they were begun.";
         return Err(problem(StatusCode::TOO_MANY_REQUESTS, "trials", "Not now", words));
     }
-    Ok(Json(shown(&app, &token, row, None)))
+    Ok(Json(shown(&app, &token, row, Some(&site), None)))
 }
 
 /// A trial sign-in, with all that came back.
@@ -72,13 +73,23 @@ pub async fn read(State(app): State<App>, who: Engineer, Path(id): Path<String>)
     };
     let (token, row) = trial::find(&app, &id).await?.ok_or_else(none)?;
     let site = trial::site_of(&app, &row).await?;
-    let brought = trial::open(&app, &row).map(|b| told(&app, site.as_deref(), &row.provider, b, who.lang));
-    Ok(Json(shown(&app, &token, row, brought)))
+    let brought = match trial::open(&app, &row) {
+        None => None,
+        Some(b) => {
+            let (of, provider, now, lang) = (site.clone(), row.provider.clone(), app.now(), who.lang);
+            Some(off_the_data_path(&app, &who.name, move || told(now, of.as_deref(), &provider, b, lang)).await?)
+        }
+    };
+    Ok(Json(shown(&app, &token, row, site.as_deref(), brought)))
 }
 
-fn shown(app: &App, token: &Token, row: TrialRow, brought: Option<TrialBrought>) -> TrialSignIn {
+fn shown(app: &App, token: &Token, row: TrialRow, site: Option<&Site>, brought: Option<TrialBrought>) -> TrialSignIn {
     let path = format!("/.passeur/sign-in?trial={}", token.reveal());
+    let live = app.live.get();
+    let provider = site.and_then(|s| s.provider(&row.provider)).filter(|p| matches!(p.speaks, Speaks::Oidc(_)));
+    let apart = provider.filter(|p| trial::differs_in(live.as_deref(), &p.issuer, &p.name));
     TrialSignIn {
+        register: live.as_ref().zip(apart).map(|(e, p)| e.site.trial_redirect_uri(&p.name)),
         id: token.reveal().to_owned(),
         provider: row.provider,
         source: row.source,
@@ -90,10 +101,10 @@ fn shown(app: &App, token: &Token, row: TrialRow, brought: Option<TrialBrought>)
     }
 }
 
-fn told(app: &App, site: Option<&Site>, provider: &str, b: Brought, lang: Lang) -> TrialBrought {
+fn told(now: Moment, site: Option<&Site>, provider: &str, b: Brought, lang: Lang) -> TrialBrought {
     let decided = deciding(&b.steps);
     let gates = match (site, &b.evidence) {
-        (Some(site), Some(evidence)) => gates(app, site, provider, evidence, lang),
+        (Some(site), Some(evidence)) => gates(now, site, provider, evidence, lang),
         _ => vec![],
     };
     TrialBrought {
@@ -110,13 +121,13 @@ fn told(app: &App, site: Option<&Site>, provider: &str, b: Brought, lang: Lang) 
 }
 
 /// How the person would fare at every gate, and at the console, if it were entered by the provider that is tried.
-fn gates(app: &App, site: &Site, provider: &str, evidence: &Evidence, lang: Lang) -> Vec<TrialGate> {
+fn gates(now: Moment, site: &Site, provider: &str, evidence: &Evidence, lang: Lang) -> Vec<TrialGate> {
     let mut tried = site.clone();
     for gate in &mut tried.gates {
         gate.access = trial::as_if(&gate.access, provider);
     }
     tried.engineers = tried.engineers.as_ref().map(|a| trial::as_if(a, provider));
-    let at = Circumstances::at(app.now());
+    let at = Circumstances::at(now);
     let names = site.gates.iter().map(|g| (g.name.as_str(), &g.access)).chain(site.engineers.iter().map(|a| (CONSOLE, a)));
     let one = |(name, access): (&str, &passeur_core::site::Access)| {
         let fare = fare(&tried, name, evidence, &at, &try_at(&tried, name, evidence, &at), lang);

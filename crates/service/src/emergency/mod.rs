@@ -209,7 +209,7 @@ pub fn serves(path: &str) -> bool {
 /// The account, where it is offered to whoever sends a request. Where no edition names trusted proxies, a request that came
 /// through one comes from nobody known.
 pub fn offered<'a>(app: &'a App, headers: &HeaderMap, address: IpAddr) -> Option<&'a Arc<Emergency>> {
-    let trusted = app.live.get().is_some_and(|e| !e.site.trusted_proxies.is_empty());
+    let trusted = app.live.get().is_some_and(|e| e.site.proxies.is_some());
     let direct = trusted || !came_through_a_proxy(headers);
     app.emergency.as_ref().filter(|e| direct && e.is_offered_to(address))
 }

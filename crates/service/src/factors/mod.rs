@@ -153,12 +153,16 @@ pub async fn new_recovery(app: &App, session: &Session) -> Result<Option<Vec<Str
 /// Notes in a session that a factor was proven just now. Every gate decides anew.
 pub async fn note(app: &App, session: &mut Session, kind: Kind) -> Result<(), StoreError> {
     let now = app.now();
-    let own = &mut session.evidence.factors.own;
-    for amr in kind.proves() {
-        own.retain(|f| f.amr != *amr);
-        own.push(OwnFactor { amr: (*amr).to_owned(), at: now });
+    loop {
+        let own = &mut session.evidence.factors.own;
+        for amr in kind.proves() {
+            own.retain(|f| f.amr != *amr);
+            own.push(OwnFactor { amr: (*amr).to_owned(), at: now });
+        }
+        if session::grown(app, session).await? {
+            break;
+        }
     }
-    session::keep_evidence(app, session.row.id, &session.evidence).await?;
     rights::changed(app, session.row.id).await
 }
 

@@ -20,7 +20,7 @@ use passeur_protocols::oidc::{
 };
 use serde_json::Value;
 
-use super::ask::{Flow, Purposed};
+use super::ask::{Flow, Purposed, redirect_uri};
 use super::enter::AtProvider;
 use super::flow::{Ended, check_afresh, check_flow, display_name, ended, failed_check, refuse, resume};
 use super::{LiveEdition, Visit, enter, fresh, only_value, park, referred, start, trial};
@@ -40,6 +40,21 @@ pub async fn post(
     visit: Visit,
     body: Body,
 ) -> Response {
+    posted(app, edition, (provider, false), visit, body).await
+}
+
+/// `POST /.passeur/oidc/{provider}/trial`: the same for trials that are kept apart.
+pub async fn post_of_trial(
+    State(app): State<App>,
+    edition: Option<LiveEdition>,
+    Path(provider): Path<String>,
+    visit: Visit,
+    body: Body,
+) -> Response {
+    posted(app, edition, (provider, true), visit, body).await
+}
+
+async fn posted(app: App, edition: Option<LiveEdition>, (provider, apart): (String, bool), visit: Visit, body: Body) -> Response {
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
@@ -48,10 +63,10 @@ pub async fn post(
         Err(response) => return response,
     };
     let state = std::str::from_utf8(&form).ok().and_then(|text| only_value(text, "state"));
-    let Some(flow) = state.and_then(|s| Flow::open(&app, &s)).filter(|f| f.provider == provider) else {
+    let Some(flow) = state.and_then(|s| Flow::open(&app, &s)).filter(|f| f.provider == provider && f.apart == apart) else {
         return state_unreadable(&app, &edition, &visit).await;
     };
-    park::park(&app, &edition, &visit, &edition.site.redirect_uri(&provider), &form, flow.id()).await
+    park::park(&app, &edition, &visit, &flow.redirect_uri(&edition.site), &form, flow.id()).await
 }
 
 /// What names no flow of ours is of nobody whom we sent.
@@ -66,12 +81,26 @@ pub async fn answer(
     State(app): State<App>,
     edition: Option<LiveEdition>,
     Path(provider): Path<String>,
-    mut visit: Visit,
+    visit: Visit,
 ) -> Response {
+    answered_at(app, edition, (provider, false), visit).await
+}
+
+/// `GET /.passeur/oidc/{provider}/trial`: the same for trials that are kept apart.
+pub async fn of_trial(
+    State(app): State<App>,
+    edition: Option<LiveEdition>,
+    Path(provider): Path<String>,
+    visit: Visit,
+) -> Response {
+    answered_at(app, edition, (provider, true), visit).await
+}
+
+async fn answered_at(app: App, edition: Option<LiveEdition>, (provider, apart): (String, bool), mut visit: Visit) -> Response {
     let Some(LiveEdition(edition)) = edition else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
-    match park::fetch(&app, &edition, &visit, &edition.site.redirect_uri(&provider)).await {
+    match park::fetch(&app, &edition, &visit, &redirect_uri(&edition.site, &provider, apart)).await {
         Ok(Some(form)) => visit.query = form,
         Ok(None) => {}
         Err(response) => return response,
@@ -82,10 +111,13 @@ pub async fn answer(
         Some(Answer::Refused { state, .. }) => state.as_ref(),
         None => None,
     };
-    let flow = state.and_then(|s| Flow::open(&app, s)).filter(|f| f.provider == provider);
+    let flow = state.and_then(|s| Flow::open(&app, s)).filter(|f| f.provider == provider && f.apart == apart);
     let link = match &flow {
         Some(flow) => match trial::link_of(&app, &flow.to, &provider).await {
-            Ok(link) => link.and_then(|l| l.oidc()),
+            // The name may stand for another issuer in the live edition by now.
+            Ok(link) => {
+                link.and_then(|l| l.oidc()).filter(|l| apart || !trial::is_apart(&app, &flow.to, &l.provider.issuer, &provider))
+            }
             Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
         },
         None => None,
@@ -93,7 +125,7 @@ pub async fn answer(
     let (Some(parsed), Some(flow), Some(link)) = (parsed, flow, link) else {
         return state_unreadable(&app, &edition, &visit).await;
     };
-    let sent = start::sent_step(&edition.site, &link, &flow.endpoint, visit.facts.lang, &flow.manner);
+    let sent = start::sent_step(&edition.site, &link, &flow, visit.facts.lang);
     let Some(mut attempt) = resume(&app, &edition, &visit, &flow, Some(sent)).await else {
         return pages::not_set_up(visit.facts.lang).into_response();
     };
@@ -212,7 +244,7 @@ async fn exchange(
     let pkce = Pkce::from_verifier(flow.verifier.clone());
     let endpoint = metadata.token_endpoint.as_str();
     let auth = link.auth_method(metadata);
-    match link.exchange(metadata, code, &edition.site.redirect_uri(&flow.provider), &pkce).await {
+    match link.exchange(metadata, code, &flow.redirect_uri(&edition.site), &pkce).await {
         Ok((tokens, millis)) => {
             attempt.step(|| {
                 Step::new(StepCode::TokensReceived)

@@ -66,8 +66,8 @@ async fn take(app: &App, edition: &Edition, gate: &Gate, visit: &Visit) -> Resul
     if !visit.holds(&gate.address, "binding", &code.binding) {
         return Ok(Taken::Refused("code-other-browser"));
     }
-    match app.store.session(code.session_id).await? {
-        Some(row) if session::state(app, edition, &row) == State::Live => Ok(Taken::Good(Box::new((code, row)))),
+    match session::by_id(app, code.session_id).await? {
+        Some((row, live)) if session::state(app, edition, &row, &live) == State::Live => Ok(Taken::Good(Box::new((code, row)))),
         _ => Ok(Taken::Refused("ended")),
     }
 }

@@ -5,6 +5,7 @@ use passeur_core::Moment;
 use passeur_core::address::ReturnPath;
 use passeur_core::id::{CrossingId, hex, sha256};
 use passeur_core::seal::Purpose;
+use passeur_core::site::Site;
 use serde::{Deserialize, Serialize};
 
 use super::route::Routed;
@@ -118,6 +119,9 @@ pub struct Flow {
     /// How the person was asked to sign in.
     #[serde(default)]
     pub manner: Manner,
+    /// The answer comes to the address of trials: see [`Site::trial_redirect_uri`].
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub apart: bool,
 }
 
 /// How somebody is asked to sign in, beside what the edition says.
@@ -137,6 +141,11 @@ pub struct Manner {
     /// What decided the way in, where routes did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub routed: Option<Routed>,
+}
+
+/// Where an OpenID Connect provider sends people back to: from a trial that is kept apart, to an address of its own.
+pub fn redirect_uri(site: &Site, provider: &str, apart: bool) -> String {
+    if apart { site.trial_redirect_uri(provider) } else { site.redirect_uri(provider) }
 }
 
 impl Manner {
@@ -160,7 +169,13 @@ impl Flow {
             sent: app.now().timestamp_millis(),
             endpoint: String::new(),
             manner,
+            apart: false,
         }
+    }
+
+    /// Where the provider sends the person back to.
+    pub fn redirect_uri(&self, site: &Site) -> String {
+        redirect_uri(site, &self.provider, self.apart)
     }
 
     /// Sealed. Where it is longer than `max`, the address asked for is given up for the front page.

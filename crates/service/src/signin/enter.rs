@@ -15,6 +15,7 @@ use passeur_core::seal::Purpose;
 use passeur_core::session::State;
 use passeur_core::site::{Gate, Site};
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_gateway::admission::SessionLive;
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
 use passeur_links::kerberos::Standing;
@@ -60,12 +61,12 @@ pub async fn begin(
     let lang = attempt.lang;
     match new_session(app, edition, &mut attempt, visit, evidence, there).await {
         Ok(Err(block)) => kept_out(edition, attempt, &block).await,
-        Ok(Ok((row, evidence, cookie))) => {
+        Ok(Ok((row, evidence, live, cookie))) => {
             // Nothing is remembered where the next person is another, nor a way that was taken for want of a ticket.
             let shared = edition.site.is_shared(visit.facts.address);
             let forced = attempt.told(StepCode::TicketNone);
             let way = (!shared && !forced).then(|| choose::remember(&edition.site, evidence.way()));
-            let session = Session { row, evidence };
+            let session = Session { row, evidence, live };
             let mut response = go_on(app, edition, attempt, visit, session, to).await;
             let (left, secure) = edition.site.address.cookie("left");
             let came_back =
@@ -88,7 +89,7 @@ async fn new_session(
     visit: &Visit,
     mut evidence: Evidence,
     there: AtProvider,
-) -> Result<Result<(SessionRow, Evidence, String), BlockRow>, StoreError> {
+) -> Result<Result<(SessionRow, Evidence, Arc<SessionLive>, String), BlockRow>, StoreError> {
     if let Some(old) = session::of_browser(app, edition, &visit.headers).await? {
         if old.evidence.person() == evidence.person() {
             evidence.factors.own = old.evidence.factors.own;
@@ -102,6 +103,12 @@ async fn new_session(
     let hint = app.ring.seal(Purpose::SessionHint, id.as_bytes(), random(), there.hint.as_bytes());
     let kept = there.kept.map(|k| app.ring.seal(Purpose::Kept, id.as_bytes(), random(), k.as_bytes()));
     let evidence_json = serde_json::to_value(&evidence).map_err(|e| StoreError::Query(e.to_string()))?;
+    // In memory before it is in the store: whatever ends it finds it here.
+    let live = loop {
+        if let Some(live) = app.table.session(app.table.ends(), id, now, now, there.until) {
+            break live;
+        }
+    };
     let begun = app
         .store
         .begin_session(NewSession {
@@ -125,10 +132,14 @@ async fn new_session(
         })
         .await?;
     if let Err(block) = begun {
+        app.table.end(&[id]);
         return Ok(Err(block));
     }
     if let Some(standing) = there.sent {
         app.standings.keep_sent(id, standing);
+        if live.is_ended() {
+            app.standings.end(&[id]);
+        }
     }
     route::remember(app, &edition.site, &evidence).await?;
     attempt.session = Some(id);
@@ -151,9 +162,10 @@ async fn new_session(
         kept,
         authority: person.authority,
         until: there.until,
+        evidence_version: 0,
     };
     let (cookie, secure) = edition.site.address.cookie("session");
-    Ok(Ok((row, evidence, cookies::set(&cookie, token.reveal(), secure, None))))
+    Ok(Ok((row, evidence, live, cookies::set(&cookie, token.reveal(), secure, None))))
 }
 
 /// The step of somebody who is kept out.
@@ -233,9 +245,13 @@ pub async fn go_on(
         Purposed::Quay | Purposed::Factors | Purposed::Tokens | Purposed::Unasked { .. } | Purposed::Trial { .. } => None,
     };
     if let Some(access) = access {
-        evidence::complete(app, site, access, &mut session.evidence).await;
-        if let Err(e) = session::keep_evidence(app, session.row.id, &session.evidence).await {
-            return pages::store_failed(site, attempt.lang, &e).into_response();
+        loop {
+            evidence::complete(app, site, access, &mut session.evidence).await;
+            match session::grown(app, &mut session).await {
+                Ok(true) => break,
+                Ok(false) => {}
+                Err(e) => return pages::store_failed(site, attempt.lang, &e).into_response(),
+            }
         }
     }
     attempt.set_evidence(&session.evidence);
@@ -328,8 +344,7 @@ async fn through(
             }
             // A rule may give less time at this gate than the session lives: then the person signs in afresh.
             let limits = a.entry().lifetimes(&session::lifetimes(site, &session.row, Some(gate)));
-            let live = session::live(app, &session.row);
-            let state = live.state(&limits, app.now());
+            let state = session.live.state(&limits, app.now());
             if state != State::Live {
                 attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(state.code())));
                 let way = session.evidence.way().to_owned();

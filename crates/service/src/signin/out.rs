@@ -44,7 +44,7 @@ pub async fn ask(State(app): State<App>, edition: Option<LiveEdition>, visit: Vi
 async fn elsewhere(app: &App, edition: &Edition, s: &session::Session) -> Result<Vec<SessionRow>, StoreError> {
     let since = app.now() - edition.site.lifetimes.idle - chrono::Duration::minutes(1);
     let rows = app.store.sessions_of_person(&s.row.person(), since).await?;
-    let live = |r: &SessionRow| r.id != s.row.id && session::state(app, edition, r) == Liveness::Live;
+    let live = |r: &SessionRow| r.id != s.row.id && session::state_listed(app, edition, r) == Liveness::Live;
     Ok(rows.into_iter().filter(live).collect())
 }
 

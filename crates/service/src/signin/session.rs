@@ -10,7 +10,7 @@ use passeur_core::site::{Gate, Site};
 use passeur_gateway::admission::SessionLive;
 use passeur_gateway::cookies::{Found, find};
 use passeur_gateway::shared::Edition;
-use passeur_store::{SessionRow, StoreError};
+use passeur_store::{GateTokenRow, SessionRow, StoreError};
 use uuid::Uuid;
 
 use crate::app::App;
@@ -19,6 +19,67 @@ use crate::app::App;
 pub struct Session {
     pub row: SessionRow,
     pub evidence: Evidence,
+    /// What this node's memory knows of it: told when it ends.
+    pub live: Arc<SessionLive>,
+}
+
+/// How often a session is read again while others end, before the reader is told to come back.
+const READS_MAX: usize = 20;
+
+/// How a session is looked for.
+#[derive(Clone, Copy)]
+enum By<'a> {
+    Id(Uuid),
+    /// By the digest of the browser's token at the sign-in host.
+    Token(&'a [u8; 32]),
+    /// By the digest of a gate's token.
+    GateToken(&'a [u8; 32]),
+}
+
+/// A stored session, with the gate's token it was found by.
+type Stored = (SessionRow, Option<GateTokenRow>);
+
+async fn find_once(app: &App, by: By<'_>) -> Result<Option<Stored>, StoreError> {
+    Ok(match by {
+        By::Id(id) => app.store.session(id).await?.map(|r| (r, None)),
+        By::Token(digest) => app.store.session_by_token(digest).await?.map(|r| (r, None)),
+        By::GateToken(digest) => app.store.gate_token(digest).await?.map(|(held, r)| (r, Some(held))),
+    })
+}
+
+/// Reads a stored session, with what memory knows of it. An end that came after the reading is seen: by the count of ends where it
+/// came before the session was in memory, and by its flag where it came later.
+async fn read(app: &App, by: By<'_>) -> Result<Option<(Stored, Arc<SessionLive>)>, StoreError> {
+    for _ in 0..READS_MAX {
+        let ends = app.table.ends();
+        let Some((row, held)) = find_once(app, by).await? else { return Ok(None) };
+        let live = match row.ended_at {
+            None => app.table.session(ends, row.id, row.began, row.last_seen, row.until),
+            Some(_) => {
+                let over = SessionLive::new(row.id, row.began, row.last_seen, row.until);
+                over.end();
+                Some(Arc::new(over))
+            }
+        };
+        if let Some(live) = live {
+            return Ok(Some(((row, held), live)));
+        }
+    }
+    Err(StoreError::Conflict)
+}
+
+/// A session by its number, ended or not, with what memory knows of it.
+pub async fn by_id(app: &App, id: Uuid) -> Result<Option<(SessionRow, Arc<SessionLive>)>, StoreError> {
+    Ok(read(app, By::Id(id)).await?.map(|((row, _), live)| (row, live)))
+}
+
+/// A gate's token with its session, ended or not, and what memory knows of that.
+pub async fn by_gate_token(
+    app: &App,
+    digest: &[u8; 32],
+) -> Result<Option<(GateTokenRow, SessionRow, Arc<SessionLive>)>, StoreError> {
+    let found = read(app, By::GateToken(digest)).await?;
+    Ok(found.and_then(|((row, held), live)| held.map(|held| (held, row, live))))
 }
 
 /// The session a browser presents at the sign-in host; none unless it is live.
@@ -30,32 +91,33 @@ pub async fn of_browser(app: &App, edition: &Edition, headers: &HeaderMap) -> Re
     let Some(token) = Token::parse(&text) else {
         return Ok(None);
     };
-    let Some(row) = app.store.session_by_token(&token.digest()).await? else {
+    let digest = token.digest();
+    let Some(((row, _), live)) = read(app, By::Token(&digest)).await? else {
         return Ok(None);
     };
-    if state(app, edition, &row) != State::Live {
+    if state(app, edition, &row, &live) != State::Live {
         return Ok(None);
     }
     let Some(evidence) = read_evidence(&row) else {
         return Ok(None);
     };
-    live(app, &row).touch(app.now());
-    Ok(Some(Session { row, evidence }))
+    live.touch(app.now());
+    Ok(Some(Session { row, evidence, live }))
 }
 
-/// What this node's memory knows of a stored session.
-pub fn live(app: &App, row: &SessionRow) -> Arc<SessionLive> {
-    app.table.session(row.id, row.began, row.last_seen, row.until)
+/// The state of a stored session now. Last-seen is written in batches: memory may know of later use.
+pub fn state(app: &App, edition: &Edition, row: &SessionRow, live: &SessionLive) -> State {
+    live.state(&lifetimes(&edition.site, row, None), app.now())
 }
 
-/// The state of a stored session now.
-pub fn state(app: &App, edition: &Edition, row: &SessionRow) -> State {
-    let life = Life { began: row.began, last_seen: row.last_seen, ended: row.ended_at, until: row.until };
-    let limits = lifetimes(&edition.site, row, None);
-    match limits.state(&life, app.now()) {
-        // Last-seen is written in batches: memory may know of later use.
-        State::IdleTooLong => live(app, row).state(&limits, app.now()),
-        other => other,
+/// The state of one in a list of stored sessions, which memory need not know.
+pub fn state_listed(app: &App, edition: &Edition, row: &SessionRow) -> State {
+    match app.table.known(row.id) {
+        Some(live) => state(app, edition, row, &live),
+        None => {
+            let life = Life { began: row.began, last_seen: row.last_seen, ended: row.ended_at, until: row.until };
+            lifetimes(&edition.site, row, None).state(&life, app.now())
+        }
     }
 }
 
@@ -69,7 +131,23 @@ pub fn read_evidence(row: &SessionRow) -> Option<Evidence> {
     Evidence::from_stored(row.evidence.clone())
 }
 
-/// Stores evidence that grew, or was read again.
-pub async fn keep_evidence(app: &App, id: Uuid, evidence: &Evidence) -> Result<(), StoreError> {
-    app.store.set_evidence(id, serde_json::to_value(evidence).unwrap_or_default()).await
+/// Stores evidence that grew, or was read again, over what was read. False where somebody stored newer meanwhile or ended the
+/// session: what is known has to be read again.
+pub async fn keep_evidence(app: &App, row: &mut SessionRow, evidence: &Evidence) -> Result<bool, StoreError> {
+    let json = serde_json::to_value(evidence).map_err(|e| StoreError::Query(e.to_string()))?;
+    let kept = app.store.set_evidence(row.id, row.evidence_version, json).await?;
+    row.evidence_version += i64::from(kept);
+    Ok(kept)
+}
+
+/// Stores what is known of a session after it grew. False where somebody stored newer meanwhile: the session is as they left it, and
+/// what grew has to grow there, so that nobody undoes what another found. `Conflict` where the session ended.
+pub async fn grown(app: &App, session: &mut Session) -> Result<bool, StoreError> {
+    if keep_evidence(app, &mut session.row, &session.evidence).await? {
+        return Ok(true);
+    }
+    let row = app.store.session(session.row.id).await?.filter(|r| r.ended_at.is_none()).ok_or(StoreError::Conflict)?;
+    session.evidence = read_evidence(&row).ok_or(StoreError::Conflict)?;
+    session.row = row;
+    Ok(false)
 }

@@ -189,12 +189,12 @@ fn ask_unreadable(app: &App, edition: &Edition, visit: &Visit) -> Response {
 }
 
 /// The step that says where a person was sent, with every parameter decoded; those that only serve checks are masked.
-pub fn sent_step(site: &Site, link: &OidcLink, endpoint: &str, lang: Lang, manner: &Manner) -> Step {
-    let redirect_uri = site.redirect_uri(&link.provider.name);
-    let request = authorization_request(link, &redirect_uri, lang, manner);
+pub fn sent_step(site: &Site, link: &OidcLink, flow: &Flow, lang: Lang) -> Step {
+    let redirect_uri = flow.redirect_uri(site);
+    let request = authorization_request(link, &redirect_uri, lang, &flow.manner);
     Step::new(StepCode::SentToProvider)
         .with("provider", link.provider.name.as_str())
-        .with("endpoint", endpoint)
+        .with("endpoint", flow.endpoint.as_str())
         .with("parameters", request.told())
         .with("redirect_uri", redirect_uri.as_str())
 }
@@ -268,14 +268,15 @@ async fn to_provider(
     let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
     let pkce = Pkce::from_random(random());
     let now = app.now();
-    let endpoint = metadata.authorization_endpoint.as_str();
-    let mut flow = Flow::begin(app, &attempt, &name, &browser, to, manner.clone());
-    (flow.verifier, flow.endpoint) = (pkce.verifier().to_owned(), endpoint.to_owned());
+    let apart = trial::is_apart(app, &to, &link.provider.issuer, &name);
+    let mut flow = Flow::begin(app, &attempt, &name, &browser, to, manner);
+    (flow.verifier, flow.endpoint) = (pkce.verifier().to_owned(), metadata.authorization_endpoint.to_string());
+    flow.apart = apart;
     let state = flow.seal(app, SEALED_MAX);
-    let redirect_uri = site.redirect_uri(&name);
-    let request = authorization_request(&link, &redirect_uri, visit.facts.lang, &manner);
+    let redirect_uri = flow.redirect_uri(site);
+    let request = authorization_request(&link, &redirect_uri, visit.facts.lang, &flow.manner);
     let url = request.url(&metadata, &Binding { state: &state, nonce: &flow.nonce, pkce: &pkce });
-    attempt.step(|| sent_step(site, &link, endpoint, visit.facts.lang, &manner));
+    attempt.step(|| sent_step(site, &link, &flow, visit.facts.lang));
     attempt.record_waiting();
     app.recorder.flow(&name, now, 1, 0);
     redirect(url.as_str(), set.as_deref())

@@ -25,6 +25,7 @@ use crate::app::{App, random, salted};
 use crate::attempt::Attempt;
 use crate::pages;
 use crate::providers::ProviderLink;
+use crate::workers::Overloaded;
 
 /// How long a trial is open, and what came back is kept.
 pub const OPEN_FOR: Duration = Duration::hours(1);
@@ -50,15 +51,32 @@ pub async fn find(app: &App, token: &str) -> Result<Option<(Token, TrialRow)>, S
     Ok(app.store.trial(&token.digest(), app.now()).await?.map(|row| (token, row)))
 }
 
+/// What a trial's document compiles to, on the thread that is there for documents.
+async fn compiled(app: &App, text: &str) -> Result<Option<Site>, StoreError> {
+    let text = text.to_owned();
+    let site = app.documents.run_for("trials", move || compile(&text).0).await;
+    site.map_err(|Overloaded| StoreError::Unavailable("documents of trials wait too long to be read".to_owned()))
+}
+
 /// The site that a trial is made with: the live edition's, or that of its document.
 pub async fn site_of(app: &App, row: &TrialRow) -> Result<Option<Arc<Site>>, StoreError> {
     match &row.document {
         None => Ok(app.live.get().map(|e| Arc::new(e.site.clone()))),
         Some(text) => {
             let secrets = app.secrets().await?;
-            Ok(compile(text).0.map(|site| Arc::new(salted(site, &secrets))))
+            Ok(compiled(app, text).await?.map(|site| Arc::new(salted(site, &secrets))))
         }
     }
+}
+
+/// Whether a trial's answer is kept apart from those of the live edition: where the provider's name is another there.
+pub fn is_apart(app: &App, to: &Purposed, issuer: &str, provider: &str) -> bool {
+    matches!(to, Purposed::Trial { .. }) && differs_in(app.live.get().as_deref(), issuer, provider)
+}
+
+/// Whether a provider's name stands for another issuer in the live edition.
+pub fn differs_in(live: Option<&Edition>, issuer: &str, provider: &str) -> bool {
+    live.and_then(|e| e.site.provider(provider)).is_some_and(|theirs| theirs.issuer != issuer)
 }
 
 /// The link to the provider that a flow goes through: of the live edition, but for a trial with another document.
@@ -68,7 +86,8 @@ pub async fn link_of(app: &App, to: &Purposed, provider: &str) -> Result<Option<
     if row.document.is_none() {
         return Ok(app.provider(provider));
     }
-    let Some(site) = row.document.as_deref().and_then(|text| compile(text).0) else { return Ok(None) };
+    let Some(text) = &row.document else { return Ok(None) };
+    let Some(site) = compiled(app, text).await? else { return Ok(None) };
     let Some(wanted) = site.provider(provider) else { return Ok(None) };
     let secrets = app.secrets().await?;
     // A stored secret goes to nobody but whom the live edition gives it to: otherwise whoever may try a document could have any of

@@ -4,6 +4,7 @@
 mod probes;
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 use std::time::{Duration as StdDuration, Instant};
 
 use passeur_api::{Survey, SurveyFinding};
@@ -63,7 +64,7 @@ pub fn shown(findings: &[Finding], lang: Lang) -> Vec<SurveyFinding> {
 }
 
 /// Surveys now.
-pub async fn run(app: &App, edition: &Edition, lang: Lang) -> Result<Done, StoreError> {
+pub async fn run(app: &App, edition: &Arc<Edition>, lang: Lang) -> Result<Done, StoreError> {
     let began = Instant::now();
     let at = app.now();
     let evidence = latest_evidence(app).await?;
@@ -105,7 +106,7 @@ async fn latest_evidence(app: &App) -> Result<Vec<Evidence>, StoreError> {
 }
 
 /// Everything that the database and this node say.
-async fn inside(app: &App, edition: &Edition, evidence: &[Evidence], lang: Lang) -> Result<Facts, StoreError> {
+async fn inside(app: &App, edition: &Arc<Edition>, evidence: &[Evidence], lang: Lang) -> Result<Facts, StoreError> {
     let now = app.now();
     let asked = Instant::now();
     app.store.ping().await?;
@@ -124,6 +125,9 @@ async fn inside(app: &App, edition: &Edition, evidence: &[Evidence], lang: Lang)
         name: t.name,
     });
     let nodes = app.store.other_nodes(app.node_id).await?.into_iter().map(|(name, seen_at)| NodeFacts { name, seen_at });
+    let of = edition.clone();
+    let expectations = tokio::task::spawn_blocking(move || expect::broken(&of.site, now, lang)).await;
+    let expectations = expectations.map_err(|e| StoreError::Query(e.to_string()))?;
     Ok(Facts {
         now,
         secrets: secrets.collect(),
@@ -133,8 +137,9 @@ async fn inside(app: &App, edition: &Edition, evidence: &[Evidence], lang: Lang)
         database: DatabaseFacts { millis, partitions_until: app.store.partitions_until().await? },
         acts_break: first_break(app).await?,
         sources: count_sources(&edition.site, evidence),
-        expectations: expect::broken(&edition.site, now, lang),
+        expectations,
         has_emergency: app.emergency.is_some(),
+        proxied: edition.proxied.seen(),
         confirm_by: app.waits_for_confirmation(),
         ..Facts::default()
     })

@@ -65,6 +65,9 @@ with_tickets! { catalogue
     // ── at the gate
     Arrived = "gate.arrived" Gate Fact ["method", "target", "gate", "address", "agent"]
         "{method} {target} came to gate {gate} from {address}." / "{method} {target} est arrivé à la porte {gate} depuis {address}.";
+    ProxyFieldIgnored = "gate.proxy-field-ignored" Gate Notice ["field", "wanted", "address"]
+        "The request also carried {field}, which the proxies of this site do not write: it was ignored, and {address} counts, from {wanted}." / "La requête portait aussi {field}, que les mandataires de ce site n'écrivent pas : il a été ignoré, et {address} compte, d'après {wanted}."
+        => "Where {address} is the address of your own proxy, it writes {field}: set proxies-write = \"{field}\" under [site]. Otherwise somebody tried to choose their address." / "Si {address} est l'adresse de votre propre mandataire, il écrit {field} : mettez proxies-write = « {field} » sous [site]. Sinon, quelqu'un a voulu choisir son adresse.";
     NoSession = "gate.no-session" Gate Fact ["why"]
         "There was no session to use: {why}." / "Aucune session utilisable : {why}.";
     SentToSignIn = "gate.sent-to-sign-in" Gate Fact ["to"]

@@ -1,5 +1,7 @@
 //! A second engineer: where the site says so, nobody changes alone who may do what.
 
+use std::sync::Arc;
+
 use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{Agreement, Agreements, Problem, Role, Source};
@@ -12,32 +14,36 @@ use serde_json::json;
 use super::super::auth::Engineer;
 use super::super::extract::Json;
 use super::super::{ApiError, problem};
-use super::{Document, document, sound};
+use super::{Document, document, off_the_data_path, sound};
 use crate::app::App;
 
 /// The live edition's number, and whether that edition wants a second engineer for this document.
-async fn wanted(app: &App, text: &str, site: &Site) -> Result<(i32, bool), ApiError> {
+async fn wanted(app: &App, who: &Engineer, text: &str, site: &Arc<Site>) -> Result<(i32, bool), ApiError> {
     let Some(live) = app.store.live_edition().await? else { return Ok((0, false)) };
-    // What counts is the edition everybody can read, not the one this node happens to use.
-    let Some(before) = passeur_core::site::compile(&live.document).0 else { return Ok((live.number, true)) };
-    let sides = (Side { text: &live.document, site: &before }, Side { text, site });
-    Ok((live.number, before.second_engineer && changes_roles(sides.0, sides.1)))
+    let (text, site) = (text.to_owned(), site.clone());
+    off_the_data_path(app, &who.name, move || {
+        // What counts is the edition everybody can read, not the one this node happens to use.
+        let Some(before) = passeur_core::site::compile(&live.document).0 else { return (live.number, true) };
+        let sides = (Side { text: &live.document, site: &before }, Side { text: &text, site: &site });
+        (live.number, before.second_engineer && changes_roles(sides.0, sides.1))
+    })
+    .await
 }
 
 /// Who agreed to a document, and whether that is asked for.
-pub(super) async fn agreements(app: &App, text: &str, site: &Site) -> Result<Agreements, ApiError> {
-    let (live, wanted) = wanted(app, text, site).await?;
+pub(super) async fn agreements(app: &App, who: &Engineer, text: &str, site: &Arc<Site>) -> Result<Agreements, ApiError> {
+    let (live, wanted) = wanted(app, who, text, site).await?;
     let rows = app.store.agreements(&sha256(text.as_bytes()), live).await?;
     Ok(Agreements { wanted, given: rows.into_iter().map(|r| Agreement { name: r.name, at: r.at }).collect() })
 }
 
 /// Whether somebody else than the publisher agreed, where that is asked for. The emergency account needs nobody: it is there
 /// for when nobody can sign in, and every use of it is recorded and shown.
-pub(super) async fn ask_for_second(app: &App, who: &Engineer, text: &str, site: &Site) -> Result<(), ApiError> {
+pub(super) async fn ask_for_second(app: &App, who: &Engineer, text: &str, site: &Arc<Site>) -> Result<(), ApiError> {
     if who.is_emergency() {
         return Ok(());
     }
-    let (live, wanted) = wanted(app, text, site).await?;
+    let (live, wanted) = wanted(app, who, text, site).await?;
     if !wanted {
         return Ok(());
     }
@@ -69,9 +75,9 @@ pub async fn agree(State(app): State<App>, who: Engineer, Json(ask): Json<Source
         return Err(problem(StatusCode::FORBIDDEN, "second-engineer", "Not by a token", words));
     };
     let read = document(&app, ask).await?;
-    let site = sound(&app, &read).await?;
+    let site = sound(&app, &who, &read).await?;
     let Document { text, name, .. } = read;
-    let (live, wanted) = wanted(&app, &text, &site).await?;
+    let (live, wanted) = wanted(&app, &who, &text, &site).await?;
     if !wanted {
         let words = format!("Nothing in {name} asks for a second engineer.");
         return Err(problem(StatusCode::CONFLICT, "second-engineer", "Nothing to agree to", &words));
@@ -88,5 +94,5 @@ pub async fn agree(State(app): State<App>, who: Engineer, Json(ask): Json<Source
     };
     let act = who.act(&app, "agree", json!({"document": hex(&digest), "to": name}));
     app.store.agree(row, act).await?;
-    Ok(Json(agreements(&app, &text, &site).await?))
+    Ok(Json(agreements(&app, &who, &text, &site).await?))
 }

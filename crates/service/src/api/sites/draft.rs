@@ -1,10 +1,11 @@
 //! The draft: each change is made on the version that was read, so that two engineers do not overwrite each other.
 
+use std::sync::Arc;
+
 use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use http::{HeaderMap, HeaderValue, StatusCode, header};
 use passeur_api::{Draft, DraftRequest, Problem, Role};
-use passeur_core::step::Lang;
 use passeur_store::{DraftRow, StoreError};
 use serde_json::json;
 
@@ -54,10 +55,11 @@ async fn conflict(app: &App, e: StoreError) -> ApiError {
     problem(StatusCode::PRECONDITION_FAILED, "conflict", "Changed meanwhile", &words)
 }
 
-async fn shown(app: &App, lang: Lang, row: DraftRow) -> Result<Response, ApiError> {
-    let (site, findings) = examine(app, lang, &row.document).await?;
+async fn shown(app: &App, who: &Engineer, row: DraftRow) -> Result<Response, ApiError> {
+    let (site, findings) = examine(app, who, &row.document).await?;
+    let site = site.map(Arc::new);
     let second = match &site {
-        Some(site) => Some(agreements(app, &row.document, site).await?),
+        Some(site) => Some(agreements(app, who, &row.document, site).await?),
         None => None,
     };
     let etag = HeaderValue::from_str(&tag(row.version)).ok();
@@ -83,7 +85,7 @@ async fn shown(app: &App, lang: Lang, row: DraftRow) -> Result<Response, ApiErro
 pub async fn read_draft(State(app): State<App>, who: Engineer) -> Result<Response, ApiError> {
     who.may(Role::View)?;
     let row = app.store.draft().await?.ok_or_else(no_draft)?;
-    shown(&app, who.lang, row).await
+    shown(&app, &who, row).await
 }
 
 /// Writes the draft on the version that was read. It may hold mistakes; they are listed.
@@ -104,7 +106,7 @@ pub async fn write_draft(
         return Err(conflict(&app, e).await);
     }
     let row = app.store.draft().await?.ok_or_else(no_draft)?;
-    shown(&app, who.lang, row).await
+    shown(&app, &who, row).await
 }
 
 /// Discards the draft of the version that was read.

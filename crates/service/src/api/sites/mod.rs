@@ -17,6 +17,7 @@ use passeur_api::{
     Change, CheckAnswer, CheckRequest, CompareRequest, Comparison, Edition, EditionLine, Finding, Problem, Role, SecretUse,
     Source,
 };
+use passeur_core::Moment;
 use passeur_core::compare::{Bearing, Side, compare as compare_sides, difference};
 use passeur_core::expect;
 use passeur_core::site::{self, Severity, Site};
@@ -30,16 +31,32 @@ use super::extract::{Json, Path, Query};
 use super::{ApiError, no_edition, problem};
 use crate::app::{App, salted};
 use crate::findings;
+use crate::workers::Overloaded;
 
 /// Compiles a document, tries its expectations, and adds what only the store can say: secrets that are named and not
 /// stored.
-async fn examine(app: &App, lang: Lang, document: &str) -> Result<(Option<Site>, Vec<Finding>), ApiError> {
-    Ok(examine_with(app, lang, document, &app.store.secret_list().await?, &app.secrets().await?))
+async fn examine(app: &App, who: &Engineer, document: &str) -> Result<(Option<Site>, Vec<Finding>), ApiError> {
+    let (stored, opened) = (app.store.secret_list().await?, app.secrets().await?);
+    let (document, lang, now) = (document.to_owned(), who.lang, app.now());
+    off_the_data_path(app, &who.name, move || examine_with(now, lang, &document, &stored, &opened)).await
+}
+
+/// Computes something about documents on the thread that is there for it. A document takes about a second at most; whoever asks for
+/// several has one place.
+pub async fn off_the_data_path<T: Send + 'static>(
+    app: &App,
+    whose: &str,
+    task: impl FnOnce() -> T + Send + 'static,
+) -> Result<T, ApiError> {
+    app.documents.run_for(whose, task).await.map_err(|Overloaded| {
+        let words = "Other documents are being checked, compared or rehearsed. Try again in a moment. Nothing was changed.";
+        problem(StatusCode::SERVICE_UNAVAILABLE, "busy", "Not now", words)
+    })
 }
 
 /// The same, with the secrets that are stored.
 fn examine_with(
-    app: &App,
+    now: Moment,
     lang: Lang,
     document: &str,
     stored: &[SecretMeta],
@@ -49,7 +66,7 @@ fn examine_with(
     let site = site.map(|s| salted(s, opened));
     let mut findings: Vec<Finding> = findings.into_iter().map(findings::of_document).collect();
     if let Some(site) = &site {
-        findings.extend(expect::broken(site, app.now(), lang).into_iter().map(findings::of_expectation));
+        findings.extend(expect::broken(site, now, lang).into_iter().map(findings::of_expectation));
         for (name, needed_by) in site.secrets() {
             if !stored.iter().any(|s| s.name == name) {
                 findings.push(Finding {
@@ -105,8 +122,9 @@ pub async fn document(app: &App, source: Source) -> Result<Document, ApiError> {
 }
 
 /// The site that a document compiles to, for calls that need a sound one.
-pub async fn sound(app: &App, document: &Document) -> Result<Arc<Site>, ApiError> {
-    let (site, findings) = site::compile(&document.text);
+pub async fn sound(app: &App, who: &Engineer, document: &Document) -> Result<Arc<Site>, ApiError> {
+    let text = document.text.clone();
+    let (site, findings) = off_the_data_path(app, &who.name, move || site::compile(&text)).await?;
     let opened = app.secrets().await?;
     site.map(|s| Arc::new(salted(s, &opened))).ok_or_else(|| {
         let n = findings.iter().filter(|f| f.severity == Severity::Error).count();
@@ -117,9 +135,9 @@ pub async fn sound(app: &App, document: &Document) -> Result<Arc<Site>, ApiError
 }
 
 /// Shows an edition with its warnings and its secrets.
-async fn whole(app: &App, lang: Lang, row: EditionRow) -> Result<Edition, ApiError> {
+async fn whole(app: &App, who: &Engineer, row: EditionRow) -> Result<Edition, ApiError> {
     let stored = app.store.secret_list().await?;
-    let (site, findings) = examine_with(app, lang, &row.document, &stored, &app.secrets().await?);
+    let (site, findings) = examine(app, who, &row.document).await?;
     let mut names: Vec<String> = site.map(|s| s.secrets().into_iter().map(|(n, _)| n).collect()).unwrap_or_default();
     names.sort();
     names.dedup();
@@ -148,7 +166,7 @@ async fn whole(app: &App, lang: Lang, row: EditionRow) -> Result<Edition, ApiErr
 pub async fn live(State(app): State<App>, who: Engineer) -> Result<Json<Edition>, ApiError> {
     who.may(Role::View)?;
     let row = app.store.live_edition().await?.ok_or_else(no_edition)?;
-    Ok(Json(whole(&app, who.lang, row).await?))
+    Ok(Json(whole(&app, &who, row).await?))
 }
 
 /// An edition by number.
@@ -157,7 +175,7 @@ pub async fn live(State(app): State<App>, who: Engineer) -> Result<Json<Edition>
 pub async fn edition(State(app): State<App>, who: Engineer, Path(number): Path<i32>) -> Result<Json<Edition>, ApiError> {
     who.may(Role::View)?;
     let row = numbered(&app, number).await?;
-    Ok(Json(whole(&app, who.lang, row).await?))
+    Ok(Json(whole(&app, &who, row).await?))
 }
 
 /// Which editions.
@@ -197,7 +215,7 @@ pub async fn editions(
 #[utoipa::path(post, path = "/site/check", request_body = CheckRequest, responses((status = 200, body = CheckAnswer)))]
 pub async fn check(State(app): State<App>, who: Engineer, Json(ask): Json<CheckRequest>) -> Result<Json<CheckAnswer>, ApiError> {
     who.may(Role::View)?;
-    let (site, findings) = examine(&app, who.lang, &ask.document).await?;
+    let (site, findings) = examine(&app, &who, &ask.document).await?;
     Ok(Json(CheckAnswer { sound: site.is_some(), findings }))
 }
 
@@ -211,16 +229,13 @@ pub async fn compare(
 ) -> Result<Json<Comparison>, ApiError> {
     who.may(Role::View)?;
     let (before, after) = (document(&app, ask.before).await?, document(&app, ask.after).await?);
-    let (a, b) = (sound(&app, &before).await?, sound(&app, &after).await?);
-    // Large documents take a while to compare.
+    let (a, b) = (sound(&app, &who, &before).await?, sound(&app, &who, &after).await?);
     let (before_text, after_text) = (before.text, after.text);
-    let compared = tokio::task::spawn_blocking(move || {
+    let compared = off_the_data_path(&app, &who.name, move || {
         let sides = (Side { text: &before_text, site: &a }, Side { text: &after_text, site: &b });
         (compare_sides(sides.0, sides.1), difference(&before_text, &after_text))
     });
-    let failed =
-        |_| problem(StatusCode::INTERNAL_SERVER_ERROR, "compare", "Not compared", "Comparing failed; see the service's log.");
-    let (changes, difference) = compared.await.map_err(failed)?;
+    let (changes, difference) = compared.await?;
     let changes = changes.iter().map(|c| Change {
         bearing: match c.bearing {
             Bearing::Narrower => "narrower",

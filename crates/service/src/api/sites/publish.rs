@@ -46,7 +46,7 @@ fn names(people: &[Affected]) -> String {
 async fn ask_about_people(app: &App, who: &Engineer, site: &Arc<Site>) -> Result<(), ApiError> {
     let Some(live) = app.live.get() else { return Ok(()) };
     let pair = Pair { before: Arc::new(live.site.clone()), after: site.clone(), lang: who.lang };
-    let sums = rehearsal::past(app, pair, app.now() - Duration::days(LOOK_BACK_DAYS), None).await?;
+    let sums = rehearsal::past(app, &who.name, pair, app.now() - Duration::days(LOOK_BACK_DAYS), None).await?;
     let refused = sums.refused.shown();
     if refused.is_empty() {
         return Ok(());
@@ -57,8 +57,8 @@ async fn ask_about_people(app: &App, who: &Engineer, site: &Arc<Site>) -> Result
 }
 
 /// Whether every engineer would lose the console.
-async fn ask_about_engineers(app: &App, who: &Engineer, site: &Site) -> Result<(), ApiError> {
-    let Some(found) = lockout::check(app, who.evidence.as_ref(), &who.circumstances(app), site).await? else { return Ok(()) };
+async fn ask_about_engineers(app: &App, who: &Engineer, site: &Arc<Site>) -> Result<(), ApiError> {
+    let Some(found) = lockout::check(app, who, site).await? else { return Ok(()) };
     Err(unless_named(StatusCode::CONFLICT, "locked-out", "It would lock engineers out", &found))
 }
 
@@ -123,7 +123,7 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
         return Err(problem(StatusCode::BAD_REQUEST, "query", "Nothing to go back to", words));
     }
     let Document { text, edition: copy_of, draft, .. } = document(&app, ask.source).await?;
-    let (site, findings) = examine(&app, who.lang, &text).await?;
+    let (site, findings) = examine(&app, &who, &text).await?;
     let Some(site) = site.map(Arc::new) else {
         let n = findings.iter().filter(|f| f.severity == "error").count();
         let detail = format!("The site file has {}; nothing was changed.", count(n, "mistake", "mistakes"));
@@ -173,7 +173,7 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
     app.end_here(&ended);
     app.load_edition(false).await?;
     tracing::info!(edition = row.number, author = row.author, note = row.note, "published");
-    Ok(Json(whole(&app, who.lang, row).await?))
+    Ok(Json(whole(&app, &who, row).await?))
 }
 
 /// Confirms the live edition, so that it does not go back by itself. Only somebody who signed in under it can.
@@ -199,5 +199,5 @@ pub async fn confirm(State(app): State<App>, who: Engineer) -> Result<Json<Editi
     }
     app.confirmed(row.number);
     let row = app.store.edition(row.number).await?.ok_or_else(|| conflict("The edition is gone."))?;
-    Ok(Json(whole(&app, who.lang, row).await?))
+    Ok(Json(whole(&app, &who, row).await?))
 }
