@@ -120,6 +120,10 @@ fn nothing() -> Response<Body> {
 
 #[async_trait]
 impl Control for Nobody {
+    fn bound(&self, _: &str) -> passeur_gateway::bodies::Bound {
+        passeur_gateway::bodies::Bound { max: 0, known: false }
+    }
+
     fn not_ready(&self) -> Option<&'static str> {
         None
     }

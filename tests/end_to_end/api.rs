@@ -99,6 +99,9 @@ async fn odd_questions_get_a_problem_document() {
         ("/handover/application/nothing", 404),
         ("/handover/provider/pilotage?gate=nothing", 404),
         ("/nothing", 404),
+        ("/crossings?person=%00", 400),
+        ("/sessions?person=a%00b", 400),
+        ("/secrets/%00", 405),
     ] {
         let url = format!("http://{}/api/v1{path}", stack.address);
         let host = format!("pass.havrelune.localhost:{}", stack.address.port());

@@ -1,6 +1,7 @@
 //! The data path: streaming, WebSockets, an upstream that is gone, health, floods.
 
 use passeur_links::resolve::Resolver;
+use serde_json::json;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 
@@ -200,4 +201,92 @@ async fn a_stop_lets_a_running_answer_end_and_takes_no_new_request() {
     socket.write_all(b"there").await.unwrap();
     until(&mut socket, &mut seen, "hellothere").await;
     stopping.await.unwrap();
+}
+
+/// An upstream that answers `/all` without end, and tells when nobody takes it any more.
+async fn endless() -> (std::net::SocketAddr, tokio::sync::oneshot::Receiver<()>) {
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    let (tell, told) = tokio::sync::oneshot::channel();
+    tokio::spawn(async move {
+        let mut stream = loop {
+            let (mut stream, _) = listener.accept().await.unwrap();
+            let mut head = [0; 4096];
+            let n = stream.read(&mut head).await.unwrap();
+            if head[..n].starts_with(b"GET /all ") {
+                break stream;
+            }
+            let _ = stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\nConnection: close\r\n\r\nok").await;
+        };
+        let _ = stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 99999999999\r\n\r\n").await;
+        while stream.write_all(&[b'x'; 65536]).await.is_ok() {}
+        let _ = tell.send(());
+    });
+    (address, told)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_reader_who_does_not_read_is_cut_when_the_session_ends() {
+    let (upstream, cut) = endless().await;
+    let stack = Stack::with(|s| crate::upstreams::instead(s, &format!("upstream = \"http://{upstream}\""))).await;
+    let anouk = stack.signed_in("anouk").await;
+    let mut reader = tokio::net::TcpStream::connect(stack.address).await.unwrap();
+    reader.write_all(format!("GET /all HTTP/1.1\r\n{}\r\n\r\n", stack.head(&anouk)).as_bytes()).await.unwrap();
+    let mut first = [0; 4096];
+    assert!(reader.read(&mut first).await.unwrap() > 0);
+    // Nothing is read from here on: every buffer on the way fills.
+    let sessions = stack.get("/sessions?person=p-1001").await;
+    let (status, _) = stack.post("/sessions/end", json!({"sessions": [sessions[0]["id"]]})).await;
+    assert_eq!(status, 200);
+    tokio::time::timeout(std::time::Duration::from_secs(30), cut).await.expect("the answer is cut").unwrap();
+    drop(reader);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_strangers_send_is_bounded_before_it_is_read() {
+    let stack = Stack::new().await;
+    let host = format!("Host: pass.havrelune.localhost:{}\r\nConnection: close", stack.address.port());
+    let origin = format!("http://pass.havrelune.localhost:{}", stack.address.port());
+    let sized = |path: &str, bytes: usize| {
+        let body = format!("a={}", "b".repeat(bytes));
+        format!(
+            "POST {path} HTTP/1.1\r\n{host}\r\nOrigin: {origin}\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: {}\r\n\r\n{body}",
+            body.len()
+        )
+    };
+    for path in ["/.passeur/name", "/.passeur/oidc/pilotage/back-channel", "/.passeur/device/token"] {
+        let answer = raw(stack.address, &sized(path, 70_000)).await;
+        assert!(answer.starts_with("HTTP/1.1 413"), "{path}: {answer}");
+    }
+    // Whoever is not known is not listened to at all.
+    let mut stranger = tokio::net::TcpStream::connect(stack.address).await.unwrap();
+    let head = format!(
+        "POST /api/v1/site/compare HTTP/1.1\r\n{host}\r\nOrigin: {origin}\r\nContent-Type: application/json\r\nContent-Length: 5000000\r\n\r\n"
+    );
+    stranger.write_all(head.as_bytes()).await.unwrap();
+    let mut answer = String::new();
+    let _ = stranger.read_to_string(&mut answer).await;
+    assert!(answer.starts_with("HTTP/1.1 401"), "{answer}");
+    // One network fills its own room: what it announces is counted when it is announced. Whoever has room is told to go on.
+    let mut held = vec![];
+    let refused = loop {
+        let mut slow = tokio::net::TcpStream::connect(stack.address).await.unwrap();
+        let head = format!(
+            "POST /.passeur/oidc/pilotage/back-channel HTTP/1.1\r\n{host}\r\nContent-Type: application/x-www-form-urlencoded\r\nExpect: 100-continue\r\nContent-Length: 60000\r\n\r\n"
+        );
+        slow.write_all(head.as_bytes()).await.unwrap();
+        let mut first = [0; 12];
+        slow.read_exact(&mut first).await.unwrap();
+        if &first != b"HTTP/1.1 100" {
+            break String::from_utf8_lossy(&first).into_owned();
+        }
+        held.push(slow);
+        assert!(held.len() < 200, "nobody is refused");
+    };
+    assert_eq!((refused.as_str(), held.len()), ("HTTP/1.1 503", 139));
+    // It is theirs again once they go.
+    drop(held);
+    let small = sized("/.passeur/oidc/pilotage/back-channel", 60_000);
+    crate::support::eventually("there is room again", async || !raw(stack.address, &small).await.starts_with("HTTP/1.1 503"))
+        .await;
 }

@@ -90,6 +90,85 @@ async fn where_a_request_came_from_is_said_by_us_alone() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn no_field_claims_another_path_method_host_or_address() {
+    let stack = Stack::new().await;
+    let cookie = cookie(&stack.signed_in("anouk").await);
+    let claims = [
+        "X-Original-URL",
+        "X-Rewrite-URL",
+        "X_Original_Url",
+        "X-Original-Host",
+        "X-Forwarded-Prefix",
+        "X-Forwarded-User",
+        "X-Forwarded",
+        "True-Client-IP",
+        "Client-IP",
+        "X-Client-IP",
+        "X-Cluster-Client-IP",
+        "X-Host",
+        "X-Url-Scheme",
+        "Front-End-Https",
+        "Proxy",
+    ];
+    let fields: String = claims.iter().map(|c| format!("\n{c}: /assign")).collect();
+    let json = received(&stack, &format!("GET /received HTTP/1.1\nCookie: {cookie}\nX-Harmless: 1{fields}"), "").await;
+    assert!(!json["headers"].to_string().contains("/assign"), "{json}");
+    assert_eq!(values(&json, "x-harmless"), ["1"]);
+    // A second method would make it another request: it is not let through as either.
+    let host = format!("berths.havrelune.localhost:{}", stack.address.port());
+    for name in ["X-HTTP-Method-Override", "X-HTTP-Method", "X-Method-Override", "X_Http_Method_Override"] {
+        let request = format!(
+            "POST /received HTTP/1.1\r\nHost: {host}\r\nCookie: {cookie}\r\n{name}: DELETE\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+        );
+        let answer = raw(stack.address, &request).await;
+        assert!(answer.starts_with("HTTP/1.1 400") && answer.contains("names another method"), "{name}: {answer}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_token_of_ours_reaches_no_application() {
+    let stack =
+        Stack::with(|s| s.replace("[[gate.section]]", "[[gate.section]]\npath = \"/received\"\nopen = true\n\n[[gate.section]]"))
+            .await;
+    let personal = "passeur_0123456789012345678901234567890123456789012";
+    for value in [
+        format!("Bearer {personal}"),
+        format!("bearer  {personal}"),
+        format!("Token token={personal}"),
+        format!("token \"{personal}\""),
+    ] {
+        let json = received(&stack, &format!("GET /received HTTP/1.1\nAuthorization: {value}"), "").await;
+        assert_eq!(values(&json, "authorization"), Vec::<String>::new(), "{value}: {json}");
+    }
+    // What an application's own clients send to its open part is between them.
+    let json = received(&stack, "GET /received HTTP/1.1\nAuthorization: Bearer of-the-application", "").await;
+    assert_eq!(values(&json, "authorization"), ["Bearer of-the-application"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_client_that_breaks_its_own_upload_does_not_make_the_application_look_down() {
+    use tokio::io::AsyncWriteExt;
+    let stack = Stack::new().await;
+    let anouk = stack.admitted("anouk").await;
+    for _ in 0..5 {
+        let mut broken = tokio::net::TcpStream::connect(stack.address).await.unwrap();
+        let head = stack.head(&anouk);
+        let request = format!("POST /received HTTP/1.1\r\n{head}\r\nContent-Length: 1000000\r\n\r\nabc");
+        broken.write_all(request.as_bytes()).await.unwrap();
+        broken.set_zero_linger().unwrap();
+        drop(broken);
+    }
+    let failed = async || {
+        let gates = stack.get("/gates").await;
+        gates.to_string().contains("broke") || gates.to_string().contains("\"healthy\":false")
+    };
+    stack.settle().await;
+    assert!(!failed().await, "{}", stack.get("/gates").await);
+    let json = received(&stack, &format!("GET /received HTTP/1.1\nCookie: {}", cookie(&anouk)), "").await;
+    assert_eq!(values(&json, "x-harbour-user"), ["anouk"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn our_cookies_never_reach_the_upstream_and_others_do() {
     let stack = Stack::new().await;
     let token = gate_token(&stack.signed_in("anouk").await);
@@ -170,7 +249,7 @@ async fn tunnels_traces_and_foreign_upgrades_are_refused_with_and_without_a_sess
 #[tokio::test(flavor = "multi_thread")]
 async fn an_upstream_cannot_set_our_cookies_nor_make_its_answer_public() {
     let upstream = RawUpstream::new(
-        "HTTP/1.1 200 OK\r\nContent-Length: 2\r\nSet-Cookie: theirs=1\r\nSet-Cookie: passeur-gate=planted\r\nSet-Cookie: =__Host-passeur-session=planted\r\nCache-Control: public, max-age=60\r\nConnection: x-inner\r\nX-Inner: 1\r\n\r\nok",
+        "HTTP/1.1 200 OK\r\nContent-Length: 2\r\nSet-Cookie: theirs=1\r\nSet-Cookie: passeur-gate=planted\r\nSet-Cookie: =__Host-passeur-session=planted\r\nCache-Control: public, max-age=60\r\nConnection: x-inner\r\nX-Inner: 1\r\nClear-Site-Data: \"*\"\r\nAlt-Svc: h3=\":443\"\r\nNEL: {}\r\nReport-To: {}\r\nReporting-Endpoints: a=\"https://elsewhere.example\"\r\nService-Worker-Allowed: /\r\nCDN-Cache-Control: max-age=60\r\nMy-Cache-Control: max-age=60\r\nSurrogate-Control: max-age=60\r\n\r\nok",
         false,
     )
     .await;
@@ -182,7 +261,20 @@ async fn an_upstream_cannot_set_our_cookies_nor_make_its_answer_public() {
     let set: Vec<_> = page.headers.get_all("set-cookie").iter().collect();
     assert_eq!(set, ["theirs=1"]);
     assert_eq!(page.header("cache-control"), "private, max-age=60");
-    assert!(page.headers.get("x-inner").is_none());
+    for name in [
+        "x-inner",
+        "clear-site-data",
+        "alt-svc",
+        "nel",
+        "report-to",
+        "reporting-endpoints",
+        "service-worker-allowed",
+        "cdn-cache-control",
+        "my-cache-control",
+        "surrogate-control",
+    ] {
+        assert!(page.headers.get(name).is_none(), "{name}");
+    }
     let seen = upstream.seen.lock().unwrap().join("\n");
     assert!(!seen.contains("passeur-"), "{seen}");
 }

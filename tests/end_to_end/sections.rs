@@ -32,9 +32,11 @@ async fn an_open_section_is_reached_by_anybody_and_told_nothing() {
         assert!(!answer.contains("passeur-gate"), "{answer}");
     }
     // Only the plain spelling is open; everything else asks for a session.
-    for odd in ["/Received", "/received/../", "/received;x", "//received", "/%72eceived", "/received/%2e%2e/", "/receivedx", "/"]
-    {
+    for odd in ["/Received", "/received;x", "/%72eceived", "/receivedx", "/received.json", "/"] {
         assert_eq!(ask(&stack, None, odd).await.0, "401", "{odd}");
+    }
+    for odd in ["//received", "/received/../", "/received/%2e%2e/", "/received%2f", "/x%5c..%5creceived"] {
+        assert_eq!(ask(&stack, None, odd).await.0, "400", "{odd}");
     }
 }
 
@@ -42,18 +44,7 @@ async fn an_open_section_is_reached_by_anybody_and_told_nothing() {
 async fn a_section_that_asks_for_more_cannot_be_spelt_past() {
     let stack = Stack::new().await;
     let (anouk, benoit) = (stack.signed_in("anouk").await, stack.signed_in("benoit").await);
-    for spelling in [
-        "/assign",
-        "/ASSIGN",
-        "//assign",
-        "/./assign",
-        "/x/../assign",
-        "/%61ssign",
-        "/assign;a=b",
-        "/assign/",
-        "/%2561ssign",
-        "/x/..%2fassign",
-    ] {
+    for spelling in ["/assign", "/ASSIGN", "/%61ssign", "/assign;a=b", "/assign/", "/assign.json", "/%C3%A1ssign"] {
         let (status, answer) = ask(&stack, Some(&anouk), spelling).await;
         assert_eq!(status, "403", "{spelling}: {answer}");
         assert!(answer.contains("Only berth planners assign berths."), "{answer}");
@@ -61,6 +52,33 @@ async fn a_section_that_asks_for_more_cannot_be_spelt_past() {
         let reached = ask(&stack, Some(&benoit), spelling).await.0;
         assert!(reached == "405" || reached == "404", "{spelling} reaches the application: {reached}");
     }
+    // What servers read in different ways comes to no server, whoever asks.
+    for doubtful in [
+        "//assign",
+        "/./assign",
+        "/x/../assign",
+        "/%2561ssign",
+        "/x/..%2fassign",
+        "/a%5cb/../assign",
+        "/a%2fb/../assign",
+        "/a%252fb/../assign",
+        "/assign.",
+        "/assign%20",
+        "/assign%3fx",
+        "/assign::$DATA",
+        "/a%c5%bfsign",
+        "/ASSIGN~1",
+    ] {
+        for person in [None, Some(&anouk), Some(&benoit)] {
+            let (status, answer) = ask(&stack, person, doubtful).await;
+            assert_eq!(status, "400", "{doubtful}: {answer}");
+            assert!(answer.contains("servers read the path"), "{doubtful}: {answer}");
+        }
+    }
+    // A second path in a header is none that a section is asked for.
+    let head = stack.head(&benoit);
+    let moved = raw(stack.address, &format!("MOVE /received HTTP/1.1\r\n{head}\r\nDestination: /assign/1\r\n\r\n")).await;
+    assert!(moved.starts_with("HTTP/1.1 400"), "{moved}");
     // Told once, in full, with what was wanted and seen.
     stack.settle().await;
     let list = stack.get("/crossings?outcome=refused").await;

@@ -28,6 +28,9 @@ pub fn hex(bytes: &[u8]) -> String {
     })
 }
 
+/// What personal tokens begin with, so that they are known wherever they turn up.
+pub const PERSONAL_TOKEN: &str = "passeur_";
+
 /// A bearer secret of 256 random bits in base64url. Only its SHA-256 is stored; Debug shows nothing of it.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Token(String);

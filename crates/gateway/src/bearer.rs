@@ -57,6 +57,11 @@ impl Bearer {
         }
     }
 
+    /// Whether nobody was asked who they are.
+    pub(crate) fn is_nobody(&self) -> bool {
+        matches!(self, Bearer::Open(..))
+    }
+
     pub(crate) fn counters(&self) -> &Counters {
         match self {
             Bearer::Admitted(a) => &a.counters,

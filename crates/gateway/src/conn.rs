@@ -4,7 +4,7 @@
 
 use std::cell::{Cell, RefCell};
 use std::net::IpAddr;
-use std::rc::Rc;
+use std::rc::{Rc, Weak};
 use std::sync::Arc;
 use std::task::Waker;
 
@@ -13,7 +13,9 @@ use http::{HeaderMap, HeaderValue, Method, Uri};
 use passeur_core::forwarded::{self, ProxyField, Way};
 
 use crate::admission::Admission;
+use crate::bearer::Bearer;
 use crate::control::RequestFacts;
+use crate::listener::Places;
 use crate::outgoing::From;
 use crate::shared::{Edition, Place};
 use crate::target::ticks;
@@ -38,6 +40,45 @@ impl<T> Kept<T> {
 /// A Cookie field, and the admission it meant.
 type Cookied = (HeaderValue, Arc<Admission>);
 
+/// An answer that is under way: whom it is for, and how long it has waited for its reader. Bodies are not asked while their reader does
+/// not read, so that the core looks.
+#[derive(Default)]
+pub(crate) struct Running {
+    bearer: RefCell<Option<Bearer>>,
+    /// Since when the reader has something to read, in ticks.
+    waits: Cell<Option<i64>>,
+    /// How long that was before, in milliseconds, and how many bytes were given.
+    waited: Cell<i64>,
+    gave: Cell<i64>,
+}
+
+/// How long a reader may keep an answer waiting in all, besides a second for each KiB that it reads; and at once.
+const READER_GRACE_MS: i64 = 60_000;
+const READER_STILL_MS: i64 = 600_000;
+
+impl Running {
+    /// The reader asks for more.
+    pub(crate) fn asked(&self) {
+        if let Some(since) = self.waits.take() {
+            self.waited.set(self.waited.get() + ticks() - since);
+        }
+    }
+
+    /// The reader was given bytes.
+    pub(crate) fn gave(&self, bytes: usize) {
+        self.gave.set(self.gave.get().saturating_add(i64::try_from(bytes).unwrap_or(i64::MAX)));
+        self.waits.set(Some(ticks()));
+    }
+
+    /// Whether the reader is waited for although what they read was ended, or for too long.
+    fn is_overdue(&self, now: i64) -> bool {
+        let Some(since) = self.waits.get() else { return false };
+        let (still, waited) = (now - since, self.waited.get() + now - since);
+        let over = self.bearer.borrow().as_ref().is_some_and(Bearer::is_over);
+        over || still > READER_STILL_MS || waited > READER_GRACE_MS.saturating_add(self.gave.get() / 1024 * 1000)
+    }
+}
+
 /// The connection a request came on.
 pub(crate) struct Conn {
     pub(crate) peer: IpAddr,
@@ -50,6 +91,9 @@ pub(crate) struct Conn {
     from: RefCell<Option<Kept<From>>>,
     /// Requests that are not answered whole yet.
     running: Cell<u32>,
+    under_way: RefCell<Vec<Weak<Running>>>,
+    /// What it holds of the caps, until it and whatever it became have ended.
+    places: RefCell<Option<Arc<Places>>>,
     /// Whether a request has come.
     served: Cell<bool>,
     /// Since when nothing runs, in ticks.
@@ -79,6 +123,8 @@ impl Conn {
             admission: RefCell::default(),
             from: RefCell::default(),
             running: Cell::new(0),
+            under_way: RefCell::default(),
+            places: RefCell::default(),
             served: Cell::new(false),
             idle_since: Cell::new(ticks()),
             asked: Cell::new(Asked::Nothing),
@@ -134,7 +180,32 @@ impl Conn {
     pub(crate) fn runs(self: &Rc<Conn>) -> Runs {
         self.served.set(true);
         self.running.set(self.running.get() + 1);
-        Runs(self.clone())
+        let running = Rc::new(Running::default());
+        let mut under_way = self.under_way.borrow_mut();
+        if under_way.len() == under_way.capacity() {
+            under_way.retain(|w| w.strong_count() > 0);
+        }
+        under_way.push(Rc::downgrade(&running));
+        drop(under_way);
+        Runs { conn: self.clone(), running }
+    }
+
+    /// Whether a reader of it is overdue: it has to end, whatever it writes to.
+    pub(crate) fn is_overdue(&self) -> bool {
+        let now = ticks();
+        let mut under_way = self.under_way.borrow_mut();
+        under_way.retain(|w| w.strong_count() > 0);
+        under_way.iter().filter_map(Weak::upgrade).any(|r| r.is_overdue(now))
+    }
+
+    /// Holds places of the caps.
+    pub(crate) fn holds(&self, places: Arc<Places>) {
+        *self.places.borrow_mut() = Some(places);
+    }
+
+    /// What it holds of the caps, for what it becomes.
+    pub(crate) fn places(&self) -> Option<Arc<Places>> {
+        self.places.borrow().clone()
     }
 
     /// The way a request came, as far as it can be believed.
@@ -194,16 +265,50 @@ impl Conn {
 }
 
 /// A request that is not answered whole yet.
-pub(crate) struct Runs(Rc<Conn>);
+pub(crate) struct Runs {
+    conn: Rc<Conn>,
+    pub(crate) running: Rc<Running>,
+}
+
+impl Runs {
+    /// Notes whom the answer is for.
+    pub(crate) fn of(&self, bearer: Option<&Bearer>) {
+        *self.running.bearer.borrow_mut() = bearer.cloned();
+    }
+}
 
 impl Drop for Runs {
     fn drop(&mut self) {
-        self.0.running.set(self.0.running.get().saturating_sub(1));
-        self.0.idle_since.set(ticks());
+        self.conn.running.set(self.conn.running.get().saturating_sub(1));
+        self.conn.idle_since.set(ticks());
     }
 }
 
 fn only_cookie(headers: &HeaderMap) -> Option<&HeaderValue> {
     let mut all = headers.get_all(COOKIE).iter();
     all.next().filter(|_| all.next().is_none())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_reader_who_keeps_answers_waiting_is_overdue_and_one_who_waits_is_not() {
+        let now = ticks();
+        let running = |waits: Option<i64>, waited: i64, gave: i64| Running {
+            bearer: RefCell::default(),
+            waits: Cell::new(waits.map(|ago| now - ago)),
+            waited: Cell::new(waited),
+            gave: Cell::new(gave),
+        };
+        // Nothing is there to be read: an event stream that says nothing.
+        assert!(!running(None, READER_GRACE_MS * 100, 0).is_overdue(now));
+        assert!(!running(Some(READER_GRACE_MS), 0, 0).is_overdue(now));
+        assert!(running(Some(READER_GRACE_MS + 1), 0, 0).is_overdue(now));
+        // A megabyte a quarter of an hour is a slow line; a kilobyte is none.
+        assert!(!running(Some(1), 900_000, 1 << 20).is_overdue(now));
+        assert!(running(Some(1), 900_000, 1 << 10).is_overdue(now));
+        assert!(running(Some(READER_STILL_MS + 1), 0, 1 << 30).is_overdue(now));
+    }
 }

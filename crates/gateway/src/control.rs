@@ -13,6 +13,7 @@ use passeur_core::id::Token;
 use passeur_core::step::{Lang, Step};
 
 use crate::admission::Admission;
+use crate::bodies::Bound;
 use crate::body::Body;
 use crate::shared::Edition;
 
@@ -200,6 +201,8 @@ impl TicketFailed {
 /// The rest of the service, as the data path sees it.
 #[async_trait]
 pub trait Control: Send + Sync + 'static {
+    /// What is read of a body at a path of the sign-in host.
+    fn bound(&self, path: &str) -> Bound;
     /// Answers a request to the sign-in host.
     async fn pages(&self, request: Request<Body>, address: IpAddr) -> Response<Body>;
     /// Answers a request under `/.passeur/` on a gate's own host.

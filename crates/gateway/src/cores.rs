@@ -21,6 +21,7 @@ use tokio::sync::{Semaphore, mpsc, watch};
 use tokio::task::LocalSet;
 use tokio_rustls::LazyConfigAcceptor;
 
+use crate::bodies::Bodies;
 use crate::conn::{Asked, Conn};
 use crate::control::Control;
 use crate::floods::{CONNECTIONS_MAX, Counters, Floods, count};
@@ -49,6 +50,9 @@ const RESETS_MAX: usize = 32;
 /// How often a core drops what it no longer needs.
 const SWEEP_EVERY: Duration = Duration::from_secs(5);
 
+/// How often a core looks whether readers are overdue.
+const LOOK_EVERY: Duration = Duration::from_secs(1);
+
 /// What the data path is made of.
 #[derive(Clone)]
 pub struct Parts {
@@ -73,15 +77,17 @@ impl Cores {
     /// When a thread or its runtime cannot be made.
     pub fn start(listeners: Vec<Listener>, parts: &Parts, stop: &watch::Receiver<bool>) -> std::io::Result<Cores> {
         let floods = Arc::new(Floods::default());
+        let bodies = Arc::new(Bodies::default());
         let count = std::thread::available_parallelism().map_or(1, usize::from);
         let (mut senders, mut threads) = (vec![], vec![]);
         for n in 0..count {
             let (sender, receiver) = mpsc::channel(256);
             let (parts, floods, stop, control) = (parts.clone(), floods.clone(), stop.clone(), Handle::current());
+            let bodies = bodies.clone();
             let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
             let run = move || {
                 let remote = Remote::new(parts.control, control);
-                let gateway = Rc::new(Gateway::new(remote, parts.live, parts.table, parts.clock));
+                let gateway = Rc::new(Gateway::new(remote, parts.live, parts.table, parts.clock, bodies));
                 LocalSet::new().block_on(&runtime, core(gateway, receiver, floods, stop));
             };
             threads.push(std::thread::Builder::new().name(format!("core-{n}")).spawn(run)?);
@@ -133,6 +139,8 @@ type Conns = RefCell<Vec<Weak<Conn>>>;
 
 async fn core(gateway: Rc<Gateway>, mut dealt: mpsc::Receiver<Accepted>, floods: Arc<Floods>, mut stop: watch::Receiver<bool>) {
     let mut sweep = tokio::time::interval(SWEEP_EVERY);
+    let mut look = tokio::time::interval(LOOK_EVERY);
+    look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     let mut running = tokio::task::JoinSet::new();
     let conns = Rc::new(Conns::default());
     loop {
@@ -148,6 +156,7 @@ async fn core(gateway: Rc<Gateway>, mut dealt: mpsc::Receiver<Accepted>, floods:
                 gateway.sweep();
                 close_idle(&conns);
             }
+            _ = look.tick() => close_overdue(&conns),
             _ = stop.changed() => break,
         }
     }
@@ -173,9 +182,16 @@ fn close_idle(conns: &Conns) {
     });
 }
 
+/// Closes connections whose reader does not read what is over, or reads too slowly: their bodies are not asked, so that nothing in
+/// them can tell.
+fn close_overdue(conns: &Conns) {
+    conns.borrow().iter().filter_map(Weak::upgrade).filter(|c| c.is_overdue()).for_each(|c| c.ask(Asked::Close));
+}
+
 async fn connection(gateway: Rc<Gateway>, accepted: Accepted, conn: Rc<Conn>, floods: Arc<Floods>) {
     let Accepted { stream, peer, tls, places } = accepted;
     let Ok(stream) = tokio::net::TcpStream::from_std(stream) else { return };
+    conn.holds(Arc::new(places));
     let service = Serving { gateway, conn, floods: floods.clone() };
     match tls {
         None => service.http1(TokioIo::new(stream)).await,
@@ -205,7 +221,6 @@ async fn connection(gateway: Rc<Gateway>, accepted: Accepted, conn: Rc<Conn>, fl
             }
         }
     }
-    drop(places);
 }
 
 /// One connection being served.
@@ -243,9 +258,10 @@ macro_rules! drive {
 
 /// Answers one request of a connection.
 async fn answer(gateway: Rc<Gateway>, conn: Rc<Conn>, request: Request<Incoming>) -> Result<Response<UnderWay>, Infallible> {
-    let _runs = conn.runs();
+    let runs = conn.runs();
     let answer = gateway.handle(Box::new(request), &conn).await;
-    Ok(answer.map(|reply| UnderWay { reply, _runs }))
+    runs.of(answer.body().bearer());
+    Ok(answer.map(|reply| UnderWay { reply, runs }))
 }
 
 impl Serving {

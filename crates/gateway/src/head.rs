@@ -4,6 +4,8 @@ use http::header::{CONNECTION, CONTENT_LENGTH, HOST, TRANSFER_ENCODING, UPGRADE}
 use http::{HeaderMap, Method, StatusCode, Uri};
 use passeur_core::step::{Param, Step, StepCode};
 
+use crate::claims::names_method;
+
 /// The host a request means. None when there is none or more than one, or target and Host differ (RFC 9112 3.2).
 pub(crate) fn host(uri: &Uri, headers: &HeaderMap) -> Option<String> {
     let mut hosts = headers.get_all(HOST).iter();
@@ -56,6 +58,9 @@ pub(crate) fn check(method: &Method, headers: &HeaderMap, origin: &str) -> Resul
     }
     if headers.get_all(CONTENT_LENGTH).iter().count() > 1 {
         return ambiguous("several-lengths");
+    }
+    if names_method(headers) {
+        return ambiguous("method-override");
     }
     if headers.contains_key(UPGRADE) || says_upgrade(headers) {
         return check_upgrade(method, headers, origin);

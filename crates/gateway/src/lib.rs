@@ -6,8 +6,10 @@
 
 pub mod admission;
 mod bearer;
+pub mod bodies;
 pub mod body;
 pub mod caller;
+mod claims;
 mod conn;
 pub mod control;
 pub mod cookies;

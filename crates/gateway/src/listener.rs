@@ -36,8 +36,11 @@ pub(crate) struct Accepted {
     pub(crate) stream: std::net::TcpStream,
     pub(crate) peer: IpAddr,
     pub(crate) tls: Option<Arc<Certificates>>,
-    pub(crate) places: (OwnedSemaphorePermit, Place),
+    pub(crate) places: Places,
 }
+
+/// What a connection holds of the caps: a place among all, and one of its address.
+pub(crate) type Places = (OwnedSemaphorePermit, Place);
 
 /// Accepts until `stop` changes.
 pub(crate) async fn accept(

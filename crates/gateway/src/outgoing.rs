@@ -3,19 +3,22 @@
 
 use std::net::IpAddr;
 
-use http::header::{ACCEPT_ENCODING, CONNECTION, COOKIE, HOST, HeaderName, HeaderValue, RANGE, UPGRADE};
+use http::header::{ACCEPT_ENCODING, AUTHORIZATION, CONNECTION, COOKIE, HOST, HeaderName, HeaderValue, RANGE, UPGRADE};
 use http::{HeaderMap, Request, Uri, request::Parts};
 use passeur_core::address::PublicAddress;
 use passeur_core::delivery::folds_to;
 use passeur_core::forwarded::Way;
+use passeur_core::id::PERSONAL_TOKEN;
 
 use crate::bearer::Bearer;
+use crate::caller;
+use crate::claims::claims;
 use crate::cookies;
 use crate::head::{is_websocket, tokens};
 use crate::shared::Place;
 use crate::stream::Upload;
 
-/// Fields that belong to one connection only (RFC 9110 7.6.1), and those that claim where a request came from.
+/// Fields that belong to one connection only (RFC 9110 7.6.1), and those that are written anew.
 const DROPPED: &[&str] = &[
     "connection",
     "keep-alive",
@@ -26,13 +29,6 @@ const DROPPED: &[&str] = &[
     "trailer",
     "transfer-encoding",
     "upgrade",
-    "forwarded",
-    "x-forwarded-for",
-    "x-forwarded-host",
-    "x-forwarded-proto",
-    "x-forwarded-port",
-    "x-forwarded-server",
-    "x-real-ip",
     "cookie",
     "host",
 ];
@@ -87,6 +83,17 @@ pub(crate) fn forged(bearer: &Bearer, headers: &HeaderMap) -> Vec<String> {
     headers.keys().filter(|n| bearer.strips(n)).map(|n| n.as_str().to_owned()).collect()
 }
 
+/// Whether what a client sent to prove itself is meant for us: a personal token wherever it is sent, and, where nobody is asked,
+/// whatever the gate would take elsewhere. No application gets to see it.
+fn is_for_us(client: &HeaderMap, place: Place<'_>, bearer: &Bearer) -> bool {
+    let ours = client.get_all(AUTHORIZATION).iter().any(|v| {
+        let text = String::from_utf8_lossy(v.as_bytes());
+        text.split([' ', ',', '=', '"']).any(|part| part.starts_with(PERSONAL_TOKEN))
+    });
+    let unasked = matches!(bearer, Bearer::Open(..)) && place.gate.access.callers.is_some();
+    ours || unasked && caller::token(client).is_some()
+}
+
 /// Builds the outgoing request: one pass over the client's fields, then ours.
 pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bearer, from: &From) -> Option<Outgoing> {
     let mut headers = HeaderMap::with_capacity(parts.headers.len() + bearer.count() + 6);
@@ -97,10 +104,14 @@ pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bear
     for (name, value) in &parts.headers {
         let dropped = DROPPED.iter().any(|d| folds_to(name.as_str(), d))
             || per_connection.iter().any(|n| n == name.as_str())
+            || claims(name.as_str())
             || bearer.strips(name);
         if !dropped {
             headers.append(name.clone(), value.clone());
         }
+    }
+    if is_for_us(&parts.headers, place, bearer) {
+        headers.remove(AUTHORIZATION);
     }
     if let Some(value) = cookies::without_ours(&parts.headers) {
         headers.insert(COOKIE, value);

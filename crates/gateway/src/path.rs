@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use http::{Request, Response, StatusCode};
+use http_body::Body as _;
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use passeur_core::Moment;
@@ -18,11 +19,13 @@ use passeur_links::clock::Clock;
 
 use crate::admission::Admission;
 use crate::bearer::Bearer;
+use crate::bodies::{Bodies, Room, paced};
 use crate::body::{Body, BoxError, full};
 use crate::caller;
 use crate::conn::Conn;
 use crate::control::{Interrupted, NoSession, Presented, RequestFacts, ServedCertificate, is_navigation};
 use crate::cookies::{self, Found};
+use crate::listener::Places;
 use crate::remote::Remote;
 use crate::shared::{Edition, Live, Place};
 use crate::stream::{Download, Reply, Upload};
@@ -44,6 +47,7 @@ pub(crate) struct Gateway {
     table: Arc<Table>,
     clock: Clock,
     upstreams: Upstreams,
+    bodies: Arc<Bodies>,
 }
 
 fn page(response: Response<Body>) -> Response<Reply> {
@@ -57,8 +61,8 @@ fn inward(request: Request<Incoming>) -> Request<Body> {
 
 impl Gateway {
     /// Wires the data path of a core.
-    pub(crate) fn new(control: Remote, live: Live, table: Arc<Table>, clock: Clock) -> Gateway {
-        Gateway { control, live, table, clock, upstreams: Upstreams::new() }
+    pub(crate) fn new(control: Remote, live: Live, table: Arc<Table>, clock: Clock, bodies: Arc<Bodies>) -> Gateway {
+        Gateway { control, live, table, clock, upstreams: Upstreams::new(), bodies }
     }
 
     /// Whether a gate of this host name takes client certificates.
@@ -102,6 +106,23 @@ impl Gateway {
         let address = edition.as_ref().map_or(conn.peer, |e| conn.way(e, request.headers()).client());
         let is_ours = edition.as_ref().is_none_or(|e| e.site.address.is_host(&host));
         let mut request = inward(*request);
+        if !request.body().is_end_stream() {
+            let bound = self.control.bound(request.uri().path());
+            // Whoever is not known yet shares what is held for such people; whoever must be is known before a byte is read.
+            let room = match bound.known {
+                true => None,
+                false => match self.bodies.room(address, request.headers(), bound.max) {
+                    None => {
+                        return page(bare(
+                            StatusCode::SERVICE_UNAVAILABLE,
+                            "Too much is being sent from your network just now.\n",
+                        ));
+                    }
+                    room => room,
+                },
+            };
+            request = request.map(|body| paced(body, bound.max, room));
+        }
         if let Some(shown) = conn.shown_to(address) {
             request.extensions_mut().insert(ServedCertificate(shown));
         }
@@ -145,6 +166,13 @@ impl Gateway {
             let address = conn.way(edition, request.headers()).client();
             return page(self.control.gate_pages(edition.clone(), &gate.name, inward(*request), address).await);
         }
+        if let Some(what) = in_doubt(&place, &request) {
+            let facts = facts(edition, conn, &request);
+            let step = Step::new(StepCode::PathInDoubt)
+                .with("path", passeur_core::text::shorten(raw, 200))
+                .with("what", Param::reason(what));
+            return page(self.control.reject(edition.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &facts).await);
+        }
         let open = opened(gate, raw);
         let bearer = match open {
             Some(proof) => Bearer::Open(proof, place.open.clone()),
@@ -187,7 +215,8 @@ impl Gateway {
         conn.forget();
         let facts = facts(edition, conn, &request);
         let (parts, body) = request.into_parts();
-        let form = interrupted(&parts, body, &place.prepared.origin).await;
+        let room = || self.bodies.room(facts.address, &parts.headers, FORM_MAX);
+        let form = interrupted(&parts, body, &place.prepared.origin, room).await;
         page(self.control.turn_away(edition.clone(), &place.gate.name, why, &parts.headers, form, &facts).await)
     }
 
@@ -351,7 +380,7 @@ impl Gateway {
                 let personal = matches!(bearer, Bearer::Admitted(_));
                 edits::clean(parts.status, &mut parts.headers, personal);
                 if parts.status == StatusCode::SWITCHING_PROTOCOLS {
-                    return page(switched(parts, body, upgrade, lease, bearer));
+                    return page(switched(parts, body, upgrade, lease, bearer, conn.places()));
                 }
                 let encoding = place.edits.head(parts.status, &mut parts.headers, personal);
                 let body = Download::new(body, bearer, lease, progress);
@@ -399,7 +428,12 @@ const FORM_LIMIT: Duration = Duration::from_secs(10);
 
 /// The form that the lack of a session interrupts: one that a person sent from the gate's own page. Anything else is
 /// answered as before: another site's form is never kept for anybody.
-async fn interrupted(parts: &http::request::Parts, body: Incoming, origin: &str) -> Option<Interrupted> {
+async fn interrupted(
+    parts: &http::request::Parts,
+    body: Incoming,
+    origin: &str,
+    room: impl FnOnce() -> Option<Room>,
+) -> Option<Interrupted> {
     let text = |name: &str| parts.headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
     let is_form = text("content-type")
         .split(';')
@@ -408,6 +442,7 @@ async fn interrupted(parts: &http::request::Parts, body: Incoming, origin: &str)
     if parts.method != http::Method::POST || !is_form || !is_navigation(&parts.headers) || text("origin") != origin {
         return None;
     }
+    let Some(_room) = room() else { return Some(Interrupted::TooLarge) };
     let whole = tokio::time::timeout(FORM_LIMIT, http_body_util::Limited::new(body, FORM_MAX).collect()).await;
     Some(match whole {
         Ok(Ok(collected)) => Interrupted::Whole(collected.to_bytes()),
@@ -422,6 +457,7 @@ fn switched(
     person: Option<hyper::upgrade::OnUpgrade>,
     mut lease: Lease,
     bearer: Bearer,
+    places: Option<Arc<Places>>,
 ) -> Response<Body> {
     lease.spend();
     let Some(person) = person else {
@@ -429,7 +465,7 @@ fn switched(
     };
     let mut answer = Response::from_parts(parts, body);
     let upstream = hyper::upgrade::on(&mut answer);
-    websocket::join(person, upstream, bearer);
+    websocket::join(person, upstream, bearer, places);
     let (parts, _) = answer.into_parts();
     Response::from_parts(parts, crate::body::empty())
 }
@@ -442,6 +478,17 @@ fn is_own_path(path: &str) -> bool {
         return false;
     }
     path::canonical(path).is_some_and(|p| path::is_at_or_below(&p, "/.passeur"))
+}
+
+/// Why the path of a request cannot be judged, where the gate judges paths: two servers could read it, or a second one it names,
+/// differently.
+fn in_doubt(place: &Place<'_>, request: &Request<Incoming>) -> Option<&'static str> {
+    if !place.prepared.view.judges_paths() {
+        return None;
+    }
+    // RFC 4918 10.3: what a method of WebDAV copies or moves goes to another path.
+    let second = request.headers().contains_key("destination").then_some("destination");
+    path::doubt(request.uri().path()).map(path::Doubt::code).or(second)
 }
 
 /// A page for those for whom no edition and no language is known.

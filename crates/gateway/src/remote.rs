@@ -13,6 +13,7 @@ use tokio::runtime::Handle;
 
 use crate::admission::Admission;
 use crate::bearer::Bearer;
+use crate::bodies::Bound;
 use crate::body::{Body, full};
 use crate::control::{Control, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure};
 use crate::shared::Edition;
@@ -43,6 +44,11 @@ impl Remote {
     fn run<T: Send + 'static>(&self, work: impl Future<Output = T> + Send + 'static, otherwise: fn() -> T) -> Away<T> {
         let task = self.runtime.spawn(work);
         Box::pin(async move { task.await.unwrap_or_else(|_| otherwise()) })
+    }
+
+    /// See [`Control::bound`].
+    pub(crate) fn bound(&self, path: &str) -> Bound {
+        self.control.bound(path)
     }
 
     /// See [`Control::not_ready`].

@@ -17,6 +17,7 @@ use crate::bearer::Bearer;
 use crate::body::{Body, BoxError};
 use crate::conn::Runs;
 use crate::edits::html::Turned;
+use crate::target::ticks;
 use crate::upstream::pool::Lease;
 use crate::waits::Wait;
 
@@ -30,13 +31,20 @@ pub(crate) enum Cut {
     Ended,
     #[error("nothing moved for {} s", STILL_LIMIT.as_secs())]
     Still,
+    #[error("it came too slowly for somebody who is not signed in")]
+    Slow,
 }
+
+/// How long the upload of somebody who is not signed in may take, and how many milliseconds it gains with each byte (1 KiB/s).
+const STRANGER_GRACE_MS: i64 = 30_000;
+const STRANGER_BYTES_PER_MS: u64 = 1;
 
 /// How far an upload has come, seen by whoever waits for the answer.
 #[derive(Debug, Default)]
 pub(crate) struct Progress {
     moved: AtomicU64,
     done: AtomicBool,
+    broken: AtomicBool,
 }
 
 impl Progress {
@@ -44,16 +52,26 @@ impl Progress {
     pub(crate) fn moved(&self) -> u64 {
         self.moved.load(Ordering::Relaxed)
     }
+    /// Whether the client broke it off, or the session ended under it: nothing that the upstream did.
+    pub(crate) fn broken(&self) -> bool {
+        self.broken.load(Ordering::Acquire)
+    }
     /// Whether the upload ended cleanly.
     pub(crate) fn done(&self) -> bool {
         self.done.load(Ordering::Acquire)
     }
 }
 
+/// Whether a stranger's upload has brought too little in its time.
+fn is_dripping(ms: i64, bytes: u64) -> bool {
+    let gained = i64::try_from(bytes / STRANGER_BYTES_PER_MS).unwrap_or(i64::MAX);
+    ms > STRANGER_GRACE_MS.saturating_add(gained)
+}
+
 /// What goes to the upstream.
 pub(crate) enum Upload {
     None,
-    Stream { body: Incoming, bearer: Bearer, progress: Arc<Progress> },
+    Stream { body: Incoming, bearer: Bearer, progress: Arc<Progress>, began: i64, bytes: u64 },
 }
 
 impl Upload {
@@ -63,7 +81,8 @@ impl Upload {
             return (Upload::None, None);
         }
         let progress = Arc::new(Progress::default());
-        (Upload::Stream { body, bearer: bearer.clone(), progress: progress.clone() }, Some(progress))
+        let stream = Upload::Stream { body, bearer: bearer.clone(), progress: progress.clone(), began: ticks(), bytes: 0 };
+        (stream, Some(progress))
     }
 }
 
@@ -72,8 +91,9 @@ impl HttpBody for Upload {
     type Error = BoxError;
 
     fn poll_frame(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
-        let Upload::Stream { body, bearer, progress } = self.get_mut() else { return Poll::Ready(None) };
+        let Upload::Stream { body, bearer, progress, began, bytes } = self.get_mut() else { return Poll::Ready(None) };
         if bearer.is_over() {
+            progress.broken.store(true, Ordering::Release);
             return Poll::Ready(Some(Err(Cut::Ended.into())));
         }
         let frame = match std::task::ready!(Pin::new(&mut *body).poll_frame(cx)) {
@@ -81,9 +101,17 @@ impl HttpBody for Upload {
                 progress.done.store(true, Ordering::Release);
                 return Poll::Ready(None);
             }
-            Some(Err(e)) => return Poll::Ready(Some(Err(e.into()))),
+            Some(Err(e)) => {
+                progress.broken.store(true, Ordering::Release);
+                return Poll::Ready(Some(Err(e.into())));
+            }
             Some(Ok(f)) => f,
         };
+        *bytes += frame.data_ref().map_or(0, |d| d.len() as u64);
+        if bearer.is_nobody() && is_dripping(ticks() - *began, *bytes) {
+            progress.broken.store(true, Ordering::Release);
+            return Poll::Ready(Some(Err(Cut::Slow.into())));
+        }
         progress.moved.fetch_add(1, Ordering::Relaxed);
         let frame = match frame.into_trailers() {
             Ok(trailers) => {
@@ -231,6 +259,15 @@ impl Reply {
     pub(crate) fn turned(page: Turned<Download>) -> Reply {
         Reply::Turned(Box::new(page))
     }
+
+    /// Whom it is for; none for a page of ours.
+    pub(crate) fn bearer(&self) -> Option<&Bearer> {
+        match self {
+            Reply::Page(_) => None,
+            Reply::Stream(body) => Some(&body.bearer),
+            Reply::Turned(page) => Some(&page.inner().bearer),
+        }
+    }
 }
 
 impl HttpBody for Reply {
@@ -265,7 +302,7 @@ impl HttpBody for Reply {
 /// An answer on its way over a connection: while it lives, its request runs.
 pub(crate) struct UnderWay {
     pub(crate) reply: Reply,
-    pub(crate) _runs: Runs,
+    pub(crate) runs: Runs,
 }
 
 impl HttpBody for UnderWay {
@@ -273,7 +310,13 @@ impl HttpBody for UnderWay {
     type Error = BoxError;
 
     fn poll_frame(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
-        Pin::new(&mut self.reply).poll_frame(cx)
+        let me = &mut *self;
+        me.runs.running.asked();
+        let frame = Pin::new(&mut me.reply).poll_frame(cx);
+        if let Poll::Ready(Some(Ok(f))) = &frame {
+            me.runs.running.gave(f.data_ref().map_or(0, Bytes::len));
+        }
+        frame
     }
 
     fn is_end_stream(&self) -> bool {

@@ -1,12 +1,15 @@
 //! WebSockets: bytes both ways until either side or the session ends.
 
+use std::sync::Arc;
+
 use hyper::upgrade::OnUpgrade;
 use hyper_util::rt::TokioIo;
 
 use crate::bearer::Bearer;
+use crate::listener::Places;
 
-/// Joins the two upgraded connections; an ended session cuts them.
-pub(crate) fn join(person: OnUpgrade, upstream: OnUpgrade, bearer: Bearer) {
+/// Joins the two upgraded connections; an ended session cuts them. Until then the person's holds its places of the caps.
+pub(crate) fn join(person: OnUpgrade, upstream: OnUpgrade, bearer: Bearer, places: Option<Arc<Places>>) {
     tokio::spawn(async move {
         let (Ok(person), Ok(upstream)) = (person.await, upstream.await) else { return };
         let (mut person, mut upstream) = (TokioIo::new(person), TokioIo::new(upstream));
@@ -19,5 +22,6 @@ pub(crate) fn join(person: OnUpgrade, upstream: OnUpgrade, bearer: Bearer) {
             }
             () = bearer.until_over() => {}
         }
+        drop(places);
     });
 }

@@ -38,9 +38,24 @@ impl Root {
         self.0 == Path::new("/")
     }
 
-    /// Where a path of the machine lies here, links followed or not.
+    /// Where a path of the machine lies here, links not followed. Whatever it says, it lies below.
     pub fn real(&self, path: &str) -> PathBuf {
-        self.0.join(path.trim_start_matches('/'))
+        let mut below: Vec<String> = vec![];
+        for part in parts(path) {
+            match part.as_str() {
+                ".." => drop(below.pop()),
+                _ => below.push(part),
+            }
+        }
+        self.0.join(below.join("/"))
+    }
+
+    /// Where a link leads, as it is written; none where the path is none.
+    pub fn link(&self, path: &str) -> Option<String> {
+        let (folder, name) = path.trim_end_matches('/').rsplit_once('/')?;
+        let folder = self.follow(folder).ok()?.path;
+        let to = std::fs::read_link(self.real(&format!("{folder}/{name}"))).ok()?;
+        Some(to.to_string_lossy().into_owned())
     }
 
     /// Follows a path, link by link.
@@ -141,6 +156,20 @@ mod tests {
     #![allow(clippy::unwrap_used)]
     use super::*;
     use std::os::unix::fs::symlink;
+
+    #[test]
+    fn nothing_outside_is_reached_whatever_a_path_says() {
+        let folder = tempfile::tempdir().unwrap();
+        let root = Root::folder(folder.path());
+        for path in ["/../../etc/passwd", "../../../etc/passwd", "/a/../../../../etc/passwd"] {
+            assert!(root.real(path).starts_with(folder.path()) && !root.real(path).to_string_lossy().contains(".."), "{path}");
+        }
+        // A folder that is a link out of it is followed within it.
+        std::os::unix::fs::symlink("/etc", folder.path().join("out")).unwrap();
+        assert_eq!(root.link("/out/localtime"), None);
+        assert_eq!(root.link("/out"), Some("/etc".to_owned()));
+        assert_eq!(root.link("/../../etc/mtab"), None);
+    }
 
     #[test]
     fn links_stay_within_the_folder_and_are_told() {

@@ -34,6 +34,19 @@ pub enum Forbidden {
 /// # Errors
 /// Why not.
 pub fn check_address(host: &str, address: IpAddr) -> Result<(), Forbidden> {
+    check_peer(address)?;
+    if address.to_canonical().is_loopback() && !is_loopback(host) {
+        return Err(Forbidden::ThisMachine);
+    }
+    Ok(())
+}
+
+/// Whether anything of ours (an application, a directory, a mail server) may stand at an address: this machine and private networks
+/// may, metadata services may not.
+///
+/// # Errors
+/// Why not.
+pub fn check_peer(address: IpAddr) -> Result<(), Forbidden> {
     let address = address.to_canonical();
     let link_local = match address {
         IpAddr::V4(v4) => v4.is_link_local(),
@@ -44,9 +57,6 @@ pub fn check_address(host: &str, address: IpAddr) -> Result<(), Forbidden> {
     }
     if address.is_unspecified() || address.is_multicast() || address == IpAddr::V4(Ipv4Addr::BROADCAST) {
         return Err(Forbidden::Nobody);
-    }
-    if address.is_loopback() && !is_loopback(host) {
-        return Err(Forbidden::ThisMachine);
     }
     Ok(())
 }
@@ -96,6 +106,21 @@ mod tests {
             ("https://224.0.0.1/", Err(Forbidden::Nobody)),
         ] {
             assert_eq!(check_url(&Url::parse(url).unwrap()), want, "{url}");
+        }
+        // What is ours may stand on this machine and in private networks, under any name.
+        for (address, want) in [
+            ("127.0.0.1", Ok(())),
+            ("::1", Ok(())),
+            ("10.0.0.7", Ok(())),
+            ("169.254.169.254", Err(Forbidden::LinkLocal)),
+            ("::ffff:169.254.169.254", Err(Forbidden::LinkLocal)),
+            ("fe80::1", Err(Forbidden::LinkLocal)),
+            ("fd00:ec2::254", Err(Forbidden::LinkLocal)),
+            ("100.100.100.200", Err(Forbidden::LinkLocal)),
+            ("0.0.0.0", Err(Forbidden::Nobody)),
+            ("255.255.255.255", Err(Forbidden::Nobody)),
+        ] {
+            assert_eq!(check_peer(address.parse().unwrap()), want, "{address}");
         }
         // A name that leads there is caught when it is resolved.
         for (host, address, want) in [

@@ -62,7 +62,7 @@ impl Client {
             .user_agent("passeur");
         if let Some(path) = ca_file {
             let bad = |e: String| HttpError::CaFile(path.to_owned(), e);
-            let pem = std::fs::read(path).map_err(|e| bad(e.to_string()))?;
+            let pem = crate::pem::read(path).map_err(bad)?;
             let certificates = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| bad(e.to_string()))?;
             builder = builder.tls_certs_merge(certificates);
         }

@@ -9,6 +9,7 @@ pub mod host;
 pub mod http;
 pub mod kerberos;
 pub mod ldap;
+mod pem;
 pub mod resolve;
 pub mod smtp;
 

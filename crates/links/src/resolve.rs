@@ -7,7 +7,18 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use passeur_core::address::is_loopback;
 
 /// The addresses of a host. Names under `localhost` are never asked of anybody.
+///
+/// # Errors
+/// It has none, or one of them is nobody's or that of a metadata service ([`crate::guard::check_peer`]).
 pub async fn resolve(host: &str, port: u16) -> io::Result<Vec<SocketAddr>> {
+    let all = resolve_any(host, port).await?;
+    for one in &all {
+        crate::guard::check_peer(one.ip()).map_err(|e| io::Error::new(io::ErrorKind::PermissionDenied, e))?;
+    }
+    Ok(all)
+}
+
+async fn resolve_any(host: &str, port: u16) -> io::Result<Vec<SocketAddr>> {
     let bare = host.trim_start_matches('[').trim_end_matches(']');
     if let Ok(ip) = bare.parse::<IpAddr>() {
         return Ok(vec![SocketAddr::new(ip, port)]);

@@ -35,13 +35,14 @@ impl Mailer {
         Mailer { server, password }
     }
 
-    fn transport(&self) -> Result<AsyncSmtpTransport<Tokio1Executor>, NotSent> {
+    /// The name is resolved here, so that the address is checked that is then used.
+    async fn transport(&self) -> Result<AsyncSmtpTransport<Tokio1Executor>, NotSent> {
         let s = &self.server;
         let told = |e: lettre::transport::smtp::Error| NotSent(e.to_string());
         let tls = |s: &MailServer| -> Result<TlsParameters, NotSent> {
             let mut tls = TlsParameters::builder(s.host.clone());
             if let Some(path) = &s.ca_file {
-                let pem = std::fs::read(path).map_err(|e| NotSent(format!("{path} cannot be read: {e}")))?;
+                let pem = crate::pem::read(path).map_err(|e| NotSent(format!("{path} cannot be read: {e}")))?;
                 tls = tls.add_root_certificate(Certificate::from_pem(&pem).map_err(told)?);
             }
             tls.build().map_err(told)
@@ -51,7 +52,10 @@ impl Mailer {
             MailSecurity::StartTls => Tls::Required(tls(s)?),
             MailSecurity::Clear => Tls::None,
         };
-        let mut out = AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous(s.host.as_str())
+        let found = crate::resolve::resolve(&s.host, s.port).await;
+        let address = found.map_err(|e| NotSent(format!("{}: {e}", s.host)))?.into_iter().next();
+        let address = address.ok_or_else(|| NotSent(format!("{} has no address", s.host)))?.ip();
+        let mut out = AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous(address.to_string())
             .port(s.port)
             .tls(security)
             .timeout(Some(LIMIT));
@@ -75,7 +79,7 @@ impl Mailer {
             .header(lettre::message::header::ContentType::TEXT_PLAIN)
             .body(text)
             .map_err(|e| NotSent(e.to_string()))?;
-        let sending = self.transport()?;
+        let sending = self.transport().await?;
         match tokio::time::timeout(LIMIT, sending.send(message)).await {
             Ok(Ok(_)) => Ok(()),
             Ok(Err(e)) => Err(NotSent(crate::innermost(&e))),

@@ -110,3 +110,19 @@ proptest! {
         let _ = Stack::read("sshd", &mut |n| (n == "sshd").then(|| text.clone()));
     }
 }
+
+#[test]
+fn files_that_include_each_other_are_read_so_often_and_no_more() {
+    let mut opened = 0;
+    let circle = "Include *\nInclude *\nInclude *\n";
+    let lines = Lines::read(&[("f".into(), circle.into())], &mut |_| {
+        opened += 1;
+        vec![("f".into(), circle.into()), ("g".into(), circle.into())]
+    });
+    assert!(lines.files.len() < 600 && opened <= 1_000, "{} {opened}", lines.files.len());
+    assert_eq!(lines.troubles.len(), 2, "{:?}", lines.troubles);
+    // Nor are lines that hold nothing.
+    let many = "\n".repeat(100_000) + "UsePAM yes\n";
+    let lines = Lines::read(&[("f".into(), many)], &mut |_| vec![]);
+    assert_eq!((lines.items.len(), lines.troubles.len()), (0, 1));
+}

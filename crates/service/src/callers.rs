@@ -38,7 +38,7 @@ use crate::signin::local::limits;
 use crate::workers::Overloaded;
 
 /// How every personal token begins, so that whoever finds one knows what it is.
-pub const PREFIX: &str = "passeur_";
+pub use passeur_core::id::PERSONAL_TOKEN as PREFIX;
 /// Tokens from one neighbourhood within the window of [`limits`] that are no good, after which no more are checked.
 const BAD_MAX: i32 = 120;
 

@@ -16,6 +16,7 @@ use passeur_core::session::State;
 use passeur_core::site::Gate;
 use passeur_core::step::{Param, Phrase, Silent, Step, StepCode};
 use passeur_gateway::admission::{Admission, SessionLive};
+use passeur_gateway::bodies::Bound;
 use passeur_gateway::body::{Body, BoxError};
 use passeur_gateway::control::{
     Control, FailureKind, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure,
@@ -66,6 +67,10 @@ fn unauthorized(why: NoSession, id: CrossingId) -> axum::response::Response {
 
 #[async_trait]
 impl Control for Service {
+    fn bound(&self, path: &str) -> Bound {
+        crate::router::bound(path)
+    }
+
     async fn pages(&self, request: Request<Body>, address: IpAddr) -> Response<Body> {
         let mut request = request.map(axum::body::Body::new);
         request.extensions_mut().insert(ClientAddress(address));

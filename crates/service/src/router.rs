@@ -11,6 +11,7 @@ use passeur_core::decide::{Decision, console_roles, fold};
 use passeur_core::identity::identify;
 use passeur_core::site::Access;
 use passeur_core::step::Silent;
+use passeur_gateway::bodies::Bound;
 
 use crate::api::problem;
 use crate::app::App;
@@ -18,8 +19,23 @@ use crate::pages::{self, Quay, QuayGate};
 use crate::signin::{LiveEdition, Visit, answer, device, ended, evidence, local, out, route, saml, session, start, tokens};
 use crate::{api, console, emergency, factors, guard};
 
-/// The largest body of a request of our own: a site file is the largest thing anybody sends.
-const BODY_MAX: usize = 5 << 20;
+/// The largest body of a call of the API: a site file is the largest thing anybody sends. Nothing of it is read before the caller is
+/// known.
+const CALL_MAX: usize = 5 << 20;
+/// The largest body of a page: forms of a few fields, and tokens of providers.
+const PAGE_MAX: usize = 64 * 1024;
+/// The largest body at an address that takes SAML messages (in base64, in a form).
+const SAML_MAX: usize = 512 * 1024;
+
+/// What is read of a body at a path of the sign-in host.
+pub fn bound(path: &str) -> Bound {
+    let (max, known) = match path {
+        p if p.starts_with("/api/") => (CALL_MAX, true),
+        p if p.starts_with("/.passeur/saml/") => (SAML_MAX, false),
+        _ => (PAGE_MAX, false),
+    };
+    Bound { max, known }
+}
 
 /// How many changes of somebody's roles the quay shows.
 const CHANGES_SHOWN: i64 = 3;
@@ -59,7 +75,8 @@ pub fn router(app: &App) -> Router {
         .route("/.passeur/device/token", post(device::poll))
         .route("/.passeur/saml/{provider}/answer", post(saml::answer::post))
         .route("/.passeur/saml/{provider}/sign-out", get(saml::out::message).post(saml::out::message))
-        .layer(DefaultBodyLimit::max(BODY_MAX))
+        // Every body is bounded by its place before it comes here: see [`bound`].
+        .layer(DefaultBodyLimit::disable())
         .with_state(app.clone())
 }
 

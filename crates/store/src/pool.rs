@@ -27,6 +27,9 @@ pub enum StoreError {
     /// The database was migrated by a newer binary.
     #[error("the database was written by a newer version of Passeur (migration {0}); start that one")]
     Newer(String),
+    /// A value that no text of the database can hold: it has a NUL character.
+    #[error("a value holds a NUL character, which cannot be stored or looked for")]
+    Unfit,
     /// Anything else: a bug of ours or a damaged database.
     #[error("PostgreSQL refused a query: {0}")]
     Query(String),
@@ -39,9 +42,15 @@ impl From<diesel::result::Error> for StoreError {
         match e {
             DatabaseError(UniqueViolation | SerializationFailure, _) => StoreError::Conflict,
             DatabaseError(ClosedConnection, info) => StoreError::Unavailable(info.message().to_owned()),
+            // PostgreSQL has no code for it that the driver hands on: 22021 for text, 22P05 within JSON.
+            DatabaseError(_, info) if is_nul(info.message()) => StoreError::Unfit,
             other => StoreError::Query(other.to_string()),
         }
     }
+}
+
+fn is_nul(message: &str) -> bool {
+    message.contains("encoding \"UTF8\": 0x00") || message.contains("unsupported Unicode escape sequence")
 }
 
 pub(crate) type Pool = bb8::Pool<AsyncPgConnection>;
@@ -84,7 +93,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Unavailable`] where the address is none.
     pub async fn connect(url: &str, connections: u32) -> Result<Store, StoreError> {
-        let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new(url);
+        let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new(with_limits(url));
         let pool = Pool::builder()
             .max_size(connections)
             .connection_timeout(Duration::from_secs(3))
@@ -104,6 +113,28 @@ impl Store {
     pub(crate) async fn conn(&self) -> Result<Conn<'_>, StoreError> {
         self.pool.get().await.map_err(|e| StoreError::Unavailable(e.to_string()))
     }
+}
+
+/// How soon a connection is given up whose other end says nothing more: a machine that lost its power, a firewall that forgot. Whoever
+/// writes their own into the address is followed.
+const LIMITS: [(&str, &str); 5] = [
+    ("connect_timeout", "3"),
+    ("tcp_user_timeout", "10"),
+    ("keepalives_idle", "10"),
+    ("keepalives_interval", "3"),
+    ("keepalives_retries", "3"),
+];
+
+fn with_limits(url: &str) -> String {
+    let is_address = url.starts_with("postgres://") || url.starts_with("postgresql://");
+    LIMITS.iter().filter(|(name, _)| !url.contains(&format!("{name}="))).fold(url.to_owned(), |out, (name, value)| {
+        let joint = match (is_address, out.contains('?')) {
+            (true, false) => '?',
+            (true, true) => '&',
+            (false, _) => ' ',
+        };
+        format!("{out}{joint}{name}={value}")
+    })
 }
 
 async fn migrate(url: &str) -> Result<(), StoreError> {
@@ -128,4 +159,22 @@ async fn migrate(url: &str) -> Result<(), StoreError> {
     })
     .await
     .map_err(|e| StoreError::Query(e.to_string()))?
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_database_that_falls_silent_is_given_up_on_in_time() {
+        use std::time::Duration;
+        for url in ["postgres://p:x@127.0.0.1:5432/passeur", "postgresql://h/d?sslmode=disable", "host=h user=u dbname=d"] {
+            let config: tokio_postgres::Config = with_limits(url).parse().unwrap();
+            assert_eq!(config.get_tcp_user_timeout(), Some(&Duration::from_secs(10)), "{url}");
+            assert_eq!(config.get_connect_timeout(), Some(&Duration::from_secs(3)), "{url}");
+            assert_eq!(config.get_keepalives_idle(), Duration::from_secs(10), "{url}");
+        }
+        let own: tokio_postgres::Config = with_limits("postgres://h/d?connect_timeout=9").parse().unwrap();
+        assert_eq!(own.get_connect_timeout(), Some(&Duration::from_secs(9)));
+    }
 }

@@ -13,6 +13,7 @@ pub(crate) const PARTS_MAX: usize = 32;
 pub struct RequestView {
     parts: Vec<Condition>,
     timed: bool,
+    paths: bool,
 }
 
 impl RequestView {
@@ -46,12 +47,18 @@ impl RequestView {
         let mut parts = vec![];
         conditions.iter().for_each(|c| c.of_request(&mut parts));
         let timed = conditions.iter().any(|c| c.is_timed());
-        RequestView { parts: parts.into_iter().cloned().collect(), timed }
+        let paths = !sections.is_empty() || parts.iter().any(|p| matches!(p, Condition::Path(_)));
+        RequestView { parts: parts.into_iter().cloned().collect(), timed, paths }
     }
 
     /// Whether all requests look the same.
     pub fn is_blind(&self) -> bool {
         self.parts.is_empty()
+    }
+
+    /// Whether what a request may do depends on its path: then a path that two servers could read differently is refused.
+    pub fn judges_paths(&self) -> bool {
+        self.paths
     }
 
     /// Whether time alone may change a decision.

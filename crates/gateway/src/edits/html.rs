@@ -71,6 +71,11 @@ pub(crate) struct Turned<B> {
 }
 
 impl<B> Turned<B> {
+    /// The body that is turned.
+    pub(crate) fn inner(&self) -> &B {
+        &self.inner
+    }
+
     pub(crate) fn new(
         inner: B,
         encoding: AsciiCompatibleEncoding,

@@ -27,6 +27,23 @@ static HOP_BY_HOP: [HeaderName; 7] = [
     UPGRADE,
 ];
 
+/// Fields by which an application would speak for the whole gate to browsers, or to caches in front of it, beyond its own pages: it
+/// would delete the gate's cookies, send browsers elsewhere or have them report there, or register code for all of the address.
+static FOR_THE_GATE: [HeaderName; 12] = [
+    HeaderName::from_static("clear-site-data"),
+    HeaderName::from_static("alt-svc"),
+    HeaderName::from_static("alt-used"),
+    HeaderName::from_static("nel"),
+    HeaderName::from_static("report-to"),
+    HeaderName::from_static("reporting-endpoints"),
+    HeaderName::from_static("service-worker-allowed"),
+    HeaderName::from_static("cdn-cache-control"),
+    HeaderName::from_static("surrogate-control"),
+    HeaderName::from_static("surrogate-key"),
+    HeaderName::from_static("cache-tag"),
+    HeaderName::from_static("edge-control"),
+];
+
 /// The edits of one gate, prepared.
 #[derive(Debug)]
 pub(crate) struct Edits {
@@ -95,6 +112,15 @@ pub(crate) fn clean(status: StatusCode, headers: &mut HeaderMap, personal: bool)
         if !(switching && (*name == CONNECTION || *name == UPGRADE)) {
             headers.remove(name);
         }
+    }
+    for name in &FOR_THE_GATE {
+        headers.remove(name);
+    }
+    // Caches have fields of their own by the same ending (RFC 9213 3).
+    let targeted: Vec<HeaderName> =
+        headers.keys().filter(|n| **n != CACHE_CONTROL && n.as_str().ends_with("-cache-control")).cloned().collect();
+    for name in targeted {
+        headers.remove(name);
     }
     cookies::forbid_ours(headers);
     if personal {

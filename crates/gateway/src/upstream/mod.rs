@@ -117,6 +117,8 @@ impl Upstreams {
                             break;
                         }
                     }
+                    // The client's own upload broke: that says nothing of the upstream.
+                    Tried::Lost(e) if progress.is_some_and(Progress::broken) => return Err(e),
                     Tried::Lost(e) => {
                         self.pool.forget(target);
                         last = Some(e.clone());

@@ -63,9 +63,7 @@ pub(super) fn realm_of(read: &kerberos::Config, texts: &Texts<'_>, host: &str) -
 }
 
 fn none(look: &Look, path: &str, words: String) -> NoConfig {
-    let real = std::fs::symlink_metadata(look.root.real(path)).is_ok_and(|m| m.file_type().is_symlink());
-    let to = std::fs::read_link(look.root.real(path)).ok().filter(|_| real);
-    let dead_link = to.map(|t| (path.to_owned(), t.to_string_lossy().into_owned()));
+    let dead_link = look.root.link(path).map(|to| (path.to_owned(), to));
     NoConfig { path: path.to_owned(), dead_link, words }
 }
 

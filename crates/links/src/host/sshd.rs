@@ -11,6 +11,8 @@ use super::{Look, Texts, is_yes, oracle, said};
 const USUAL: &str = "/etc/ssh/sshd_config";
 /// Ticks of a second in `/proc`: the same on every Linux.
 const TICKS: u64 = 100;
+/// The beginning of the year 10000, in seconds: no server began later.
+const FAR_S: u64 = 253_402_300_800;
 /// Keywords of which only the first line counts and that decide who comes in.
 const SINGLE: &[&str] = &[
     "gssapiauthentication",
@@ -115,7 +117,9 @@ fn older(look: &Look, texts: &Texts<'_>, lines: &Lines, pid_file: Option<String>
     let ticks: u64 = rest.split_whitespace().nth(19)?.parse().ok()?;
     let boot = look.root.text("/proc/stat", 1 << 20).ok()?;
     let boot: u64 = boot.lines().find_map(|l| l.strip_prefix("btime "))?.trim().parse().ok()?;
-    let began = SystemTime::UNIX_EPOCH + Duration::from_secs(boot + ticks / TICKS);
+    // What the files say is not believed to be a time.
+    let seconds = boot.checked_add(ticks / TICKS).filter(|s| *s < FAR_S)?;
+    let began = SystemTime::UNIX_EPOCH + Duration::from_secs(seconds);
     // The time of booting is told in whole seconds.
     let later = |f: &&String| look.root.changed(f).is_some_and(|at| at > began + Duration::from_secs(2));
     let file = lines.files.iter().find(later)?;

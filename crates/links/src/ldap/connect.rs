@@ -196,9 +196,9 @@ fn tls_config(ca_file: Option<&str>) -> Result<Arc<rustls::ClientConfig>, LinkEr
     let system = ["/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt"];
     for path in system.into_iter().chain(ca_file) {
         let named = Some(path) == ca_file;
-        match CertificateDer::pem_file_iter(path) {
-            Ok(certificates) => {
-                let good: Vec<_> = certificates.filter_map(Result::ok).collect();
+        match crate::pem::read(path) {
+            Ok(pem) => {
+                let good: Vec<_> = CertificateDer::pem_slice_iter(&pem).filter_map(Result::ok).collect();
                 if named && good.is_empty() {
                     return Err(LinkError::Dead(format!("the certificate file {path} holds no certificate")));
                 }

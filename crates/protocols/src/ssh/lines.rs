@@ -6,6 +6,8 @@ pub use crate::Place;
 
 const DEPTH_MAX: usize = 16;
 const LINES_MAX: usize = 20_000;
+/// The most files, counted as often as they are included: sixteen of them that include each other would be opened for hours.
+const FILES_MAX: usize = 500;
 
 /// One line.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -88,6 +90,8 @@ pub struct Lines {
     pub files: Vec<String>,
     /// What could not be read, and where it is asked for.
     pub troubles: Vec<(Place, String)>,
+    /// Lines so far.
+    lines: usize,
 }
 
 /// Opens what a line includes, by a path or pattern: files, each with its name and text.
@@ -103,13 +107,21 @@ impl Lines {
         out
     }
 
+    /// Notes once that not all is read.
+    fn too_many(&mut self, place: Place, words: &str) {
+        if !self.troubles.iter().any(|(_, w)| w == words) {
+            self.troubles.push((place, words.to_owned()));
+        }
+    }
+
     fn file(&mut self, name: &str, text: &str, open: &mut Open<'_>, around: &[Condition], depth: usize) {
         self.files.push(name.to_owned());
         let mut within: Vec<Condition> = around.to_vec();
         for (i, line) in text.lines().enumerate() {
             let place = Place { file: name.to_owned(), line: i + 1 };
-            if self.items.len() >= LINES_MAX {
-                return self.troubles.push((place, "there are more lines than can be read".to_owned()));
+            self.lines += 1;
+            if self.lines > LINES_MAX {
+                return self.too_many(place, "there are more lines than can be read");
             }
             let written = line.trim();
             let mut arguments = match words(written) {
@@ -131,11 +143,13 @@ impl Lines {
                     within.truncate(around.len());
                     within.push(condition(Kind::Match(criteria(&arguments))));
                 }
-                "include" if depth >= DEPTH_MAX => {
-                    self.troubles.push((place, "files include each other without an end".to_owned()));
-                }
+                "include" if depth >= DEPTH_MAX => self.too_many(place, "files include each other without an end"),
                 "include" => {
                     for pattern in &arguments {
+                        if self.files.len() >= FILES_MAX {
+                            self.too_many(place.clone(), "there are more files than can be read");
+                            break;
+                        }
                         for (file, text) in open(pattern) {
                             self.file(&file, &text, open, &within, depth + 1);
                         }

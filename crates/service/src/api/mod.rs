@@ -98,6 +98,9 @@ impl From<StoreError> for ApiError {
                 "The store does not answer",
                 "PostgreSQL does not answer; see the service's log.",
             ),
+            StoreError::Unfit => {
+                problem(StatusCode::BAD_REQUEST, "query", "No such text", "A value holds a NUL character: nothing has it.")
+            }
             StoreError::Newer(_) | StoreError::Query(_) => {
                 tracing::error!(error = %e, "a query failed");
                 problem(

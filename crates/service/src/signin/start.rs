@@ -247,6 +247,14 @@ async fn to_provider(
         Ok(None) => return pages::not_set_up(visit.facts.lang).into_response(),
         Err(e) => return pages::store_failed(site, visit.facts.lang, &e).into_response(),
     };
+    if !link.has_secret() {
+        let step = match trial::without_secret(app, &to, &link.provider).await {
+            Ok(step) => step,
+            Err(e) => return pages::store_failed(site, visit.facts.lang, &e).into_response(),
+        };
+        attempt.step(|| step);
+        return not_sent(app, edition, attempt, to).await;
+    }
     let metadata = match link.metadata().await {
         Ok(m) => m,
         Err(e) => {
@@ -256,13 +264,7 @@ async fn to_provider(
                     .with("issuer", link.provider.issuer.as_str())
                     .with("how", e.to_string())
             });
-            if let Purposed::Trial { token, .. } = &to {
-                let end = flow::ended(Outcome::Failed, StatusCode::BAD_GATEWAY);
-                return trial::finish(app, edition, attempt, token, Err(end)).await;
-            }
-            let id = attempt.record_anonymous(Outcome::Failed);
-            let refused = pages::Refused::of_step(&attempt, id, None);
-            return pages::refused(site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response();
+            return not_sent(app, edition, attempt, to).await;
         }
     };
     let (browser, set) = browser_binding(app, &visit.headers, &site.address, "flow");
@@ -280,4 +282,16 @@ async fn to_provider(
     attempt.record_waiting();
     app.recorder.flow(&name, now, 1, 0);
     redirect(url.as_str(), set.as_deref())
+}
+
+/// Ends a way to a provider to which nobody can be sent.
+async fn not_sent(app: &App, edition: &Edition, attempt: Attempt, to: Purposed) -> Response {
+    let lang = attempt.lang;
+    if let Purposed::Trial { token, .. } = &to {
+        let end = flow::ended(Outcome::Failed, StatusCode::BAD_GATEWAY);
+        return trial::finish(app, edition, attempt, token, Err(end)).await;
+    }
+    let id = attempt.record_anonymous(Outcome::Failed);
+    let refused = pages::Refused::of_step(&attempt, id, None);
+    pages::refused(&edition.site, lang, StatusCode::BAD_GATEWAY, &refused).into_response()
 }

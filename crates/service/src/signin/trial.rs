@@ -12,7 +12,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::Purpose;
-use passeur_core::site::{Access, Site, compile};
+use passeur_core::site::{Access, Provider, Site, compile};
 use passeur_core::step::{Step, StepCode};
 use passeur_gateway::shared::Edition;
 use passeur_store::{StoreError, TrialRow};
@@ -90,19 +90,36 @@ pub async fn link_of(app: &App, to: &Purposed, provider: &str) -> Result<Option<
     let Some(site) = compiled(app, text).await? else { return Ok(None) };
     let Some(wanted) = site.provider(provider) else { return Ok(None) };
     let secrets = app.secrets().await?;
-    // A stored secret goes to nobody but whom the live edition gives it to: otherwise whoever may try a document could have any of
-    // them sent anywhere.
+    // A stored secret goes to nobody but whom the live edition gives it to, or where whoever stored it has it sent: otherwise whoever
+    // may try a document could have any of them sent anywhere.
     let live = app.live.get();
+    let stored: Vec<String> = app
+        .store
+        .secret_list()
+        .await?
+        .into_iter()
+        .filter(|s| s.versions.iter().any(|v| v.version == s.version && v.changed_by == row.begun_by))
+        .map(|s| s.name)
+        .collect();
     let theirs = |name: &str| {
-        live.as_ref().is_none_or(|e| {
-            let uses = e.site.secrets().iter().filter(|(n, _)| n == name).count();
-            let mine = e.site.providers.iter().filter(|p| p.secret() == Some(name) && p.issuer == wanted.issuer).count();
-            uses == mine
-        })
+        let secrets = live.as_ref().map(|e| e.site.secrets()).unwrap_or_default();
+        let uses = secrets.iter().filter(|(n, _)| n == name).count();
+        let to = |p: &&Provider| p.secret() == Some(name) && p.issuer == wanted.issuer;
+        let mine = live.as_ref().map_or(0, |e| e.site.providers.iter().filter(to).count());
+        uses == mine && (uses > 0 || stored.iter().any(|s| s == name))
     };
     let secret = |name: &str| if theirs(name) { secrets.get(name).cloned().unwrap_or_default() } else { vec![] };
     let own = Arc::new(app.own_saml_of(&site).await?);
     Ok(Some(ProviderLink::new(wanted, secret, &own, &app.clock, None)))
+}
+
+/// The step of a provider that is asked with a secret which is not there, or not for this trial.
+pub async fn without_secret(app: &App, to: &Purposed, provider: &Provider) -> Result<Step, StoreError> {
+    let name = provider.secret().unwrap_or_default();
+    let is_stored = matches!(to, Purposed::Trial { .. }) && app.secrets().await?.contains_key(name);
+    let code = if is_stored { StepCode::TrialSecretWithheld } else { StepCode::SecretMissing };
+    let step = Step::new(code).with("provider", provider.name.as_str()).with("secret", name);
+    Ok(if is_stored { step.with("issuer", provider.issuer.as_str()) } else { step })
 }
 
 /// Keeps what came back and shows that it did. Written before anything is shown, as with every answer of a provider.

@@ -88,6 +88,9 @@ with_tickets! { catalogue
         => "If that page is meant to use this gate, serve it from the gate's own address." / "Si cette page doit utiliser la porte, servez-la depuis l'adresse de la porte.";
     AmbiguousRequest = "gate.ambiguous-request" Gate Stop ["what"]
         "The request could be read in two ways and was refused: {what}." / "La requête pouvait se lire de deux façons et a été refusée : {what}.";
+    PathInDoubt = "gate.path-in-doubt" Gate Stop ["path", "what"]
+        "Parts of this gate have rules of their own, and servers read the path {path} in different ways: it holds {what}." / "Des parties de cette porte ont leurs propres règles, et les serveurs lisent le chemin {path} de différentes façons : il contient {what}."
+        => "Have the application link to its plain path. If it cannot do without, give those parts a gate of their own instead of sections and conditions on paths." / "Faites que l'application utilise le chemin simple. Si elle ne peut s'en passer, donnez à ces parties une porte à elles au lieu de sections et de conditions de chemin.";
     HeadersStripped = "gate.headers-removed" Gate Notice ["names"]
         "Headers that only this gate may set came from the client and were removed: {names}." / "Des en-têtes réservés à la porte venaient du client et ont été retirés : {names}.";
     Unprotected = "gate.no-rule" Gate Stop ["gate"]
@@ -102,6 +105,12 @@ with_tickets! { catalogue
         "{by} began a trial sign-in through provider {provider}, with {source}; it opens nothing." / "{by} a commencé une connexion d'essai par le fournisseur {provider}, avec {source} ; elle n'ouvre rien.";
     SessionUsed = "session.used" Session Fact ["person", "since"]
         "The session of {person}, begun {since}, was used; nothing was asked." / "La session de {person}, ouverte {since}, a servi ; rien n'a été demandé.";
+    SecretMissing = "sign-in.secret-missing" Provider Stop ["provider", "secret"]
+        "The site file names the secret {secret} for provider {provider}, and none of that name is stored: nobody is sent there without it." / "Le fichier de site nomme le secret {secret} pour le fournisseur {provider}, et aucun de ce nom n'est stocké : personne n'y est envoyé sans lui."
+        => "Store it: passeur secret set {secret}" / "Stockez-le : passeur secret set {secret}";
+    TrialSecretWithheld = "sign-in.trial-secret-withheld" Provider Stop ["provider", "secret", "issuer"]
+        "The stored secret {secret} is not sent to {issuer}: the live edition does not use it there, and somebody else stored it." / "Le secret stocké {secret} n'est pas envoyé à {issuer} : l'édition en vigueur ne l'y utilise pas, et quelqu'un d'autre l'a stocké."
+        => "Store its value yourself (passeur secret set {secret}) and begin the trial again." / "Stockez vous-même sa valeur (passeur secret set {secret}) et recommencez l'essai.";
     DiscoveryFailed = "provider.discovery-failed" Provider Stop ["provider", "issuer", "how"]
         "Provider {provider} could not be asked for its addresses at {issuer}: {how}." / "Le fournisseur {provider} n'a pas pu donner ses adresses à {issuer} : {how}."
         => "Run `passeur trial provider {provider}`: it tries the address, TLS, issuer and keys one by one." / "Lancez `passeur trial provider {provider}` : adresse, TLS, émetteur et clés sont essayés un à un.";
