@@ -86,7 +86,7 @@ const places = [
         <Mark tone="notice" /> <span>{{ unconfirmed || t('confirmAsk', { n: me.edition, at: moment(me.confirm_by, locale) }) }}</span>
         <v-btn v-if="me.role === 'configure'" size="small" color="primary" @click="confirm">{{ t('confirm') }}</v-btn>
       </div>
-      <router-view v-if="me" :role="me.role" />
+      <router-view v-if="me" :rights="me.role" />
       <section v-else-if="problem" class="page gatehouse">
         <h1>{{ t('signIn.title') }}</h1>
         <p v-if="problem.status === 401">{{ t('signIn.words') }}</p>

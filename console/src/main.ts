@@ -44,6 +44,7 @@ const router = createRouter({
     { path: '/kerberos', component: () => import('./pages/Kerberos.vue') },
     { path: '/survey', component: () => import('./pages/Survey.vue') },
     { path: '/people/:provider/:subject', component: () => import('./pages/Person.vue'), props: true },
+    { path: '/leavers', component: () => import('./pages/Leavers.vue') },
     { path: '/sessions', component: () => import('./pages/Sessions.vue') },
     { path: '/:rest(.*)', redirect: '/crossings' },
   ],

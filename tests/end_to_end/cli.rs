@@ -7,13 +7,13 @@ use tokio::process::Command;
 
 use crate::support::{Person, Stack, binary};
 
-struct Ran {
-    code: i32,
-    out: String,
-    err: String,
+pub struct Ran {
+    pub code: i32,
+    pub out: String,
+    pub err: String,
 }
 
-async fn passeur(stack: &Stack, args: &[&str], input: &str) -> Ran {
+pub async fn passeur(stack: &Stack, args: &[&str], input: &str) -> Ran {
     let mut child = Command::new(binary("passeur"))
         .args(args)
         .env("PASSEUR_URL", stack.pass(""))

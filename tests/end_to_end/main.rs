@@ -24,6 +24,7 @@ mod forms;
 mod hosts;
 mod kept;
 mod kerberos;
+mod leavers;
 mod leaving;
 mod mappings;
 mod nodes;

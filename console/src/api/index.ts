@@ -3,6 +3,9 @@ import createClient from 'openapi-fetch'
 import { ref } from 'vue'
 import type { components, paths } from './schema'
 
+export type Block = components['schemas']['Block']
+export type FoundPeople = components['schemas']['FoundPeople']
+export type TakenAway = components['schemas']['TakenAway']
 export type Crossing = components['schemas']['Crossing']
 export type CrossingLine = components['schemas']['CrossingLine']
 export type Step = components['schemas']['Step']

@@ -11,7 +11,7 @@ import Publish from '../parts/Publish.vue'
 import Rehearsed from '../parts/Rehearsed.vue'
 import Trouble from '../parts/Trouble.vue'
 
-const props = defineProps<{ role: string }>()
+const props = defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
 const router = useRouter()
 const draft = ref<Draft>()
@@ -24,7 +24,7 @@ const problem = ref<ApiProblem>()
 const busy = ref(false)
 const ready = ref(false)
 const changed = computed(() => text.value !== kept.value)
-const mayWrite = computed(() => props.role === 'configure')
+const mayWrite = computed(() => props.rights === 'configure')
 
 function take(d: Draft) {
   draft.value = d

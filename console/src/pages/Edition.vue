@@ -10,7 +10,7 @@ import Publish from '../parts/Publish.vue'
 import Rehearsed from '../parts/Rehearsed.vue'
 import Trouble from '../parts/Trouble.vue'
 
-const props = defineProps<{ number: string; role: string }>()
+const props = defineProps<{ number: string; rights: string }>()
 const { t, locale } = useI18n()
 const router = useRouter()
 const edition = ref<Edition>()
@@ -57,7 +57,7 @@ async function rehearse() {
         <Comparison v-if="comparison" :comparison="comparison" />
         <p><v-btn variant="outlined" data-test="rehearse" @click="rehearse">{{ t('rehearse') }}</v-btn></p>
         <Rehearsed v-if="rehearsal" :rehearsal="rehearsal" />
-        <template v-if="role === 'configure'">
+        <template v-if="rights === 'configure'">
           <h2>{{ t('rollBack') }}</h2>
           <Publish :source="{ edition: edition.number }" :button="t('rollBackTo', { n: edition.number })" @published="router.push('/editions')" />
         </template>

@@ -8,7 +8,7 @@ import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 
 const { t, locale } = useI18n()
-defineProps<{ role: string }>()
+defineProps<{ rights: string }>()
 const rows = ref<EditionLine[]>()
 const draft = ref<Draft>()
 const problem = ref<ApiProblem>()
@@ -33,7 +33,7 @@ watch(language, read, { immediate: true })
     <p class="draft">
       <template v-if="draft"><Mark :tone="draft.sound ? 'notice' : 'stop'" /> {{ t('draftOf', { who: visible(draft.author), n: draft.based_on, at: moment(draft.changed_at, locale) }) }}<span v-if="!draft.sound" class="bad">{{ t('draftBad') }}</span></template>
       <span v-else class="quiet">{{ t('draftNone') }}</span>
-      <v-btn v-if="role === 'configure' || draft" color="primary" to="/editions/draft" data-test="draft">{{ draft ? t('draftOpen') : t('draftBegin') }}</v-btn>
+      <v-btn v-if="rights === 'configure' || draft" color="primary" to="/editions/draft" data-test="draft">{{ draft ? t('draftOpen') : t('draftBegin') }}</v-btn>
     </p>
     <div class="scroll">
       <table class="ledger">

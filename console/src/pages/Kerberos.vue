@@ -8,12 +8,12 @@ import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 
-const props = defineProps<{ role: string }>()
+const props = defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
 const seen = ref<KerberosSeen>()
 const problem = ref<ApiProblem>()
 const busy = ref(false)
-const mayLook = computed(() => props.role !== 'view')
+const mayLook = computed(() => props.rights !== 'view')
 const nothing = computed(() => seen.value && !seen.value.keytabs.length && !seen.value.realms.length)
 const tones: Record<string, Tone> = { answered: 'pass', silent: 'stop', alive: 'quiet', 'not-asked': 'quiet', sealed: 'pass', unknown: 'stop', acts: 'pass', refused: 'stop', 'not-known': 'quiet' }
 const tone = (word: string): Tone => tones[word] ?? 'quiet'

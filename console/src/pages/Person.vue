@@ -6,7 +6,7 @@ import { api, ApiProblem, got, language, type PersonRoles, type Session } from '
 import { browser, moment, visible } from '../look/shape'
 import Trouble from '../parts/Trouble.vue'
 
-const props = defineProps<{ provider: string; subject: string; role: string }>()
+const props = defineProps<{ provider: string; subject: string; rights: string }>()
 const { t, locale } = useI18n()
 const found = ref<PersonRoles>()
 const sessions = ref<Session[]>([])
@@ -34,6 +34,7 @@ const name = computed(() => sessions.value[0]?.name)
   <section class="page">
     <div class="page-head">
       <h1>{{ name ? visible(name) : t('person') }}</h1><span class="mono quiet">{{ visible(`${provider}/${subject}`) }}</span>
+      <router-link v-if="rights !== 'view'" :to="{ path: '/leavers', query: { who: `${provider}/${subject}` } }">{{ t('left.link') }}</router-link>
       <router-link :to="{ path: '/crossings', query: { person: subject } }">{{ t('samePerson') }}</router-link>
     </div>
     <Trouble v-if="problem" :problem="problem" @again="read" />

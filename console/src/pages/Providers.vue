@@ -12,7 +12,7 @@ import Routes from '../parts/Routes.vue'
 import State from '../parts/State.vue'
 import Trouble from '../parts/Trouble.vue'
 
-const props = defineProps<{ role: string }>()
+const props = defineProps<{ rights: string }>()
 const { t } = useI18n()
 const router = useRouter()
 const rows = ref<Provider[]>()
@@ -80,7 +80,7 @@ const signIn = (name: string, draft = false) =>
             <td class="fixed"><router-link v-if="p.never_came_back" :to="{ path: '/crossings', query: { outcome: 'never-came-back' } }"><State outcome="never-came-back" :words="String(p.never_came_back)" /></router-link><span v-else>0</span></td>
             <td class="fixed"><div class="ways">
               <router-link :to="{ path: '/handover', query: { for: 'provider', name: p.name } }">{{ t('sheet.one') }}</router-link>
-              <template v-if="props.role === 'configure'">
+              <template v-if="props.rights === 'configure'">
                 <v-btn size="small" variant="outlined" :loading="tried?.name === p.name && !tried.answer" @click="values(p.name)">{{ t('prov.values') }}</v-btn>
                 <v-btn size="small" variant="outlined" :data-test="`sign-in-${p.name}`" @click="signIn(p.name)">{{ t('prov.signIn') }}</v-btn>
               </template>
@@ -95,7 +95,7 @@ const signIn = (name: string, draft = false) =>
       <Checks :checks="tried.answer.checks" />
     </section>
     <Routes v-if="rows" />
-    <section v-if="props.role === 'configure'" class="box">
+    <section v-if="props.rights === 'configure'" class="box">
       <h2>{{ t('prov.add') }}</h2>
       <form class="add" @submit.prevent="add">
         <v-text-field v-model="address" name="address" :label="t('prov.address')" autocomplete="off" spellcheck="false" />

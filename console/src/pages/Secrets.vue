@@ -9,7 +9,7 @@ import Tokens from '../parts/Tokens.vue'
 import Trouble from '../parts/Trouble.vue'
 
 const { t, locale } = useI18n()
-defineProps<{ role: string }>()
+defineProps<{ rights: string }>()
 const rows = ref<Secret[]>()
 const problem = ref<ApiProblem>()
 const setting = ref<Secret>()
@@ -101,13 +101,13 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
                 <b v-else-if="v.version === s.next" class="notice">{{ t('standsBy') }}</b>
                 <span v-else class="quiet">{{ t('usedBefore') }}</span>
                 <span class="quiet">{{ moment(v.changed_at, locale) }}, {{ visible(v.changed_by) }}</span>
-                <template v-if="role === 'configure' && v.version !== s.version">
+                <template v-if="rights === 'configure' && v.version !== s.version">
                   <v-btn size="small" variant="outlined" @click="use(s, v.version)">{{ t('useIt') }}</v-btn>
                   <v-btn size="small" variant="text" @click="forget(s, v.version)">{{ t('forget') }}</v-btn>
                 </template>
               </div>
             </td>
-            <td class="fixed"><div v-if="role === 'configure'" class="ways">
+            <td class="fixed"><div v-if="rights === 'configure'" class="ways">
               <v-btn v-if="ours(s)" size="small" variant="outlined" :loading="making === s.name" :title="t('key.hint')" @click="makeKey(s)">{{ t('key.make') }}</v-btn>
               <v-btn size="small" variant="outlined" @click="setting = s">{{ t('setSecret') }}</v-btn>
             </div></td>
@@ -116,7 +116,7 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
         </tbody>
       </table>
     </div>
-    <Tokens :role="role" />
+    <Tokens :rights="rights" />
     <v-dialog :model-value="!!setting" max-width="480" @update:model-value="setting = undefined">
       <v-card v-if="setting" rounded="2">
         <form @submit.prevent="store">

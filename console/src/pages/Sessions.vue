@@ -7,7 +7,7 @@ import { browser, moment, visible } from '../look/shape'
 import Trouble from '../parts/Trouble.vue'
 
 const { t, locale } = useI18n()
-defineProps<{ role: string }>()
+defineProps<{ rights: string }>()
 const rows = ref<Session[]>()
 const person = ref('')
 const problem = ref<ApiProblem>()
@@ -86,7 +86,7 @@ async function end(s: Session) {
 
 <template>
   <section class="page">
-    <div class="page-head"><h1>{{ t('sessions') }}</h1><span role="status" class="quiet">{{ told }}</span></div>
+    <div class="page-head"><h1>{{ t('sessions') }}</h1><span role="status" class="quiet">{{ told }}</span><router-link to="/leavers" data-test="leavers">{{ t('left.link') }}</router-link></div>
     <v-text-field v-model="person" class="find" :label="t('anyPerson')" clearable @click:clear="person = ''" />
     <Trouble v-if="problem" :problem="problem" @again="read" />
     <div class="scroll">
@@ -102,7 +102,7 @@ async function end(s: Session) {
             <td class="mono fixed">{{ s.address }}</td>
             <td class="wide agent quiet" :title="visible(s.agent)">{{ visible(browser(s.agent)) }}</td>
             <td class="fixed"><v-btn size="small" variant="text" @click="open(s)">{{ t('factors') }}</v-btn></td>
-            <td><v-btn v-if="role !== 'view'" data-test="end" size="small" variant="outlined" color="stop" @click="asking = s">{{ t('end') }}</v-btn></td>
+            <td><v-btn v-if="rights !== 'view'" data-test="end" size="small" variant="outlined" color="stop" @click="asking = s">{{ t('end') }}</v-btn></td>
           </tr>
           <tr v-if="rows && !rows.length"><td colspan="9" class="quiet">{{ t('none.sessions') }}</td></tr>
         </tbody>
@@ -125,7 +125,7 @@ async function end(s: Session) {
                 <td class="person">{{ visible(f.name) }}</td>
                 <td>{{ f.words }}</td>
                 <td class="fixed">{{ moment(f.enrolled, locale) }}</td>
-                <td><v-btn v-if="role !== 'view'" size="small" variant="outlined" color="stop" :aria-label="t('removeFactor', { what: visible(f.name) })" @click="remove(f.id)">{{ t('remove') }}</v-btn></td>
+                <td><v-btn v-if="rights !== 'view'" size="small" variant="outlined" color="stop" :aria-label="t('removeFactor', { what: visible(f.name) })" @click="remove(f.id)">{{ t('remove') }}</v-btn></td>
               </tr>
             </tbody>
           </table>
@@ -138,13 +138,13 @@ async function end(s: Session) {
                 <td class="person">{{ visible(k.name) }}</td>
                 <td>{{ k.gates.join(', ') }} {{ k.paths?.join(' ') }}</td>
                 <td class="fixed">{{ t('untilDay', { at: moment(k.until, locale) }) }}</td>
-                <td><v-btn v-if="role !== 'view'" size="small" variant="outlined" color="stop" :aria-label="t('removeFactor', { what: visible(k.name) })" @click="revoke(k.id)">{{ t('remove') }}</v-btn></td>
+                <td><v-btn v-if="rights !== 'view'" size="small" variant="outlined" color="stop" :aria-label="t('removeFactor', { what: visible(k.name) })" @click="revoke(k.id)">{{ t('remove') }}</v-btn></td>
               </tr>
             </tbody>
           </table>
         </v-card-text>
         <v-card-actions>
-          <v-btn v-if="role !== 'view' && factors.factors.length" color="stop" variant="text" @click="remove()">{{ t('resetFactors') }}</v-btn>
+          <v-btn v-if="rights !== 'view' && factors.factors.length" color="stop" variant="text" @click="remove()">{{ t('resetFactors') }}</v-btn>
           <v-spacer /><v-btn variant="text" @click="of = undefined">{{ t('close') }}</v-btn>
         </v-card-actions>
       </v-card>

@@ -8,13 +8,13 @@ import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 
-const props = defineProps<{ role: string }>()
+const props = defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
 const survey = ref<Survey>()
 const problem = ref<ApiProblem>()
 const busy = ref(false)
 const ready = ref(false)
-const mayRun = computed(() => props.role !== 'view')
+const mayRun = computed(() => props.rights !== 'view')
 async function read() {
   problem.value = undefined
   try {

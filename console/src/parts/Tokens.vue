@@ -6,7 +6,7 @@ import { api, ApiProblem, got, language, type ApiToken } from '../api'
 import { moment, visible } from '../look/shape'
 import Trouble from './Trouble.vue'
 
-const props = defineProps<{ role: string }>()
+const props = defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
 const rows = ref<ApiToken[]>()
 const problem = ref<ApiProblem>()
@@ -16,7 +16,7 @@ const days = ref(30)
 const role = ref<'view' | 'operate' | 'configure'>('view')
 const areas = ref<string[]>([])
 const made = ref('')
-const roles = (['view', 'operate', 'configure'] as const).slice(0, ['view', 'operate', 'configure'].indexOf(props.role) + 1)
+const roles = (['view', 'operate', 'configure'] as const).slice(0, ['view', 'operate', 'configure'].indexOf(props.rights) + 1)
 const parts = ['acts', 'crossings', 'directories', 'gates', 'handover', 'node', 'providers', 'rehearse', 'secrets', 'sessions', 'site', 'trials']
 
 async function act(what: () => Promise<unknown>) {

@@ -17,6 +17,9 @@ use crate::step::{Lang, Silent, Step, Story, sentence};
 /// The console, among the gates.
 pub const CONSOLE: &str = "console";
 
+/// Names of places of our own, under which crossings and rehearsals tell of them: no gate may have one.
+pub const RESERVED: [&str; 7] = [CONSOLE, "sign-in", "quay", "trial", "emergency", "api", "device"];
+
 /// How somebody fares at a gate.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Verdict {
@@ -38,7 +41,7 @@ pub struct Given {
     pub values: Vec<(String, String)>,
     /// Paths of sections that stay closed.
     pub closed: Vec<String>,
-    /// What else comes with entry: messages, lifetimes, networks, flows.
+    /// What else comes with entry: messages, lifetimes.
     pub terms: Vec<String>,
 }
 

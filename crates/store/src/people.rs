@@ -160,12 +160,13 @@ impl Store {
                     sessions::kept.eq(None::<Vec<u8>>),
                 );
                 let ended: Vec<Uuid> = diesel::update(live).set(set).returning(sessions::id).get_results(conn).await?;
-                end_what_opened(conn, &ended).await?;
-                out.sessions.extend(ended);
+                // Before what their sessions were opened by goes with these: all of them are told by name.
                 let theirs = personal_tokens::table.filter(personal_tokens::authority.eq(authority));
                 let theirs = theirs.filter(personal_tokens::subject.eq(subject));
                 out.personal_tokens
                     .extend(diesel::delete(theirs).returning(personal_tokens::name).get_results::<String>(conn).await?);
+                end_what_opened(conn, &ended).await?;
+                out.sessions.extend(ended);
                 let theirs =
                     tokens::table.filter(tokens::owner_authority.eq(authority)).filter(tokens::owner_subject.eq(subject));
                 let theirs = theirs.filter(tokens::revoked_at.is_null());

@@ -146,6 +146,17 @@ pub enum Command {
         #[arg(long)]
         directory: String,
     },
+    /// Take everything away from somebody who left, at once and on every node, and keep them out
+    #[command(after_help = LEAVER_HELP)]
+    Leaver(Leaver),
+    /// List who is kept out, since when and why
+    KeptOut,
+    /// Let people in again who are kept out
+    LetIn {
+        /// People, each as `provider/subject`
+        #[arg(required = true)]
+        people: Vec<String>,
+    },
     /// Second factors of a person: see them, or take them away from whoever lost theirs
     Factors {
         /// The person, as `provider/subject`; see `passeur sessions` and `passeur crossings`
@@ -197,6 +208,38 @@ pub enum Kerberos {
         #[arg(long, env = "KRB5_CONFIG")]
         krb5_config: Option<PathBuf>,
     },
+}
+
+const LEAVER_HELP: &str = "Sessions, tokens, factors, recovery codes, kept passwords and command lines that wait are taken away; nothing is published. \
+Where PERSON is not one person for certain (a part of a name is not), those found are listed and nothing is done. Ends with 3 where a node has not acknowledged, or a summary is not genuine.";
+
+/// `passeur leaver`.
+#[derive(Debug, ClapArgs)]
+pub struct Leaver {
+    /// A name, a mail address, or an identity as `provider/subject`
+    #[arg(required_unless_present = "check")]
+    pub person: Option<String>,
+    /// Show who is meant and what they have; take nothing away
+    #[arg(long)]
+    pub look: bool,
+    /// Only these identities, each as `provider/subject`; also one that never came
+    #[arg(long, value_name = "IDENTITY")]
+    pub only: Vec<String>,
+    /// Why they are kept out: told to engineers in the crossing of every later attempt
+    #[arg(long, default_value = "left")]
+    pub why: String,
+    /// Leave their second factors and recovery codes
+    #[arg(long)]
+    pub keep_factors: bool,
+    /// Do not keep them out: they may come back where the rules admit them
+    #[arg(long)]
+    pub no_block: bool,
+    /// Write a signed summary to this file
+    #[arg(long, value_name = "FILE")]
+    pub summary: Option<PathBuf>,
+    /// Look whether a kept summary is one of this service, unaltered
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["person", "look", "only", "summary", "no_block", "keep_factors"])]
+    pub check: Option<PathBuf>,
 }
 
 const HOST_HELP: &str =

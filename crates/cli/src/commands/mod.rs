@@ -7,6 +7,7 @@ mod handover;
 mod host;
 mod kerberos;
 mod key_ring;
+mod leaver;
 mod people;
 mod provider;
 mod rehearse;
@@ -58,6 +59,9 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Sessions { person } => people::sessions(person, c).await,
         Command::End { sessions, subject } => people::end(sessions, subject, c).await,
         Command::ReRead { sessions, subject } => people::re_read(sessions, subject, c).await,
+        Command::Leaver(args) => leaver::leaver(args, c).await,
+        Command::KeptOut => leaver::kept_out(c).await,
+        Command::LetIn { people } => leaver::let_in(people, c).await,
         Command::Factors { person, remove, reset } => people::factors(&person, remove, reset, c).await,
         Command::Roles { person } => people::roles(&person, c).await,
         Command::PersonalTokens { person, revoke, all } => people::personal_tokens(&person, revoke, all, c).await,

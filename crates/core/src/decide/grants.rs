@@ -16,8 +16,6 @@ pub struct Joined {
     messages: Vec<String>,
     idle: Option<Duration>,
     absolute: Option<Duration>,
-    networks: Vec<String>,
-    flows: Vec<String>,
     /// The moment from which time alone may have changed it.
     pub(super) good_until: Option<Moment>,
 }
@@ -40,8 +38,6 @@ impl Joined {
     /// says so.
     pub(super) fn join(&mut self, rule: &str, g: &Grants, witness: &mut impl Witness) {
         add(&mut self.roles, &g.roles);
-        add(&mut self.networks, &g.networks);
-        add(&mut self.flows, &g.flows);
         add(&mut self.messages, g.message.as_slice());
         let mut conflict = |what: &str, kept: String, dropped: String| {
             witness.step(|| {
@@ -77,8 +73,8 @@ impl Joined {
 
     /// Roles, and what else comes with entry, if anything does.
     pub(super) fn into_parts(self) -> (Vec<String>, Option<Box<Terms>>) {
-        let Joined { roles, deliver: _, messages, idle, absolute, networks, flows, good_until: _ } = self;
-        let terms = Terms { messages, idle, absolute, networks, flows };
+        let Joined { roles, deliver: _, messages, idle, absolute, good_until: _ } = self;
+        let terms = Terms { messages, idle, absolute };
         let any = terms != Terms::default();
         (roles, any.then(|| Box::new(terms)))
     }

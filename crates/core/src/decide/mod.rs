@@ -53,9 +53,6 @@ pub struct Terms {
     /// Lifetimes of the session at this gate, where a rule shortens them.
     pub idle: Option<chrono::Duration>,
     pub absolute: Option<chrono::Duration>,
-    /// For gates that open them.
-    pub networks: Vec<String>,
-    pub flows: Vec<String>,
 }
 
 impl Terms {
@@ -65,8 +62,6 @@ impl Terms {
         let mut out: Vec<String> = self.messages.iter().map(|m| format!("“{m}”")).collect();
         out.extend(minutes("idle", self.idle));
         out.extend(minutes("absolute", self.absolute));
-        out.extend(self.networks.iter().map(|n| format!("network {n}")));
-        out.extend(self.flows.iter().map(|n| format!("flow {n}")));
         out
     }
 }

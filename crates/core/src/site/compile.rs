@@ -18,6 +18,7 @@ use crate::address::PublicAddress;
 use crate::delivery;
 use crate::forwarded::{Proxies, ProxyField};
 use crate::mapping::{self, Mapping, Octets, Salts};
+use crate::rehearse::RESERVED;
 use crate::session::Lifetimes;
 
 /// The most rules of the whole site, counted at every gate.
@@ -208,6 +209,11 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     for f in root.tables("gate") {
         let name = name_of(&f, &gate_names);
         gate_names.push(name.clone());
+        if RESERVED.contains(&name.as_str()) {
+            let words =
+                format!("{name} is the name of a place of Passeur itself, and is told as such in crossings and rehearsals");
+            f.error("name", words, "Give the gate another name.");
+        }
         let Some(gate) = parts::read_gate(&f, name, &names, &delivery_names, of_site) else { continue };
         let taken = gates.iter().map(|g| (&g.address, g.name.as_str())).chain(address.iter().map(|a| (a, "the sign-in host")));
         if let Some((_, by)) = taken.into_iter().find(|(a, _)| a.host == gate.address.host) {

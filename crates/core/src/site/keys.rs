@@ -344,8 +344,6 @@ const KEYS: &[(&str, &str, bool, &str)] = &[
     ("rule", "message", false, "Words for the person, at the quay."),
     ("rule", "idle", false, "How long the session may be unused at this gate, never longer than the site's."),
     ("rule", "absolute", false, "How long it may live at this gate, never longer than the site's."),
-    ("rule", "networks", false, "Kept for gates that open networks."),
-    ("rule", "flows", false, "Kept for gates that open flows."),
     ("rule", "refuse", false, "It refuses, with these words for the person. A refusal wins."),
     ("rule", "step-up", false, "Whoever did not sign in with this is asked for what is missing."),
     ("rule.deliver", "*", false, "The value."),

@@ -154,9 +154,6 @@ pub struct Grants {
     /// Lifetimes of the session at the gate; never longer than the site's. Single values.
     pub idle: Option<Duration>,
     pub absolute: Option<Duration>,
-    /// Networks and flows, kept for gates that open them.
-    pub networks: Vec<String>,
-    pub flows: Vec<String>,
 }
 
 impl Effect {
@@ -289,8 +286,6 @@ fn read_effect(
         message: r.text("message"),
         idle: span("idle"),
         absolute: span("absolute"),
-        networks: r.texts("networks").unwrap_or_default(),
-        flows: r.texts("flows").unwrap_or_default(),
     };
     let gives = grants != Grants::default();
     let step_up = read_step_up(r, names, has_directory);

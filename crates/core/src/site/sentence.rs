@@ -62,11 +62,6 @@ impl Grants {
         if let Some(d) = self.absolute {
             out.push(format!("{} {}", if fr { "au plus" } else { "for at most" }, minutes(d)));
         }
-        for (all, en, fr_word) in [(&self.networks, "networks", "réseaux"), (&self.flows, "flows", "flux")] {
-            if !all.is_empty() {
-                out.push(format!("{} {}", if fr { fr_word } else { en }, all.join(", ")));
-            }
-        }
         if let Some(m) = &self.message {
             out.push(if fr { format!("« {m} »") } else { format!("“{m}”") });
         }

@@ -256,8 +256,6 @@ fn hidden_by(rules: &[Rule], index: usize) -> Option<&Rule> {
                     && b.roles.iter().all(|r| a.roles.contains(r))
                     && (b.roles_from.is_none() || a.roles_from == b.roles_from)
                     && b.deliver.iter().all(|d| a.deliver.contains(d))
-                    && b.networks.iter().all(|n| a.networks.contains(n))
-                    && b.flows.iter().all(|n| a.flows.contains(n))
                     && (b.message.is_none() || a.message == b.message)
                     && (b.idle.is_none() || a.idle == b.idle)
                     && (b.absolute.is_none() || a.absolute == b.absolute);

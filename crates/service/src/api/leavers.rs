@@ -10,7 +10,7 @@ use serde_json::json;
 use super::auth::Engineer;
 use super::extract::Json;
 use super::people::key_of;
-use super::{ApiError, problem};
+use super::{ApiError, finding, problem};
 use crate::app::App;
 use crate::people::{self, Named};
 use crate::signin::Visit;
@@ -63,9 +63,10 @@ pub async fn take_away(
     let how_far = if ask.factors { HowFar::WithFactors } else { HowFar::Everywhere };
     let mut act = who.act(&app, "take away", json!({"factors": ask.factors, "blocked": why.is_some()}));
     act.act.personal.people = named.iter().map(Named::text).collect();
+    let outside = finding::outside(&app, &named, who.lang).await?;
     let (taken, behind) = people::take_away(&app, &named, how_far, why, &who.name, Some(act)).await?;
     people::tell(&app, &visit.facts, &named, &taken, why, &who.name).await?;
-    Ok(Json(TakenAway {
+    let mut answer = TakenAway {
         people: named.iter().map(Named::text).collect(),
         sessions: taken.sessions,
         personal_tokens: taken.personal_tokens,
@@ -76,7 +77,11 @@ pub async fn take_away(
         kept: taken.kept as u64,
         blocked: why.iter().flat_map(|_| named.iter().map(Named::text)).collect(),
         behind,
-    }))
+        outside,
+        summary: None,
+    };
+    answer.summary = Some(finding::summary(&app, &answer, why, &who.name));
+    Ok(Json(answer))
 }
 
 /// Lets people in again who were kept out. What was taken away stays away.

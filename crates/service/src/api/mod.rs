@@ -5,6 +5,7 @@ pub mod auth;
 mod crossings;
 mod extract;
 mod factors;
+mod finding;
 mod gates;
 mod handover;
 mod kerberos;
@@ -178,6 +179,8 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(people::sessions))
         .routes(routes!(people::end))
         .routes(routes!(people::re_read))
+        .routes(routes!(finding::find))
+        .routes(routes!(finding::check))
         .routes(routes!(leavers::take_away))
         .routes(routes!(leavers::lift))
         .routes(routes!(leavers::blocks))
