@@ -60,6 +60,11 @@ function save() {
   link.click()
   URL.revokeObjectURL(link.href)
 }
+// What a person's own evidence tells of a directory needs no second line.
+const entries = computed(() => {
+  const told = found.value?.people.flatMap((p) => p.entries) ?? []
+  return found.value?.entries.filter((e) => !told.some((one) => one.startsWith(`${e.directory}: `))) ?? []
+})
 const done = computed(() => {
   const d = taken.value
   if (!d) return []
@@ -96,18 +101,18 @@ watch(() => route.query.who, (who) => { if (who) { text.value = String(who); fin
           <tbody>
             <tr v-for="p in found.people" :key="p.person">
               <td><input v-model="chosen" type="checkbox" :value="p.person" :aria-label="visible(p.person)" :disabled="!may" /></td>
-              <td class="mono wide">{{ visible(p.person) }}</td>
-              <td class="person"><router-link :to="`/people/${p.person.split('/', 1)[0]}/${encodeURIComponent(p.person.slice(p.person.indexOf('/') + 1))}`">{{ visible(p.name) }}</router-link><span v-if="p.blocked" class="out"> {{ t('left.isOut', { why: visible(p.blocked) }) }}</span></td>
+              <td class="who"><span class="mono">{{ visible(p.person) }}</span><span v-for="e in p.entries" :key="e" class="quiet entry">{{ visible(e) }}</span></td>
+              <td class="person wide"><router-link :to="`/people/${p.person.split('/', 1)[0]}/${encodeURIComponent(p.person.slice(p.person.indexOf('/') + 1))}`">{{ visible(p.name) }}</router-link><span v-if="p.blocked" class="out"> {{ t('left.isOut', { why: visible(p.blocked) }) }}</span></td>
               <td class="n">{{ p.sessions }}</td>
               <td class="n">{{ p.personal_tokens + p.api_tokens }}</td>
               <td class="n">{{ p.factors }}</td>
               <td class="fixed">{{ p.seen ? moment(p.seen, locale) : '—' }}</td>
-              <td class="quiet wide">{{ p.shares ? t('left.shares', { what: visible(p.shares) }) : t('left.direct') }}</td>
+              <td class="quiet by">{{ p.shares ? t('left.shares', { what: visible(p.shares) }) : t('left.direct') }}</td>
             </tr>
           </tbody>
         </table>
       </div>
-      <p v-for="e in found.entries" :key="e.directory" class="quiet">{{ t('directory', { d: e.directory }) }}: <span class="mono">{{ visible(e.entry ?? e.state) }}</span></p>
+      <p v-for="e in entries" :key="e.directory" class="quiet">{{ e.entry ? t('left.entry', { d: e.directory, entry: visible(e.entry) }) : t('left.noEntry', { d: e.directory, state: e.state, text: visible(text) }) }}</p>
       <p v-if="found.more">{{ t('left.more') }}</p>
       <div v-if="may && found.people.length" class="act">
         <v-text-field v-model="why" :label="t('left.why')" :placeholder="t('left.whyDefault')" maxlength="300" hide-details :disabled="!keepOut" />
@@ -133,10 +138,10 @@ watch(() => route.query.who, (who) => { if (who) { text.value = String(who); fin
         <thead><tr><th>{{ t('left.identity') }}</th><th>{{ t('person') }}</th><th>{{ t('left.since') }}</th><th>{{ t('left.byWhom') }}</th><th>{{ t('why') }}</th><th><span class="hidden">{{ t('left.lift') }}</span></th></tr></thead>
         <tbody>
           <tr v-for="b in blocks" :key="b.person">
-            <td class="mono wide">{{ visible(b.person) }}</td>
+            <td class="who mono">{{ visible(b.person) }}</td>
             <td class="person">{{ visible(b.name) }}</td>
             <td class="fixed">{{ moment(b.at, locale) }}</td>
-            <td>{{ visible(b.by) }}</td>
+            <td class="by">{{ visible(b.by) }}</td>
             <td class="wide">{{ visible(b.why) }}</td>
             <td><v-btn v-if="may" size="small" variant="outlined" :aria-label="t('left.liftOf', { who: visible(b.name) })" @click="lift(b.person)">{{ t('left.lift') }}</v-btn></td>
           </tr>
@@ -159,6 +164,9 @@ h2 { font-size: 1.02rem; font-weight: 600; margin: 22px 0 6px; overflow-wrap: an
 .act .v-text-field { min-width: 260px; max-width: 420px; }
 .act .v-btn { margin-left: auto; }
 .n { text-align: right; }
+.who { min-width: 200px; max-width: 420px; overflow-wrap: anywhere; }
+.entry { display: block; font-size: 0.84rem; }
+.by { min-width: 130px; }
 .person { min-width: 150px; max-width: 260px; overflow-wrap: anywhere; }
 .out { color: rgb(var(--v-theme-stop)); }
 .done { border-top: 3px solid rgb(var(--v-theme-line)); padding-top: 4px; }

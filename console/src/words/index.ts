@@ -18,7 +18,7 @@ const en = {
   left: {
     title: 'Somebody left', link: 'Somebody left…', words: 'Everything is taken away at once, on every node, and they are kept out of every gate and of this console until that is lifted. Nothing is published for it.',
     whom: 'Name, mail address or provider/subject', find: 'Find', nobody: 'Nobody is known here by “{text}”. Whoever never came has nothing here; to keep them out, write their identity as provider/subject.',
-    choose: 'Chosen', identity: 'Identity', sessions: 'Sessions', tokens: 'Tokens', factors: 'Factors', by: 'Found by', direct: 'what you wrote', shares: 'sharing {what}',
+    choose: 'Chosen', identity: 'Identity', sessions: 'Sessions', tokens: 'Tokens', factors: 'Factors', by: 'Found by', direct: 'what you wrote', entry: 'Directory {d} has {entry}.', noEntry: 'Directory {d}, asked for “{text}” by its key: {state}.', shares: 'sharing {what}',
     more: 'More were found than are shown: give something that fewer have.', isOut: 'kept out: {why}',
     why: 'Why they are kept out (engineers read it)', whyDefault: 'left', keepOut: 'Keep them out', alsoFactors: 'Factors and recovery codes too',
     take: 'Choose identities | Take everything away from {n} identity | Take everything away from {n} identities', ask: 'Take everything away from {who}? What is open is cut at once.', yes: 'Take away',
@@ -86,7 +86,7 @@ const fr: typeof en = {
   left: {
     title: 'Quelqu\'un est parti', link: 'Quelqu\'un est parti…', words: 'Tout est retiré aussitôt, sur chaque nœud, et la personne reste dehors de chaque porte et de cette console jusqu\'à ce que ce soit levé. Rien n\'est publié pour cela.',
     whom: 'Nom, adresse ou fournisseur/sujet', find: 'Chercher', nobody: 'Personne n\'est connu ici par « {text} ». Qui n\'est jamais venu n\'a rien ici ; pour l\'exclure, écrivez son identité comme fournisseur/sujet.',
-    choose: 'Choisi', identity: 'Identité', sessions: 'Sessions', tokens: 'Jetons', factors: 'Facteurs', by: 'Trouvé par', direct: 'ce que vous avez écrit', shares: 'a aussi {what}',
+    choose: 'Choisi', identity: 'Identité', sessions: 'Sessions', tokens: 'Jetons', factors: 'Facteurs', by: 'Trouvé par', direct: 'ce que vous avez écrit', entry: 'L\'annuaire {d} a {entry}.', noEntry: 'L\'annuaire {d}, interrogé sur « {text} » par sa clé : {state}.', shares: 'a aussi {what}',
     more: 'Il y en a plus que ce qui est montré : donnez ce que moins de gens ont.', isOut: 'dehors : {why}',
     why: 'Pourquoi la personne reste dehors (lu par les ingénieurs)', whyDefault: 'partie', keepOut: 'La garder dehors', alsoFactors: 'Facteurs et codes de secours aussi',
     take: 'Choisissez des identités | Tout retirer à {n} identité | Tout retirer à {n} identités', ask: 'Tout retirer à {who} ? Ce qui est ouvert est coupé aussitôt.', yes: 'Retirer',

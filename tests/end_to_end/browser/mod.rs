@@ -3,7 +3,7 @@
 mod kerberos;
 mod ways;
 
-use crate::support::{Browser, Stack};
+use crate::support::{Browser, Person, Stack};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_person_signs_in_another_is_refused_and_signing_out_holds() {
@@ -138,6 +138,40 @@ async fn an_engineer_ends_a_session_from_the_console() {
     b.shows("The session of Anouk Tregarec has ended.").await;
     farid.accept = "application/json";
     assert_eq!(farid.open(&stack.gate("/received")).await.status, 401);
+    b.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_engineer_takes_everything_away_from_somebody_who_left() {
+    let stack = Stack::new().await;
+    let mut anouk = stack.admitted("anouk").await;
+    stack.settle().await;
+    let b = Browser::new("leaver", 1280, 800, true).await;
+    b.open(&stack.pass("/.passeur/sign-in?for=console")).await;
+    b.prove("lucie").await;
+    b.shows("Lucie Morvan").await;
+    b.open(&stack.pass("/console/sessions")).await;
+    b.click("[data-test=leavers]").await;
+    b.shows("Nobody is kept out.").await;
+    b.type_in("[data-test=whom] input", "nobody@nowhere.example").await;
+    b.click("form button").await;
+    b.shows("Nobody is known here by “nobody@nowhere.example”.").await;
+    b.open(&stack.pass("/console/leavers?who=anouk@havrelune.example")).await;
+    b.shows("pilotage/p-1001").await;
+    b.shows("harbour: uid=anouk,ou=people").await;
+    b.click("[data-test=take]").await;
+    b.shows("Take everything away from pilotage/p-1001?").await;
+    b.click("[data-test=sure]").await;
+    b.shows("Taken away from pilotage/p-1001").await;
+    b.shows("a session that the application behind gate berths keeps by itself").await;
+    b.reads("[data-test=out]").await;
+    b.keep(None).await;
+    anouk.accept = "application/json";
+    assert_eq!(anouk.open(&stack.gate("/received")).await.status, 401);
+    assert_eq!(Person::new().sign_in(&stack.gate("/"), "anouk").await.status, 403);
+    b.click("[data-test=out] button").await;
+    b.shows("Nobody is kept out.").await;
+    assert_eq!(b.errors().await, Vec::<String>::new(), "no violation of the policy");
     b.close().await;
 }
 
