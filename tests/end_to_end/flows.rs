@@ -52,6 +52,23 @@ async fn a_provider_that_is_down_is_no_refusal() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_nul_in_what_a_provider_says_keeps_nobody_out_and_nothing_unrecorded() {
+    let stack = Stack::new().await;
+    stack.behave(Mode::Nul);
+    let page = Person::new().sign_in(&stack.gate("/received"), "anouk").await;
+    assert_eq!(page.status, 200, "{}", page.body);
+    stack.settle().await;
+    let list = stack.get("/crossings?person=p-1001").await;
+    let first = &list["crossings"][0];
+    assert_eq!(
+        (&first["outcome"], &first["person"]),
+        (&serde_json::json!("admitted"), &serde_json::json!("An\u{FFFD}ouk")),
+        "{list}"
+    );
+    assert_eq!(stack.get("/sessions?person=p-1001").await[0]["name"], "An\u{FFFD}ouk");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn userinfo_about_somebody_else_is_not_used() {
     let stack = Stack::new().await;
     stack.behave(Mode::OtherSubject);

@@ -408,8 +408,44 @@ impl Evidence {
 
     /// Puts a look-up in the place of an earlier one made in the same directory.
     pub fn put_look_up(&mut self, look_up: LookUp) {
+        let look_up = storable(look_up);
         self.look_ups.retain(|l| l.directory != look_up.directory);
         self.look_ups.push(look_up);
+    }
+}
+
+impl Evidence {
+    /// The same with nothing in it that cannot be stored: see [`storable`].
+    pub fn storable(self) -> Evidence {
+        storable(self)
+    }
+}
+
+/// What somebody vouched for, with U+FFFD in the place of U+0000: no text of the store can hold that one, and nobody's name needs it.
+fn storable<T: Serialize + serde::de::DeserializeOwned>(whole: T) -> T {
+    match serde_json::to_value(&whole) {
+        Ok(value) if has_nul(&value) => serde_json::from_value(without_nul(value)).unwrap_or(whole),
+        _ => whole,
+    }
+}
+
+fn has_nul(value: &Value) -> bool {
+    match value {
+        Value::String(s) => s.contains('\0'),
+        Value::Array(all) => all.iter().any(has_nul),
+        Value::Object(all) => all.iter().any(|(k, v)| k.contains('\0') || has_nul(v)),
+        _ => false,
+    }
+}
+
+/// JSON with U+FFFD in the place of every U+0000, in names and values.
+pub fn without_nul(value: Value) -> Value {
+    let plain = |s: String| if s.contains('\0') { s.replace('\0', "\u{FFFD}") } else { s };
+    match value {
+        Value::String(s) => Value::String(plain(s)),
+        Value::Array(all) => all.into_iter().map(without_nul).collect(),
+        Value::Object(all) => all.into_iter().map(|(k, v)| (plain(k), without_nul(v))).collect(),
+        other => other,
     }
 }
 

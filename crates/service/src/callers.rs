@@ -225,6 +225,7 @@ async fn open(
         Some(Who { provider: good.evidence.provider.clone(), subject: good.evidence.subject.clone(), name: name.clone() });
     let step = good.step;
     attempt.step(|| step);
+    good.evidence = good.evidence.storable();
     look_up::complete(app, site, &gate.access, &mut good.evidence).await;
     attempt.set_evidence(&good.evidence);
     let decision = fold(site, gate, &good.evidence, &facts.circumstances(app.now()), attempt.witness());

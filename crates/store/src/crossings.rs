@@ -4,6 +4,7 @@ use chrono::NaiveDate;
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use passeur_core::Moment;
+use passeur_core::evidence::without_nul;
 use passeur_core::id::CrossingId;
 use serde_json::Value;
 use uuid::Uuid;
@@ -109,13 +110,29 @@ pub(crate) fn like(text: &str) -> String {
     out
 }
 
+/// What came from outside, as text of the store can hold it: what happened is recorded whatever somebody sent.
+fn storable(row: NewCrossing) -> NewCrossing {
+    let text = |t: Option<String>| t.map(|t| t.replace('\0', "\u{FFFD}"));
+    NewCrossing {
+        provider: text(row.provider),
+        subject: text(row.subject),
+        person: text(row.person),
+        target: row.target.replace('\0', "\u{FFFD}"),
+        steps: without_nul(row.steps),
+        deciding: row.deciding.map(without_nul),
+        ..row
+    }
+}
+
 impl Store {
     /// Records a crossing and its evidence in one transaction. A crossing that was waiting for the provider is replaced
     /// by its outcome; any other of the same id is a conflict.
     pub async fn record(&self, row: NewCrossing, facts: Option<([u8; 32], Value)>) -> Result<(), StoreError> {
+        let row = storable(row);
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
             if let Some((hash, body)) = facts {
+                let body = without_nul(body);
                 let values = (evidence::day.eq(row.day), evidence::hash.eq(hash.as_slice().to_vec()), evidence::body.eq(body));
                 diesel::insert_into(evidence::table).values(values).on_conflict_do_nothing().execute(conn).await?;
             }
@@ -130,6 +147,7 @@ impl Store {
 
     /// Adds steps to a recorded crossing and sets its session and outcome: the hand-back, which happens at the gate.
     pub async fn extend(&self, id: CrossingId, steps: Value, ended_at: Moment) -> Result<(), StoreError> {
+        let steps = without_nul(steps);
         let mut conn = self.conn().await?;
         diesel::sql_query("UPDATE crossings SET steps = steps || $1, ended_at = $2 WHERE day = $3 AND id = $4 AND jsonb_array_length(steps) < 2100")
             .bind::<diesel::sql_types::Jsonb, _>(steps)

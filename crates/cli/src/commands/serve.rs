@@ -29,9 +29,14 @@ pub async fn run(args: Serve) -> Result<(), Exit> {
     };
     let running = passeur_service::start(config).await.map_err(|e| failed(&e))?;
     let mut term = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).map_err(|e| failed(&e))?;
-    tokio::select! {
-        r = tokio::signal::ctrl_c() => r.map_err(|e| failed(&e))?,
-        _ = term.recv() => {}
+    let mut hangup = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::hangup()).map_err(|e| failed(&e))?;
+    loop {
+        tokio::select! {
+            r = tokio::signal::ctrl_c() => break r.map_err(|e| failed(&e))?,
+            _ = term.recv() => break,
+            // By habit of those who rotate logs or certificates: nothing waits for it here, and it ends nothing.
+            _ = hangup.recv() => tracing::info!("SIGHUP: certificates and editions are read again by themselves; the log goes to the error output"),
+        }
     }
     tracing::info!("stopping; running requests may end");
     running.stop().await;

@@ -59,6 +59,7 @@ pub async fn begin(
     to: Purposed,
 ) -> Response {
     let lang = attempt.lang;
+    let evidence = evidence.storable();
     match new_session(app, edition, &mut attempt, visit, evidence, there).await {
         Ok(Err(block)) => kept_out(edition, attempt, &block).await,
         Ok(Ok((row, evidence, live, cookie))) => {
@@ -99,7 +100,7 @@ async fn new_session(
     }
     let (id, token, now) = (new_uuid(), app.new_token(), app.now());
     let person = evidence.person();
-    let name = attempt.who.as_ref().map_or_else(|| evidence.subject.clone(), |w| w.name.clone());
+    let name = attempt.who.as_ref().map_or_else(|| evidence.subject.clone(), |w| w.name.replace('\0', "\u{FFFD}"));
     let hint = app.ring.seal(Purpose::SessionHint, id.as_bytes(), random(), there.hint.as_bytes());
     let kept = there.kept.map(|k| app.ring.seal(Purpose::Kept, id.as_bytes(), random(), k.as_bytes()));
     let evidence_json = serde_json::to_value(&evidence).map_err(|e| StoreError::Query(e.to_string()))?;
@@ -123,8 +124,8 @@ async fn new_session(
             address: attempt.address.to_string(),
             agent: attempt.agent.clone(),
             hint: Some(hint),
-            provider_name: there.name,
-            provider_session: there.session,
+            provider_name: there.name.map(|n| n.replace('\0', "\u{FFFD}")),
+            provider_session: there.session.map(|n| n.replace('\0', "\u{FFFD}")),
             personal_token: None,
             kept: kept.clone(),
             authority: person.authority.clone(),

@@ -67,6 +67,8 @@ pub enum Mode {
     GroupsPlain,
     /// The endpoint answers about somebody else.
     GroupsOfAnother,
+    /// Names that hold a NUL character.
+    Nul,
     /// Says nothing of when somebody proved who they are, but where it is asked for (`max_age`).
     NoAuthTime,
 }

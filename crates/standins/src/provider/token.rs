@@ -100,6 +100,10 @@ pub(super) async fn userinfo(State(p): State<Provider>, headers: HeaderMap) -> R
             claims.insert(name.to_owned(), Value::String(v));
         }
     }
+    if mode == Mode::Nul {
+        claims.insert("name".to_owned(), Value::String("An\0ouk".to_owned()));
+        claims.insert("no\0te".to_owned(), json!([{"of": "\0"}]));
+    }
     let duties = p.memory().duties.get(&user_name).cloned().unwrap_or(person.duties);
     if !duties.is_empty() {
         claims.insert("duties".to_owned(), json!(duties));
