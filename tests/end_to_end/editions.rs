@@ -129,6 +129,38 @@ async fn an_edition_that_nobody_confirms_goes_back_by_itself() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn another_directory_base_or_client_is_asked_about_by_name_since_nothing_recorded_tells_of_it() {
+    let stack = Stack::with(|s| s[..s.find("# What must stay so").unwrap()].to_owned()).await;
+    stack.signed_in("anouk").await;
+    stack.settle().await;
+    for (old, new, named) in [
+        ("base = \"ou=people,dc=havrelune,dc=example\"", "base = \"ou=nobody,dc=havrelune,dc=example\"", "directory harbour"),
+        ("filter = \"(objectClass=inetOrgPerson)\"", "filter = \"(objectClass=device)\"", "directory harbour"),
+        ("client = \"passeur-havrelune\"", "client = \"somebody-else\"", "provider pilotage"),
+    ] {
+        let document = changed(&stack, old, new);
+        let (status, r) = stack.post("/rehearse", json!({"source": {"document": document}})).await;
+        assert_eq!(status, 200, "{r}");
+        assert_eq!((r["same"].as_i64(), r["not_known"].as_i64()), (Some(0), Some(1)), "{new}: {r}");
+        assert!(r.to_string().contains("what it said then does not count"), "{r}");
+        let ask = json!({"document": document, "note": "x", "anyway": ["locked-out", "expectations", "other-issuer"]});
+        let (status, asked) = stack.post("/site/publish", ask).await;
+        assert_eq!((status, asked["anyway"].as_str()), (409, Some("other-source")), "{new}: {asked}");
+        let detail = asked["detail"].as_str().unwrap();
+        assert!(detail.contains(named) && detail.contains("gate berths") && detail.contains("passeur trial"), "{detail}");
+    }
+    // The sign-in host's own address.
+    let moved = stack.site.replacen("//pass.havrelune.localhost", "//pass2.havrelune.localhost", 1);
+    let ask = json!({"document": moved, "note": "x", "anyway": ["locked-out", "expectations", "other-issuer"]});
+    let (status, asked) = stack.post("/site/publish", ask).await;
+    assert_eq!((status, asked["anyway"].as_str()), (409, Some("other-source")), "{asked}");
+    assert!(asked["detail"].as_str().unwrap().contains("every redirect address"), "{asked}");
+    // What changes nothing of who is who is not asked about.
+    let harmless = changed(&stack, "cache = \"30s\"", "cache = \"31s\"");
+    assert_eq!(stack.post("/site/publish", json!({"document": harmless, "note": "x"})).await.0, 200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_draft_that_would_lock_engineers_out_is_refused_unless_forced_by_name() {
     let stack = Stack::new().await;
     let locked = changed(&stack, ENGINEERS, "when = { group = \"acces-engineers\" }");

@@ -56,7 +56,7 @@ pub struct PublishRequest {
     /// The edition the change was made on; publishing is refused when another is live. None does not check.
     #[serde(default)]
     pub based_on: Option<i32>,
-    /// What is accepted by name: `locked-out`, `refuses-people`, `expectations`, `other-issuer`.
+    /// What is accepted by name: `locked-out`, `refuses-people`, `expectations`, `other-issuer`, `other-source`.
     #[serde(default)]
     pub anyway: Vec<String>,
     /// Providers whose issuer only changed its address: what people keep (factors, tokens) goes with them.

@@ -5,6 +5,7 @@
 
 use crate::attribute::Absence;
 use crate::circumstances::Circumstances;
+use crate::compare::ChangedSource;
 use crate::condition::{Condition, Truth};
 use crate::crossing::deciding;
 use crate::decide::{Decision, Terms, console_roles, fold};
@@ -56,6 +57,8 @@ pub enum Missing {
     Directory(String),
     /// A provider through which the person did not sign in.
     Provider(String),
+    /// A source that would be asked otherwise, or be another: its kind and name.
+    Changed(&'static str, String),
 }
 
 impl Missing {
@@ -68,6 +71,17 @@ impl Missing {
             (Missing::Groups(d), Lang::Fr) => format!("les groupes de l'annuaire {d} n'ont pas été cherchés alors"),
             (Missing::Directory(d), Lang::En) => format!("directory {d} was not asked then"),
             (Missing::Directory(d), Lang::Fr) => format!("l'annuaire {d} n'a pas été consulté alors"),
+            (Missing::Changed(kind, name), Lang::En) => {
+                format!("{kind} {name} would be another, so that what it said then does not count")
+            }
+            (Missing::Changed(kind, name), Lang::Fr) => {
+                let kind = match *kind {
+                    "directory" => "l'annuaire",
+                    "way" => "la voie",
+                    _ => "le fournisseur",
+                };
+                format!("{kind} {name} serait autre, et ce qui en venait alors ne compte pas")
+            }
             (Missing::Provider(p), Lang::En) => format!("the sign-in was not through provider {p}"),
             (Missing::Provider(p), Lang::Fr) => format!("la connexion n'est pas passée par le fournisseur {p}"),
         }
@@ -117,6 +131,25 @@ pub fn try_at(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'
             let terms = a.entry().terms().map(Terms::words).unwrap_or_default();
             Tried { verdict: Verdict::In(Given { roles: a.entry().roles().to_vec(), values, closed, terms }), digest }
         }
+    }
+}
+
+/// Tries somebody under an edition in which sources are others than when the evidence was taken: what came from one of these cannot be
+/// known.
+pub fn try_after(site: &Site, changed: &[ChangedSource], gate: &str, evidence: &Evidence, at: &Circumstances<'_>) -> Tried {
+    let tried = try_at(site, gate, evidence, at);
+    let stands_on = |c: &&ChangedSource| {
+        let used = match c.kind {
+            "directory" => evidence.look_up(&c.name).is_some(),
+            _ => evidence.provider == c.name || evidence.way() == c.name,
+        };
+        used && c.users.iter().any(|u| u == gate)
+    };
+    let missing: Vec<Missing> = changed.iter().filter(stands_on).map(|c| Missing::Changed(c.kind, c.name.clone())).collect();
+    match tried.verdict {
+        Verdict::NoGate => tried,
+        _ if missing.is_empty() => tried,
+        _ => Tried { verdict: Verdict::NotKnown(missing), digest: [0; 32] },
     }
 }
 

@@ -11,9 +11,10 @@ use chrono::{DateTime, Utc};
 use passeur_api::Affected;
 use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
+use passeur_core::compare::ChangedSource;
 use passeur_core::decide::RequestView;
 use passeur_core::evidence::Evidence;
-use passeur_core::rehearse::{Effects, because, effects, try_at};
+use passeur_core::rehearse::{Effects, because, effects, try_after, try_at};
 use passeur_core::site::Site;
 use passeur_core::step::Lang;
 use passeur_store::PastCrossing;
@@ -32,6 +33,8 @@ const SHOWN_MAX: usize = 500;
 pub struct Pair {
     pub before: Arc<Site>,
     pub after: Arc<Site>,
+    /// Sources that are others in the one than in the other.
+    pub changed: Arc<Vec<ChangedSource>>,
     pub lang: Lang,
 }
 
@@ -165,8 +168,9 @@ impl Known {
 }
 
 fn fate(pair: &Pair, gate: &str, evidence: &Evidence, at: &Circumstances<'_>) -> Fate {
-    let Pair { before, after, lang } = pair;
-    let effects = effects(&try_at(before, gate, evidence, at), &try_at(after, gate, evidence, at), *lang);
+    let Pair { before, after, changed, lang } = pair;
+    let then = try_after(after, changed, gate, evidence, at);
+    let effects = effects(&try_at(before, gate, evidence, at), &then, *lang);
     // Most fare alike, and nobody asks why.
     let told = |site| if effects == Effects::Same { String::new() } else { because(site, gate, evidence, at, *lang) };
     Fate { now: told(before), then: told(after), effects }

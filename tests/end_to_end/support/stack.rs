@@ -165,7 +165,7 @@ impl Stack {
 
     /// Publishes a site file, whatever it does to people.
     pub async fn publish(&self, document: &str) -> (u16, Value) {
-        let anyway = ["refuses-people", "locked-out", "expectations", "other-issuer"];
+        let anyway = ["refuses-people", "locked-out", "expectations", "other-issuer", "other-source"];
         self.post("/site/publish", json!({"document": document, "note": "a test", "anyway": anyway})).await
     }
 

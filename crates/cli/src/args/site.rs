@@ -52,7 +52,7 @@ pub enum Site {
         /// Refuse when another edition than this is live
         #[arg(long, value_name = "NUMBER")]
         based_on: Option<i32>,
-        /// Accept by name what the service asks about: refuses-people, locked-out, expectations, other-issuer
+        /// Accept by name what the service asks about: refuses-people, locked-out, expectations, other-issuer, other-source
         #[arg(long, value_delimiter = ',', value_name = "WORD")]
         anyway: Vec<String>,
         /// Go back by itself unless it is confirmed in the console within so many minutes
@@ -68,7 +68,7 @@ pub enum Site {
         /// Why, for those who read the history
         #[arg(long)]
         note: String,
-        /// Accept by name what the service asks about: refuses-people, locked-out, expectations, other-issuer
+        /// Accept by name what the service asks about: refuses-people, locked-out, expectations, other-issuer, other-source
         #[arg(long, value_delimiter = ',', value_name = "WORD")]
         anyway: Vec<String>,
     },

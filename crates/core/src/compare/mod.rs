@@ -18,6 +18,7 @@ mod words;
 
 pub use lines::difference;
 pub use roles::changes_roles;
+pub use sources::{ChangedSource, changed_sources};
 
 use serde::{Deserialize, Serialize};
 

@@ -12,7 +12,41 @@ use crate::site::{Access, Site};
 /// Keys that change nothing of what a part says of somebody.
 const HARMLESS: [&str; 9] = ["title", "cache", "time-limit", "page", "answer-within", "binding", "tries", "lives", "sign-out"];
 
-/// A part of both documents that changes in a way that may matter, with the gates that stand on it.
+/// A provider, way in or directory that would be asked otherwise, or be another: what it said before does not tell what it will say.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ChangedSource {
+    /// `provider`, `way` or `directory`.
+    pub kind: &'static str,
+    pub name: String,
+    /// Gates that stand on it, and the console.
+    pub users: Vec<String>,
+}
+
+/// Sources that are in both documents and change in a way that may matter, with the gates that stand on them.
+pub fn changed_sources(before: Side<'_>, after: Side<'_>) -> Vec<ChangedSource> {
+    let parse = |side: Side<'_>| side.text.parse::<Table>().unwrap_or_default();
+    let (old, new) = (parse(before), parse(after));
+    let mut out = vec![];
+    for kind in ["provider", "way", "directory"] {
+        let (was, is) = (parts(&old, kind), parts(&new, kind));
+        for (name, part) in &was {
+            if is.get(name).is_some_and(|now| essence(part) != essence(now)) {
+                let uses = |a: &Access| match kind {
+                    "directory" => a.directories.iter().any(|d| d == name),
+                    _ => a.is_of(after.site, name),
+                };
+                let users = users(before.site, after.site, uses);
+                if !users.is_empty() {
+                    out.push(ChangedSource { kind, name: (*name).to_owned(), users });
+                }
+            }
+        }
+    }
+    out.sort_by(|a, b| (a.kind, &a.name).cmp(&(b.kind, &b.name)));
+    out
+}
+
+/// What changes of what rules stand on, with the gates whose people that may concern.
 pub(super) fn changes(before: Side<'_>, after: Side<'_>) -> Vec<Change> {
     let parse = |side: Side<'_>| side.text.parse::<Table>().unwrap_or_default();
     let (old, new) = (parse(before), parse(after));
@@ -22,17 +56,8 @@ pub(super) fn changes(before: Side<'_>, after: Side<'_>) -> Vec<Change> {
             out.push(Change { bearing: Bearing::Narrower, place, what: What::SourceChanged { users } });
         }
     };
-    for kind in ["provider", "way", "directory"] {
-        let (was, is) = (parts(&old, kind), parts(&new, kind));
-        for (name, part) in &was {
-            if is.get(name).is_some_and(|now| essence(part) != essence(now)) {
-                let uses = |a: &Access| match kind {
-                    "directory" => a.directories.iter().any(|d| d == name),
-                    _ => a.is_of(after.site, name),
-                };
-                add(format!("{kind} {name}"), users(before.site, after.site, uses));
-            }
-        }
+    for source in changed_sources(before, after) {
+        add(format!("{} {}", source.kind, source.name), source.users);
     }
     if ["mapping", "tables"].iter().any(|key| old.get(*key) != new.get(*key)) {
         add("mappings".to_owned(), users(before.site, after.site, |a| asks_what_is_made(after.site, a)));

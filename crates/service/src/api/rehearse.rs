@@ -18,7 +18,7 @@ use super::auth::Engineer;
 use super::crossings::show;
 use super::extract::Json;
 use super::people;
-use super::sites::{document, off_the_data_path, sound};
+use super::sites::{changed, document, off_the_data_path, sound};
 use super::{ApiError, problem};
 use crate::app::App;
 use crate::rehearsal::{Pair, past as rehearse};
@@ -38,7 +38,9 @@ pub async fn past(State(app): State<App>, who: Engineer, Json(ask): Json<Rehears
         return Err(problem(StatusCode::BAD_REQUEST, "query", "Not understood", &words));
     }
     let (before, after) = (document(&app, Default::default()).await?, document(&app, ask.source).await?);
-    let pair = Pair { before: sound(&app, &who, &before).await?, after: sound(&app, &who, &after).await?, lang: who.lang };
+    let sites = (sound(&app, &who, &before).await?, sound(&app, &who, &after).await?);
+    let changed = changed(&app, &who, (&before.text, &sites.0), (&after.text, &sites.1)).await?;
+    let pair = Pair { before: sites.0, after: sites.1, changed, lang: who.lang };
     let since = app.now() - Duration::days(i64::from(days));
     let sums = rehearse(&app, &who.name, pair, since, ask.gate.as_deref()).await?;
     Ok(Json(Rehearsal {

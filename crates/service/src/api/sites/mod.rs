@@ -18,7 +18,7 @@ use passeur_api::{
     Source,
 };
 use passeur_core::Moment;
-use passeur_core::compare::{Bearing, Side, compare as compare_sides, difference};
+use passeur_core::compare::{Bearing, ChangedSource, Side, changed_sources, compare as compare_sides, difference};
 use passeur_core::expect;
 use passeur_core::site::{self, Severity, Site};
 use passeur_core::step::Lang;
@@ -132,6 +132,21 @@ pub async fn sound(app: &App, who: &Engineer, document: &Document) -> Result<Arc
         problem(StatusCode::UNPROCESSABLE_ENTITY, "site-file", "Not a sound site file", &detail)
             .with_findings(findings.into_iter().map(findings::of_document).collect())
     })
+}
+
+/// Sources that are others in the second document than in the first.
+pub async fn changed(
+    app: &App,
+    who: &Engineer,
+    before: (&str, &Arc<Site>),
+    after: (&str, &Arc<Site>),
+) -> Result<Arc<Vec<ChangedSource>>, ApiError> {
+    let owned = |(text, site): (&str, &Arc<Site>)| (text.to_owned(), site.clone());
+    let (before, after) = (owned(before), owned(after));
+    off_the_data_path(app, &who.name, move || {
+        Arc::new(changed_sources(Side { text: &before.0, site: &before.1 }, Side { text: &after.0, site: &after.1 }))
+    })
+    .await
 }
 
 /// Shows an edition with its warnings and its secrets.

@@ -3,7 +3,8 @@
 use axum::extract::State;
 use chrono::Duration;
 use http::StatusCode;
-use passeur_api::{Affected, Edition, Finding, Problem, PublishRequest, Role};
+use passeur_api::{Affected, Edition, Finding, Problem, PublishRequest, Role, Source};
+use passeur_core::compare::ChangedSource;
 use passeur_core::rehearse::CONSOLE;
 use passeur_core::site::Site;
 use passeur_store::{EditionRow, StandsOn, Turned};
@@ -14,10 +15,13 @@ use super::super::auth::Engineer;
 use super::super::extract::Json;
 use super::super::{ApiError, problem};
 use super::agree::ask_for_second;
-use super::{Document, document, examine, whole};
+use super::{Document, changed, document, examine, sound, whole};
 use crate::app::{App, turned};
 use crate::lockout;
 use crate::rehearsal::{self, Pair};
+
+/// Sources that would be others.
+type Changed = Arc<Vec<ChangedSource>>;
 
 /// How far back it is looked who came in.
 const LOOK_BACK_DAYS: i64 = 7;
@@ -43,9 +47,14 @@ fn names(people: &[Affected]) -> String {
 }
 
 /// Whether somebody who came in this week would be refused: the publisher is asked first.
-async fn ask_about_people(app: &App, who: &Engineer, site: &Arc<Site>) -> Result<(), ApiError> {
-    let Some(live) = app.live.get() else { return Ok(()) };
-    let pair = Pair { before: Arc::new(live.site.clone()), after: site.clone(), lang: who.lang };
+async fn ask_about_people(
+    app: &App,
+    who: &Engineer,
+    before: &Arc<Site>,
+    site: &Arc<Site>,
+    changed: &Changed,
+) -> Result<(), ApiError> {
+    let pair = Pair { before: before.clone(), after: site.clone(), changed: changed.clone(), lang: who.lang };
     let sums = rehearsal::past(app, &who.name, pair, app.now() - Duration::days(LOOK_BACK_DAYS), None).await?;
     let refused = sums.refused.shown();
     if refused.is_empty() {
@@ -54,6 +63,41 @@ async fn ask_about_people(app: &App, who: &Engineer, site: &Arc<Site>) -> Result
     let people = count(refused.len(), "person who came in this week", "people who came in this week");
     let detail = format!("It would refuse {people}: {}. Nothing was changed.", names(&refused));
     Err(unless_named(StatusCode::CONFLICT, "refuses-people", "It would refuse people", &detail).with_refused(refused))
+}
+
+/// What everything else stands on and would be another: nothing that is recorded tells who comes in then, so that the publisher is asked
+/// by name.
+fn ask_about_sources(before: &Site, after: &Site, changed: &Changed) -> Result<(), ApiError> {
+    let mut told = vec![];
+    let (was, is) = (before.address.origin(), after.address.origin());
+    if was != is {
+        told.push(format!(
+            "the sign-in host was {was} and becomes {is}, and with it every redirect address, the entity id and the console: providers must know these first"
+        ));
+    }
+    for c in changed.iter() {
+        let trial = match c.kind {
+            "directory" => format!(" (passeur trial directory {})", c.name),
+            "provider" => format!(" (passeur trial sign-in {} --draft)", c.name),
+            _ => String::new(),
+        };
+        told.push(format!("{} {} would be another, and {} on it: try it{trial}", c.kind, c.name, stand(&c.users)));
+    }
+    if told.is_empty() {
+        return Ok(());
+    }
+    let detail = format!("What was recorded does not tell who comes in under it: {}. Nothing was changed.", told.join("; "));
+    Err(unless_named(StatusCode::CONFLICT, "other-source", "Other sources", &detail))
+}
+
+/// Gates, and that they stand on something.
+fn stand(users: &[String]) -> String {
+    let name = |u: &String| if u == CONSOLE { "the console".to_owned() } else { format!("gate {u}") };
+    let mut all: Vec<String> = users.iter().take(NAMED).map(name).collect();
+    if users.len() > NAMED {
+        all.push(format!("{} more", users.len() - NAMED));
+    }
+    format!("{} {}", all.join(", "), if users.len() == 1 { "stands" } else { "stand" })
 }
 
 /// Whether every engineer would lose the console.
@@ -140,9 +184,6 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
     if !accepts("locked-out") {
         ask_about_engineers(&app, &who, &site).await?;
     }
-    if !accepts("refuses-people") {
-        ask_about_people(&app, &who, &site).await?;
-    }
     let turned = match app.live.get() {
         Some(live) => turned(&live.site, &site, &ask.move_issuers),
         None => vec![],
@@ -153,6 +194,24 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
     }
     if !accepts("other-issuer") {
         ask_about_issuers(&app, &turned).await?;
+    }
+    // An edition that this binary does not take any more tells nothing, and must not stand in the way of the next.
+    let live_one = match live {
+        0 => None,
+        _ => Some(document(&app, Source::default()).await?),
+    };
+    let was = match &live_one {
+        Some(one) => sound(&app, &who, one).await.ok(),
+        None => None,
+    };
+    if let (Some(one), Some(was)) = (&live_one, was) {
+        let changed = changed(&app, &who, (&one.text, &was), (&text, &site)).await?;
+        if !accepts("other-source") {
+            ask_about_sources(&was, &site, &changed)?;
+        }
+        if !accepts("refuses-people") {
+            ask_about_people(&app, &who, &was, &site, &changed).await?;
+        }
     }
     let versions: serde_json::Map<_, _> =
         app.store.secret_list().await?.into_iter().map(|s| (s.name, serde_json::Value::from(s.version))).collect();
