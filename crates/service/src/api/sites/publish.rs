@@ -206,7 +206,8 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
     };
     if let (Some(one), Some(was)) = (&live_one, was) {
         let changed = changed(&app, &who, (&one.text, &was), (&text, &site)).await?;
-        if !accepts("other-source") {
+        // An earlier edition was tried by being live; whoever goes back in an emergency is not kept from it.
+        if copy_of.is_none() && !accepts("other-source") {
             ask_about_sources(&was, &site, &changed)?;
         }
         if !accepts("refuses-people") {
