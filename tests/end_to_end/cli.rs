@@ -139,3 +139,22 @@ async fn sessions_are_listed_and_ended_by_subject() {
     let left = passeur(&stack, &["sessions"], "").await.out;
     assert!(left.contains("Anouk") && !left.contains("Benoît"), "{left}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn output_that_cannot_be_written_is_no_success() {
+    let stack = Stack::new().await;
+    let full = std::fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+    let mut ran = Command::new(binary("passeur"));
+    ran.args(["gates"]).env("PASSEUR_URL", stack.pass("")).env("PASSEUR_TOKEN", &stack.token);
+    let out = ran.stdout(full).stderr(Stdio::piped()).spawn().unwrap().wait_with_output().await.unwrap();
+    assert_eq!(out.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&out.stderr).contains("the output cannot be written"), "{out:?}");
+    // Somebody in a slip of a gate's name is told, and which there are.
+    let ran = passeur(&stack, &["crossings", "--gate", "berth"], "").await;
+    assert!(
+        ran.code == 4 && ran.err.contains("There is no gate \"berth\"") && ran.err.contains("berths"),
+        "{} {}",
+        ran.code,
+        ran.err
+    );
+}

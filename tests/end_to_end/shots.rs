@@ -69,7 +69,7 @@ async fn a_survey(b: &Browser, survey: &Path, kerberos: &Path) {
             "keytabs = [\"harbour-keytab\"]\nhosts = [\"pass.havrelune.localhost\", \"sign-in.havrelune.localhost\"]\n",
             1,
         );
-    let anyway = serde_json::json!(["expectations", "refuses-people"]);
+    let anyway = serde_json::json!(["expectations", "refuses-people", "other-source"]);
     let ask = |source: serde_json::Value| {
         let mut ask = serde_json::json!({"note": "for the survey", "anyway": anyway});
         ask.as_object_mut().unwrap().extend(source.as_object().unwrap().clone());

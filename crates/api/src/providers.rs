@@ -66,3 +66,11 @@ pub struct SamlParty {
     /// Our metadata, in XML.
     pub metadata: String,
 }
+
+/// What was fetched anew of a provider.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Refreshed {
+    pub provider: String,
+    /// Identifiers of its keys, or fingerprints of its certificates.
+    pub keys: Vec<String>,
+}

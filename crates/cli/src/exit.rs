@@ -61,3 +61,13 @@ impl Exit {
         }
     }
 }
+
+/// Ends the program where its output cannot be written: quietly where the reader has had enough (`| head`), and with 1 where a disk is
+/// full, so that nobody takes half a list for the whole.
+pub fn not_written(e: &std::io::Error) -> ! {
+    if e.kind() == std::io::ErrorKind::BrokenPipe {
+        std::process::exit(0);
+    }
+    eprintln!("passeur: the output cannot be written: {e}");
+    std::process::exit(1)
+}

@@ -4,8 +4,8 @@
 macro_rules! tell {
     ($($arg:tt)*) => {{
         use std::io::Write;
-        if write!(std::io::stdout(), $($arg)*).is_err() {
-            std::process::exit(0);
+        if let Err(e) = write!(std::io::stdout(), $($arg)*) {
+            $crate::exit::not_written(&e);
         }
     }};
 }
@@ -46,7 +46,11 @@ fn main() -> ExitCode {
         Ok(r) => r,
         Err(e) => return exit::Exit::Failed(format!("the runtime cannot be started: {e}")).report(),
     };
-    match runtime.block_on(commands::run(args)) {
+    let done = runtime.block_on(commands::run(args));
+    if let Err(e) = std::io::Write::flush(&mut std::io::stdout()) {
+        exit::not_written(&e);
+    }
+    match done {
         Ok(()) => ExitCode::SUCCESS,
         Err(e) => e.report(),
     }

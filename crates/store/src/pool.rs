@@ -42,15 +42,16 @@ impl From<diesel::result::Error> for StoreError {
         match e {
             DatabaseError(UniqueViolation | SerializationFailure, _) => StoreError::Conflict,
             DatabaseError(ClosedConnection, info) => StoreError::Unavailable(info.message().to_owned()),
-            // PostgreSQL has no code for it that the driver hands on: 22021 for text, 22P05 within JSON.
+            // PostgreSQL has a code for it (22021) that the driver does not hand on.
             DatabaseError(_, info) if is_nul(info.message()) => StoreError::Unfit,
             other => StoreError::Query(other.to_string()),
         }
     }
 }
 
+/// Whatever language the server speaks: the byte and the encoding are named in each.
 fn is_nul(message: &str) -> bool {
-    message.contains("encoding \"UTF8\": 0x00") || message.contains("unsupported Unicode escape sequence")
+    message.contains("UTF8") && message.contains("0x00")
 }
 
 pub(crate) type Pool = bb8::Pool<AsyncPgConnection>;

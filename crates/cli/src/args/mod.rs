@@ -413,6 +413,11 @@ pub enum ProviderCommand {
         #[arg(long)]
         ca_file: Option<String>,
     },
+    /// Fetch its addresses and keys anew, now, on the node that answers: after its team changed a key
+    Refresh {
+        /// The provider's name
+        name: String,
+    },
     /// Print our SAML metadata, as the provider's team needs it
     Metadata {
         /// As one provider needs it; of all unless given

@@ -2,11 +2,11 @@
 
 use std::path::Path;
 
-use passeur_api::{ProviderPart, ReadProvider, SamlParty};
+use passeur_api::{ProviderPart, ReadProvider, Refreshed, SamlParty};
 
 use super::no_csv;
 use crate::args::{ClientArgs, Output, ProviderCommand};
-use crate::client::Client;
+use crate::client::{Client, segment};
 use crate::exit::Exit;
 use crate::output::json;
 
@@ -34,6 +34,15 @@ pub async fn run(args: ProviderCommand, c: &ClientArgs) -> Result<(), Exit> {
                 }
             }
             tell!("{}", part.part);
+            Ok(())
+        }
+        ProviderCommand::Refresh { name } => {
+            let path = format!("/providers/{}/refresh", segment(&name));
+            let done: Refreshed = client.post(&path, &serde_json::json!({})).await?;
+            if c.output == Output::Json {
+                return json(&done);
+            }
+            say!("{}: fetched anew; keys: {}", name, passeur_core::text::visible(&done.keys.join(", ")));
             Ok(())
         }
         ProviderCommand::Metadata { name } => {

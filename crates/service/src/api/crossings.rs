@@ -6,6 +6,7 @@ use http::StatusCode;
 use passeur_api::{Crossing, CrossingLine, CrossingList, Problem, Role, Step as ApiStep};
 use passeur_core::crossing::{Outcome, deciding};
 use passeur_core::id::CrossingId;
+use passeur_core::rehearse::RESERVED;
 use passeur_core::step::{Bearing, Lang, Step, StepCode, remedy, sentence};
 use passeur_store::{Cursor, Filter, RecordedCrossing};
 use serde::Deserialize;
@@ -57,7 +58,8 @@ fn overdue_after(app: &App) -> Duration {
 }
 
 /// Lists crossings, latest first.
-#[utoipa::path(get, operation_id = "crossings", path = "/crossings", params(ListQuery), responses((status = 200, body = CrossingList), (status = 400, body = Problem)))]
+#[utoipa::path(get, operation_id = "crossings", path = "/crossings", params(ListQuery),
+    responses((status = 200, body = CrossingList), (status = 400, body = Problem), (status = 404, body = Problem)))]
 pub async fn list(State(app): State<App>, who: Engineer, Query(q): Query<ListQuery>) -> Result<Json<CrossingList>, ApiError> {
     who.may(Role::View)?;
     let limit = q.limit.unwrap_or(50);
@@ -89,11 +91,31 @@ pub async fn list(State(app): State<App>, who: Engineer, Query(q): Query<ListQue
         limit,
     };
     let rows = app.store.crossings(&filter).await?;
+    if rows.is_empty()
+        && let Some(gate) = &filter.gate
+    {
+        known_gate(&app, gate).await?;
+    }
     let next =
         (rows.len() as i64 == limit).then(|| rows.last().map(|r| format!("{}~{}", r.at.timestamp_micros(), r.id))).flatten();
     let unrecorded = app.store.unrecorded(app.now() - Duration::hours(24)).await?;
     let crossings = rows.into_iter().map(|r| line(r, who.lang, overdue, limit_of_flows)).collect();
     Ok(Json(CrossingList { crossings, next, unrecorded }))
+}
+
+/// Whether there is such a gate, or was one whose crossings are kept: a slip in a name is not "no crossing".
+async fn known_gate(app: &App, gate: &str) -> Result<(), ApiError> {
+    let live = app.live.get();
+    let names: Vec<&str> = live.iter().flat_map(|e| &e.site.gates).map(|g| g.name.as_str()).collect();
+    if names.contains(&gate) || RESERVED.contains(&gate) {
+        return Ok(());
+    }
+    let ever = Filter { gate: Some(gate.to_owned()), limit: 1, ..Filter::default() };
+    if !app.store.crossings(&ever).await?.is_empty() {
+        return Ok(());
+    }
+    let words = format!("There is no gate \"{gate}\", and no crossing of one is kept. There are: {}.", names.join(", "));
+    Err(problem(StatusCode::NOT_FOUND, "no-gate", "No such gate", &words))
 }
 
 fn outcome_of(row: &RecordedCrossing, overdue: DateTime<Utc>) -> Outcome {

@@ -169,6 +169,7 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(providers::list))
         .routes(routes!(providers::read))
         .routes(routes!(providers::saml))
+        .routes(routes!(providers::refresh))
         .routes(routes!(gates::directories))
         .routes(routes!(survey::run, survey::last))
         .routes(routes!(kerberos::look))

@@ -2,14 +2,15 @@
 
 use axum::extract::State;
 use http::StatusCode;
-use passeur_api::{Problem, Provider, ProviderPart, ReadProvider, Role, SamlParty};
+use passeur_api::{Problem, Provider, ProviderPart, ReadProvider, Refreshed, Role, SamlParty};
 use passeur_core::site::ENTITY_PATH;
 use serde::Deserialize;
 
 use super::auth::Engineer;
-use super::extract::{Json, Query};
+use super::extract::{Json, Path, Query};
 use super::{ApiError, no_edition, problem, secrets};
 use crate::app::App;
+use crate::providers::ProviderLink;
 use crate::trials;
 
 /// The providers of the live edition, with how the flows of the last 24 hours ended.
@@ -80,4 +81,29 @@ pub async fn saml(State(app): State<App>, who: Engineer, Query(of): Query<OfProv
         },
         metadata,
     }))
+}
+
+/// Fetches a provider's addresses and keys, or its metadata, anew now, on the node that answers: after its team changed a key, nobody
+/// waits for what is kept to grow old.
+#[utoipa::path(post, path = "/providers/{name}/refresh", operation_id = "refresh_provider", params(("name" = String, Path)),
+    responses((status = 200, body = Refreshed), (status = 403, body = Problem), (status = 404, body = Problem), (status = 502, body = Problem)))]
+pub async fn refresh(State(app): State<App>, who: Engineer, Path(name): Path<String>) -> Result<Json<Refreshed>, ApiError> {
+    who.may(Role::Operate)?;
+    let link = app.provider(&name).ok_or_else(|| {
+        let words = format!("The live edition has no provider \"{name}\"; see passeur providers.");
+        problem(StatusCode::NOT_FOUND, "no-provider", "No such provider", &words)
+    })?;
+    let failed = |e: String| {
+        let words = format!("{e}. What was known before goes on counting.");
+        problem(StatusCode::BAD_GATEWAY, "provider", "Not fetched", &words)
+    };
+    let keys = match link {
+        ProviderLink::Oidc(link) => link.refresh().await.map_err(|e| failed(e.to_string()))?,
+        ProviderLink::Saml(link) => {
+            let known = link.refresh().await.map_err(|e| failed(e.to_string()))?;
+            known.party.certificates.iter().map(|der| secrets::certificate(der).fingerprint).collect()
+        }
+    };
+    app.store.record_act(who.act(&app, "refresh provider", serde_json::json!({"provider": name}))).await?;
+    Ok(Json(Refreshed { provider: name, keys }))
 }

@@ -176,6 +176,19 @@ impl OidcLink {
         fetched.ok()
     }
 
+    /// Addresses and keys fetched anew now, whatever is kept: the identifiers of the keys. What could not be fetched leaves what was there.
+    pub async fn refresh(&self) -> Result<Vec<String>, ProviderError> {
+        let _alone = self.fetching.lock().await;
+        let body = self.fetch(&discovery_url(&self.provider.issuer)).await?;
+        let metadata = Arc::new(Metadata::parse(&body, &self.provider.issuer)?);
+        let keys = self.fetch_keys(&metadata).await?;
+        let (ids, now) = (keys.ids(), self.clock.now());
+        let mut cache = self.cache();
+        cache.metadata.keep(&Ok(metadata), now);
+        cache.keys.keep(&Ok(keys), now);
+        Ok(ids)
+    }
+
     /// Whether a check is to be made once more, with keys that were fetched anew: where none fitted, since a provider may change them
     /// under a new name or under the same.
     pub async fn once_more<T>(&self, metadata: &Metadata, keys: &mut Keys, checked: &Result<T, IdTokenError>) -> bool {

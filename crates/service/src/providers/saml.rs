@@ -167,6 +167,12 @@ impl SamlLink {
         (known.party.certificates != before.party.certificates).then_some(known)
     }
 
+    /// Metadata read anew now, whatever is kept. What could not be read leaves what was there.
+    pub async fn refresh(&self) -> Result<Arc<Known>, MetadataError> {
+        let _alone = self.reading.lock().await;
+        self.read(self.clock.now()).await
+    }
+
     async fn read(&self, now: Moment) -> Result<Arc<Known>, MetadataError> {
         let party = match self.by_hand() {
             Some(party) => Ok(party),
