@@ -102,7 +102,8 @@ fn show(found: &FoundPeople, c: &ClientArgs) -> Result<(), Exit> {
     list(c, found, &columns, &rows, "Nobody is known here by that.")?;
     if c.output == Output::Text {
         for e in &found.entries {
-            let entry = e.entry.clone().unwrap_or_else(|| e.state.clone());
+            let none = || if e.state == "no-entry" { "nothing under that, by its key".to_owned() } else { e.state.clone() };
+            let entry = e.entry.clone().unwrap_or_else(none);
             say!("directory {}: {}", passeur_core::text::visible(&e.directory), passeur_core::text::visible(&entry));
         }
         if found.more {
