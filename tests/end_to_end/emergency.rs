@@ -3,13 +3,41 @@
 use reqwest::Method;
 use serde_json::json;
 
-use crate::support::{Page, Person, Stack, raw};
+use crate::support::{Page, Person, Stack, eventually, raw};
 
 const PASSWORD: &str = "storm-anchor-of-the-demo";
 
 async fn enter(person: &mut Person, base: &str, password: &str) -> Page {
     let form = [("name", "harbour-master"), ("password", password)];
     person.send(Method::POST, &format!("{base}/.passeur/emergency"), Some(&form)).await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_replaces_an_edition_that_cannot_be_loaded_is_asked_against_the_one_in_use() {
+    let stack = Stack::with(|s| s[..s.find("# What must stay so").unwrap()].to_owned()).await;
+    stack.signed_in("anouk").await;
+    let db = stack.database.look().await;
+    let unloadable = "INSERT INTO editions (number, document, note, author, published_at) \
+        SELECT 2, 'format = 9', 'x', 'x', published_at FROM editions";
+    db.execute(unloadable, &[]).await.unwrap();
+    eventually("it says so", async || stack.get("/me").await["trouble"].is_string()).await;
+    let base = format!("http://anything.localhost:{}", stack.address.port());
+    let mut person = Person::new();
+    enter(&mut person, &base, PASSWORD).await;
+    person.extra = vec![("origin", base.clone()), ("content-type", "application/json".into())];
+    let stricter = stack.site.replacen("when = { group = \"berth-access\" }", "when = { group = \"crane-desk\" }", 1);
+    let moved = stack.site.replacen("//pass.havrelune.localhost", "//pass2.havrelune.localhost", 1);
+    let another = stack.site.replacen(&format!(":{}", stack.provider_port()), ":9", 1);
+    for (document, wanted) in [(stricter, Some("refuses-people")), (moved, Some("other-source")), (another, Some("other-source"))]
+    {
+        assert_ne!(document, stack.site);
+        let ask = json!({"document": document, "note": "x", "anyway": ["other-issuer"]}).to_string();
+        let page = person.send_body(Method::POST, &format!("{base}/api/v1/site/publish"), ask).await;
+        assert_eq!((page.status.as_u16(), page.json()["anyway"].as_str()), (409, wanted), "{}", page.body);
+    }
+    let ask = json!({"document": stack.site, "note": "mended"}).to_string();
+    let page = person.send_body(Method::POST, &format!("{base}/api/v1/site/publish"), ask).await;
+    assert_eq!(page.status, 200, "{}", page.body);
 }
 
 #[tokio::test(flavor = "multi_thread")]

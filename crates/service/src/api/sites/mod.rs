@@ -121,12 +121,18 @@ pub async fn document(app: &App, source: Source) -> Result<Document, ApiError> {
     }
 }
 
-/// The site that a document compiles to, for calls that need a sound one.
-pub async fn sound(app: &App, who: &Engineer, document: &Document) -> Result<Arc<Site>, ApiError> {
-    let text = document.text.clone();
+/// What a document compiles to, with the secrets that are stored, and what was found in it.
+async fn compiled(app: &App, who: &Engineer, text: &str) -> Result<(Option<Arc<Site>>, Vec<site::Finding>), ApiError> {
+    let text = text.to_owned();
     let (site, findings) = off_the_data_path(app, &who.name, move || site::compile(&text)).await?;
     let opened = app.secrets().await?;
-    site.map(|s| Arc::new(salted(s, &opened))).ok_or_else(|| {
+    Ok((site.map(|s| Arc::new(salted(s, &opened))), findings))
+}
+
+/// The site that a document compiles to, for calls that need a sound one.
+pub async fn sound(app: &App, who: &Engineer, document: &Document) -> Result<Arc<Site>, ApiError> {
+    let (site, findings) = compiled(app, who, &document.text).await?;
+    site.ok_or_else(|| {
         let n = findings.iter().filter(|f| f.severity == Severity::Error).count();
         let detail = format!("{} has {n} mistakes.", document.name);
         problem(StatusCode::UNPROCESSABLE_ENTITY, "site-file", "Not a sound site file", &detail)

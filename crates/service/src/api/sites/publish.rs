@@ -3,7 +3,7 @@
 use axum::extract::State;
 use chrono::Duration;
 use http::StatusCode;
-use passeur_api::{Affected, Edition, Finding, Problem, PublishRequest, Role, Source};
+use passeur_api::{Affected, Edition, Finding, Problem, PublishRequest, Role};
 use passeur_core::compare::ChangedSource;
 use passeur_core::rehearse::CONSOLE;
 use passeur_core::site::Site;
@@ -15,7 +15,7 @@ use super::super::auth::Engineer;
 use super::super::extract::Json;
 use super::super::{ApiError, problem};
 use super::agree::ask_for_second;
-use super::{Document, changed, document, examine, sound, whole};
+use super::{Document, changed, compiled, document, examine, numbered, whole};
 use crate::app::{App, turned};
 use crate::lockout;
 use crate::rehearsal::{self, Pair};
@@ -44,6 +44,20 @@ fn names(people: &[Affected]) -> String {
         told.push(format!("and {} more", people.len() - NAMED));
     }
     told.join(", ")
+}
+
+/// The edition that people are judged by until now, with its text: the live one, or, where this binary does not take that one any more,
+/// the last one it took. None where there is neither, so that nothing stands in the way of the next.
+async fn in_use(app: &App, who: &Engineer, live: i32) -> Result<Option<(String, Arc<Site>)>, ApiError> {
+    if live == 0 {
+        return Ok(None);
+    }
+    let row = numbered(app, live).await?;
+    if let (Some(site), _) = compiled(app, who, &row.document).await? {
+        return Ok(Some((row.document, site)));
+    }
+    let Some(last) = app.live.get() else { return Ok(None) };
+    Ok(Some((numbered(app, last.number).await?.document, Arc::new(last.site.clone()))))
 }
 
 /// Whether somebody who came in this week would be refused: the publisher is asked first.
@@ -195,17 +209,8 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
     if !accepts("other-issuer") {
         ask_about_issuers(&app, &turned).await?;
     }
-    // An edition that this binary does not take any more tells nothing, and must not stand in the way of the next.
-    let live_one = match live {
-        0 => None,
-        _ => Some(document(&app, Source::default()).await?),
-    };
-    let was = match &live_one {
-        Some(one) => sound(&app, &who, one).await.ok(),
-        None => None,
-    };
-    if let (Some(one), Some(was)) = (&live_one, was) {
-        let changed = changed(&app, &who, (&one.text, &was), (&text, &site)).await?;
+    if let Some((before, was)) = in_use(&app, &who, live).await? {
+        let changed = changed(&app, &who, (&before, &was), (&text, &site)).await?;
         // An earlier edition was tried by being live; whoever goes back in an emergency is not kept from it.
         if copy_of.is_none() && !accepts("other-source") {
             ask_about_sources(&was, &site, &changed)?;
