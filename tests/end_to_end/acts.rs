@@ -59,6 +59,7 @@ async fn everything_an_engineer_does_is_recorded_and_the_chain_tells_what_was_do
             "UPDATE acts SET personal = '{\"who\": \"x\", \"by\": \"token\"}' WHERE number = 2",
             (2, "who did it, or whom it concerned, was changed in the database"),
         ),
+        ("UPDATE acts SET personal = NULL WHERE number = 4", (4, "who did it is not there, and no act says that it was erased")),
         ("UPDATE acts SET at = at + interval '1 second' WHERE number = 3", (3, "what it says is not what was recorded")),
         ("DELETE FROM acts WHERE number = 5", (5, "the act is not there, and later ones are")),
         ("DELETE FROM acts WHERE number > 5", (6, "it and those after it were recorded and are not there")),

@@ -38,6 +38,16 @@ async fn where_a_table_is_full_the_network_that_holds_most_gives_way() {
     assert_eq!(store.park(parked("honest", 2), now).await.unwrap(), Ok(()));
     assert_eq!(store.park(parked("honest", 3), now).await.unwrap(), Ok(()));
     assert_eq!((of(&database, "parked", "honest").await, database.count("parked").await), (2, 2_000));
+    // Flows that were answered: of one network no more than its share, and where all are too many the oldest of whoever has most give
+    // way. What somebody else has signed stands outside: it is never forgotten for room.
+    let id = "sha256((n || '/' || i)::bytea), 'n' || n";
+    fill(&database, &format!("INSERT INTO answered (flow, network, expires_at) SELECT {id}, $1"), 4, 5_000).await;
+    assert!(store.use_once(&[9; 32], until).await.unwrap());
+    assert_eq!(store.use_flow(&[1; 32], until, ("n3", now)).await.unwrap(), Err(5_000));
+    assert_eq!(store.use_flow(&[1; 32], until, ("honest", now)).await.unwrap(), Ok(true));
+    assert_eq!(store.use_flow(&[1; 32], until, ("honest", now)).await.unwrap(), Ok(false), "good once");
+    assert!(!store.use_once(&[9; 32], until).await.unwrap());
+    assert!(database.count("answered").await <= 20_001);
     // The same of the others.
     fill(
         &database,

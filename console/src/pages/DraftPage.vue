@@ -5,6 +5,7 @@ import { useI18n } from 'vue-i18n'
 import { onBeforeRouteLeave, useRouter } from 'vue-router'
 import { api, ApiProblem, got, language, type Comparison as Compared, type Draft, type Rehearsal } from '../api'
 import { moment, visible } from '../look/shape'
+import { useAttempt } from '../parts/attempt'
 import Comparison from '../parts/Comparison.vue'
 import Mark from '../parts/Mark.vue'
 import Publish from '../parts/Publish.vue'
@@ -20,8 +21,7 @@ const basedOn = ref(0)
 const kept = ref('')
 const comparison = ref<Compared>()
 const rehearsal = ref<Rehearsal>()
-const problem = ref<ApiProblem>()
-const busy = ref(false)
+const { problem, busy, attempt } = useAttempt()
 const ready = ref(false)
 const changed = computed(() => text.value !== kept.value)
 const mayWrite = computed(() => props.rights === 'configure')
@@ -56,39 +56,27 @@ async function compare() {
   if (draft.value?.sound) comparison.value = await got(api.POST('/site/compare', { body: { after: { draft: true } } }))
 }
 
-async function act(what: () => Promise<void>) {
-  problem.value = undefined
-  busy.value = true
-  try {
-    await what()
-  } catch (e) {
-    problem.value = e as ApiProblem
-  } finally {
-    busy.value = false
-  }
-}
-
 const save = () =>
-  act(async () => {
+  attempt(async () => {
     const header = draft.value ? { 'If-Match': `"${draft.value.version}"` } : { 'If-None-Match': '*' }
     take(await got(api.PUT('/site/draft', { body: { document: text.value, based_on: basedOn.value }, params: { header } })))
     rehearsal.value = undefined
     await compare()
   })
 const discard = () =>
-  act(async () => {
+  attempt(async () => {
     if (!draft.value) return
     await got(api.DELETE('/site/draft', { params: { header: { 'If-Match': `"${draft.value.version}"` } } }))
     kept.value = text.value
     await router.push('/editions')
   })
 const rehearse = () =>
-  act(async () => {
+  attempt(async () => {
     rehearsal.value = await got(api.POST('/rehearse', { body: { source: { draft: true }, days: 7 } }))
   })
 
 const agree = () =>
-  act(async () => {
+  attempt(async () => {
     const second = await got(api.POST('/site/agree', { body: { draft: true } }))
     if (draft.value) draft.value.second = second
   })

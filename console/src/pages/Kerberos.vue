@@ -2,8 +2,9 @@
 // Kerberos as this node sees it: stored keys, what the KDCs give for services, accounts that act for people, and what is wrong.
 import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type KerberosSeen } from '../api'
+import { api, got, language, type KerberosSeen } from '../api'
 import { moment, span, visible, type Tone } from '../look/shape'
+import { useAttempt } from '../parts/attempt'
 import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -11,8 +12,7 @@ import Trouble from '../parts/Trouble.vue'
 const props = defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
 const seen = ref<KerberosSeen>()
-const problem = ref<ApiProblem>()
-const busy = ref(false)
+const { problem, busy, attempt } = useAttempt()
 const mayLook = computed(() => props.rights !== 'view')
 const nothing = computed(() => seen.value && !seen.value.keytabs.length && !seen.value.realms.length)
 const tones: Record<string, Tone> = { answered: 'pass', silent: 'stop', alive: 'quiet', 'not-asked': 'quiet', sealed: 'pass', unknown: 'stop', acts: 'pass', refused: 'stop', 'not-known': 'quiet' }
@@ -21,15 +21,7 @@ const clock = (ahead?: number | null) => (ahead == null ? '—' : `${ahead > 0 ?
 
 async function look() {
   if (!mayLook.value) return
-  problem.value = undefined
-  busy.value = true
-  try {
-    seen.value = await got(api.POST('/kerberos'))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  } finally {
-    busy.value = false
-  }
+  await attempt(async () => { seen.value = await got(api.POST('/kerberos')) })
 }
 watch([language, mayLook], look, { immediate: true })
 </script>

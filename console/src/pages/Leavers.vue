@@ -3,8 +3,9 @@
 import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRoute } from 'vue-router'
-import { api, ApiProblem, got, type Block, type FoundPeople, type TakenAway } from '../api'
+import { api, got, type Block, type FoundPeople, type TakenAway } from '../api'
 import { moment, visible } from '../look/shape'
+import { useAttempt } from '../parts/attempt'
 import Trouble from '../parts/Trouble.vue'
 
 const { t, locale } = useI18n()
@@ -18,21 +19,10 @@ const why = ref('')
 const factors = ref(true)
 const keepOut = ref(true)
 const asking = ref(false)
-const busy = ref(false)
 const taken = ref<TakenAway>()
 const blocks = ref<Block[]>()
-const problem = ref<ApiProblem>()
+const { problem, busy, attempt } = useAttempt()
 
-async function attempt(what: () => Promise<void>) {
-  problem.value = undefined
-  busy.value = true
-  try {
-    await what()
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-  busy.value = false
-}
 const list = () => attempt(async () => { blocks.value = await got(api.GET('/blocks')) })
 const find = () => attempt(async () => {
   taken.value = undefined

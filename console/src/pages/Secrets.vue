@@ -74,6 +74,7 @@ const makeKey = (s: Secret) =>
       making.value = ''
     }
   })
+const remove = (s: Secret) => act(() => got(api.DELETE('/secrets/{name}', { params: { path: { name: s.name } } })))
 const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secrets/{name}/versions/{version}', { params: { path: { name: s.name, version } } })))
 </script>
 
@@ -94,10 +95,11 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
             <td class="mono fixed">{{ s.name }}</td>
             <td class="needed">{{ s.needed_by.join(', ') || '—' }}</td>
             <td class="wide">
-              <span v-if="!s.version" class="bad"><Mark tone="notice" /> {{ t('secretMissing') }}</span>
+              <span v-if="!s.versions.length" class="bad"><Mark tone="notice" /> {{ t('secretMissing') }}</span>
               <div v-for="v in s.versions" :key="v.version" class="version">
                 <span>{{ t('secretVersion', { n: v.version }) }}</span>
                 <b v-if="v.version === s.version" class="pass">{{ t('inUse') }}</b>
+                <b v-else-if="v.waits" class="notice">{{ t('secretWaits') }}</b>
                 <b v-else-if="v.version === s.next" class="notice">{{ t('standsBy') }}</b>
                 <span v-else class="quiet">{{ t('usedBefore') }}</span>
                 <span class="quiet">{{ moment(v.changed_at, locale) }}, {{ visible(v.changed_by) }}</span>
@@ -109,6 +111,7 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
             </td>
             <td class="fixed"><div v-if="rights === 'configure'" class="ways">
               <v-btn v-if="ours(s)" size="small" variant="outlined" :loading="making === s.name" :title="t('key.hint')" @click="makeKey(s)">{{ t('key.make') }}</v-btn>
+              <v-btn v-if="!s.needed_by.length" size="small" variant="text" @click="remove(s)">{{ t('secretRemove') }}</v-btn>
               <v-btn size="small" variant="outlined" @click="setting = s">{{ t('setSecret') }}</v-btn>
             </div></td>
           </tr>

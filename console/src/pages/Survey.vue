@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ApiProblem, got, language, type Survey } from '../api'
 import { moment, span } from '../look/shape'
+import { useAttempt } from '../parts/attempt'
 import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -11,8 +12,7 @@ import Trouble from '../parts/Trouble.vue'
 const props = defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
 const survey = ref<Survey>()
-const problem = ref<ApiProblem>()
-const busy = ref(false)
+const { problem, busy, attempt } = useAttempt()
 const ready = ref(false)
 const mayRun = computed(() => props.rights !== 'view')
 async function read() {
@@ -26,17 +26,7 @@ async function read() {
 }
 watch(language, read, { immediate: true })
 
-async function run() {
-  problem.value = undefined
-  busy.value = true
-  try {
-    survey.value = await got(api.POST('/survey'))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  } finally {
-    busy.value = false
-  }
-}
+const run = () => attempt(async () => { survey.value = await got(api.POST('/survey')) })
 </script>
 
 <template>

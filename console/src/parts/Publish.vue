@@ -2,8 +2,9 @@
 // Publishing with a note; what the service asks about is shown, and accepted by name.
 import { ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, type Edition, type Source } from '../api'
+import { api, got, type Edition, type Source } from '../api'
 import { visible } from '../look/shape'
+import { useAttempt } from './attempt'
 import Mark from './Mark.vue'
 
 const props = defineProps<{ source: Source; button: string }>()
@@ -12,21 +13,14 @@ const { t } = useI18n()
 const note = ref('')
 const confirm = ref(0)
 const anyway = ref<string[]>([])
-const problem = ref<ApiProblem>()
-const busy = ref(false)
+const { problem, busy, attempt } = useAttempt()
 
 async function publish(accept?: string) {
   if (accept) anyway.value.push(accept)
-  problem.value = undefined
-  busy.value = true
-  try {
+  await attempt(async () => {
     const body = { ...props.source, note: note.value, anyway: anyway.value, confirm_within: confirm.value || undefined }
     emit('published', await got(api.POST('/site/publish', { body })))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  } finally {
-    busy.value = false
-  }
+  })
 }
 const waits = [0, 2, 5, 15, 60]
 </script>

@@ -26,6 +26,9 @@ pub struct SecretVersion {
     pub version: i32,
     pub changed_at: DateTime<Utc>,
     pub changed_by: String,
+    /// Whether it waits for a second engineer: until one puts it into use it serves nothing.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub waits: bool,
 }
 
 /// A version to put into use.

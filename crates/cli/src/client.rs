@@ -75,6 +75,11 @@ impl Client {
         self.send(self.request(Method::DELETE, path)).await
     }
 
+    /// DELETE that is answered with nothing.
+    pub async fn delete_empty(&self, path: &str) -> Result<(), Exit> {
+        self.send::<Option<()>>(self.request(Method::DELETE, path)).await.map(|_| ())
+    }
+
     /// DELETE of the version that was read.
     pub async fn delete_over(&self, path: &str, over: i64) -> Result<(), Exit> {
         self.send::<Option<()>>(self.request(Method::DELETE, path).header("if-match", format!("\"{over}\""))).await.map(|_| ())

@@ -5,6 +5,8 @@
 //! but has no key can alter, drop or cut nothing unseen, except cut the end together with the head; that shows against the
 //! count and head which each node writes to its log.
 
+use std::collections::BTreeSet;
+
 use chrono::SubsecRound;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -123,6 +125,8 @@ pub enum Why {
     Altered,
     /// Who did it, or whom it concerned, is not what was linked.
     PersonalAltered,
+    /// Who did it is not there, and no later act says that it was erased.
+    ErasedUnsaid,
     /// The key that linked it is not in the ring.
     KeyMissing,
     /// Acts up to the head were there and are not.
@@ -140,6 +144,7 @@ impl Why {
             Why::Missing => "missing",
             Why::Altered => "altered",
             Why::PersonalAltered => "personal-altered",
+            Why::ErasedUnsaid => "erased-unsaid",
             Why::KeyMissing => "key-missing",
             Why::TailCut => "tail-cut",
             Why::HeadAltered => "head-altered",
@@ -153,6 +158,7 @@ impl Why {
             Why::Missing => "the act is not there, and later ones are: it was deleted",
             Why::Altered => "what it says is not what was recorded: it was changed in the database",
             Why::PersonalAltered => "who did it, or whom it concerned, was changed in the database",
+            Why::ErasedUnsaid => "who did it is not there, and no act says that it was erased: it was taken out in the database",
             Why::KeyMissing => "the key that linked it is not in the key ring; add that key and check again",
             Why::TailCut => "it and those after it were recorded and are not there: the end was cut",
             Why::HeadAltered => "the kept head is not that of the last act: one of the two was changed",
@@ -166,14 +172,44 @@ impl Why {
 pub struct Walk {
     number: i64,
     head: [u8; 32],
-    erased: i64,
+    erased: BTreeSet<i64>,
+    said: BTreeSet<i64>,
     noted: Option<(i64, [u8; 32])>,
+}
+
+/// What the act is called by which names are erased. It says of which acts.
+pub const ERASE: &str = "erase names";
+
+/// Numbers as an act of erasing names them: `3-7, 9`.
+pub fn ranges(numbers: &[i64]) -> String {
+    let mut sorted = numbers.to_vec();
+    sorted.sort_unstable();
+    let mut out: Vec<(i64, i64)> = vec![];
+    for n in sorted {
+        match out.last_mut() {
+            Some((_, last)) if n <= *last + 1 => *last = n,
+            _ => out.push((n, n)),
+        }
+    }
+    let shown = out.iter().map(|(a, b)| if a == b { a.to_string() } else { format!("{a}-{b}") });
+    shown.collect::<Vec<_>>().join(", ")
+}
+
+/// The numbers below `before` that an act of erasing names.
+fn said_in(text: &str, before: i64) -> impl Iterator<Item = i64> {
+    text.split(", ").flat_map(move |part| {
+        let (from, to) = part.split_once('-').unwrap_or((part, part));
+        match (from.parse::<i64>(), to.parse::<i64>()) {
+            (Ok(from), Ok(to)) => from.max(1)..to.min(before - 1) + 1,
+            _ => 0..0,
+        }
+    })
 }
 
 impl Walk {
     /// From the beginning; `noted` is a count and head from a log, to compare on the way.
     pub fn new(noted: Option<(i64, [u8; 32])>) -> Walk {
-        Walk { number: 0, head: BEGINNING, erased: 0, noted }
+        Walk { number: 0, head: BEGINNING, erased: BTreeSet::new(), said: BTreeSet::new(), noted }
     }
 
     /// The next act in the order of numbers.
@@ -187,13 +223,16 @@ impl Walk {
             return broken(act.number, Why::Altered);
         }
         match &act.personal {
-            None => self.erased += 1,
+            None => drop(self.erased.insert(act.number)),
             Some(p) => {
                 let digest = personal_digest(ring, act.key, act.number, p);
                 if !digest.is_some_and(|d| same_secret(&d, &act.personal_digest)) {
                     return broken(act.number, Why::PersonalAltered);
                 }
             }
+        }
+        if act.what == ERASE {
+            self.said.extend(said_in(act.about.get("acts").and_then(Value::as_str).unwrap_or_default(), act.number));
         }
         if self.noted.is_some_and(|(n, head)| n == act.number && !same_secret(&head, &act.mac)) {
             return broken(act.number, Why::NotedHeadDiffers);
@@ -218,7 +257,10 @@ impl Walk {
         if self.number > number || !same_secret(head, &self.head) {
             return Err(Break { number: self.number, why: Why::HeadAltered });
         }
-        Ok((self.number, self.erased))
+        if let Some(number) = self.erased.difference(&self.said).next() {
+            return Err(Break { number: *number, why: Why::ErasedUnsaid });
+        }
+        Ok((self.number, self.erased.len() as i64))
     }
 }
 
@@ -254,6 +296,34 @@ mod tests {
     }
 
     #[test]
+    fn only_what_a_later_act_says_counts_as_erased() {
+        assert_eq!(ranges(&[9, 3, 4, 5, 7]), "3-5, 7, 9");
+        let ring = ring();
+        let mut acts = chain(&ring, 6);
+        let erase = |acts: &[Linked], about: Value| {
+            let last = &acts[acts.len() - 1];
+            let act = Act { at: last.at, what: ERASE.into(), about, personal: Personal::default() };
+            link(&ring, last.number + 1, &last.mac, act)
+        };
+        acts.push(erase(&acts, json!({"acts": ranges(&[2, 3, 5, 40])})));
+        let head = (7, acts[6].mac);
+        for (gone, want) in [
+            (vec![2, 3, 5], Ok((7, 3))),
+            (vec![3], Ok((7, 1))),
+            (vec![4], Err(Break { number: 4, why: Why::ErasedUnsaid })),
+            // The erasing itself cannot hide who erased.
+            (vec![7], Err(Break { number: 7, why: Why::ErasedUnsaid })),
+        ] {
+            let mut changed = acts.clone();
+            gone.iter().for_each(|n: &i64| changed[*n as usize - 1].personal = None);
+            assert_eq!(check(&ring, &changed, head, None), want, "{gone:?}");
+        }
+        // What the act says cannot be widened: it is linked.
+        acts[6].about = json!({"acts": "1-6"});
+        assert_eq!(check(&ring, &acts, head, None), Err(Break { number: 7, why: Why::Altered }));
+    }
+
+    #[test]
     fn the_first_break_is_named_whatever_was_done() {
         let ring = ring();
         let acts = chain(&ring, 6);
@@ -268,7 +338,7 @@ mod tests {
         let b = |number, why| Err(Break { number, why });
         let personal = Personal { who: "Marc".into(), ..Personal::default() };
         for (what, changed, head, want) in [
-            ("erased", with(&|a| a[2].personal = None), head, Ok((6, 1))),
+            ("taken out in the database", with(&|a| a[2].personal = None), head, b(3, Why::ErasedUnsaid)),
             ("deleted", with(&|a| drop(a.remove(2))), head, b(3, Why::Missing)),
             ("altered", with(&|a| a[2].about = json!({"edition": 9})), head, b(3, Why::Altered)),
             ("another time", with(&|a| a[1].at += chrono::Duration::seconds(1)), head, b(2, Why::Altered)),

@@ -10,6 +10,7 @@ use serde_json::{Map, Value};
 
 use crate::Moment;
 use crate::site::{Asking, Directory};
+use crate::text;
 
 /// The current format of a stored [`Evidence`]; readers refuse a higher one.
 pub const FORMAT: u16 = 1;
@@ -412,16 +413,14 @@ impl Evidence {
         self.look_ups.retain(|l| l.directory != look_up.directory);
         self.look_ups.push(look_up);
     }
-}
 
-impl Evidence {
     /// The same with nothing in it that cannot be stored: see [`storable`].
     pub fn storable(self) -> Evidence {
         storable(self)
     }
 }
 
-/// What somebody vouched for, with U+FFFD in the place of U+0000: no text of the store can hold that one, and nobody's name needs it.
+/// What somebody vouched for, with nothing in it that no text of the store can hold.
 fn storable<T: Serialize + serde::de::DeserializeOwned>(whole: T) -> T {
     match serde_json::to_value(&whole) {
         Ok(value) if has_nul(&value) => serde_json::from_value(without_nul(value)).unwrap_or(whole),
@@ -438,13 +437,12 @@ fn has_nul(value: &Value) -> bool {
     }
 }
 
-/// JSON with U+FFFD in the place of every U+0000, in names and values.
+/// JSON as [`text::storable`] has texts, in names and values.
 pub fn without_nul(value: Value) -> Value {
-    let plain = |s: String| if s.contains('\0') { s.replace('\0', "\u{FFFD}") } else { s };
     match value {
-        Value::String(s) => Value::String(plain(s)),
+        Value::String(s) => Value::String(text::storable(&s)),
         Value::Array(all) => all.into_iter().map(without_nul).collect(),
-        Value::Object(all) => all.into_iter().map(|(k, v)| (plain(k), without_nul(v))).collect(),
+        Value::Object(all) => all.into_iter().map(|(k, v)| (text::storable(&k), without_nul(v))).collect(),
         other => other,
     }
 }

@@ -21,6 +21,15 @@ pub struct Person {
     pub subject: String,
 }
 
+impl Person {
+    /// Reads `PROVIDER/SUBJECT`; a subject may hold slashes. None where either is missing.
+    pub fn parse(text: &str) -> Option<Person> {
+        let (provider, subject) = text.split_once('/')?;
+        (!provider.is_empty() && !subject.is_empty())
+            .then(|| Person { provider: provider.to_owned(), subject: subject.to_owned() })
+    }
+}
+
 /// Groups of a person, or why they are not known.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Groups {

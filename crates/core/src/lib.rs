@@ -14,7 +14,7 @@
 //! * [`survey`]: what is wrong with everything a site depends on; [`host`]: with a host that people reach by SSH and a ticket; [`finding`]:
 //!   how either is told;
 //! * [`step`] and [`crossing`]: what happened, kept as data and told in words;
-//! * [`acts`]: the chained record of what engineers do;
+//! * [`acts`]: the chained record of what engineers do; [`likeness`]: whether two of them may be one human being;
 //! * [`seal`], [`session`], [`id`], [`address`], [`path`], [`recorder`]: the small certain parts the rest stands on.
 
 pub mod acts;
@@ -33,6 +33,7 @@ pub mod forwarded;
 pub mod host;
 pub mod id;
 pub mod identity;
+pub mod likeness;
 pub mod mapping;
 pub mod path;
 pub mod recorder;

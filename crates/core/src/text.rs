@@ -27,12 +27,17 @@ pub fn csv_cell(text: &str) -> String {
     format!("\"{guard}{}\"", visible(text).replace('"', "\"\""))
 }
 
+/// The text with U+FFFD in the place of U+0000: no text of the store can hold that one, and nobody's name needs it.
+pub fn storable(text: &str) -> String {
+    text.replace('\0', "\u{FFFD}")
+}
+
 /// At most `max` characters, with an ellipsis where something was cut. A zero character, which the store could not hold, is shown as
 /// one that is missing.
 pub fn shorten(text: &str, max: usize) -> String {
     let whole = text.chars().count() <= max;
     let kept = if whole { max } else { max.saturating_sub(1) };
-    let mut out: String = text.chars().take(kept).map(|c| if c == '\0' { '\u{fffd}' } else { c }).collect();
+    let mut out = storable(&text.chars().take(kept).collect::<String>());
     if !whole {
         out.push('…');
     }

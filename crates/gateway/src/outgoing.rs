@@ -90,7 +90,7 @@ fn is_for_us(client: &HeaderMap, place: Place<'_>, bearer: &Bearer) -> bool {
         let text = String::from_utf8_lossy(v.as_bytes());
         text.split([' ', ',', '=', '"']).any(|part| part.starts_with(PERSONAL_TOKEN))
     });
-    let unasked = matches!(bearer, Bearer::Open(..)) && place.gate.access.callers.is_some();
+    let unasked = bearer.is_nobody() && place.gate.access.callers.is_some();
     ours || unasked && caller::token(client).is_some()
 }
 

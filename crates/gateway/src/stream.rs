@@ -35,9 +35,8 @@ pub(crate) enum Cut {
     Slow,
 }
 
-/// How long the upload of somebody who is not signed in may take, and how many milliseconds it gains with each byte (1 KiB/s).
+/// How long the upload of somebody who is not signed in may take. It gains a millisecond with each byte (1 KiB/s).
 const STRANGER_GRACE_MS: i64 = 30_000;
-const STRANGER_BYTES_PER_MS: u64 = 1;
 
 /// How far an upload has come, seen by whoever waits for the answer.
 #[derive(Debug, Default)]
@@ -64,7 +63,7 @@ impl Progress {
 
 /// Whether a stranger's upload has brought too little in its time.
 fn is_dripping(ms: i64, bytes: u64) -> bool {
-    let gained = i64::try_from(bytes / STRANGER_BYTES_PER_MS).unwrap_or(i64::MAX);
+    let gained = i64::try_from(bytes).unwrap_or(i64::MAX);
     ms > STRANGER_GRACE_MS.saturating_add(gained)
 }
 

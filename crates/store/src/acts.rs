@@ -3,9 +3,9 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use passeur_core::Moment;
-use passeur_core::acts::{Act, Linked, Personal, link};
+use passeur_core::acts::{Act, Linked, Personal, link, ranges};
 use passeur_core::seal::Ring;
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use crate::pool::{Store, StoreError};
 use crate::schema::{acts, acts_head};
@@ -114,9 +114,9 @@ impl Store {
         Ok((number, fixed(&mac)))
     }
 
-    /// Erases from every act the names of somebody who did it or whom it concerned, and records that as an act. Returns in
-    /// how many acts.
-    pub async fn erase_from_acts(&self, person: &str, act: Recorded<'_>) -> Result<usize, StoreError> {
+    /// Erases from every act the names of somebody who did it or whom it concerned, and records that as an act, which says of which
+    /// acts. Returns in how many acts.
+    pub async fn erase_from_acts(&self, person: &str, mut act: Recorded<'_>) -> Result<usize, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
             let rows: Vec<(i64, Option<Value>)> =
@@ -131,6 +131,7 @@ impl Store {
                 .set(acts::personal.eq(None::<Value>))
                 .execute(conn)
                 .await?;
+            act.act.about = json!({ "acts": ranges(&of) });
             append(conn, act).await?;
             Ok(erased)
         })

@@ -21,6 +21,8 @@ pub struct AgreementRow {
     pub name: String,
     pub at: Moment,
     pub authority: String,
+    /// What they are known by: see [`passeur_core::likeness::Likeness`].
+    pub likeness: serde_json::Value,
 }
 
 impl Store {

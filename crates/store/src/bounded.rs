@@ -2,7 +2,7 @@
 //! holds most gives way, never whoever comes with little: nobody shuts others out by filling a table.
 
 use diesel::prelude::*;
-use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz};
+use diesel::sql_types::{BigInt, Text, Timestamptz};
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use passeur_core::Moment;
 
@@ -17,15 +17,20 @@ pub(crate) struct Bounded {
 }
 
 #[derive(QueryableByName)]
-struct Full {
+struct Held {
     #[diesel(sql_type = BigInt)]
     mine: i64,
     #[diesel(sql_type = BigInt)]
     all: i64,
-    #[diesel(sql_type = Nullable<Text>)]
-    most_of: Option<String>,
-    #[diesel(sql_type = Nullable<BigInt>)]
-    most: Option<i64>,
+}
+
+/// The network that holds most.
+#[derive(QueryableByName)]
+struct Most {
+    #[diesel(sql_type = Text)]
+    network: String,
+    #[diesel(sql_type = BigInt)]
+    held: i64,
 }
 
 impl Bounded {
@@ -36,34 +41,33 @@ impl Bounded {
         network: &str,
         now: Moment,
     ) -> Result<Result<(), i64>, StoreError> {
-        // Names are constants; identifiers cannot be bound.
+        // Names are constants; identifiers cannot be bound. Whoever is far from the bounds pays for two short counts alone.
         let Bounded { table, key, of_network, in_all } = self;
-        let counts = format!(
-            "WITH n AS (SELECT network, count(*) AS held FROM {table} WHERE expires_at > $2 GROUP BY network), \
-             m AS (SELECT network, held FROM n ORDER BY held DESC, network LIMIT 1) \
-             SELECT coalesce((SELECT held FROM n WHERE network = $1), 0)::bigint AS mine, \
-             coalesce((SELECT sum(held) FROM n), 0)::bigint AS \"all\", \
-             (SELECT network FROM m) AS most_of, (SELECT held FROM m)::bigint AS most"
+        let held = format!(
+            "SELECT (SELECT count(*) FROM (SELECT 1 FROM {table} WHERE network = $1 AND expires_at > $2 LIMIT {of_network}) a)::bigint AS mine, \
+             (SELECT count(*) FROM (SELECT 1 FROM {table} WHERE network IS NOT NULL AND expires_at > $2 LIMIT {in_all}) b)::bigint AS \"all\""
         );
-        let full: Full = diesel::sql_query(counts).bind::<Text, _>(network).bind::<Timestamptz, _>(now).get_result(conn).await?;
-        if full.mine >= *of_network {
+        let held: Held = diesel::sql_query(held).bind::<Text, _>(network).bind::<Timestamptz, _>(now).get_result(conn).await?;
+        if held.mine >= *of_network {
             return Ok(Err(*of_network));
         }
-        if full.all < *in_all {
+        if held.all < *in_all {
             return Ok(Ok(()));
         }
-        let (Some(most_of), Some(most)) = (full.most_of, full.most) else { return Ok(Err(*in_all)) };
-        if most <= full.mine + 1 {
-            return Ok(Err(*in_all));
-        }
+        let most = format!(
+            "SELECT network, count(*)::bigint AS held FROM {table} WHERE network IS NOT NULL AND expires_at > $1 \
+             GROUP BY network ORDER BY held DESC, network LIMIT 1"
+        );
+        let most: Option<Most> = diesel::sql_query(most).bind::<Timestamptz, _>(now).get_result(conn).await.optional()?;
+        let Some(most) = most.filter(|m| m.held > held.mine + 1) else { return Ok(Err(*in_all)) };
         let oldest = format!(
             "DELETE FROM {table} WHERE {key} IN (SELECT {key} FROM {table} WHERE network = $1 AND expires_at > $2 \
              ORDER BY expires_at, {key} LIMIT 1)"
         );
-        diesel::sql_query(oldest).bind::<Text, _>(&most_of).bind::<Timestamptz, _>(now).execute(conn).await?;
+        diesel::sql_query(oldest).bind::<Text, _>(&most.network).bind::<Timestamptz, _>(now).execute(conn).await?;
         tracing::warn!(
             table,
-            network = most_of,
+            network = most.network,
             "a table that strangers write to is full; the network that holds most gives way"
         );
         Ok(Ok(()))

@@ -6,6 +6,7 @@ use diesel_async::{AsyncConnection, RunQueryDsl};
 use passeur_core::Moment;
 use passeur_core::evidence::without_nul;
 use passeur_core::id::CrossingId;
+use passeur_core::text::storable;
 use serde_json::Value;
 use uuid::Uuid;
 
@@ -111,13 +112,12 @@ pub(crate) fn like(text: &str) -> String {
 }
 
 /// What came from outside, as text of the store can hold it: what happened is recorded whatever somebody sent.
-fn storable(row: NewCrossing) -> NewCrossing {
-    let text = |t: Option<String>| t.map(|t| t.replace('\0', "\u{FFFD}"));
+fn storable_row(row: NewCrossing) -> NewCrossing {
     NewCrossing {
-        provider: text(row.provider),
-        subject: text(row.subject),
-        person: text(row.person),
-        target: row.target.replace('\0', "\u{FFFD}"),
+        provider: row.provider.as_deref().map(storable),
+        subject: row.subject.as_deref().map(storable),
+        person: row.person.as_deref().map(storable),
+        target: storable(&row.target),
         steps: without_nul(row.steps),
         deciding: row.deciding.map(without_nul),
         ..row
@@ -128,7 +128,7 @@ impl Store {
     /// Records a crossing and its evidence in one transaction. A crossing that was waiting for the provider is replaced
     /// by its outcome; any other of the same id is a conflict.
     pub async fn record(&self, row: NewCrossing, facts: Option<([u8; 32], Value)>) -> Result<(), StoreError> {
-        let row = storable(row);
+        let row = storable_row(row);
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
             if let Some((hash, body)) = facts {

@@ -76,13 +76,17 @@ struct Hit {
 }
 
 /// A value anywhere in evidence, to the letter but for case; `$1` is the text in lower case. The plain search goes first: it is cheap.
-const HOLDS: &str = "position($1 in lower(b::text)) > 0 AND jsonb_path_exists(lower(b::text)::jsonb, '$.** ? (@ == $v)', jsonb_build_object('v', $1))";
+fn holds(column: &str) -> String {
+    format!(
+        "position($1 in lower({column}::text)) > 0 AND \
+         jsonb_path_exists(lower({column}::text)::jsonb, '$.** ? (@ == $v)', jsonb_build_object('v', $1))"
+    )
+}
 
 impl Store {
     /// Everybody who has this text as a value of theirs or as their subject, and with `names` within their name. Case does not count.
     pub async fn find_people(&self, text: &str, names: bool) -> Result<Vec<KnownPerson>, StoreError> {
         let mut conn = self.conn().await?;
-        let holds = |column: &str| HOLDS.replace("b::text", &format!("{column}::text"));
         let mut hits: Vec<Hit> = vec![];
         for sql in [
             format!(

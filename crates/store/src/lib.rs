@@ -48,7 +48,7 @@ pub use personal_tokens::PersonalToken;
 pub use pool::{Store, StoreError};
 pub use rehearsal::{PastCrossing, PastPages};
 pub use roles::{PersonRoles, RoleChange};
-pub use secrets::{SealedSecret, SecretHead, SecretMeta, SecretVersion};
+pub use secrets::{HowStored, SealedSecret, SecretHead, SecretMeta, SecretVersion};
 pub use sessions::{BegunByToken, CodeRow, GateSessions, GateTokenRow, NewCode, NewSession, SessionFilter, SessionRow};
 pub use tokens::{NewToken, TokenRow};
 pub use trials::TrialRow;

@@ -15,7 +15,7 @@ diesel::table! {
 diesel::table! {
     agreements (document, edition, provider, subject) {
         document -> Binary, edition -> Integer, provider -> Text, subject -> Text, name -> Text, at -> Timestamptz,
-        authority -> Text,
+        authority -> Text, likeness -> Jsonb,
     }
 }
 diesel::table! {
@@ -24,6 +24,7 @@ diesel::table! {
 diesel::table! {
     secret_versions (name, version) {
         name -> Text, version -> Integer, sealed -> Binary, changed_at -> Timestamptz, changed_by -> Text,
+        waits -> Bool, likeness -> Jsonb,
     }
 }
 diesel::table! {
@@ -86,7 +87,7 @@ diesel::table! {
 }
 diesel::table! { spent (thing) { thing -> Binary, expires_at -> Timestamptz, } }
 diesel::table! { unadopted (single) { single -> Bool, } }
-diesel::table! { answered (flow) { flow -> Binary, expires_at -> Timestamptz, } }
+diesel::table! { answered (flow) { flow -> Binary, expires_at -> Timestamptz, network -> Nullable<Text>, } }
 diesel::table! { revocations (single) { single -> Bool, counter -> BigInt, } }
 diesel::table! {
     crossings (day, id) {

@@ -8,6 +8,7 @@ use serde_json::{Value, json};
 use uuid::Uuid;
 
 use crate::acts::{Recorded, append};
+use crate::bounded::Bounded;
 use crate::people::{BlockRow, blocked, lock};
 use crate::pool::{Store, StoreError};
 use crate::schema::{answered, codes, gate_tokens, personal_tokens, revocations, sessions, spent};
@@ -122,6 +123,9 @@ pub struct CodeRow {
     pub expires_at: Moment,
 }
 
+/// Flows that were answered.
+const FLOWS: Bounded = Bounded { table: "answered", key: "flow", of_network: 5_000, in_all: 20_000 };
+
 /// Which sessions to list.
 #[derive(Clone, Debug, Default)]
 pub struct SessionFilter {
@@ -148,11 +152,30 @@ impl Store {
         .await
     }
 
-    /// Marks a flow as answered. False when it was answered before.
-    pub async fn use_flow(&self, flow: &[u8], expires_at: Moment) -> Result<bool, StoreError> {
+    /// Marks what somebody has signed as taken: a message of a provider, a ticket. False when it was taken before. Nobody else can
+    /// make us keep one, so that none ever gives way.
+    pub async fn use_once(&self, id: &[u8], expires_at: Moment) -> Result<bool, StoreError> {
+        self.mark(id, expires_at, None).await
+    }
+
+    /// Marks a flow of ours as answered, by whoever is in a network. False when it was answered before. Anybody can answer flows, with
+    /// anything: where too many of a network are kept, no more are taken, and where too many are kept in all, the oldest of the network
+    /// that has most give way. Of these the provider's own rule remains: a code is good once (RFC 6749 4.1.2), an assertion is noted by
+    /// its own id.
+    pub async fn use_flow(&self, flow: &[u8], expires_at: Moment, of: (&str, Moment)) -> Result<Result<bool, i64>, StoreError> {
+        let (network, now) = of;
+        let mut conn = self.conn().await?;
+        if let Err(limit) = FLOWS.make_room(&mut conn, network, now).await? {
+            return Ok(Err(limit));
+        }
+        drop(conn);
+        self.mark(flow, expires_at, Some(network)).await.map(Ok)
+    }
+
+    async fn mark(&self, id: &[u8], expires_at: Moment, network: Option<&str>) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
         let n = diesel::insert_into(answered::table)
-            .values((answered::flow.eq(flow), answered::expires_at.eq(expires_at)))
+            .values((answered::flow.eq(id), answered::expires_at.eq(expires_at), answered::network.eq(network)))
             .on_conflict_do_nothing()
             .execute(&mut conn)
             .await?;

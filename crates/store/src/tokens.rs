@@ -102,6 +102,15 @@ impl Store {
         .await
     }
 
+    /// Whether somebody has or had a token of a name, revoked or not.
+    pub async fn owned_token(&self, owner: &PersonKey, name: &str) -> Result<bool, StoreError> {
+        let mut conn = self.conn().await?;
+        let of =
+            tokens::table.filter(tokens::owner_authority.eq(&owner.authority)).filter(tokens::owner_subject.eq(&owner.subject));
+        let n: i64 = of.filter(tokens::name.eq(name)).count().get_result(&mut conn).await?;
+        Ok(n > 0)
+    }
+
     /// Revokes the token of a name. False when there is none.
     pub async fn revoke_token(&self, name: &str, act: Recorded<'_>) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;

@@ -344,7 +344,7 @@ pub enum KeyRing {
 
 #[derive(Debug, Subcommand)]
 pub enum Secret {
-    /// Store a secret read from standard input or a file; it is in use at once
+    /// Store a secret read from standard input or a file; it is in use at once, unless it waits for a second engineer
     Set {
         name: String,
         #[arg(long)]
@@ -373,6 +373,8 @@ pub enum Secret {
     },
     /// Forget a version that is not in use
     Forget { name: String, version: i32 },
+    /// Remove a secret, with all its versions, that neither the live edition nor the draft names
+    Remove { name: String },
     /// What is stored, and what is needed and missing
     List,
 }

@@ -297,6 +297,11 @@ pub async fn secret(args: Secret, c: &ClientArgs) -> Result<(), Exit> {
             if c.output == Output::Json {
                 return json(&secret);
             }
+            if let Some(v) = secret.versions.iter().find(|v| v.waits) {
+                say!("{} version {} waits for a second engineer, and serves nothing until then", secret.name, v.version);
+                say!("Another engineer puts it into use in the console, under Secrets.");
+                return Ok(());
+            }
             match secret.next {
                 Some(next) if stand_by => say!("{} version {next} stands beside version {}", secret.name, secret.version),
                 _ => say!("{} version {} is stored and in use", secret.name, secret.version),
@@ -340,19 +345,42 @@ pub async fn secret(args: Secret, c: &ClientArgs) -> Result<(), Exit> {
             say!("{} version {version} is forgotten", secret.name);
             Ok(())
         }
+        Secret::Remove { name } => {
+            no_csv(c)?;
+            client.delete_empty(&format!("/secrets/{}", segment(&name))).await?;
+            if c.output == Output::Json {
+                return json(&serde_json::json!({ "removed": name }));
+            }
+            say!("{name} is removed, with all its versions");
+            Ok(())
+        }
         Secret::List => {
             let secrets: Vec<ApiSecret> = client.get("/secrets", &[]).await?;
-            let columns =
-                [fixed("secret"), fixed("version"), fixed("beside it"), fixed("changed"), fixed("by"), rest("needed by")];
+            let columns = [
+                fixed("secret"),
+                fixed("version"),
+                fixed("beside it"),
+                fixed("waits"),
+                fixed("changed"),
+                fixed("by"),
+                rest("needed by"),
+            ];
             let rows: Vec<Vec<Cell>> = secrets
                 .iter()
                 .map(|s| {
-                    let version = if s.version == 0 { Cell("missing".into(), Tone::Bad) } else { s.version.to_string().into() };
+                    let waits =
+                        s.versions.iter().filter(|v| v.waits).map(|v| v.version.to_string()).collect::<Vec<_>>().join(", ");
+                    let version = match s.version {
+                        0 if waits.is_empty() => Cell("missing".into(), Tone::Bad),
+                        0 => Cell("none".into(), Tone::Bad),
+                        n => n.to_string().into(),
+                    };
                     let changed = s.changed_at.map(moment).unwrap_or_default();
                     vec![
                         s.name.clone().into(),
                         version,
                         s.next.map(|n| n.to_string()).unwrap_or_default().into(),
+                        Cell(waits, Tone::Bad),
                         changed.into(),
                         s.changed_by.clone().unwrap_or_default().into(),
                         s.needed_by.join(", ").into(),

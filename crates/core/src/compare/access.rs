@@ -169,6 +169,15 @@ fn roles_that_may_differ(before: &Side<'_>, after: &Side<'_>) -> Vec<String> {
     all.into_iter().filter(|r| old.get(*r) != new.get(*r)).cloned().collect()
 }
 
+/// Which way a change of what is written goes: neither where it was told before whom it concerns.
+fn bearing(sure: bool, wider: bool) -> Bearing {
+    match (sure, wider) {
+        (true, _) => Bearing::Other,
+        (false, true) => Bearing::Wider,
+        (false, false) => Bearing::Narrower,
+    }
+}
+
 /// How rules are written: the rest where whom they admit is told, and all there is where that cannot be told.
 fn rules(sides: &[Side<'_>; 2], place: &str, sure: bool, out: &mut Vec<Change>) {
     let [before, after] = sides;
@@ -180,11 +189,7 @@ fn rules(sides: &[Side<'_>; 2], place: &str, sure: bool, out: &mut Vec<Change>) 
         Sentence::of(|lang| rule.map(|r| r.sentence(side.site(), lang)).unwrap_or_default())
     };
     let gives = |side: &Side<'_>, at: usize| matches!(side.scene.access.rules.get(at).map(|r| &r.effect), Some(Effect::Give(_)));
-    let bearing = |wider: bool| match (sure, wider) {
-        (true, _) => Bearing::Other,
-        (false, true) => Bearing::Wider,
-        (false, false) => Bearing::Narrower,
-    };
+    let bearing = |wider| bearing(sure, wider);
     for (i, rule) in before.scene.rules.iter().enumerate() {
         match new.get(&rule.name) {
             None => add(bearing(!gives(before, i)), What::RuleRemoved { rule: told(before, i) }),
@@ -211,11 +216,7 @@ fn written_sections(sides: &[Side<'_>; 2], place: &str, sure: bool, out: &mut Ve
     let mut add = |bearing, what| out.push(Change { bearing, place: place.to_owned(), what });
     let told = |side: &Side<'_>, s: &Section| Sentence::of(|lang| s.sentence(side.site(), lang));
     let opens = |s: &Section| matches!(s.access, SectionAccess::Open);
-    let bearing = |wider: bool| match (sure, wider) {
-        (true, _) => Bearing::Other,
-        (false, true) => Bearing::Wider,
-        (false, false) => Bearing::Narrower,
-    };
+    let bearing = |wider| bearing(sure, wider);
     let by_path = |s: &Side<'_>| s.sections.iter().enumerate().map(|(i, x)| (x.path.clone(), i)).collect::<HashMap<_, _>>();
     let (old, new) = (by_path(before), by_path(after));
     for section in before.sections {

@@ -19,6 +19,7 @@ mod words;
 pub use lines::difference;
 pub use roles::changes_roles;
 pub use sources::{ChangedSource, changed_sources};
+pub use words::users_words;
 
 use serde::{Deserialize, Serialize};
 

@@ -41,8 +41,15 @@ fn basis(side: Side<'_>) -> Vec<String> {
     }));
     used.extend(access.directories.iter().filter_map(|d| side.site.directory(d)).map(|d| d.fed_by));
     out.extend(used.iter().map(|id| format!("{id:?} {}", side.site.attribute_name(*id))));
-    out.extend(access.ways.iter().flat_map(|w| [named(&document, "provider", w), named(&document, "way", w)]));
-    out.extend(access.directories.iter().map(|d| named(&document, "directory", d)));
+    let on = side.site.roles_stand_on();
+    out.extend(on.ways.iter().flat_map(|w| [named(&document, "provider", w), named(&document, "way", w)]));
+    out.extend(on.directories.iter().map(|d| named(&document, "directory", d)));
+    if on.mail {
+        out.push(format!("{:?}", document.get("mail")));
+    }
+    if on.ways.iter().any(|w| side.site.provider(w).is_some_and(|p| p.saml().is_some())) {
+        out.push(format!("{:?}", document.get("saml")));
+    }
     if made(side, access, &used) {
         out.extend(["mapping", "tables"].map(|key| format!("{:?}", document.get(key))));
     }

@@ -24,18 +24,24 @@ pub struct ChangedSource {
 
 /// Sources that are in both documents and change in a way that may matter, with the gates that stand on them.
 pub fn changed_sources(before: Side<'_>, after: Side<'_>) -> Vec<ChangedSource> {
-    let parse = |side: Side<'_>| side.text.parse::<Table>().unwrap_or_default();
-    let (old, new) = (parse(before), parse(after));
+    between((before.site, &parsed(before)), (after.site, &parsed(after)))
+}
+
+fn parsed(side: Side<'_>) -> Table {
+    side.text.parse().unwrap_or_default()
+}
+
+fn between((before, old): (&Site, &Table), (after, new): (&Site, &Table)) -> Vec<ChangedSource> {
     let mut out = vec![];
     for kind in ["provider", "way", "directory"] {
-        let (was, is) = (parts(&old, kind), parts(&new, kind));
+        let (was, is) = (parts(old, kind), parts(new, kind));
         for (name, part) in &was {
             if is.get(name).is_some_and(|now| essence(part) != essence(now)) {
                 let uses = |a: &Access| match kind {
                     "directory" => a.directories.iter().any(|d| d == name),
-                    _ => a.is_of(after.site, name),
+                    _ => a.is_of(after, name),
                 };
-                let users = users(before.site, after.site, uses);
+                let users = users(before, after, uses);
                 if !users.is_empty() {
                     out.push(ChangedSource { kind, name: (*name).to_owned(), users });
                 }
@@ -48,15 +54,14 @@ pub fn changed_sources(before: Side<'_>, after: Side<'_>) -> Vec<ChangedSource> 
 
 /// What changes of what rules stand on, with the gates whose people that may concern.
 pub(super) fn changes(before: Side<'_>, after: Side<'_>) -> Vec<Change> {
-    let parse = |side: Side<'_>| side.text.parse::<Table>().unwrap_or_default();
-    let (old, new) = (parse(before), parse(after));
+    let (old, new) = (parsed(before), parsed(after));
     let mut out = vec![];
     let mut add = |place: String, users: Vec<String>| {
         if !users.is_empty() {
             out.push(Change { bearing: Bearing::Narrower, place, what: What::SourceChanged { users } });
         }
     };
-    for source in changed_sources(before, after) {
+    for source in between((before.site, &old), (after.site, &new)) {
         add(format!("{} {}", source.kind, source.name), source.users);
     }
     if ["mapping", "tables"].iter().any(|key| old.get(*key) != new.get(*key)) {

@@ -18,8 +18,8 @@ fn unless(who: &Who, words: &'static str) -> &'static str {
 /// The most gates that are named.
 const NAMED_MAX: usize = 6;
 
-/// Gates and the console, the first few by name.
-fn users_words(users: &[String], lang: Lang) -> String {
+/// Gates and the console, the first `max` by name.
+pub fn users_words(users: &[String], max: usize, lang: Lang) -> String {
     let fr = lang == Lang::Fr;
     let one = |name: &String| match (name.as_str(), fr) {
         (CONSOLE, true) => "la console".to_owned(),
@@ -27,8 +27,8 @@ fn users_words(users: &[String], lang: Lang) -> String {
         (gate, true) => format!("la porte {gate}"),
         (gate, false) => format!("gate {gate}"),
     };
-    let mut out = users.iter().take(NAMED_MAX).map(one).collect::<Vec<_>>().join(", ");
-    match users.len().saturating_sub(NAMED_MAX) {
+    let mut out = users.iter().take(max).map(one).collect::<Vec<_>>().join(", ");
+    match users.len().saturating_sub(max) {
         0 => {}
         n if fr => out += &format!(" et {n} autres"),
         n => out += &format!(" and {n} more"),
@@ -75,7 +75,7 @@ impl Change {
                 }
                 What::SourceChanged { users } => format!(
                     "{p} serait autre, et ce que les règles en savent aussi : des personnes peuvent perdre ou gagner {} ; répétez avec des réponses fraîches",
-                    users_words(users, lang)
+                    users_words(users, NAMED_MAX, lang)
                 ),
                 What::RuleAdded { rule } => format!("{p} aurait une règle de plus, {}", rule.fr),
                 What::RuleRemoved { rule } => format!("{p} n'aurait plus la règle {}", rule.fr),
@@ -119,7 +119,7 @@ impl Change {
             }
             What::SourceChanged { users } => format!(
                 "{p} would be another, and with it what rules know: people may lose or gain {}; rehearse with fresh answers",
-                users_words(users, lang)
+                users_words(users, NAMED_MAX, lang)
             ),
             What::RuleAdded { rule } => format!("{p} would have one more rule, {}", rule.tell(lang)),
             What::RuleRemoved { rule } => format!("{p} would lose the rule {}", rule.tell(lang)),

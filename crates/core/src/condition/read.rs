@@ -73,7 +73,9 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, d
             named(f, "any-group", &names.lists.groups, |t| Some(t.to_owned()), "a group").map(Condition::AnyGroup)
         }
         ["attribute"] => read_attribute(f, names),
-        ["person"] => named(f, "person", &names.lists.people, person, "a person, \"provider/subject\"").map(Condition::Person),
+        ["person"] => {
+            named(f, "person", &names.lists.people, Person::parse, "a person, \"provider/subject\"").map(Condition::Person)
+        }
         ["network"] => read_networks(f, names.lists).map(Condition::Network),
         ["way-in"] => {
             let all = texts(f, "way-in")?;
@@ -149,11 +151,6 @@ fn network(text: &str) -> Option<IpNet> {
     text.parse().ok().or_else(|| text.parse::<std::net::IpAddr>().ok().map(IpNet::from))
 }
 
-fn person(text: &str) -> Option<Person> {
-    let (provider, subject) = text.split_once('/')?;
-    (!provider.is_empty() && !subject.is_empty()).then(|| Person { provider: provider.to_owned(), subject: subject.to_owned() })
-}
-
 /// Members written out, or the name of a list.
 fn named<T>(
     f: &Fields<'_, '_>,
@@ -195,7 +192,7 @@ pub(crate) fn read_networks(f: &Fields<'_, '_>, lists: &Lists) -> Option<Named<I
 pub(crate) fn check_list(kind: &str, member: &str) -> bool {
     match kind {
         "networks" => network(member).is_some(),
-        "people" => person(member).is_some(),
+        "people" => Person::parse(member).is_some(),
         _ => !member.trim().is_empty(),
     }
 }

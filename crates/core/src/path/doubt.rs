@@ -4,6 +4,8 @@
 use unicode_normalization::UnicodeNormalization;
 use unicode_normalization::char::{decompose_canonical, is_combining_mark};
 
+use super::{ENCODED, encoded};
+
 /// What in a path two servers read differently.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Doubt {
@@ -83,14 +85,11 @@ pub fn doubt(raw: &str) -> Option<Doubt> {
     let bytes = raw.as_bytes();
     let mut i = 0;
     while let Some(byte) = bytes.get(i) {
-        i += 1;
         match byte {
             b'\\' => return Some(Doubt::Backslash),
             b'%' => {
-                let hex = |i: usize| bytes.get(i).and_then(|b| char::from(*b).to_digit(16));
-                let (Some(high), Some(low)) = (hex(i), hex(i + 1)) else { return Some(Doubt::Percent) };
-                i += 2;
-                let byte = (high * 16 + low) as u8;
+                let Some(byte) = encoded(bytes, i) else { return Some(Doubt::Percent) };
+                i += ENCODED;
                 match byte {
                     b'%' => return Some(Doubt::Percent),
                     b'/' | b'\\' | b'?' | b'#' | b';' | b':' => return Some(Doubt::Divider),
@@ -102,7 +101,10 @@ pub fn doubt(raw: &str) -> Option<Doubt> {
             b if b.is_ascii_control() => return Some(Doubt::Control),
             b'?' | b'#' | b' ' => return Some(Doubt::Unwritten),
             b if !b.is_ascii() => return Some(Doubt::Unwritten),
-            b => decoded.push(*b),
+            b => {
+                decoded.push(*b);
+                i += 1;
+            }
         }
     }
     let Ok(text) = String::from_utf8(decoded) else { return Some(Doubt::NotUtf8) };
@@ -112,12 +114,11 @@ pub fn doubt(raw: &str) -> Option<Doubt> {
 /// Of a decoded segment, with what its parameters leave of it.
 fn of_segment(segment: &str) -> Option<Doubt> {
     let name = segment.split(';').next().unwrap_or_default();
-    let lower = segment.to_ascii_lowercase();
     if [name, segment].iter().any(|s| matches!(*s, "." | "..")) {
         Some(Doubt::Dots)
     } else if [name, segment].iter().any(|s| s.ends_with(['.', ' ', '+', '\u{a0}'])) || segment.starts_with([' ', '+']) {
         Some(Doubt::Ending)
-    } else if lower.contains("::") || lower.contains(":$") {
+    } else if segment.contains("::") || segment.contains(":$") {
         Some(Doubt::Stream)
     } else if is_short_name(name) {
         Some(Doubt::ShortName)

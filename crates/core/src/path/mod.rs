@@ -54,23 +54,27 @@ fn decode(path: &str) -> Option<String> {
     None
 }
 
+/// How many bytes an encoding takes.
+const ENCODED: usize = 3;
+
+/// The byte that an encoding at a place of a path stands for (RFC 3986 2.1), where there is one.
+fn encoded(bytes: &[u8], at: usize) -> Option<u8> {
+    let digit = |i: usize| bytes.get(i).and_then(|b| char::from(*b).to_digit(16));
+    match bytes.get(at)? {
+        b'%' => Some((digit(at + 1)? * 16 + digit(at + 2)?) as u8),
+        _ => None,
+    }
+}
+
 /// One round. A `%` that begins no encoding stays as it is, as most readers leave it.
 fn once(text: &str) -> Option<String> {
     let bytes = text.as_bytes();
-    let hex = |i: usize| bytes.get(i).and_then(|b| char::from(*b).to_digit(16));
     let mut out = Vec::with_capacity(bytes.len());
     let mut i = 0;
     while i < bytes.len() {
-        match (bytes[i], hex(i + 1), hex(i + 2)) {
-            (b'%', Some(high), Some(low)) => {
-                out.push((high * 16 + low) as u8);
-                i += 3;
-            }
-            (b, ..) => {
-                out.push(b);
-                i += 1;
-            }
-        }
+        let (byte, read) = encoded(bytes, i).map_or((bytes[i], 1), |byte| (byte, ENCODED));
+        out.push(byte);
+        i += read;
     }
     String::from_utf8(out).ok()
 }

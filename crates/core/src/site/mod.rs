@@ -20,6 +20,7 @@ mod rule;
 pub mod schema;
 mod section;
 mod sentence;
+mod standing;
 mod ticket;
 mod upstream;
 mod upstream_ticket;
@@ -41,6 +42,7 @@ pub use provider::{
 pub use response::{CookieFlags, ResponseEdits, SameSite};
 pub use rule::{Effect, Grants, RolesFrom, Rule, Rules};
 pub use section::{Section, SectionAccess, Standing, standing};
+pub use standing::Standing as RolesStandOn;
 pub use ticket::{Nobody, OfRealm, Realm, RealmUser, TicketWay, name_and_realm, realm_of};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
 pub use upstream_ticket::{Behalf, By, NoPrincipal, UpstreamTicket};

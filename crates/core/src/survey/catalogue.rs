@@ -276,7 +276,7 @@ catalogue! {
     SecretUnused = "secret.unused" Untidy ["name"]
         "The secret {name} is stored and nothing in the live edition needs it." / "Le secret {name} est enregistré et rien dans l'édition active n'en a besoin.",
         "Compared the edition with the secrets that are stored." / "Comparaison de l'édition et des secrets enregistrés.",
-        "Forget its versions in the console under Secrets, unless an earlier edition may come back." / "Oubliez ses versions dans la console, sauf si une édition antérieure peut revenir.";
+        "Unless an earlier edition may come back: passeur secret remove {name}" / "Sauf si une édition antérieure peut revenir : passeur secret remove {name}";
     ChainNotOffered = "directory.chain-not-offered" Untidy ["directory"]
         "The site file asks directory {directory} to match in chains, and it does not say that it can: groups in groups are walked." / "Le fichier de site demande à l'annuaire {directory} de suivre les chaînes ; il ne dit pas le pouvoir : elles sont parcourues.",
         "Read what its root entry says it can do." / "Lecture de ce que son entrée racine dit pouvoir faire.",

@@ -144,6 +144,7 @@ fn whatever_the_roles_of_engineers_stand_on_counts_as_a_change_of_roles() {
             true,
         ),
         ("fewer factors", edited(&[("require-amr = [\"mfa\"]\n", "")]), true),
+        ("mail that lets no engineer in", edited(&[("smtp://127.0.0.1:8646", "smtp://127.0.0.1:9")]), false),
         ("which claim names somebody", edited(&[("user = \"preferred_username\"", "user = \"nickname\"")]), true),
         ("which server is asked", edited(&[("ldap://127.0.0.1:8645", "ldap://127.0.0.1:9999")]), true),
         ("where groups are", edited(&[("base = \"ou=groups,", "base = \"ou=people,")]), true),
@@ -151,6 +152,30 @@ fn whatever_the_roles_of_engineers_stand_on_counts_as_a_change_of_roles() {
     ] {
         assert_eq!(roles(&after), is, "{what}");
     }
+}
+
+#[test]
+fn whatever_engineers_come_in_by_counts_with_all_that_vouches_for_them_there() {
+    let with = |ways: &str| {
+        let at = SITE.find("[engineers]").unwrap();
+        format!("{}{}", &SITE[..at], SITE[at..].replacen("provider = \"pilotage\"", ways, 1))
+    };
+    let changes = |ways: &str, old: &str, new: &str| {
+        let before = with(ways);
+        let after = before.replacen(old, new, 1);
+        assert_ne!(before, after, "{old}");
+        let (a, b) = (read(&before), read(&after));
+        changes_roles(Side { text: &before, site: &a }, Side { text: &after, site: &b })
+    };
+    let mail = ("smtp://127.0.0.1:8646", "smtp://127.0.0.1:9");
+    assert!(changes("ways-in = [\"pilotage\", \"visitors\"]", mail.0, mail.1), "a code by mail");
+    assert!(!changes("ways-in = [\"pilotage\", \"harbour-password\"]", mail.0, mail.1));
+    let name = ("[way.attributes]\nuser = \"user\"", "[way.attributes]\nuser = \"name\"");
+    assert!(changes("ways-in = [\"passkey\"]", name.0, name.1), "whoever a passkey stands for");
+    assert!(!changes("ways-in = [\"pilotage\"]", name.0, name.1));
+    let stands_on = |ways: &str| read(&with(ways)).roles_stand_on().secrets.into_iter().collect::<Vec<_>>();
+    assert_eq!(stands_on("ways-in = [\"pilotage\"]"), ["harbour-account", "pilotage-client"]);
+    assert_eq!(stands_on("ways-in = [\"ticket\", \"pilotage-saml\"]"), ["harbour-account", "harbour-keytab", "saml-key"]);
 }
 
 /// A gate with these rules and nothing else about it, in a small site.

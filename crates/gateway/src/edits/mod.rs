@@ -29,7 +29,7 @@ static HOP_BY_HOP: [HeaderName; 7] = [
 
 /// Fields by which an application would speak for the whole gate to browsers, or to caches in front of it, beyond its own pages: it
 /// would delete the gate's cookies, send browsers elsewhere or have them report there, or register code for all of the address.
-static FOR_THE_GATE: [HeaderName; 12] = [
+static FOR_THE_GATE: [HeaderName; 11] = [
     HeaderName::from_static("clear-site-data"),
     HeaderName::from_static("alt-svc"),
     HeaderName::from_static("alt-used"),
@@ -37,7 +37,6 @@ static FOR_THE_GATE: [HeaderName; 12] = [
     HeaderName::from_static("report-to"),
     HeaderName::from_static("reporting-endpoints"),
     HeaderName::from_static("service-worker-allowed"),
-    HeaderName::from_static("cdn-cache-control"),
     HeaderName::from_static("surrogate-control"),
     HeaderName::from_static("surrogate-key"),
     HeaderName::from_static("cache-tag"),

@@ -3,16 +3,17 @@
 use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{Act, ActList, ActsCheck, EraseAnswer, EraseRequest, Problem, Role};
-use passeur_core::acts::{Break, Linked, Walk};
+use passeur_core::acts::{Break, ERASE, Linked, Walk};
 use passeur_core::id::hex;
-use passeur_store::StoreError;
+use passeur_core::likeness::Likeness;
+use passeur_store::{KnownPerson, StoreError};
 use serde::Deserialize;
 use serde_json::json;
 use utoipa::IntoParams;
 
 use super::auth::Engineer;
 use super::extract::{Json, Query};
-use super::{ApiError, problem};
+use super::{ApiError, bad, problem};
 use crate::app::App;
 
 /// How many acts are walked at a time.
@@ -101,7 +102,7 @@ pub async fn check(State(app): State<App>, who: Engineer, Query(q): Query<CheckQ
     who.may(Role::View)?;
     let wrong = || {
         let words = "Give number and head together, as the log shows them; the head has 64 hexadecimal digits.";
-        problem(StatusCode::BAD_REQUEST, "query", "Not understood", words)
+        bad(words)
     };
     let noted = match (q.number, q.head) {
         (None, None) => None,
@@ -122,10 +123,46 @@ pub async fn check(State(app): State<App>, who: Engineer, Query(q): Query<CheckQ
     }))
 }
 
-/// Erases somebody's name from every act; the chain still holds.
-#[utoipa::path(post, operation_id = "erase_names", path = "/acts/erase", request_body = EraseRequest, responses((status = 200, body = EraseAnswer)))]
+/// Whether a name is the asking engineer's own, or that of somebody who may be them: who did something is for others to erase.
+async fn is_own(app: &App, who: &Engineer, name: &str) -> Result<bool, StoreError> {
+    let me = who.likeness(app).await?;
+    if name.eq_ignore_ascii_case(&who.name) || me.is_known_by(name) {
+        return Ok(true);
+    }
+    // A token of theirs did what it did under its own name.
+    if let Some(key) = &who.key
+        && app.store.owned_token(key, name).await?
+    {
+        return Ok(true);
+    }
+    // The same human being by another way in.
+    let known = app.store.find_people(name, true).await?;
+    let named = known.iter().filter(|p| p.name == name);
+    Ok(named.map(alike).any(|other| me.shares(&other).is_some()))
+}
+
+fn alike(p: &KnownPerson) -> Likeness {
+    let known = Likeness::of_person(&p.key, &p.name);
+    match &p.evidence {
+        Some(e) => known.with(e),
+        None => known,
+    }
+}
+
+/// Erases somebody's name from every act; the chain still holds. Nobody erases their own.
+#[utoipa::path(post, operation_id = "erase_names", path = "/acts/erase", request_body = EraseRequest,
+    responses((status = 200, body = EraseAnswer), (status = 403, body = Problem), (status = 409, body = Problem)))]
 pub async fn erase(State(app): State<App>, who: Engineer, Json(ask): Json<EraseRequest>) -> Result<Json<EraseAnswer>, ApiError> {
     who.may(Role::Configure)?;
-    let acts = app.store.erase_from_acts(ask.person.trim(), who.act(&app, "erase names", json!({}))).await?;
+    let person = ask.person.trim();
+    if is_own(&app, &who, person).await? {
+        let words = format!(
+            "{} would erase what says who did it. Have another engineer erase the name \"{}\". Nothing was changed.",
+            passeur_core::text::visible(&who.name),
+            passeur_core::text::visible(person)
+        );
+        return Err(problem(StatusCode::CONFLICT, "own-name", "Not one's own name", &words));
+    }
+    let acts = app.store.erase_from_acts(person, who.act(&app, ERASE, json!({}))).await?;
     Ok(Json(EraseAnswer { acts }))
 }

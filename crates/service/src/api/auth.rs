@@ -13,9 +13,10 @@ use passeur_core::decide::console_roles;
 use passeur_core::evidence::{Evidence, PersonKey};
 use passeur_core::id::Token;
 use passeur_core::identity::Person;
+use passeur_core::likeness::Likeness;
 use passeur_core::site::Site;
 use passeur_core::step::{Lang, Silent};
-use passeur_store::Recorded;
+use passeur_store::{Recorded, StoreError};
 
 use super::extract::Json;
 use super::{ApiError, problem};
@@ -58,6 +59,21 @@ impl Engineer {
     /// An act of theirs, to record in the transaction that makes it.
     pub fn act<'a>(&self, app: &'a App, what: &str, about: serde_json::Value) -> Recorded<'a> {
         app.act(what, about, Personal { who: self.name.clone(), by: self.by.to_owned(), people: vec![] })
+    }
+
+    /// What they are known by; nothing for a token of nobody and the emergency account.
+    pub async fn likeness(&self, app: &App) -> Result<Likeness, StoreError> {
+        let Some(key) = &self.key else { return Ok(Likeness::default()) };
+        match &self.evidence {
+            Some(e) => Ok(Likeness::of_person(key, &self.name).with(e)),
+            // A token's name is not its owner's.
+            None => {
+                let name = app.store.name_of(key).await?.unwrap_or_default();
+                let known = Likeness::of_person(key, &name);
+                let evidence = app.store.latest_evidence(key).await?;
+                Ok(evidence.iter().fold(known, Likeness::with))
+            }
+        }
     }
 
     /// Lets on only those who proved of late who they are, where something is made that outlives their session.

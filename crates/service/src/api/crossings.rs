@@ -14,7 +14,7 @@ use utoipa::IntoParams;
 
 use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
-use super::{ApiError, problem};
+use super::{ApiError, bad, problem};
 use crate::app::App;
 
 /// Which crossings.
@@ -37,10 +37,6 @@ pub struct ListQuery {
     recorded_after: Option<DateTime<Utc>>,
     /// At most so many, 1 to 1000; 50 unless said.
     limit: Option<i64>,
-}
-
-fn bad(detail: &str) -> ApiError {
-    problem(StatusCode::BAD_REQUEST, "query", "Not understood", detail)
 }
 
 fn cursor(text: &str) -> Result<Cursor, ApiError> {

@@ -4,19 +4,19 @@
 use std::collections::HashSet;
 
 use axum::extract::State;
-use http::StatusCode;
 use passeur_api::{FindRequest, FoundEntry, FoundPeople, FoundPerson, Outside, Problem, Role, Summary, SummaryAnswer, TakenAway};
 use passeur_core::Moment;
-use passeur_core::evidence::{Evidence, PersonKey};
+use passeur_core::evidence::PersonKey;
 use passeur_core::id::{hex, same_secret};
+use passeur_core::identity::Person;
+use passeur_core::likeness::{addresses, addresses_in};
 use passeur_core::step::Lang;
 use passeur_store::{KnownPerson, StoreError};
-use serde_json::Value;
 
 use super::auth::Engineer;
 use super::extract::Json;
 use super::people::key_of;
-use super::{ApiError, problem};
+use super::{ApiError, bad};
 use crate::app::App;
 use crate::people::Named;
 
@@ -35,12 +35,7 @@ pub async fn find(State(app): State<App>, who: Engineer, Json(ask): Json<FindReq
     who.may(Role::Operate)?;
     let text = ask.text.trim();
     if text.len() < 2 || text.len() > TEXT_MAX || text.chars().any(char::is_control) {
-        return Err(problem(
-            StatusCode::BAD_REQUEST,
-            "query",
-            "Not understood",
-            "Give 2 to 200 bytes of a name, a mail address or an identity.",
-        ));
+        return Err(bad("Give 2 to 200 bytes of a name, a mail address or an identity."));
     }
     let mut found: Vec<(KnownPerson, Option<String>)> = vec![];
     let mut known: HashSet<PersonKey> = HashSet::new();
@@ -51,12 +46,12 @@ pub async fn find(State(app): State<App>, who: Engineer, Json(ask): Json<FindReq
             }
         }
     };
-    if let Some((provider, subject)) = text.split_once('/').filter(|(p, s)| !p.is_empty() && !s.is_empty())
-        && let Ok(key) = key_of(&app, provider, subject).await
+    if let Some(Person { provider, subject }) = Person::parse(text)
+        && let Ok(key) = key_of(&app, &provider, &subject).await
     {
-        let name = app.store.name_of(&key).await?.unwrap_or_else(|| subject.to_owned());
+        let name = app.store.name_of(&key).await?.unwrap_or(subject);
         let evidence = app.store.latest_evidence(&key).await?;
-        add(vec![KnownPerson { key, provider: provider.to_owned(), name, seen: None, evidence }], None);
+        add(vec![KnownPerson { key, provider, name, seen: None, evidence }], None);
     }
     let direct = app.store.find_people(text, true).await?;
     let (entries, mut shared) = entries(&app, text).await;
@@ -107,7 +102,7 @@ async fn entries(app: &App, text: &str) -> (Vec<FoundEntry>, Vec<String>) {
         let Some(link) = app.directory(&directory.name) else { continue };
         let found = link.look_up(text).await;
         let entry = found.state.entry();
-        shared.extend(entry.iter().flat_map(|e| e.attributes.values().flatten()).filter(|v| is_address(v)).cloned());
+        shared.extend(entry.into_iter().flat_map(addresses_in));
         out.push(FoundEntry {
             directory: directory.name.clone(),
             entry: entry.map(|e| e.dn.clone()),
@@ -115,26 +110,6 @@ async fn entries(app: &App, text: &str) -> (Vec<FoundEntry>, Vec<String>) {
         });
     }
     (out, shared)
-}
-
-fn is_address(text: &str) -> bool {
-    text.len() <= TEXT_MAX && text.split_once('@').is_some_and(|(a, b)| !a.is_empty() && b.contains('.') && !b.contains('@'))
-}
-
-/// Mail addresses that somebody's provider or directory knows of them: by these, other identities of theirs are found.
-fn addresses(evidence: &Evidence) -> Vec<String> {
-    fn of(value: &Value, out: &mut Vec<String>) {
-        match value {
-            Value::String(s) if is_address(s) => out.push(s.clone()),
-            Value::Array(all) => all.iter().for_each(|v| of(v, out)),
-            _ => {}
-        }
-    }
-    let mut out = vec![];
-    evidence.claims.values().for_each(|v| of(v, &mut out));
-    let attributes = evidence.look_ups.iter().filter_map(|l| l.state.entry()).flat_map(|e| e.attributes.values().flatten());
-    out.extend(attributes.filter(|v| is_address(v)).cloned());
-    out
 }
 
 /// What may live on where nothing can be taken away from here. To be asked before anything is.
@@ -222,22 +197,9 @@ pub fn summary(app: &App, taken: &TakenAway, why: Option<&str>, by: &str) -> Sum
 pub async fn check(State(app): State<App>, who: Engineer, Json(ask): Json<Summary>) -> Result<Json<SummaryAnswer>, ApiError> {
     who.may(Role::View)?;
     if ask.text.len() > SUMMARY_MAX {
-        return Err(problem(StatusCode::BAD_REQUEST, "query", "Not understood", "A summary is shorter than that."));
+        return Err(bad("A summary is shorter than that."));
     }
     let signed = ask.signature.trim().to_ascii_lowercase();
     let all = app.ring.macs(LABEL, ask.text.as_bytes());
     Ok(Json(SummaryAnswer { genuine: all.iter().any(|m| same_secret(hex(m).as_bytes(), signed.as_bytes())) }))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::is_address;
-
-    #[test]
-    fn only_addresses_lead_from_one_identity_to_another() {
-        assert!(is_address("anouk@havrelune.example"));
-        for no in ["anouk", "@havrelune.example", "a@b", "a@b@c.d", "", "http://x/@y"] {
-            assert!(!is_address(no), "{no}");
-        }
-    }
 }

@@ -1,16 +1,16 @@
 //! People as a whole: everything of theirs taken away at once, and kept out until that is lifted.
 
 use axum::extract::State;
-use http::StatusCode;
 use passeur_api::{Block, LiftRequest, Lifted, Problem, Role, TakeAwayRequest, TakenAway};
 use passeur_core::evidence::PersonKey;
+use passeur_core::identity::Person;
 use passeur_store::{BlockRow, HowFar};
 use serde_json::json;
 
 use super::auth::Engineer;
 use super::extract::Json;
 use super::people::key_of;
-use super::{ApiError, finding, problem};
+use super::{ApiError, bad, finding};
 use crate::app::App;
 use crate::people::{self, Named};
 use crate::signin::Visit;
@@ -19,10 +19,6 @@ use crate::signin::Visit;
 const PEOPLE_MAX: usize = 100;
 const WHY_MAX: usize = 300;
 
-fn bad(words: &str) -> ApiError {
-    problem(StatusCode::BAD_REQUEST, "query", "Not understood", words)
-}
-
 /// People as they are written: each with who vouches for them.
 async fn named(app: &App, people: &[String]) -> Result<Vec<Named>, ApiError> {
     if people.is_empty() || people.len() > PEOPLE_MAX {
@@ -30,13 +26,11 @@ async fn named(app: &App, people: &[String]) -> Result<Vec<Named>, ApiError> {
     }
     let mut out = vec![];
     for text in people {
-        let (provider, subject) = text
-            .split_once('/')
-            .filter(|(p, s)| !p.is_empty() && !s.is_empty())
-            .ok_or_else(|| bad(&format!("\"{text}\" is no person: write PROVIDER/SUBJECT.")))?;
-        let key = key_of(app, provider, subject).await?;
-        let name = app.store.name_of(&key).await?.unwrap_or_else(|| subject.to_owned());
-        out.push(Named { provider: provider.to_owned(), key, name });
+        let Person { provider, subject } =
+            Person::parse(text).ok_or_else(|| bad(&format!("\"{text}\" is no person: write PROVIDER/SUBJECT.")))?;
+        let key = key_of(app, &provider, &subject).await?;
+        let name = app.store.name_of(&key).await?.unwrap_or(subject);
+        out.push(Named { provider, key, name });
     }
     Ok(out)
 }

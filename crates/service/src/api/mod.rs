@@ -126,6 +126,11 @@ impl IntoResponse for ApiError {
     }
 }
 
+/// A request that cannot mean anything; the words say what it should be.
+fn bad(words: &str) -> ApiError {
+    problem(StatusCode::BAD_REQUEST, "query", "Not understood", words)
+}
+
 /// Nothing is published yet.
 fn no_edition() -> ApiError {
     problem(StatusCode::NOT_FOUND, "no-edition", "Nothing published", "Publish a site file first: passeur site publish FILE")
@@ -193,6 +198,7 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(secrets::make_key))
         .routes(routes!(secrets::use_version))
         .routes(routes!(secrets::forget))
+        .routes(routes!(secrets::remove))
         .routes(routes!(handover::show))
         .routes(routes!(handover::print))
         .routes(routes!(handover::try_provider))

@@ -19,7 +19,7 @@ use super::crossings::show;
 use super::extract::Json;
 use super::people;
 use super::sites::{changed, document, off_the_data_path, sound};
-use super::{ApiError, problem};
+use super::{ApiError, bad, problem};
 use crate::app::App;
 use crate::rehearsal::{Pair, past as rehearse};
 use crate::signin::evidence as asking;
@@ -35,7 +35,7 @@ pub async fn past(State(app): State<App>, who: Engineer, Json(ask): Json<Rehears
     let days = ask.days.unwrap_or(7);
     if !(1..=DAYS_MAX).contains(&days) {
         let words = format!("days is a number from 1 to {DAYS_MAX}.");
-        return Err(problem(StatusCode::BAD_REQUEST, "query", "Not understood", &words));
+        return Err(bad(&words));
     }
     let (before, after) = (document(&app, Default::default()).await?, document(&app, ask.source).await?);
     let sites = (sound(&app, &who, &before).await?, sound(&app, &who, &after).await?);
@@ -177,9 +177,7 @@ pub async fn person(
     let evidence = evidence_of(&app, &a, &b, &ask).await?;
     let address = match &ask.address {
         None => None,
-        Some(text) => Some(
-            text.parse().map_err(|_| problem(StatusCode::BAD_REQUEST, "query", "Not understood", "address is an IP address."))?,
-        ),
+        Some(text) => Some(text.parse().map_err(|_| bad("address is an IP address."))?),
     };
     let method = ask.method.clone().unwrap_or_else(|| "GET".to_owned());
     let path = ask.path.clone().unwrap_or_else(|| "/".to_owned());

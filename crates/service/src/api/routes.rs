@@ -11,7 +11,7 @@ use super::auth::Engineer;
 use super::crossings::show;
 use super::extract::Json;
 use super::sites::{document, sound};
-use super::{ApiError, no_edition, problem};
+use super::{ApiError, bad, no_edition, problem};
 use crate::app::App;
 use crate::signin::choose;
 use crate::signin::route::{look_up, told};
@@ -46,8 +46,7 @@ pub async fn try_routes(State(app): State<App>, who: Engineer, Json(ask): Json<T
         return Err(problem(StatusCode::NOT_FOUND, "no-gate", "No such gate", &words));
     };
     let address = ask.address.as_deref().map(str::trim).filter(|a| !a.is_empty()).map(str::parse).transpose();
-    let address =
-        address.map_err(|_| problem(StatusCode::BAD_REQUEST, "query", "Not understood", "address is an IP address."))?;
+    let address = address.map_err(|_| bad("address is an IP address."))?;
     let device = Device::of(ask.agent.as_deref().unwrap_or_default(), None, None);
     let facts = Facts { gate: &ask.gate, address, device, offered: &offered };
     let typed = match ask.name.as_deref().map(str::trim).filter(|n| !n.is_empty()) {

@@ -5,9 +5,10 @@ use http::StatusCode;
 use passeur_api::{
     Certificate, DirectoryTrial, MadeKey, MakeKey, Problem, ProviderTrial, Role, Secret, SecretValue, SecretVersion, UseSecret,
 };
+use passeur_core::likeness::Likeness;
 use passeur_core::seal::Purpose;
 use passeur_core::x509;
-use passeur_store::SecretVersion as StoredVersion;
+use passeur_store::{HowStored, SecretVersion as StoredVersion};
 
 use super::auth::Engineer;
 use super::extract::{Json, Path};
@@ -31,6 +32,7 @@ async fn all(app: &App) -> Result<Vec<Secret>, ApiError> {
                 version: v.version,
                 changed_at: v.changed_at,
                 changed_by: v.changed_by.clone(),
+                waits: v.waits,
             };
             Secret {
                 needed_by: by(&s.name),
@@ -97,9 +99,62 @@ fn check_name(name: &str) -> Result<(), ApiError> {
     }
 }
 
+/// Whether a secret is one that the roles of engineers stand on, where the site asks for two engineers there. The emergency account
+/// needs nobody: see [`super::sites`].
+async fn asks_for_second(app: &App, who: &Engineer, name: &str) -> Result<bool, ApiError> {
+    if who.is_emergency() {
+        return Ok(false);
+    }
+    let Some(live) = app.store.live_edition().await? else { return Ok(false) };
+    let (name, now) = (name.to_owned(), live);
+    super::sites::off_the_data_path(app, &who.name, move || match passeur_core::site::compile(&now.document).0 {
+        // An edition that this node cannot read may ask for it.
+        None => true,
+        Some(site) => site.second_engineer && site.roles_stand_on().secrets.contains(&name),
+    })
+    .await
+}
+
+/// Puts a version that waits into use only for somebody else than whoever stored it.
+async fn ask_for_second(app: &App, who: &Engineer, name: &str, version: &StoredVersion) -> Result<(), ApiError> {
+    if !version.waits || who.is_emergency() {
+        return Ok(());
+    }
+    let no = |words: &str| Err(problem(StatusCode::CONFLICT, "second-engineer", "A second engineer must agree", words));
+    if who.evidence.is_none() {
+        return no(
+            "The roles of engineers stand on this secret, and the site asks for a second engineer. Sign in to the console and put \
+                   it into use there: a token shows nothing of who does it. Nothing was changed.",
+        );
+    }
+    let theirs: Likeness = serde_json::from_value(version.likeness.clone()).unwrap_or_default();
+    if theirs.is_empty() {
+        let words = format!(
+            "Version {} was stored with a token of nobody, so that whoever stored it may be anybody. Have an engineer who is signed in store \
+             it again: passeur secret set {name}. Nothing was changed.",
+            version.version
+        );
+        return no(&words);
+    }
+    let me = who.likeness(app).await?;
+    let Some(shared) = me.shares(&theirs) else { return Ok(()) };
+    let words = format!(
+        "{} stored version {}, and may be you: both are known by \"{}\". Another engineer puts it into use. Nothing was changed.",
+        passeur_core::text::visible(&version.changed_by),
+        version.version,
+        passeur_core::text::visible(shared)
+    );
+    no(&words)
+}
+
 async fn keep(app: &App, who: &Engineer, name: &str, value: &str, stand_by: bool) -> Result<Secret, ApiError> {
     let seal = |version| app.ring.seal(Purpose::Secret, &secret_binding(name, version), random(), value.as_bytes());
-    app.store.set_secret(name, stand_by, seal, who.act(app, "set secret", serde_json::Value::Null)).await?;
+    let how = HowStored {
+        stand_by,
+        waits: asks_for_second(app, who, name).await?,
+        likeness: serde_json::to_value(who.likeness(app).await?).unwrap_or_default(),
+    };
+    app.store.set_secret(name, how, seal, who.act(app, "set secret", serde_json::Value::Null)).await?;
     app.load_edition(true).await?;
     one(app, name).await.map(|Json(s)| s)
 }
@@ -137,7 +192,7 @@ pub fn certificate(der: &[u8]) -> Certificate {
 
 async fn one(app: &App, name: &str) -> Result<Json<Secret>, ApiError> {
     let lost = || problem(StatusCode::NOT_FOUND, "no-secret", "No such secret", &format!("No secret \"{name}\" is stored."));
-    Ok(Json(all(app).await?.into_iter().find(|s| s.name == name && s.version > 0).ok_or_else(lost)?))
+    Ok(Json(all(app).await?.into_iter().find(|s| s.name == name && !s.versions.is_empty()).ok_or_else(lost)?))
 }
 
 /// What a trial with a version finds wrong, in words, for everything of the live edition that needs the secret.
@@ -175,13 +230,12 @@ pub async fn use_version(
     Json(ask): Json<UseSecret>,
 ) -> Result<Json<Secret>, ApiError> {
     who.may(Role::Configure)?;
-    let known =
-        app.store.secret_list().await?.into_iter().any(|s| s.name == name && s.versions.iter().any(|v| v.version == ask.version));
+    let kept = app.store.secret_list().await?.into_iter().find(|s| s.name == name);
+    let known = kept.and_then(|s| s.versions.into_iter().find(|v| v.version == ask.version));
     let none =
         || problem(StatusCode::NOT_FOUND, "no-secret", "No such version", "That version is not kept; see passeur secret list.");
-    if !known {
-        return Err(none());
-    }
+    let version = known.ok_or_else(none)?;
+    ask_for_second(&app, &who, &name, &version).await?;
     if !ask.anyway.iter().any(|w| w == "untried") {
         let wrong = untried(&app, &name, ask.version).await;
         if !wrong.is_empty() {
@@ -197,6 +251,36 @@ pub async fn use_version(
     one(&app, &name).await
 }
 
+/// Removes a secret that nothing names: neither the live edition nor the draft.
+#[utoipa::path(delete, operation_id = "remove_secret", path = "/secrets/{name}", params(("name" = String, Path)),
+    responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn remove(State(app): State<App>, who: Engineer, Path(name): Path<String>) -> Result<StatusCode, ApiError> {
+    who.may(Role::Configure)?;
+    let live = app.store.live_edition().await?.map(|e| ("the live edition".to_owned(), e.document));
+    let draft = app.store.draft().await?.map(|d| ("the draft".to_owned(), d.document));
+    let documents: Vec<(String, String)> = live.into_iter().chain(draft).collect();
+    let wanted = name.clone();
+    let by = super::sites::off_the_data_path(&app, &who.name, move || {
+        let naming = documents.into_iter().filter_map(|(what, text)| match passeur_core::site::compile(&text).0 {
+            Some(site) => site.secrets().into_iter().find(|(n, _)| *n == wanted).map(|(_, by)| format!("{what} ({by})")),
+            // What cannot be read may name it.
+            None => text.contains(&wanted).then(|| format!("{what}, which has mistakes")),
+        });
+        naming.collect::<Vec<_>>()
+    })
+    .await?;
+    if !by.is_empty() {
+        let words = format!("It is named by {}. Take it out of there first. Nothing was changed.", by.join(" and "));
+        return Err(problem(StatusCode::CONFLICT, "secret-named", "The secret is needed", &words));
+    }
+    if !app.store.remove_secret(&name, who.act(&app, "remove secret", serde_json::json!({"secret": name}))).await? {
+        let words = format!("No secret \"{}\" is stored.", passeur_core::text::visible(&name));
+        return Err(problem(StatusCode::NOT_FOUND, "no-secret", "No such secret", &words));
+    }
+    app.load_edition(true).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
 /// Forgets a version that is not in use.
 #[utoipa::path(delete, operation_id = "forget_secret", path = "/secrets/{name}/versions/{version}", params(("name" = String, Path), ("version" = i32, Path)),
     responses((status = 200, body = Secret), (status = 409, body = Problem)))]
@@ -208,7 +292,8 @@ pub async fn forget(
     who.may(Role::Configure)?;
     let act = who.act(&app, "forget secret", serde_json::json!({"secret": name, "version": version}));
     if !app.store.forget_secret(&name, version, act).await? {
-        let words = "That version is in use, or is not kept; see passeur secret list.";
+        let words = "That version is in use, or is not kept; see passeur secret list. passeur secret remove takes away a secret that \
+                     nothing names, with all its versions.";
         return Err(problem(StatusCode::CONFLICT, "secret", "Not forgotten", words));
     }
     app.load_edition(true).await?;

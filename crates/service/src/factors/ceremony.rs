@@ -4,6 +4,7 @@ use axum::Json;
 use axum::extract::{Form, State};
 use axum::response::{IntoResponse, Response};
 use http::StatusCode;
+use passeur_core::address::neighbourhood;
 use passeur_core::seal::Purpose;
 use passeur_core::site::{Site, WayKind};
 use passeur_gateway::shared::Edition;
@@ -146,7 +147,9 @@ async fn open(app: &App, site: &Site, visit: &Visit, sealed: &str) -> Result<Opt
         return Ok(None);
     }
     let until = app.now() + chrono::Duration::minutes(2 * ANSWER_MINUTES);
-    Ok(app.store.use_flow(&passeur_core::id::sha256(c.nonce.as_bytes()), until).await?.then_some(c))
+    let network = neighbourhood(visit.facts.address).to_string();
+    let first = app.store.use_flow(&passeur_core::id::sha256(c.nonce.as_bytes()), until, (&network, app.now())).await?;
+    Ok((first == Ok(true)).then_some(c))
 }
 
 fn read<T: serde::de::DeserializeOwned>(credential: &str) -> Option<T> {

@@ -77,7 +77,7 @@ pub async fn back_channel(
         Err(how) => return refused(attempt, how).await,
     };
     let id = sha256(format!("logout {} {}", link.provider.issuer, token.id).as_bytes());
-    match app.store.use_flow(&id, token.remember_until).await {
+    match app.store.use_once(&id, token.remember_until).await {
         Ok(true) => {}
         Ok(false) => return refused(attempt, "it was used before".to_owned()).await,
         Err(_) => return answered(StatusCode::SERVICE_UNAVAILABLE, None),

@@ -15,6 +15,7 @@ use passeur_core::seal::Purpose;
 use passeur_core::session::State;
 use passeur_core::site::{Gate, Site};
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::text::storable;
 use passeur_gateway::admission::SessionLive;
 use passeur_gateway::cookies::{self, Found};
 use passeur_gateway::shared::Edition;
@@ -100,7 +101,7 @@ async fn new_session(
     }
     let (id, token, now) = (new_uuid(), app.new_token(), app.now());
     let person = evidence.person();
-    let name = attempt.who.as_ref().map_or_else(|| evidence.subject.clone(), |w| w.name.replace('\0', "\u{FFFD}"));
+    let name = attempt.who.as_ref().map_or_else(|| evidence.subject.clone(), |w| storable(&w.name));
     let hint = app.ring.seal(Purpose::SessionHint, id.as_bytes(), random(), there.hint.as_bytes());
     let kept = there.kept.map(|k| app.ring.seal(Purpose::Kept, id.as_bytes(), random(), k.as_bytes()));
     let evidence_json = serde_json::to_value(&evidence).map_err(|e| StoreError::Query(e.to_string()))?;
@@ -124,8 +125,8 @@ async fn new_session(
             address: attempt.address.to_string(),
             agent: attempt.agent.clone(),
             hint: Some(hint),
-            provider_name: there.name.map(|n| n.replace('\0', "\u{FFFD}")),
-            provider_session: there.session.map(|n| n.replace('\0', "\u{FFFD}")),
+            provider_name: there.name.as_deref().map(storable),
+            provider_session: there.session.as_deref().map(storable),
             personal_token: None,
             kept: kept.clone(),
             authority: person.authority.clone(),

@@ -3,6 +3,7 @@
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Duration, Utc};
 use http::StatusCode;
+use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
 use passeur_core::site::Site;
@@ -171,12 +172,18 @@ pub fn check_afresh(
     Err(failed_check())
 }
 
-/// Uses a flow up. False where it was before: that is told, as an attempt of its own.
+/// Uses a flow up. False where it was before, or where too many of that network are kept: that is told, as an attempt of its own.
 pub async fn use_up(app: &App, attempt: &mut Attempt, flow: &Flow, limit: Duration) -> Result<bool, StoreError> {
     let until = app.now() + limit + Duration::minutes(5);
-    let first = app.store.use_flow(&flow.id(), until).await?;
+    let network = neighbourhood(attempt.address).to_string();
+    let first = app.store.use_flow(&flow.id(), until, (&network, app.now())).await?;
+    match first {
+        Ok(true) => {}
+        Ok(false) => attempt.step(|| Step::new(StepCode::StateReplayed)),
+        Err(limit) => attempt.step(|| Step::new(StepCode::FlowsFull).with("limit", limit)),
+    }
+    let first = first == Ok(true);
     if !first {
-        attempt.step(|| Step::new(StepCode::StateReplayed));
         attempt.apart();
     }
     Ok(first)

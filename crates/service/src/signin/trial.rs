@@ -83,10 +83,7 @@ pub fn differs_in(live: Option<&Edition>, issuer: &str, provider: &str) -> bool 
 pub async fn link_of(app: &App, to: &Purposed, provider: &str) -> Result<Option<ProviderLink>, StoreError> {
     let Purposed::Trial { token, .. } = to else { return Ok(app.provider(provider)) };
     let Some((_, row)) = find(app, token).await? else { return Ok(None) };
-    if row.document.is_none() {
-        return Ok(app.provider(provider));
-    }
-    let Some(text) = &row.document else { return Ok(None) };
+    let Some(text) = &row.document else { return Ok(app.provider(provider)) };
     let Some(site) = compiled(app, text).await? else { return Ok(None) };
     let Some(wanted) = site.provider(provider) else { return Ok(None) };
     let secrets = app.secrets().await?;

@@ -289,6 +289,9 @@ with_tickets! { catalogue
     AnswersFull = "check.answers-full" Check Stop ["limit"]
         "More than {limit} answers wait to be fetched by their browsers, so this one was not taken." / "Plus de {limit} réponses attendent leur navigateur ; celle-ci n'a pas été prise."
         => "Try again in two minutes. If it lasts, somebody is flooding this address: see the listener's counts." / "Réessayez dans deux minutes. Si cela dure, quelqu'un inonde cette adresse : voyez les compteurs.";
+    FlowsFull = "check.flows-full" Check Stop ["limit"]
+        "{limit} answers came from this network within the last minutes, and no more of them are taken for now." / "{limit} réponses sont venues de ce réseau ces dernières minutes ; aucune autre n'est prise pour l'instant."
+        => "Try again in a quarter of an hour. If nobody signs in from there in such numbers, see the network's attempts under passeur crossings and stop what floods." / "Réessayez dans un quart d'heure. Si personne ne se connecte de là en si grand nombre, voyez les tentatives de ce réseau par passeur crossings et arrêtez ce qui inonde.";
     Overloaded = "check.overloaded" Check Stop []
         "So much waited to be checked, from this network or in all, that this was not checked." / "Il y avait tant à vérifier, depuis ce réseau ou au total, que ceci ne l'a pas été."
         => "Try again in a moment. If it lasts, somebody floods the sign-in host: passeur node shows the listener's counts, passeur crossings the addresses." / "Réessayez dans un instant. Si cela dure, quelqu'un inonde l'hôte de connexion : passeur node montre les compteurs, passeur crossings les adresses.";

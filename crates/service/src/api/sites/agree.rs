@@ -7,6 +7,7 @@ use http::StatusCode;
 use passeur_api::{Agreement, Agreements, Problem, Role, Source};
 use passeur_core::compare::{Side, changes_roles};
 use passeur_core::id::{hex, sha256};
+use passeur_core::likeness::Likeness;
 use passeur_core::site::Site;
 use passeur_store::AgreementRow;
 use serde_json::json;
@@ -48,18 +49,33 @@ pub(super) async fn ask_for_second(app: &App, who: &Engineer, text: &str, site: 
         return Ok(());
     }
     let rows = app.store.agreements(&sha256(text.as_bytes()), live).await?;
-    let is_me = |r: &AgreementRow| who.person.as_ref().is_some_and(|p| (&p.provider, &p.subject) == (&r.provider, &r.subject));
-    let others = rows.iter().filter(|r| !is_me(r)).count();
-    // A token that belongs to nobody counts for nobody: two people must have agreed then.
-    let needed = if who.person.is_some() { 1 } else { 2 };
-    if others >= needed {
+    // Two people in all. A token that belongs to nobody counts for nobody.
+    let mut counted = match who.key {
+        Some(_) => vec![who.likeness(app).await?],
+        None => vec![],
+    };
+    let mut same = vec![];
+    for row in &rows {
+        let theirs: Likeness = serde_json::from_value(row.likeness.clone()).unwrap_or_default();
+        // Of whom nothing is known may be anybody, also whoever publishes.
+        match counted.iter().find_map(|c| theirs.shares(c)) {
+            _ if theirs.is_empty() => {}
+            Some(shared) => same.push(format!("{} ({shared})", row.name)),
+            None => counted.push(theirs),
+        }
+    }
+    if counted.len() >= 2 {
         return Ok(());
     }
-    let detail = format!(
-        "It changes who may do what, and this site asks for {needed} other {} to agree first; {others} did. Keep it as the draft and \
-         have it read: they agree in the console. Nothing was changed.",
-        if needed == 1 { "engineer" } else { "engineers" }
+    let wanted = if who.key.is_some() { "another engineer" } else { "two engineers" };
+    let mut detail = format!(
+        "It changes who may do what, and this site asks for {wanted} to agree first. Keep it as the draft and have it read: they agree in \
+         the console. Nothing was changed."
     );
+    if !same.is_empty() {
+        let same = passeur_core::text::visible(&same.join(", "));
+        detail.push_str(&format!(" Not counted, since they may be one and the same person by what stands in brackets: {same}."));
+    }
     Err(problem(StatusCode::CONFLICT, "second-engineer", "A second engineer must agree", &detail))
 }
 
@@ -91,6 +107,7 @@ pub async fn agree(State(app): State<App>, who: Engineer, Json(ask): Json<Source
         name: who.name.clone(),
         at: app.now(),
         authority: who.key.as_ref().map(|k| k.authority.clone()).unwrap_or_default(),
+        likeness: serde_json::to_value(who.likeness(&app).await?).unwrap_or_default(),
     };
     let act = who.act(&app, "agree", json!({"document": hex(&digest), "to": name}));
     app.store.agree(row, act).await?;

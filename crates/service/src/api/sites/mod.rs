@@ -28,7 +28,7 @@ use utoipa::IntoParams;
 
 use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
-use super::{ApiError, no_edition, problem};
+use super::{ApiError, bad, no_edition, problem};
 use crate::app::{App, salted};
 use crate::findings;
 use crate::workers::Overloaded;
@@ -117,7 +117,7 @@ pub async fn document(app: &App, source: Source) -> Result<Document, ApiError> {
             Ok(Document { name: "the draft".into(), text: row.document, edition: None, draft: Some(row.version) })
         }
         Source { document: None, draft: false, edition: Some(n) } => Ok(of(numbered(app, n).await?)),
-        _ => Err(problem(StatusCode::BAD_REQUEST, "query", "Not understood", "Name one of document, draft and edition.")),
+        _ => Err(bad("Name one of document, draft and edition.")),
     }
 }
 

@@ -4,16 +4,17 @@ use axum::extract::State;
 use chrono::Duration;
 use http::StatusCode;
 use passeur_api::{Affected, Edition, Finding, Problem, PublishRequest, Role};
-use passeur_core::compare::ChangedSource;
+use passeur_core::compare::{ChangedSource, users_words};
 use passeur_core::rehearse::CONSOLE;
 use passeur_core::site::Site;
+use passeur_core::step::Lang;
 use passeur_store::{EditionRow, StandsOn, Turned};
 use serde_json::json;
 use std::sync::Arc;
 
 use super::super::auth::Engineer;
 use super::super::extract::Json;
-use super::super::{ApiError, problem};
+use super::super::{ApiError, bad, problem};
 use super::agree::ask_for_second;
 use super::{Document, changed, compiled, document, examine, numbered, whole};
 use crate::app::{App, turned};
@@ -95,23 +96,14 @@ fn ask_about_sources(before: &Site, after: &Site, changed: &Changed) -> Result<(
             "provider" => format!(" (passeur trial sign-in {} --draft)", c.name),
             _ => String::new(),
         };
-        told.push(format!("{} {} would be another, and {} on it: try it{trial}", c.kind, c.name, stand(&c.users)));
+        let (users, stand) = (users_words(&c.users, NAMED, Lang::En), if c.users.len() == 1 { "stands" } else { "stand" });
+        told.push(format!("{} {} would be another, and {users} {stand} on it: try it{trial}", c.kind, c.name));
     }
     if told.is_empty() {
         return Ok(());
     }
     let detail = format!("What was recorded does not tell who comes in under it: {}. Nothing was changed.", told.join("; "));
     Err(unless_named(StatusCode::CONFLICT, "other-source", "Other sources", &detail))
-}
-
-/// Gates, and that they stand on something.
-fn stand(users: &[String]) -> String {
-    let name = |u: &String| if u == CONSOLE { "the console".to_owned() } else { format!("gate {u}") };
-    let mut all: Vec<String> = users.iter().take(NAMED).map(name).collect();
-    if users.len() > NAMED {
-        all.push(format!("{} more", users.len() - NAMED));
-    }
-    format!("{} {}", all.join(", "), if users.len() == 1 { "stands" } else { "stand" })
 }
 
 /// Whether every engineer would lose the console.
@@ -169,12 +161,7 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
         return Err(problem(StatusCode::CONFLICT, "conflict", "Another edition is live", &detail));
     }
     if ask.confirm_within.is_some_and(|m| !(1..=60).contains(&m)) {
-        return Err(problem(
-            StatusCode::BAD_REQUEST,
-            "query",
-            "Not understood",
-            "confirm_within is a number of minutes from 1 to 60.",
-        ));
+        return Err(bad("confirm_within is a number of minutes from 1 to 60."));
     }
     if ask.confirm_within.is_some() && live == 0 {
         let words = "There is no earlier edition to go back to. Publish the first one without confirm_within.";

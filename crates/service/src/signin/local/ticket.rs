@@ -172,7 +172,7 @@ async fn came(asked: &Asked<'_>, way: &TicketWay, mut attempt: Attempt, shown: S
         Err(NotTaken::Fault(fault)) => return fell(asked, attempt, told(fault)).await,
     };
     // On every node together, and before anything is made of it.
-    match app.store.use_flow(&taken.once.0, taken.once.1).await {
+    match app.store.use_once(&taken.once.0, taken.once.1).await {
         Ok(true) => {}
         Ok(false) => {
             attempt.apart();

@@ -369,7 +369,7 @@ async fn once(app: &App, attempt: &mut Attempt, link: &SamlLink, assertion: &Ass
     let id = sha256(format!("assertion {} {}", link.provider.issuer, assertion.id).as_bytes());
     // A provider's far end must not make us remember for years: what is older than its session cannot be answered either.
     let until = assertion.remember_until.min(app.now() + Duration::days(400));
-    match app.store.use_flow(&id, until).await {
+    match app.store.use_once(&id, until).await {
         Ok(true) => Ok(()),
         Ok(false) => {
             attempt.step(|| Step::new(StepCode::SamlReplayed).with("id", assertion.id.as_str()));

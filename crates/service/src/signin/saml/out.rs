@@ -136,7 +136,7 @@ pub async fn message(
         Ok(Read::Request(read)) => match read {
             Ok(out) => {
                 let id = sha256(format!("sign-out {} {}", link.provider.issuer, out.id).as_bytes());
-                match app.store.use_flow(&id, out.remember_until).await {
+                match app.store.use_once(&id, out.remember_until).await {
                     Ok(true) => return end_here(&app, &edition, attempt, &link, &found.known.party.sign_out, &out, state).await,
                     Ok(false) => "it was used before".to_owned(),
                     Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
