@@ -18,6 +18,16 @@ unit_tests() { cargo test --locked --workspace --lib --bins --test core --test o
 build_tests() { cargo build --locked --workspace --all-targets; }
 end_to_end() { cargo test --locked --workspace --test end_to_end -- --skip browser:: "$@"; }
 in_chromium() { cargo test --locked --workspace --test end_to_end -- browser:: --test-threads=1; }
+# Every secret that tests saw or gave, looked for in a dump of every table of every test and in everything that was logged.
+no_secret_in_clear() {
+  local kept=$STATE/kept
+  [ -s "$kept/secrets.txt" ] && [ -s "$kept/dumps.txt" ] && [ -s "$kept/service.log" ] || { echo "nothing was kept to look through"; return 1; }
+  # A secret that is put there on purpose is found: otherwise this proves nothing.
+  head -1 "$kept/secrets.txt" | grep -qFf "$kept/secrets.txt" || return 1
+  LC_ALL=C grep -nFf "$kept/secrets.txt" "$kept/dumps.txt" "$kept/service.log" | cut -c1-300 > "$kept/in-clear.txt"
+  [ ! -s "$kept/in-clear.txt" ] || { head -20 "$kept/in-clear.txt"; return 1; }
+  rm -f "$kept/secrets.txt" "$kept/dumps.txt" "$kept/service.log" "$kept/in-clear.txt"
+}
 lints() { cargo fmt --all --check && cargo clippy --locked --workspace --all-targets -q -- -D warnings; }
 
 servers() { # SETTING…: of PostgreSQL
@@ -81,6 +91,7 @@ run_tests() {
   stage "end to end" end_to_end "$@"
   stage "chromedriver" driver
   stage "in chromium" in_chromium
+  stage "no secret in clear" no_secret_in_clear
   say "All tests passed in $((SECONDS / 60)) min $((SECONDS % 60)) s."
 }
 

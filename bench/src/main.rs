@@ -13,6 +13,7 @@ mod memory;
 mod process;
 mod report;
 mod saml;
+mod strangers;
 mod support;
 mod tls;
 mod upstream;
@@ -53,6 +54,11 @@ enum Role {
         #[arg(long, default_value_t = 3)]
         seconds: u64,
     },
+    /// Measure what strangers do to a live session; PostgreSQL, slapd and their addresses are there already
+    Strangers {
+        #[arg(long, default_value_t = 5)]
+        seconds: u64,
+    },
     /// Measure tickets; PostgreSQL, slapd, the KDC and the lock house are there already
     Kerberos {
         #[arg(long, default_value_t = 3)]
@@ -83,6 +89,7 @@ fn main() {
         Role::All { rounds, seconds, into } => report::all(rounds, seconds, into),
         Role::One { case, rounds, seconds } => report::one(&case, rounds, seconds),
         Role::Harbour { seconds } => print!("{}", harbour::measure(seconds)),
+        Role::Strangers { seconds } => print!("{}", strangers::measure(seconds)),
         Role::Kerberos { seconds } => print!("{}", kerberos::measure(seconds)),
         Role::Memory => print!("{}", memory::measure()),
         Role::Saml => print!("{}", saml::measure()),

@@ -92,6 +92,7 @@ pub fn all(rounds: usize, seconds: u64, into: Option<PathBuf>) {
     text.push_str(&memory::measure());
     text.push('\n');
     text.push_str(&harbour::measure(seconds));
+    text.push_str(&crate::strangers::measure(seconds));
     text.push_str(&kerberos::measure(seconds));
     println!("\n{text}");
     if let Some(path) = into {

@@ -2,6 +2,8 @@
 
 #![allow(dead_code, clippy::unwrap_used)] // Tests, of which a part is used here.
 
+#[path = "../../tests/end_to_end/support/clear.rs"]
+pub mod clear;
 #[path = "../../tests/end_to_end/support/client.rs"]
 pub mod client;
 #[path = "../../tests/end_to_end/support/database.rs"]

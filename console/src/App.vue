@@ -1,9 +1,9 @@
 <script setup lang="ts">
 // The frame: who I am, which edition is live, where I can go. Without a role, the page that says so.
-import { mdiAccountMultiple, mdiBinoculars, mdiBoomGate, mdiBookOpenPageVariantOutline, mdiCardAccountDetailsOutline, mdiFerry, mdiHistory, mdiLogout, mdiKeyOutline, mdiTicketConfirmationOutline, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
-import { onMounted, ref } from 'vue'
+import { mdiAccountMultiple, mdiChevronDown, mdiBinoculars, mdiBoomGate, mdiBookOpenPageVariantOutline, mdiCardAccountDetailsOutline, mdiFerry, mdiHistory, mdiLogout, mdiKeyOutline, mdiTicketConfirmationOutline, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
+import { computed, onMounted, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
 import { api, ApiProblem, got, type Me } from './api'
 import { moment } from './look/shape'
@@ -58,6 +58,9 @@ const places = [
   { to: '/secrets', icon: mdiKeyOutline, word: 'secrets' },
   { to: '/acts', icon: mdiHistory, word: 'acts' },
 ]
+const open = ref(false)
+const route = useRoute()
+const here = computed(() => places.find((p) => route.path.startsWith(p.to)))
 </script>
 
 <template>
@@ -65,7 +68,16 @@ const places = [
     <a class="skip" href="#content">{{ t('skip') }}</a>
     <header class="bar">
       <span class="site"><img :src="mark" alt="" width="20" height="20" /> {{ me?.site ?? 'Passeur' }}</span>
-      <nav v-if="me" class="places">
+      <v-menu v-if="me" v-model="open">
+        <template #activator="{ props: opens }">
+          <v-btn class="where" size="small" variant="text" v-bind="opens" :append-icon="mdiChevronDown">{{ t(here?.word ?? 'places') }}</v-btn>
+        </template>
+        <nav class="menu" :aria-label="t('places')">
+          <router-link v-for="p in places" :key="p.to" :to="p.to" active-class="here" @click="open = false"><v-icon :icon="p.icon" size="17" /> {{ t(p.word) }}</router-link>
+          <span class="menu-me quiet"><b>{{ me.name }}</b> {{ t(`role.${me.role}`) }} · {{ t('edition', { n: me.edition }) }}</span>
+        </nav>
+      </v-menu>
+      <nav v-if="me" class="places" :aria-label="t('places')">
         <router-link v-for="p in places" :key="p.to" :to="p.to" active-class="here">
           <v-icon :icon="p.icon" size="17" /> {{ t(p.word) }}
         </router-link>
@@ -124,6 +136,18 @@ const places = [
 .ways { display: flex; gap: 18px; align-items: center; margin-top: 18px; }
 .skip { position: absolute; left: -9999px; }
 .skip:focus { left: 8px; top: 8px; z-index: 10; background: rgb(var(--v-theme-surface)); padding: 6px 10px; }
-@media (max-width: 1400px) { .bar { column-gap: 6px; } .site { margin-inline-end: 4px; } .places a { padding: 6px 5px; } .places .v-icon { display: none; } }
-@media (max-width: 700px) { .bar { padding: 6px 12px; } .me { order: 9; flex-basis: 100%; font-size: 0.9rem; } }
+.where { display: none; }
+.menu { display: flex; flex-direction: column; min-width: 220px; padding: 6px 0; background: rgb(var(--v-theme-surface)); border: 1px solid rgb(var(--v-theme-line)); }
+.menu a { display: flex; align-items: center; gap: 10px; padding: 10px 16px; text-decoration: none; color: rgb(var(--v-theme-on-surface)); border-inline-start: 3px solid transparent; }
+.menu a.here { border-color: rgb(var(--v-theme-primary)); font-weight: 560; }
+.menu-me { padding: 10px 16px 6px; border-top: 1px solid rgb(var(--v-theme-line)); margin-top: 6px; }
+/* Where names of places do not fit beside who one is, they have a line of their own, in whatever language. */
+@media (max-width: 1560px) { .places { order: 8; flex-basis: 100%; margin-inline: -8px; } .places a { padding: 5px 8px; } .bar { padding-bottom: 0; } }
+@media (max-width: 1100px) { .places .v-icon { display: none; } .places { flex-wrap: wrap; } }
+@media (max-width: 700px) {
+  .bar { flex-wrap: nowrap; padding: 4px 12px; }
+  .places, .me { display: none; }
+  .site { min-width: 0; margin: 0; font-size: 0; }
+  .where { display: inline-flex; }
+}
 </style>

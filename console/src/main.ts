@@ -7,6 +7,7 @@ import { createRouter, createWebHistory } from 'vue-router'
 import { createVuetify } from 'vuetify'
 import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
 import App from './App.vue'
+import { ledger } from './look/ledger'
 import { dark, light } from './look/theme'
 import { i18n, speak } from './words'
 
@@ -50,4 +51,4 @@ const router = createRouter({
   ],
 })
 
-createApp(App).use(vuetify).use(router).use(i18n).mount('#app')
+createApp(App).directive('ledger', ledger).use(vuetify).use(router).use(i18n).mount('#app')

@@ -55,7 +55,7 @@ async fn a_provider_that_becomes_another_issuer_gives_nobody_what_was_somebody_e
     for said in ["pilotage was oidc:", "becomes oidc:", "2 sessions and 1 token end", "--move-issuer pilotage"] {
         assert!(detail.contains(said), "{said}: {detail}");
     }
-    let anyway = ["refuses-people", "locked-out", "expectations", "other-issuer", "other-source"];
+    let anyway = ["refuses-people", "locked-out", "expectations", "other-issuer", "other-source", "trial-failed"];
     let (status, published) = stack.post("/site/publish", json!({"document": site, "note": "x", "anyway": anyway})).await;
     assert_eq!(status, 200, "{published}");
     // What stood on the old one is over at once: session and token.
@@ -80,7 +80,7 @@ async fn an_issuer_that_only_changed_its_address_takes_along_what_people_keep() 
     let token = token(&stack, &mut benoit, "harbour-wide").await;
     let issuer = another(&stack).await;
     let site = stack.site.replace(&format!("issuer = \"{}\"", stack.provider_origin()), &format!("issuer = \"{issuer}\""));
-    let anyway = ["refuses-people", "locked-out", "expectations", "other-source"];
+    let anyway = ["refuses-people", "locked-out", "expectations", "other-source", "trial-failed"];
     let ask = |moves: &str| json!({"document": site, "note": "x", "anyway": anyway, "move_issuers": [moves]});
     let (status, refused) = stack.post("/site/publish", ask("pilotage-saml")).await;
     assert_eq!((status, refused["title"].as_str()), (400, Some("Nothing to move")), "{refused}");

@@ -147,3 +147,69 @@ async fn a_story_is_told_in_the_readers_language_down_to_what_a_rule_saw() {
         assert!(!sentences.iter().any(|s| s.contains(english)), "{english} in {sentences:#?}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn crossings_are_found_by_address_way_rule_mail_and_time() {
+    let stack = Stack::with(|s| {
+        s.replacen("keep-crossings", "trusted-proxies = [\"127.0.0.1\"]\nproxies-write = \"x-forwarded-for\"\nkeep-crossings", 1)
+    })
+    .await;
+    let mut anouk = Person::new();
+    anouk.extra = vec![("x-forwarded-for", "10.20.30.40".into())];
+    assert_eq!(anouk.sign_in(&stack.gate("/received"), "anouk").await.status, 200);
+    let mut farid = Person::new();
+    farid.extra = vec![("x-forwarded-for", "2001:db8::7".into())];
+    assert_eq!(farid.sign_in(&stack.gate("/"), "farid").await.status, 403);
+    stack.settle().await;
+    let found = async |query: &str| {
+        let list = stack.get(&format!("/crossings?{query}")).await;
+        let mut who: Vec<String> =
+            list["crossings"].as_array().unwrap().iter().filter_map(|c| Some(c["person"].as_str()?.to_owned())).collect();
+        who.sort();
+        who.dedup();
+        who
+    };
+    for (query, who) in [
+        ("address=10.20.30.40", vec!["Anouk Tregarec"]),
+        ("address=10.20.0.0/16", vec!["Anouk Tregarec"]),
+        ("address=2001:db8::/32", vec!["Farid Haddad"]),
+        ("address=192.0.2.0/24", vec![]),
+        ("way=pilotage", vec!["Anouk Tregarec", "Farid Haddad"]),
+        ("way=harbour-password", vec![]),
+        ("person=farid%40havrelune.example", vec!["Farid Haddad"]),
+        ("person=nobody%40havrelune.example", vec![]),
+        ("since=2020-01-01T00:00:00Z&until=2020-01-02T00:00:00Z", vec![]),
+        ("rule=no%20such%20rule", vec![]),
+    ] {
+        assert_eq!(found(query).await, who, "{query}");
+    }
+    // By the rule that let somebody in, whatever it is called.
+    let story = stack.get("/crossings?gate=berths&outcome=admitted").await;
+    let story = stack.story(story["crossings"][0]["id"].as_str().unwrap()).await;
+    let matched =
+        story["steps"].as_array().unwrap().iter().find(|s| s["code"] == "rules.matched").unwrap()["sentence"].as_str().unwrap();
+    let rule = matched.split(['“', '”']).nth(1).unwrap();
+    let query = format!("rule={}", url::form_urlencoded::byte_serialize(rule.as_bytes()).collect::<String>());
+    assert_eq!(found(&query).await, ["Anouk Tregarec"], "{rule}");
+    // What is no address is said, and reaches no query.
+    for wrong in ["10.20.30", "10.0.0.0/33", "::/129", "x'%3B--", "10.0.0.1/x"] {
+        assert_eq!(stack.status(&format!("/crossings?address={wrong}")).await, 400, "{wrong}");
+    }
+    // Pages meet without a gap.
+    let first = stack.get("/crossings?limit=1").await;
+    let next = first["next"].as_str().unwrap();
+    let second = stack.get(&format!("/crossings?limit=1&before={next}")).await;
+    assert_ne!(first["crossings"][0]["id"], second["crossings"][0]["id"]);
+    // Acts by what was done and when.
+    let acts = stack.get("/acts?what=publish").await;
+    assert!(acts["acts"].as_array().unwrap().iter().all(|a| a["what"] == "publish") && acts["next"].is_null(), "{acts}");
+    assert_eq!(stack.get("/acts?until=2020-01-01T00:00:00Z").await["acts"], serde_json::json!([]));
+    assert_eq!(stack.get("/acts?person=nobody%25").await["acts"], serde_json::json!([]));
+    // A slip in somebody's identifier is not "has none".
+    for path in ["factors", "tokens", "roles"] {
+        assert_eq!(stack.status(&format!("/people/pilotage/p-1001/{path}")).await, 200, "{path}");
+    }
+    for path in ["factors", "tokens"] {
+        assert_eq!(stack.status(&format!("/people/pilotage/p-l001/{path}")).await, 404, "{path}");
+    }
+}

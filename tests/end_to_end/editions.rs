@@ -161,6 +161,70 @@ async fn another_directory_base_or_client_is_asked_about_by_name_since_nothing_r
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_an_edition_would_stand_on_is_tried_before_it_is_live() {
+    let stack = Stack::with(|s| s[..s.find("# What must stay so").unwrap()].to_owned()).await;
+    stack.signed_in("anouk").await;
+    let anyway = ["locked-out", "expectations", "other-issuer", "other-source", "refuses-people"];
+    let asked = async |document: &str| {
+        let (status, asked) = stack.post("/site/publish", json!({"document": document, "note": "x", "anyway": anyway})).await;
+        (status, asked["anyway"].as_str().unwrap_or_default().to_owned(), asked["detail"].as_str().unwrap_or_default().to_owned())
+    };
+    for (old, new, says) in [
+        ("base = \"ou=people,dc=havrelune,dc=example\"", "base = \"ou=nobody,dc=havrelune,dc=example\"", "ou=nobody"),
+        ("base = \"ou=groups,dc=havrelune,dc=example\"", "base = \"ou=nothing,dc=havrelune,dc=example\"", "ou=nothing"),
+        ("client = \"passeur-havrelune\"", "client = \"somebody-else\"", "provider pilotage"),
+        ("secret = \"pilotage-client\"", "secret = \"not-stored\"", "not-stored is not stored"),
+    ] {
+        let (status, word, detail) = asked(&changed(&stack, old, new)).await;
+        assert_eq!((status, word.as_str()), (409, "trial-failed"), "{new}: {detail}");
+        assert!(detail.contains(says), "{new}: {detail}");
+    }
+    // The sign-in host's own address: the provider does not know the redirect address that follows from it.
+    let moved = stack.site.replacen("//pass.havrelune.localhost", "//pass2.havrelune.localhost", 1);
+    let (status, word, detail) = asked(&moved).await;
+    assert_eq!((status, word.as_str()), (409, "trial-failed"), "{detail}");
+    assert!(detail.contains("instead of sending back to http://pass2."), "{detail}");
+    // Another server gets no stored password: it is not asked at all, and publishing asks about the source.
+    let elsewhere = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    elsewhere.set_nonblocking(true).unwrap();
+    let there = format!("ldap://{}", elsewhere.local_addr().unwrap());
+    let at = stack.site.find("url = \"ldap://").unwrap() + 7;
+    let end = at + stack.site[at..].find('"').unwrap();
+    let document = format!("{}{there}{}", &stack.site[..at], &stack.site[end..]);
+    let ask = json!({"document": document, "note": "x", "anyway": ["locked-out", "expectations", "refuses-people"]});
+    let (status, told) = stack.post("/site/publish", ask).await;
+    assert_eq!((status, told["anyway"].as_str()), (409, Some("other-source")), "{told}");
+    let asked_of_trial = json!({"name": "harbour", "document": document});
+    let (status, told) = stack.post("/trials/directory", asked_of_trial).await;
+    assert_eq!((status, &told["good"]), (200, &json!(true)), "{told}");
+    assert!(told.to_string().contains("only for whoever stored it"), "{told}");
+    assert!(elsewhere.accept().is_err(), "nobody came there");
+    // What works is published, and the word goes through all the same.
+    assert_eq!(asked(&changed(&stack, "cache = \"30s\"", "cache = \"31s\"")).await.0, 200);
+    assert_eq!(stack.publish(&changed(&stack, "client = \"passeur-havrelune\"", "client = \"somebody-else\"")).await.0, 200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_person_is_rehearsed_in_the_directories_of_the_draft() {
+    let stack = Stack::with(|s| s[..s.find("# What must stay so").unwrap()].to_owned()).await;
+    stack.signed_in("anouk").await;
+    stack.settle().await;
+    let rehearse = async |document: &str, fresh: bool| {
+        let ask = json!({"source": {"document": document}, "provider": "pilotage", "subject": "p-1001", "gate": "berths", "fresh": fresh});
+        let (status, r) = stack.post("/rehearse/person", ask).await;
+        assert_eq!(status, 200, "{r}");
+        let of = |v: &serde_json::Value| v["verdict"].as_str().unwrap().to_owned();
+        (of(&r["gates"][0]["now"]), of(&r["gates"][0]["then"]))
+    };
+    let says = |a: &str, b: &str| (a.to_owned(), b.to_owned());
+    let nowhere = changed(&stack, "base = \"ou=people,dc=havrelune,dc=example\"", "base = \"ou=groups,dc=havrelune,dc=example\"");
+    assert_eq!(rehearse(&nowhere, false).await, says("in", "not-known"), "what the other one said does not count");
+    assert_eq!(rehearse(&nowhere, true).await, says("in", "out"), "the draft's is asked");
+    let wider = changed(&stack, "base = \"ou=people,dc=havrelune,dc=example\"", "base = \"dc=havrelune,dc=example\"");
+    assert_eq!(rehearse(&wider, true).await, says("in", "in"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_draft_that_would_lock_engineers_out_is_refused_unless_forced_by_name() {
     let stack = Stack::new().await;
     let locked = changed(&stack, ENGINEERS, "when = { group = \"acces-engineers\" }");

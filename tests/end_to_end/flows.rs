@@ -77,7 +77,8 @@ async fn userinfo_about_somebody_else_is_not_used() {
     let story = stack.story(&page.crossing()).await;
     // Nothing of it is used, so the look-up has no key.
     assert_eq!(story["code"], "directory.no-key");
-    assert!(story["steps"].as_array().unwrap().iter().any(|s| s["code"] == "provider.userinfo-failed"));
+    assert!(story["steps"].as_array().unwrap().iter().any(|s| s["code"] == "provider.userinfo-other"), "{story}");
+    assert!(story.to_string().contains("is about somebody-else"), "{story}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -229,7 +229,7 @@ async fn tunnels_traces_and_foreign_upgrades_are_refused_with_and_without_a_sess
     for with in [String::new(), format!("Cookie: {cookie}\r\n")] {
         for (head, status) in [
             (format!("TRACE / HTTP/1.1\r\nHost: {host}\r\n"), "405"),
-            (format!("GET / HTTP/1.1\r\nHost: {host}\r\nUpgrade: h2c\r\nConnection: Upgrade\r\n"), "400"),
+            (format!("GET / HTTP/1.1\r\nHost: {host}\r\nUpgrade: websocket, h2c\r\nConnection: Upgrade\r\n"), "400"),
             (
                 format!(
                     "GET / HTTP/1.1\r\nHost: {host}\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nOrigin: http://evil.example\r\n"
@@ -242,6 +242,16 @@ async fn tunnels_traces_and_foreign_upgrades_are_refused_with_and_without_a_sess
         ] {
             let answer = raw(stack.address, &format!("{head}{with}Connection: close\r\n\r\n")).await;
             assert!(answer.starts_with(&format!("HTTP/1.1 {status}")), "{head}: {answer}");
+        }
+        // An offer of another protocol is ignored: the answer is what it would be without it, and nothing of it goes on.
+        let offer = format!(
+            "GET /received HTTP/1.1\r\nHost: {host}\r\nUpgrade: h2c\r\nHTTP2-Settings: AAMAAABk\r\n{with}Connection: close, Upgrade, HTTP2-Settings\r\n\r\n"
+        );
+        let answer = raw(stack.address, &offer).await;
+        assert!(!answer.starts_with("HTTP/1.1 101") && !answer.to_lowercase().contains("http2-settings"), "{answer}");
+        assert!(answer.starts_with(if with.is_empty() { "HTTP/1.1 401" } else { "HTTP/1.1 200" }), "{answer}");
+        if !with.is_empty() {
+            assert!(answer.contains("1.1 passeur"), "it says that it stands in between: {answer}");
         }
     }
 }

@@ -30,6 +30,7 @@ mod mappings;
 mod nodes;
 mod outliving;
 mod rights;
+mod ring;
 mod roles;
 mod rooms;
 mod rules;

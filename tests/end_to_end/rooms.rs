@@ -103,14 +103,85 @@ fn sql_never_asks_for_the_time() {
 fn every_step_of_the_catalogue_is_taken_somewhere() {
     let mut files = vec![];
     sources(&root().join("crates"), &mut files);
+    // Where steps are described or read, none is taken.
+    let apart = ["core/src/step", "core/src/survey/recent.rs", "service/src/pages/why.rs", "standins"];
+    for place in &apart[..3] {
+        assert!(root().join("crates").join(place).exists(), "{place} is not there any more");
+    }
+    let taking = |f: &&std::path::PathBuf| {
+        let path = f.to_string_lossy();
+        !apart.iter().any(|a| path.contains(a)) && !f.components().any(|c| c.as_os_str() == "tests")
+    };
     let code: String = files
         .iter()
-        .filter(|f| !f.ends_with("step/catalogue.rs") && !f.components().any(|c| c.as_os_str() == "tests"))
+        .filter(taking)
         .map(|f| std::fs::read_to_string(f).unwrap().split("#[cfg(test)]").next().unwrap().to_owned())
         .collect();
-    for step in passeur_core::step::ALL {
-        let name = format!("{step:?}");
-        let taken = code.match_indices(&name).any(|(at, _)| !code[at + name.len()..].starts_with(|c: char| c.is_alphanumeric()));
-        assert!(taken, "{name} is never taken");
+    let is_taken = |name: &str| {
+        let named = format!("::{name}");
+        code.match_indices(&named).any(|(at, _)| !code[at + named.len()..].starts_with(|c: char| c.is_alphanumeric()))
+    };
+    assert!(!is_taken("NoSuchStep"));
+    let never: Vec<String> = passeur_core::step::ALL.iter().map(|s| format!("{s:?}")).filter(|n| !is_taken(n)).collect();
+    assert!(never.is_empty(), "never taken: {never:?}");
+}
+
+/// The columns that `schema.rs` names, by table: name, type as PostgreSQL calls it, whether it may be null.
+fn schema_columns() -> std::collections::BTreeMap<(String, String), (String, bool)> {
+    let text = std::fs::read_to_string(root().join("crates/store/src/schema.rs")).unwrap();
+    let mut out = std::collections::BTreeMap::new();
+    for table in text.split("diesel::table! {").skip(1) {
+        let (name, rest) = table.split_once('(').unwrap();
+        let columns = rest.split_once('{').unwrap().1.split_once('}').unwrap().0;
+        for part in columns.split(',').filter(|p| p.contains("->")) {
+            let (column, kind) = part.split_once("->").unwrap();
+            let kind = kind.trim();
+            let (kind, null) = match kind.strip_prefix("Nullable<") {
+                Some(k) => (k.strip_suffix('>').unwrap(), true),
+                None => (kind, false),
+            };
+            let kind = match kind {
+                "Text" => "text",
+                "Integer" => "int4",
+                "SmallInt" => "int2",
+                "BigInt" => "int8",
+                "Bool" => "bool",
+                "Binary" => "bytea",
+                "Jsonb" => "jsonb",
+                "Timestamptz" => "timestamptz",
+                "Uuid" => "uuid",
+                "Date" => "date",
+                "Array<Text>" => "_text",
+                other => panic!("{other}"),
+            };
+            out.insert((name.trim().to_owned(), column.trim().to_owned()), (kind.to_owned(), null));
+        }
     }
+    out
+}
+
+#[tokio::test]
+async fn the_schema_in_code_is_that_of_a_migrated_database() {
+    let database = crate::support::Database::new().await;
+    let rows = database
+        .look()
+        .await
+        .query(
+            "SELECT c.relname::text, a.attname::text, t.typname::text, NOT a.attnotnull FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid \
+             JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_type t ON t.oid = a.atttypid \
+             WHERE n.nspname = 'public' AND c.relkind IN ('r', 'p') AND NOT c.relispartition AND a.attnum > 0 AND NOT a.attisdropped \
+             AND c.relname <> '__diesel_schema_migrations'",
+            &[],
+        )
+        .await
+        .unwrap();
+    let there: std::collections::BTreeMap<(String, String), (String, bool)> =
+        rows.iter().map(|r| ((r.get(0), r.get(1)), (r.get(2), r.get(3)))).collect();
+    let code = schema_columns();
+    assert!(code.len() > 150, "{}", code.len());
+    let wrong: Vec<_> = code.iter().filter(|(k, v)| there.get(*k) != Some(*v)).map(|(k, v)| (k, v, there.get(k))).collect();
+    assert!(wrong.is_empty(), "schema.rs and the database differ: {wrong:#?}");
+    let tables: std::collections::BTreeSet<&str> = code.keys().map(|(t, _)| t.as_str()).collect();
+    let unknown: Vec<_> = there.keys().filter(|k| tables.contains(k.0.as_str()) && !code.contains_key(*k)).collect();
+    assert!(unknown.is_empty(), "columns that schema.rs does not know: {unknown:?}");
 }

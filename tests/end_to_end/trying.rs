@@ -159,7 +159,7 @@ async fn a_stored_secret_that_nobody_uses_is_sent_nowhere_by_whoever_may_try_a_d
     assert!(page.body.contains("not registered here"), "the provider was asked: {}", page.body);
     // A live edition that names a secret which is not stored sends nobody to the provider without it.
     let unstored = stack.site.replace("secret = \"pilotage-client\"", "secret = \"not-stored\"");
-    let anyway = ["refuses-people", "locked-out", "expectations", "other-source"];
+    let anyway = ["refuses-people", "locked-out", "expectations", "other-source", "trial-failed"];
     let (status, answer) = stack.post("/site/publish", json!({"document": unstored, "note": "x", "anyway": anyway})).await;
     assert_eq!(status, 200, "{answer}");
     let page = Person::new().open(&stack.gate("/")).await;

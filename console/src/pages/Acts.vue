@@ -45,7 +45,7 @@ function about(a: Act): string {
       <span v-else>{{ t('actsBroken', { n: check.broken_at ?? 0 }) }} {{ check.why }}</span>
     </p>
     <div class="scroll">
-      <table class="ledger">
+      <table v-ledger class="ledger">
         <thead><tr><th>{{ t('act') }}</th><th>{{ t('time') }}</th><th>{{ t('by') }}</th><th>{{ t('how') }}</th><th>{{ t('what') }}</th><th>{{ t('about') }}</th></tr></thead>
         <tbody>
           <tr v-for="a in rows" :key="a.number">

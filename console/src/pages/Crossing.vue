@@ -69,7 +69,7 @@ const full = (iso: string) => new Date(iso).toLocaleString(locale.value, { dateS
           <details v-if="crossing.evidence">
             <summary>{{ t('evidence') }}</summary>
             <p class="quiet">{{ t('evidenceWords') }}</p>
-            <pre class="mono">{{ visible(JSON.stringify(crossing.evidence, null, 1)).replaceAll('\\u{a}', '\n') }}</pre>
+            <pre tabindex="0" class="mono">{{ visible(JSON.stringify(crossing.evidence, null, 1)).replaceAll('\\u{a}', '\n') }}</pre>
           </details>
         </aside>
       </div>

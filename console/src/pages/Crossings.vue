@@ -23,8 +23,13 @@ const id = ref('')
 const PAGE = 100
 
 const one = (name: string) => (typeof route.query[name] === 'string' ? (route.query[name] as string) : undefined)
-const filters = computed(() => ({ gate: one('gate'), outcome: one('outcome'), person: one('person') }))
+// A date field gives a moment of this place without a zone.
+const whole = (local?: string) => (local && !Number.isNaN(Date.parse(local)) ? new Date(local).toISOString() : undefined)
+const filters = computed(() => ({
+  gate: one('gate'), outcome: one('outcome'), person: one('person'), address: one('address'), way: one('way'), rule: one('rule'), since: whole(one('since')), until: whole(one('until')),
+}))
 const person = ref(filters.value.person ?? '')
+const typed = { address: ref(one('address') ?? ''), rule: ref(one('rule') ?? ''), way: ref(one('way') ?? '') }
 
 function set(name: string, value?: string | null) {
   router.replace({ query: { ...route.query, [name]: value || undefined } })
@@ -34,6 +39,13 @@ watch(person, (p) => {
   clearTimeout(typing)
   typing = setTimeout(() => set('person', p.trim()), 250)
 })
+
+for (const [name, value] of Object.entries(typed)) {
+  watch(value, (v) => {
+    clearTimeout(typing)
+    typing = setTimeout(() => set(name, v.trim()), 400)
+  })
+}
 
 let asked = 0
 async function read(before?: string) {
@@ -72,12 +84,17 @@ const outcomes = computed(() => Object.keys(messages.en.outcomes).map((value) =>
       <v-text-field v-model="person" class="f-person" :label="t('anyPerson')" clearable @click:clear="person = ''" />
       <v-select class="f" :model-value="filters.gate" :items="['console', 'quay', 'sign-in', ...gates]" :label="t('allGates')" clearable @update:model-value="set('gate', $event)" />
       <v-select class="f" :model-value="filters.outcome" :items="outcomes" :label="t('allOutcomes')" clearable @update:model-value="set('outcome', $event)" />
+      <v-text-field v-model="typed.address.value" class="f" name="address" :label="t('fromAddress')" clearable @click:clear="typed.address.value = ''" />
+      <v-text-field v-model="typed.way.value" class="f" name="way" :label="t('byWay')" clearable @click:clear="typed.way.value = ''" />
+      <v-text-field v-model="typed.rule.value" class="f" name="rule" :label="t('byRule')" clearable @click:clear="typed.rule.value = ''" />
+      <v-text-field class="f" type="datetime-local" :model-value="one('since')" :label="t('fromTime')" @update:model-value="set('since', $event)" />
+      <v-text-field class="f" type="datetime-local" :model-value="one('until')" :label="t('toTime')" @update:model-value="set('until', $event)" />
       <v-text-field v-model="id" class="f" :label="t('openId')" autocomplete="off" spellcheck="false" />
       <v-btn :color="follow ? 'primary' : undefined" :variant="follow ? 'flat' : 'outlined'" :aria-pressed="follow" @click="follow = !follow">{{ follow ? t('following') : t('live') }}</v-btn>
     </form>
     <Trouble v-if="problem" :problem="problem" @again="read()" />
     <div class="scroll">
-      <table class="ledger">
+      <table v-ledger class="ledger">
         <thead>
           <tr><th>{{ t('time') }}</th><th>{{ t('crossing') }}</th><th>{{ t('gate') }}</th><th>{{ t('outcome') }}</th><th>{{ t('person') }}</th><th>{{ t('why') }}</th></tr>
         </thead>

@@ -42,9 +42,17 @@ async function read() {
       problem.value = e as ApiProblem
       return
     }
-    const live = await got(api.GET('/site'))
-    text.value = kept.value = live.document
-    basedOn.value = live.number
+    try {
+      const live = await got(api.GET('/site'))
+      text.value = kept.value = live.document
+      basedOn.value = live.number
+    } catch (e) {
+      // Nothing is published yet: the first edition is written here.
+      if ((e as ApiProblem).status !== 404) {
+        problem.value = e as ApiProblem
+        return
+      }
+    }
   }
   ready.value = true
 }
@@ -53,7 +61,13 @@ watch(language, () => draft.value && compare())
 
 async function compare() {
   comparison.value = undefined
-  if (draft.value?.sound) comparison.value = await got(api.POST('/site/compare', { body: { after: { draft: true } } }))
+  if (!draft.value?.sound) return
+  try {
+    comparison.value = await got(api.POST('/site/compare', { body: { after: { draft: true } } }))
+  } catch (e) {
+    // With nothing published there is nothing to compare with.
+    if ((e as ApiProblem).status !== 404) throw e
+  }
 }
 
 const save = () =>
@@ -97,7 +111,7 @@ onBeforeRouteLeave(() => !changed.value || window.confirm(t('leave')))
   <section class="page">
     <div class="page-head">
       <h1>{{ t('draft') }}</h1>
-      <span v-if="ready" class="quiet">{{ draft ? t('draftOf', { who: visible(draft.author), n: basedOn, at: moment(draft.changed_at, locale) }) : t('draftFrom', { n: basedOn }) }}</span>
+      <span v-if="ready" class="quiet">{{ draft ? t('draftOf', { who: visible(draft.author), n: basedOn, at: moment(draft.changed_at, locale) }) : basedOn ? t('draftFrom', { n: basedOn }) : t('draftFirst') }}</span>
     </div>
     <Trouble v-if="problem" :problem="problem" @again="read" />
     <template v-if="ready">

@@ -69,7 +69,7 @@ async function rehearse() {
         </ul>
       </template>
       <h2>{{ t('siteFile') }}</h2>
-      <pre class="mono">{{ edition.document }}</pre>
+      <pre tabindex="0" class="mono">{{ edition.document }}</pre>
     </template>
   </section>
 </template>

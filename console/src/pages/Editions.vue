@@ -36,7 +36,7 @@ watch(language, read, { immediate: true })
       <v-btn v-if="rights === 'configure' || draft" color="primary" to="/editions/draft" data-test="draft">{{ draft ? t('draftOpen') : t('draftBegin') }}</v-btn>
     </p>
     <div class="scroll">
-      <table class="ledger">
+      <table v-ledger class="ledger">
         <thead><tr><th>{{ t('number') }}</th><th>{{ t('published') }}</th><th>{{ t('by') }}</th><th>{{ t('state') }}</th><th>{{ t('note') }}</th></tr></thead>
         <tbody>
           <tr v-for="e in rows" :key="e.number">

@@ -76,7 +76,7 @@ watch(language, read, { immediate: true })
     <template v-if="directories.length">
       <h2 class="sub">{{ t('directories') }}</h2>
       <div class="scroll">
-        <table class="ledger">
+        <table v-ledger class="ledger">
           <thead><tr><th>{{ t('server') }}</th><th>{{ t('state') }}</th><th>{{ t('answers') }}</th><th>{{ t('failures') }}</th><th>{{ t('lastFailure') }}</th></tr></thead>
           <tbody v-for="d in directories" :key="d.name">
             <tr v-for="s in d.servers" :key="s.address">

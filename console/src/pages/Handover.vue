@@ -67,7 +67,7 @@ watch(() => route.fullPath, read, { immediate: true })
       <section v-for="(p, i) in sheet.tables" :key="i" :data-part="p.code">
         <h2>{{ p.heading }}</h2>
         <div class="scroll">
-          <table class="ledger">
+          <table v-ledger class="ledger">
             <tbody>
               <tr v-for="(r, j) in p.rows" :key="j">
                 <th scope="row">{{ visible(r.label) }}</th>

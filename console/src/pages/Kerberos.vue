@@ -41,8 +41,8 @@ watch([language, mayLook], look, { immediate: true })
       <Findings :findings="seen.findings" />
       <h2>{{ t('krb.realms') }}</h2>
       <div class="scroll">
-        <table class="ledger" data-test="realms">
-          <thead><tr><th>{{ t('krb.realm') }}</th><th>{{ t('krb.kdc') }}</th><th>{{ t('krb.clock') }}</th><th /><th /></tr></thead>
+        <table v-ledger class="ledger" data-test="realms">
+          <thead><tr><th>{{ t('krb.realm') }}</th><th>{{ t('krb.kdc') }}</th><th>{{ t('krb.clock') }}</th><th data-bare><span class="unseen">{{ t('whatToDo') }}</span></th><th data-bare><span class="unseen">{{ t('whatToDo') }}</span></th></tr></thead>
           <tbody>
             <tr v-for="r in seen.realms" :key="r.realm">
               <td class="mono">{{ visible(r.realm) }}</td>
@@ -56,7 +56,7 @@ watch([language, mayLook], look, { immediate: true })
       </div>
       <h2>{{ t('krb.services') }}</h2>
       <div class="scroll">
-        <table class="ledger" data-test="services">
+        <table v-ledger class="ledger" data-test="services">
           <thead><tr><th>{{ t('krb.service') }}</th><th>{{ t('neededBy') }}</th><th>{{ t('krb.tickets') }}</th></tr></thead>
           <tbody>
             <tr v-for="s in seen.services" :key="s.service + s.of">
@@ -76,7 +76,7 @@ watch([language, mayLook], look, { immediate: true })
         <h2>{{ t('krb.keytab', { name: k.secret, n: k.version }) }} <span class="quiet">{{ k.needed_by.join(', ') }}</span></h2>
         <p v-if="k.trouble" class="bad"><Mark tone="stop" /> {{ visible(k.trouble) }}</p>
         <div v-else class="scroll">
-          <table class="ledger" data-test="keys">
+          <table v-ledger class="ledger" data-test="keys">
             <thead><tr><th>{{ t('krb.principal') }}</th><th>{{ t('krb.kvno') }}</th><th>{{ t('krb.enctype') }}</th><th>{{ t('krb.written') }}</th></tr></thead>
             <tbody>
               <tr v-for="(key, i) in k.keys" :key="i">

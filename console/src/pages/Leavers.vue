@@ -86,7 +86,7 @@ watch(() => route.query.who, (who) => { if (who) { text.value = String(who); fin
     <template v-if="found">
       <p v-if="!found.people.length" data-test="nobody">{{ t('left.nobody', { text: visible(text) }) }}</p>
       <div v-else class="scroll">
-        <table class="ledger" data-test="found">
+        <table v-ledger class="ledger" data-test="found">
           <thead><tr><th><span class="hidden">{{ t('left.choose') }}</span></th><th>{{ t('left.identity') }}</th><th>{{ t('person') }}</th><th class="n">{{ t('left.sessions') }}</th><th class="n">{{ t('left.tokens') }}</th><th class="n">{{ t('left.factors') }}</th><th>{{ t('lastSeen') }}</th><th>{{ t('left.by') }}</th></tr></thead>
           <tbody>
             <tr v-for="p in found.people" :key="p.person">
@@ -124,7 +124,7 @@ watch(() => route.query.who, (who) => { if (who) { text.value = String(who); fin
     <h2>{{ t('left.out') }}</h2>
     <p v-if="blocks && !blocks.length" class="quiet">{{ t('left.nobodyOut') }}</p>
     <div v-else-if="blocks" class="scroll">
-      <table class="ledger" data-test="out">
+      <table v-ledger class="ledger" data-test="out">
         <thead><tr><th>{{ t('left.identity') }}</th><th>{{ t('person') }}</th><th>{{ t('left.since') }}</th><th>{{ t('left.byWhom') }}</th><th>{{ t('why') }}</th><th><span class="hidden">{{ t('left.lift') }}</span></th></tr></thead>
         <tbody>
           <tr v-for="b in blocks" :key="b.person">

@@ -43,7 +43,7 @@ const name = computed(() => sessions.value[0]?.name)
       <h2>{{ t('roles.now') }}</h2>
       <p class="quiet">{{ t('roles.words') }}</p>
       <div class="scroll">
-        <table class="ledger">
+        <table v-ledger class="ledger">
           <thead><tr><th>{{ t('gate') }}</th><th>{{ t('roles.roles') }}</th><th>{{ t('roles.since') }}</th><th>{{ t('roles.seen') }}</th><th>{{ t('crossing') }}</th></tr></thead>
           <tbody>
             <tr v-for="r in found.roles" :key="r.gate">

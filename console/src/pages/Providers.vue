@@ -68,8 +68,8 @@ const signIn = (name: string, draft = false) =>
     <Trouble v-if="problem" :problem="problem" @again="read" />
     <p v-if="!rows && !problem" class="quiet">{{ t('loading') }}</p>
     <div v-if="rows" class="scroll">
-      <table class="ledger">
-        <thead><tr><th>{{ t('provider') }}</th><th>{{ t('prov.protocol') }}</th><th>{{ t('sent') }}</th><th>{{ t('answered') }}</th><th :title="t('neverHint')">{{ t('never') }}</th><th /></tr></thead>
+      <table v-ledger class="ledger">
+        <thead><tr><th>{{ t('provider') }}</th><th>{{ t('prov.protocol') }}</th><th>{{ t('sent') }}</th><th>{{ t('answered') }}</th><th :title="t('neverHint')">{{ t('never') }}</th><th data-bare><span class="unseen">{{ t('whatToDo') }}</span></th></tr></thead>
         <tbody>
           <tr v-for="p in rows" :key="p.name">
             <td class="wide"><b>{{ p.title }}</b> <span class="mono quiet">{{ p.name }}</span><br /><span class="mono quiet">{{ p.issuer }}</span>
@@ -104,7 +104,7 @@ const signIn = (name: string, draft = false) =>
       <p class="quiet">{{ t('prov.addWords') }}</p>
       <template v-if="part">
         <Checks :checks="part.checks" />
-        <div class="part"><Copy :text="part.part" /><pre class="mono" data-test="part">{{ visible(part.part).replaceAll('\\u{a}', '\n') }}</pre></div>
+        <div class="part"><Copy :text="part.part" /><pre tabindex="0" class="mono" data-test="part">{{ visible(part.part).replaceAll('\\u{a}', '\n') }}</pre></div>
         <p class="then"><router-link to="/editions/draft">{{ t('prov.toDraft') }}</router-link>
           <v-btn size="small" variant="outlined" @click="signIn(part.name, true)">{{ t('prov.signInDraft') }}</v-btn>
           <router-link :to="{ path: '/handover', query: { for: 'provider', name: part.name, kind: part.kind } }">{{ t('sheet.one') }}</router-link></p>

@@ -4,6 +4,7 @@ import { ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ApiProblem, got, language, type Secret } from '../api'
 import { moment, visible } from '../look/shape'
+import KeyRing from '../parts/KeyRing.vue'
 import Mark from '../parts/Mark.vue'
 import Tokens from '../parts/Tokens.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -88,8 +89,8 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
     </div>
     <p v-if="made" class="made" role="status"><Mark tone="pass" /> <span>{{ t('key.made', { name: made.name, until: made.until }) }} <span class="mono">{{ made.fingerprint }}</span> <router-link to="/providers">{{ t('key.tell') }}</router-link></span></p>
     <div class="scroll">
-      <table class="ledger">
-        <thead><tr><th>{{ t('name') }}</th><th>{{ t('neededBy') }}</th><th>{{ t('versions') }}</th><th /></tr></thead>
+      <table v-ledger class="ledger">
+        <thead><tr><th>{{ t('name') }}</th><th>{{ t('neededBy') }}</th><th>{{ t('versions') }}</th><th data-bare><span class="unseen">{{ t('whatToDo') }}</span></th></tr></thead>
         <tbody>
           <tr v-for="s in rows" :key="s.name">
             <td class="mono fixed">{{ s.name }}</td>
@@ -120,6 +121,7 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
       </table>
     </div>
     <Tokens :rights="rights" />
+    <KeyRing :rights="rights" />
     <v-dialog :model-value="!!setting" max-width="480" @update:model-value="setting = undefined">
       <v-card v-if="setting" rounded="2">
         <form @submit.prevent="store">

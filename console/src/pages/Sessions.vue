@@ -90,8 +90,8 @@ async function end(s: Session) {
     <v-text-field v-model="person" class="find" :label="t('anyPerson')" clearable @click:clear="person = ''" />
     <Trouble v-if="problem" :problem="problem" @again="read" />
     <div class="scroll">
-      <table class="ledger">
-        <thead><tr><th>{{ t('person') }}</th><th>{{ t('subject') }}</th><th>{{ t('began') }}</th><th>{{ t('lastSeen') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('address') }}</th><th>{{ t('browser') }}</th><th /><th /></tr></thead>
+      <table v-ledger class="ledger">
+        <thead><tr><th>{{ t('person') }}</th><th>{{ t('subject') }}</th><th>{{ t('began') }}</th><th>{{ t('lastSeen') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('address') }}</th><th>{{ t('browser') }}</th><th data-bare><span class="unseen">{{ t('whatToDo') }}</span></th><th data-bare><span class="unseen">{{ t('whatToDo') }}</span></th></tr></thead>
         <tbody>
           <tr v-for="s in rows" :key="s.id">
             <td class="person"><router-link :to="`/people/${encodeURIComponent(s.provider)}/${encodeURIComponent(s.subject)}`">{{ visible(s.name) }}</router-link></td>

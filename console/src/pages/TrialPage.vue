@@ -72,7 +72,7 @@ onUnmounted(() => clearTimeout(timer))
       </section>
       <section v-for="r in brought.raw" :key="r.name">
         <h2>{{ t('trial.raw', { name: r.name }) }} <Copy :text="r.text" small /></h2>
-        <pre class="mono" data-test="raw">{{ r.text.split('\n').map(visible).join('\n') }}</pre>
+        <pre tabindex="0" class="mono" data-test="raw">{{ r.text.split('\n').map(visible).join('\n') }}</pre>
       </section>
       <h2>{{ t('steps', { n: brought.steps.length }) }} <router-link class="to" :to="`/crossings/${brought.crossing}`">{{ brought.crossing }}</router-link></h2>
       <Story :steps="brought.steps" />

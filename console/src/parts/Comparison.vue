@@ -22,7 +22,7 @@ const kind = (line: string) => (line.startsWith('+') ? 'added' : line.startsWith
     </ul>
     <details v-if="comparison.difference">
       <summary>{{ t('difference') }}</summary>
-      <pre class="mono"><span v-for="(l, i) in lines" :key="i" :class="kind(l)">{{ visible(l) }}
+      <pre tabindex="0" class="mono"><span v-for="(l, i) in lines" :key="i" :class="kind(l)">{{ visible(l) }}
 </span></pre>
     </details>
   </div>

@@ -27,7 +27,7 @@ const kinds = computed(() => {
     <template v-for="k in kinds" :key="k.word">
       <h3><Mark :tone="k.tone" /> {{ t(`rehearsed.${k.word}`, { n: k.people.length }, k.people.length) }} <span class="quiet">{{ t('rehearsed.crossings', { n: k.crossings }, k.crossings) }}</span></h3>
       <div class="scroll">
-        <table class="ledger">
+        <table v-ledger class="ledger">
           <thead><tr><th>{{ t('person') }}</th><th>{{ t('gate') }}</th><th>{{ t('rehearsed.last') }}</th><th>{{ t('rehearsed.now') }}</th><th>{{ t('rehearsed.then') }}</th></tr></thead>
           <tbody>
             <tr v-for="a in k.people" :key="a.gate + a.provider + a.subject">

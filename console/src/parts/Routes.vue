@@ -43,7 +43,7 @@ async function attempt() {
     <h2>{{ t('route.title') }}</h2>
     <p class="quiet">{{ t('route.words') }}</p>
     <div v-if="rows" class="scroll">
-      <table class="ledger">
+      <table v-ledger class="ledger">
         <thead><tr><th>#</th><th>{{ t('route.one') }}</th><th>{{ t('route.decides') }}</th></tr></thead>
         <tbody>
           <tr v-for="(r, i) in rows" :key="r.name" :class="{ here: tried?.route === r.name }">

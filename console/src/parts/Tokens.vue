@@ -44,8 +44,8 @@ const revoke = (token: ApiToken) => act(() => got(api.DELETE('/tokens/{name}', {
   <Trouble v-if="problem" :problem="problem" @again="act(async () => {})" />
   <p v-if="made" class="made" role="status">{{ t('tokenOnce') }} <code class="mono" data-test="token-value">{{ made }}</code> <v-btn size="x-small" variant="text" @click="made = ''">{{ t('tokenKept') }}</v-btn></p>
   <div class="scroll">
-    <table class="ledger">
-      <thead><tr><th>{{ t('name') }}</th><th>{{ t('may') }}</th><th>{{ t('goodFor') }}</th><th>{{ t('owner') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('lastUsed') }}</th><th /></tr></thead>
+    <table v-ledger class="ledger">
+      <thead><tr><th>{{ t('name') }}</th><th>{{ t('may') }}</th><th>{{ t('goodFor') }}</th><th>{{ t('owner') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('lastUsed') }}</th><th data-bare><span class="unseen">{{ t('whatToDo') }}</span></th></tr></thead>
       <tbody>
         <tr v-for="k in rows" :key="k.name">
           <td class="fixed">{{ visible(k.name) }}</td>

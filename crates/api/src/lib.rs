@@ -10,6 +10,7 @@ mod kerberos;
 mod people;
 mod providers;
 mod rehearsal;
+mod ring;
 mod routes;
 mod secrets;
 mod site;
@@ -25,6 +26,7 @@ pub use kerberos::*;
 pub use people::*;
 pub use providers::*;
 pub use rehearsal::*;
+pub use ring::{RetireKey, RingKey};
 pub use routes::*;
 pub use secrets::*;
 pub use site::*;
@@ -383,10 +385,14 @@ pub struct HandoverValue {
     pub check: String,
 }
 
-/// Values of a provider to try. Nothing is saved. With only `name`, the live edition's values are tried.
+/// Values of a provider to try. Nothing is saved. With only `name`, the values of the live edition, or of the document that is named,
+/// are tried.
 #[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct ProviderTrial {
     pub name: String,
+    /// Where the values come from that are not given here.
+    #[serde(flatten)]
+    pub source: Source,
     /// Of a provider that is not in the live edition: `oidc` unless set, or `saml`.
     #[serde(default)]
     pub kind: Option<String>,
@@ -422,15 +428,19 @@ impl ProviderTrial {
 
 impl std::fmt::Debug for ProviderTrial {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let ProviderTrial { name, kind, metadata, issuer, client_id, secret: _, secret_version: _, ca_file } = self;
+        let ProviderTrial { name, source: _, kind, metadata, issuer, client_id, secret: _, secret_version: _, ca_file } = self;
         write!(f, "ProviderTrial({name} {kind:?} {metadata:?} {issuer:?} {client_id:?} {ca_file:?})")
     }
 }
 
-/// Values of a directory to try. Nothing is saved. What is left out is taken from the live edition's directory `name`.
+/// Values of a directory to try. Nothing is saved. What is left out is taken from the directory `name` of the live edition, or of the
+/// document that is named.
 #[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct DirectoryTrial {
     pub name: String,
+    /// Where the values come from that are not given here.
+    #[serde(flatten)]
+    pub source: Source,
     #[serde(default)]
     pub url: Option<String>,
     #[serde(default)]
@@ -456,6 +466,11 @@ pub struct DirectoryTrial {
 }
 
 impl DirectoryTrial {
+    /// A trial of a directory as it is.
+    pub fn named(name: &str) -> DirectoryTrial {
+        DirectoryTrial { name: name.to_owned(), ..DirectoryTrial::default() }
+    }
+
     /// The live edition's values with a stored version of the password.
     pub fn stored(name: &str, version: i32) -> DirectoryTrial {
         DirectoryTrial { name: name.to_owned(), secret_version: Some(version), ..DirectoryTrial::default() }
@@ -466,6 +481,7 @@ impl std::fmt::Debug for DirectoryTrial {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let DirectoryTrial {
             name,
+            source: _,
             url,
             start_tls: _,
             account,

@@ -21,6 +21,8 @@ pub enum Exit {
     Failed(String),
     /// The answer is no; it was printed already.
     No,
+    /// A file with mistakes: the answer is no, with these words.
+    Mistakes(String),
     NotFound(String),
     NotAllowed(String),
     NoService(String),
@@ -32,6 +34,7 @@ impl Exit {
         let (code, words) = match self {
             Exit::Failed(w) => (1, w),
             Exit::No => (3, String::new()),
+            Exit::Mistakes(w) => (3, w),
             Exit::NotFound(w) => (4, w),
             Exit::NotAllowed(w) => (5, w),
             Exit::NoService(w) => (6, w),
@@ -57,6 +60,7 @@ impl Exit {
         match p.status {
             401 | 403 => Exit::NotAllowed(words),
             404 => Exit::NotFound(words),
+            422 => Exit::Mistakes(words),
             _ => Exit::Failed(words),
         }
     }

@@ -5,6 +5,7 @@ use std::io::IsTerminal;
 use chrono::{DateTime, Local, Utc};
 use passeur_core::text::{csv_cell, visible};
 use serde::Serialize;
+use serde_json::Value;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use crate::exit::Exit;
@@ -137,14 +138,44 @@ pub fn table(screen: &Screen, columns: &[Column], rows: &[Vec<Cell>]) -> String 
     out
 }
 
-/// Rows as CSV (RFC 4180).
-pub fn csv(columns: &[Column], rows: &[Vec<Cell>]) -> String {
-    let line = |cells: Vec<String>| format!("{}\r\n", cells.join(","));
-    let mut out = line(columns.iter().map(|c| csv_cell(c.title)).collect());
-    for row in rows {
-        out.push_str(&line(row.iter().map(|c| csv_cell(&c.0)).collect()));
+/// The list in an answer for a spreadsheet: every field that JSON has, moments whole and with their zone. What is a list within a line is
+/// joined with semicolons.
+pub fn csv(answer: &impl Serialize) -> Result<String, Exit> {
+    let value = serde_json::to_value(answer).map_err(|e| Exit::Failed(e.to_string()))?;
+    let list = match value {
+        Value::Array(list) => list,
+        Value::Object(map) => {
+            map.into_iter().find_map(|(_, v)| if let Value::Array(l) = v { Some(l) } else { None }).unwrap_or_default()
+        }
+        _ => vec![],
+    };
+    let mut names: Vec<String> = vec![];
+    for name in list.iter().filter_map(Value::as_object).flat_map(|o| o.keys()) {
+        if !names.contains(name) {
+            names.push(name.clone());
+        }
     }
-    out
+    // What tells lines apart stands first.
+    let first = ["number", "id", "at", "name", "gate", "outcome", "person"];
+    names.sort_by_key(|n| (first.iter().position(|f| f == n).unwrap_or(first.len()), n.clone()));
+    let line = |cells: Vec<String>| format!("{}\r\n", cells.join(","));
+    let mut out = line(names.iter().map(|n| csv_cell(n)).collect());
+    for row in &list {
+        out.push_str(&line(names.iter().map(|n| csv_cell(&plain(row.get(n)))).collect()));
+    }
+    Ok(out)
+}
+
+/// A value as one cell.
+fn plain(value: Option<&Value>) -> String {
+    match value {
+        None | Some(Value::Null) => String::new(),
+        Some(Value::String(s)) => s.clone(),
+        Some(Value::Array(all)) if all.iter().all(|v| !v.is_object() && !v.is_array()) => {
+            all.iter().map(|v| plain(Some(v))).collect::<Vec<_>>().join("; ")
+        }
+        Some(other) => other.to_string(),
+    }
 }
 
 /// Prints what the API answered.
@@ -206,7 +237,23 @@ mod tests {
         assert!(text.lines().all(|l| l.width() <= 48), "{text}");
         assert!(!text.contains('\x1b') && !text.contains('\u{202E}'));
         insta::assert_snapshot!(text);
-        assert!(csv(&columns, &rows).lines().nth(2).unwrap().contains("\\u{1b}"));
+    }
+
+    #[test]
+    fn a_spreadsheet_gets_every_field_and_nothing_unsafe() {
+        let lines = serde_json::json!({"crossings": [
+            {"id": "11V", "at": "2026-11-24T08:00:00Z", "person": "evil\u{1b}[2J", "roles": ["a", "b"], "n": 3},
+            {"id": "12V", "at": "2026-11-24T09:00:00Z", "person": "=HYPERLINK(1)", "roles": [], "more": {"x": null}},
+        ], "next": null});
+        let text = csv(&lines).unwrap();
+        assert_eq!(text.lines().next(), Some("\"id\",\"at\",\"person\",\"more\",\"n\",\"roles\""));
+        let rows: Vec<&str> = text.lines().collect();
+        assert!(
+            rows[1].contains("2026-11-24T08:00:00Z") && rows[1].contains("\\u{1b}") && rows[1].ends_with("\"\",\"3\",\"a; b\""),
+            "{text}"
+        );
+        assert!(!rows[2].contains("\"=HYPERLINK"), "no formula: {text}");
+        assert_eq!(csv(&serde_json::json!([])).unwrap(), "\r\n");
     }
 
     #[test]

@@ -108,6 +108,20 @@ pub fn link(ring: &Ring, number: i64, before: &[u8; 32], act: Act) -> Linked {
     out
 }
 
+/// The same act, linked under the newest key to the head before it, so that the key which linked it can go. Whoever calls it has walked
+/// the chain first: what was altered must not be linked as if it were true.
+pub fn relink(ring: &Ring, before: &[u8; 32], act: Linked) -> Linked {
+    let key = ring.newest();
+    // Of an erased part only the digest is left, and nothing is ever compared with it.
+    let digest = match &act.personal {
+        Some(p) => personal_digest(ring, key, act.number, p).unwrap_or_default(),
+        None => act.personal_digest,
+    };
+    let mut out = Linked { personal_digest: digest, key, mac: BEGINNING, ..act };
+    out.mac = out.digest(ring, before).unwrap_or_default();
+    out
+}
+
 /// What is wrong with the chain, at the first place where it is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Break {
@@ -293,6 +307,28 @@ mod tests {
             walk.step(ring, a)?;
         }
         walk.end(head.0, &head.1)
+    }
+
+    #[test]
+    fn a_chain_that_is_linked_anew_holds_without_the_old_key() {
+        let old = ring();
+        let mut acts = chain(&old, 5);
+        acts[1].personal = None;
+        let both = Ring::parse(&format!("{}{}", Ring::line(1, [1; 32]), Ring::line(2, [2; 32]))).unwrap();
+        let mut head = BEGINNING;
+        let anew: Vec<Linked> = acts
+            .into_iter()
+            .map(|a| {
+                let a = relink(&both, &head, a);
+                head = a.mac;
+                a
+            })
+            .collect();
+        let newer = Ring::parse(&Ring::line(2, [2; 32])).unwrap();
+        assert_eq!(check(&newer, &anew, (5, head), None), Err(Break { number: 2, why: Why::ErasedUnsaid }));
+        let mut walk = Walk::new(None);
+        assert!(anew.iter().all(|a| walk.step(&newer, a).is_ok()));
+        assert_eq!(check(&old, &anew, (5, head), None), Err(Break { number: 1, why: Why::KeyMissing }));
     }
 
     #[test]

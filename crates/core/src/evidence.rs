@@ -250,6 +250,8 @@ pub enum LookUpState {
     BindRefused { detail: String },
     /// It did not answer as it should (address, TLS, time limit, protocol).
     Dead { detail: String },
+    /// It answered, and the answer cannot be used: a base that is not there, more groups than are counted.
+    Unusable { detail: String },
     /// The provider gave nothing to search for.
     NoKey { absence: String },
 }
@@ -272,6 +274,7 @@ impl LookUpState {
             LookUpState::Several { .. } => "several-entries",
             LookUpState::BindRefused { .. } => "bind-refused",
             LookUpState::Dead { .. } => "dead",
+            LookUpState::Unusable { .. } => "unusable-answer",
             LookUpState::NoKey { .. } => "no-key",
         }
     }

@@ -66,6 +66,11 @@ impl Likeness {
         }
     }
 
+    /// Whether these are things that this very person is known by, in this very way.
+    pub fn is_of(&self, key: &PersonKey) -> bool {
+        self.is_known_by(&format!("{} {}", key.authority, key.subject))
+    }
+
     /// Whether nothing is known: then nobody can be told apart from them.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()

@@ -193,6 +193,21 @@ impl Ring {
         self.open(purpose, b"", &sealed)
     }
 
+    /// Numbers of all keys, the newest first.
+    pub fn numbers(&self) -> impl Iterator<Item = u16> {
+        self.keys.iter().map(|k| k.number)
+    }
+
+    /// What tells a key from another of the same number, and nothing else of it. None where the ring has no such key.
+    pub fn proof(&self, number: u16) -> Option<[u8; 32]> {
+        self.mac_under(number, "passeur ring key 1", b"")
+    }
+
+    /// The number of the key that sealed something.
+    pub fn sealed_by(sealed: &[u8]) -> Option<u16> {
+        sealed.first_chunk::<2>().map(|n| u16::from_be_bytes(*n))
+    }
+
     /// The number of the key that seals.
     pub fn newest(&self) -> u16 {
         self.keys[0].number // parse() leaves at least one

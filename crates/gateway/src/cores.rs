@@ -43,7 +43,7 @@ const HANDSHAKE_LIMIT: Duration = Duration::from_secs(10);
 /// How long running requests may take to end when the service stops.
 const STOP_LIMIT: Duration = Duration::from_secs(20);
 /// The most fields of a request's head.
-const FIELDS_MAX: usize = 100;
+const FIELDS_MAX: usize = 200;
 /// The most streams one HTTP/2 connection may have open, and reset streams it may leave behind (RFC 9113 10.5).
 const STREAMS_MAX: u32 = 128;
 const RESETS_MAX: usize = 32;

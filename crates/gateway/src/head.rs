@@ -84,6 +84,10 @@ pub(crate) fn tokens(headers: &HeaderMap, name: http::HeaderName) -> impl Iterat
 
 fn check_upgrade(method: &Method, headers: &HeaderMap, origin: &str) -> Result<(), Rejected> {
     let wanted: Vec<_> = tokens(headers, UPGRADE).collect();
+    // Another protocol is an offer, which a server may ignore (RFC 9110 7.8): it goes no further than here.
+    if !wanted.iter().any(|w| w == "websocket") {
+        return Ok(());
+    }
     if wanted != ["websocket"] || *method != Method::GET || !says_upgrade(headers) {
         let step = Step::new(StepCode::UpgradeRefused).with("protocol", wanted.join(", "));
         return Err((StatusCode::BAD_REQUEST, step));
@@ -102,7 +106,7 @@ fn check_upgrade(method: &Method, headers: &HeaderMap, origin: &str) -> Result<(
 
 /// Whether the (checked) head asks for a WebSocket.
 pub(crate) fn is_websocket(headers: &HeaderMap) -> bool {
-    headers.contains_key(UPGRADE)
+    tokens(headers, UPGRADE).any(|w| w == "websocket")
 }
 
 #[cfg(test)]
@@ -140,10 +144,14 @@ mod tests {
         assert_eq!(refusal(&get, &[ws[0], ws[1], ("origin", "http://g.localhost")]), None);
         assert_eq!(refusal(&get, &[ws[0], ws[1], ("origin", "http://evil.localhost")]), Some((403, OriginRefused)));
         assert_eq!(refusal(&Method::POST, &ws), Some((400, UpgradeRefused)));
-        for (c, u) in [("upgrade", "h2c"), ("upgrade", "websocket, h2c"), ("close", "websocket"), ("upgrade", "tls/1.2")] {
+        for (c, u) in [("upgrade", "h2c"), ("upgrade", "tls/1.2"), ("upgrade, http2-settings", "h2c")] {
+            assert_eq!(refusal(&get, &[("connection", c), ("upgrade", u)]), None, "{c} {u}");
+            assert!(!is_websocket(&head(&[("connection", c), ("upgrade", u)])), "{c} {u}");
+        }
+        for (c, u) in [("upgrade", "websocket, h2c"), ("close", "websocket")] {
             assert_eq!(refusal(&get, &[("connection", c), ("upgrade", u)]), Some((400, UpgradeRefused)), "{c} {u}");
         }
-        assert_eq!(refusal(&get, &[("connection", "upgrade")]), Some((400, UpgradeRefused)));
+        assert_eq!(refusal(&get, &[("connection", "upgrade")]), None);
     }
 
     #[test]

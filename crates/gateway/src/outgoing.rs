@@ -3,7 +3,7 @@
 
 use std::net::IpAddr;
 
-use http::header::{ACCEPT_ENCODING, AUTHORIZATION, CONNECTION, COOKIE, HOST, HeaderName, HeaderValue, RANGE, UPGRADE};
+use http::header::{ACCEPT_ENCODING, AUTHORIZATION, CONNECTION, COOKIE, HOST, HeaderName, HeaderValue, RANGE, UPGRADE, VIA};
 use http::{HeaderMap, Request, Uri, request::Parts};
 use passeur_core::address::PublicAddress;
 use passeur_core::delivery::folds_to;
@@ -117,6 +117,9 @@ pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bear
         headers.insert(COOKIE, value);
     }
     let host = place.prepared.host.as_ref()?;
+    // A gateway says that it stands in between, and in which version it was asked (RFC 9110 7.6.3).
+    let via = if parts.version == http::Version::HTTP_2 { "2 passeur" } else { "1.1 passeur" };
+    headers.append(VIA, HeaderValue::from_static(via));
     headers.insert(HOST, host.clone());
     headers.insert(HeaderName::from_static("forwarded"), from.forwarded.clone());
     headers.insert(HeaderName::from_static("x-forwarded-for"), from.x_forwarded_for.clone());

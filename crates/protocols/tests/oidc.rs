@@ -409,9 +409,9 @@ fn userinfo_is_only_used_for_the_same_subject() {
         (401, &b"{}"[..], BadUserInfo::Status(401)),
         (200, b"eyJ.a.b", BadUserInfo::NotJson),
         (200, b"[]", BadUserInfo::NotJson),
-        (200, br#"{"email": "e@havrelune.example"}"#, BadUserInfo::OtherSubject),
-        (200, br#"{"sub": "PILOT-7"}"#, BadUserInfo::OtherSubject),
-        (200, br#"{"sub": ["pilot-7"]}"#, BadUserInfo::OtherSubject),
+        (200, br#"{"email": "e@havrelune.example"}"#, BadUserInfo::OtherSubject("nobody".into())),
+        (200, br#"{"sub": "PILOT-7"}"#, BadUserInfo::OtherSubject("PILOT-7".into())),
+        (200, br#"{"sub": ["pilot-7"]}"#, BadUserInfo::OtherSubject("[\"pilot-7\"]".into())),
     ] {
         assert_eq!(validate_userinfo(status, body, &id_token).unwrap_err(), want);
     }

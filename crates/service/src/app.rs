@@ -198,7 +198,7 @@ impl App {
         let now = self.now();
         let (told_at, told) = *self.told.lock().unwrap_or_else(|e| e.into_inner());
         if told < so_far || now.timestamp_millis() - told_at >= TELL_EVERY_MS {
-            store.node_seen(self.node_id, &self.node, now, so_far).await?;
+            store.node_seen((self.node_id, &self.node, self.ring.newest()), now, so_far).await?;
             *self.told.lock().unwrap_or_else(|e| e.into_inner()) = (now.timestamp_millis(), so_far);
         }
         Ok(())
@@ -206,6 +206,9 @@ impl App {
 
     /// Ends sessions in this node's memory: their requests, what is open, and what they show to applications.
     pub fn end_here(&self, ids: &[Uuid]) {
+        for id in ids {
+            tracing::info!(event = "session.ended", session = %id, "a session ended");
+        }
         self.table.end(ids);
         self.standings.end(ids);
     }

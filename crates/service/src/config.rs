@@ -33,12 +33,14 @@ pub struct Config {
     pub first_token: Option<Token>,
     /// The account that works when everything else is broken.
     pub emergency: Option<Emergency>,
+    /// The database was restored from a backup: sessions that were ended since may stand there as live ones, so that all are ended.
+    pub restored: bool,
 }
 
 impl std::fmt::Debug for Config {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Config { listen, tls, database_url: _, ring, node, clock: _, first_token: _, emergency } = self;
-        write!(f, "Config({listen} {tls:?} {node} {ring:?} {emergency:?})")
+        let Config { listen, tls, database_url: _, ring, node, clock: _, first_token: _, emergency, restored } = self;
+        write!(f, "Config({listen} {tls:?} {node} {ring:?} {emergency:?} {restored})")
     }
 }
 

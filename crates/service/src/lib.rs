@@ -20,6 +20,7 @@ mod providers;
 mod recorder;
 mod rehearsal;
 mod rights;
+mod ring;
 mod roles;
 mod router;
 mod signin;

@@ -15,6 +15,8 @@ use passeur_store::PastCrossing;
 
 use crate::api::{ApiError, Engineer, off_the_data_path};
 use crate::app::App;
+use crate::signin::evidence::complete_by;
+use crate::trials::Under;
 
 /// How far back engineers are looked for.
 const LOOK_BACK_DAYS: i64 = 30;
@@ -26,7 +28,8 @@ fn configures(site: &Site, evidence: &Evidence, at: &Circumstances<'_>) -> bool 
 /// Why engineers would be locked out, in words; none when the publisher, if they signed in, and at least one other known
 /// engineer could still configure. Where no engineer ever signed in, nothing can be said, and nothing is refused.
 pub async fn check(app: &App, who: &Engineer, site: &Arc<Site>) -> Result<Option<String>, ApiError> {
-    if let Some(evidence) = who.evidence.clone() {
+    if let Some(mut evidence) = who.evidence.clone() {
+        ask_anew(app, who, site, &mut evidence).await;
         let (at, site) = (who.circumstances(app), site.clone());
         return off_the_data_path(app, &who.name, move || publisher(&site, &evidence, &at)).await;
     }
@@ -44,6 +47,21 @@ pub async fn check(app: &App, who: &Engineer, site: &Arc<Site>) -> Result<Option
     }
     let site = site.clone();
     off_the_data_path(app, &who.name, move || engineers.left_out(&site)).await
+}
+
+/// Asks the directories that the console would stand on and that are others than today's: what today's say of the publisher tells nothing
+/// of them. Where one cannot be asked, what is known stays, and publishing asks about the source by name.
+async fn ask_anew(app: &App, who: &Engineer, site: &Arc<Site>, evidence: &mut Evidence) {
+    let (Some(live), Some(access)) = (app.live.get(), &site.engineers) else { return };
+    let under = Under { site, live: Some(&live.site), who: Some(who) };
+    let Some(asking) = access.asking(site, evidence) else { return };
+    let name = asking.directory.name.clone();
+    if live.site.directory(&name) == site.directory(&name) {
+        return;
+    }
+    if let Some(link) = under.directory(app, &name).await {
+        complete_by(app, site, access, evidence, Some(link)).await;
+    }
 }
 
 /// Why the publisher would be.

@@ -14,6 +14,7 @@ use tokio::task::JoinHandle;
 use crate::app::App;
 use crate::config::Config;
 use crate::control::Service;
+use crate::ring::{self, WrongRing};
 use crate::{router, upkeep, watch as seeing};
 
 /// Why the service did not start.
@@ -21,6 +22,8 @@ use crate::{router, upkeep, watch as seeing};
 pub enum StartError {
     #[error("{0}")]
     Store(#[from] StoreError),
+    #[error("{0}")]
+    Ring(#[from] WrongRing),
     #[error("port {0} cannot be listened on: {1}")]
     Listen(SocketAddr, std::io::Error),
     #[error("certificates: {0}")]
@@ -72,8 +75,13 @@ impl Running {
 pub async fn start(config: Config) -> Result<Running, StartError> {
     let store = Store::open(&config.database_url, 16).await?;
     not_before(&store, &config.clock).await?;
+    ring::check(&store, &config.ring, config.clock.now()).await??;
     let app = App::new(store, config.ring, config.node, config.clock.clone(), config.emergency.map(Arc::new));
     app.store.make_partitions(app.now().date_naive()).await?;
+    if config.restored {
+        let ended = app.store.end_every_session(app.now(), app.own_act("restored", serde_json::json!({}))).await?;
+        tracing::warn!(ended, "the database was restored from a backup; every session is ended");
+    }
     if let Some(token) = config.first_token {
         let act = app.own_act("set token", serde_json::json!({"token": "first token", "role": "configure"}));
         app.store.set_token("first token", "configure", &token.digest(), act).await?;

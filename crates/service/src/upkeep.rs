@@ -86,7 +86,7 @@ async fn note_acts(app: &App) {
     match app.store.acts_head().await {
         Ok((number, head)) => {
             let head = hex(&head);
-            tracing::info!(number, head, "acts so far");
+            tracing::info!(event = "acts.head", number, head, "acts so far");
         }
         Err(e) => tracing::warn!(error = %e, "the head of the acts cannot be read"),
     }

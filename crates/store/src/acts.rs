@@ -1,12 +1,15 @@
 //! The chained record of what engineers do. An act is appended in the transaction of the act itself, under one lock.
 
+use diesel::dsl::sql;
 use diesel::prelude::*;
+use diesel::sql_types::{Bool, Nullable, Text};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use passeur_core::Moment;
 use passeur_core::acts::{Act, Linked, Personal, link, ranges};
 use passeur_core::seal::Ring;
 use serde_json::{Value, json};
 
+use crate::crossings::like;
 use crate::pool::{Store, StoreError};
 use crate::schema::{acts, acts_head};
 
@@ -14,6 +17,20 @@ use crate::schema::{acts, acts_head};
 pub struct Recorded<'a> {
     pub act: Act,
     pub ring: &'a Ring,
+}
+
+/// Which acts to list.
+#[derive(Clone, Debug, Default)]
+pub struct ActFilter {
+    /// Only those below this number.
+    pub before: Option<i64>,
+    /// What was done, by its code.
+    pub what: Option<String>,
+    /// Part of the name of whoever did it, or whom it concerned.
+    pub person: Option<String>,
+    pub since: Option<Moment>,
+    pub until: Option<Moment>,
+    pub limit: i64,
 }
 
 #[derive(Queryable, Insertable, Selectable)]
@@ -71,8 +88,27 @@ pub(crate) async fn append(conn: &mut AsyncPgConnection, recorded: Recorded<'_>)
         acts_head::table.select((acts_head::number, acts_head::mac)).for_update().first(conn).await?;
     let linked = link(recorded.ring, number + 1, &fixed(&mac), recorded.act);
     let head = (acts_head::number.eq(linked.number), acts_head::mac.eq(linked.mac.to_vec()));
+    let (what, personal) = (linked.what.clone(), linked.personal.clone().unwrap_or_default());
     diesel::insert_into(acts::table).values(Row::from(linked)).execute(conn).await?;
     diesel::update(acts_head::table).set(head).execute(conn).await?;
+    tracing::info!(event = "act", number = number + 1, what, who = personal.who, by = personal.by, "an act");
+    Ok(())
+}
+
+/// Every act, in order; the caller's transaction holds the head.
+pub(crate) async fn every_act(conn: &mut AsyncPgConnection) -> Result<Vec<Linked>, StoreError> {
+    let rows: Vec<Row> = acts::table.order(acts::number).select(Row::as_select()).load(conn).await?;
+    Ok(rows.into_iter().map(Linked::from).collect())
+}
+
+/// Puts new links in the place of those of the same numbers, with the head that follows.
+pub(crate) async fn put_links(conn: &mut AsyncPgConnection, links: Vec<Linked>, head: [u8; 32]) -> Result<(), StoreError> {
+    for l in links {
+        let change =
+            (acts::personal_digest.eq(l.personal_digest.to_vec()), acts::key.eq(i32::from(l.key)), acts::mac.eq(l.mac.to_vec()));
+        diesel::update(acts::table.find(l.number)).set(change).execute(conn).await?;
+    }
+    diesel::update(acts_head::table).set(acts_head::mac.eq(head.to_vec())).execute(conn).await?;
     Ok(())
 }
 
@@ -90,12 +126,28 @@ impl Store {
         Ok(q.load(&mut conn).await?.into_iter().map(Linked::from).collect())
     }
 
-    /// Acts below a number, latest first.
-    pub async fn acts_before(&self, before: Option<i64>, limit: i64) -> Result<Vec<Linked>, StoreError> {
+    /// Acts that fit, latest first.
+    pub async fn acts(&self, wanted: &ActFilter) -> Result<Vec<Linked>, StoreError> {
         let mut conn = self.conn().await?;
-        let mut q = acts::table.order(acts::number.desc()).limit(limit).select(Row::as_select()).into_boxed();
-        if let Some(n) = before {
+        let mut q = acts::table.order(acts::number.desc()).limit(wanted.limit).select(Row::as_select()).into_boxed();
+        if let Some(n) = wanted.before {
             q = q.filter(acts::number.lt(n));
+        }
+        if let Some(what) = &wanted.what {
+            q = q.filter(acts::what.eq(what.clone()));
+        }
+        if let Some(since) = wanted.since {
+            q = q.filter(acts::at.ge(since));
+        }
+        if let Some(until) = wanted.until {
+            q = q.filter(acts::at.lt(until));
+        }
+        if let Some(person) = &wanted.person {
+            let like = like(person);
+            let named = sql::<Nullable<Bool>>("(acts.personal->>'who' ILIKE ")
+                .bind::<Text, _>(like.clone())
+                .sql(" OR acts.personal->>'people' ILIKE ");
+            q = q.filter(named.bind::<Text, _>(like).sql(")").assume_not_null());
         }
         Ok(q.load(&mut conn).await?.into_iter().map(Linked::from).collect())
     }

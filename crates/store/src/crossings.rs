@@ -1,11 +1,14 @@
 //! Crossings and the evidence they refer to, partitioned by day.
 
 use chrono::NaiveDate;
+use diesel::dsl::sql;
 use diesel::prelude::*;
+use diesel::sql_types::{Bool, Text};
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use passeur_core::Moment;
 use passeur_core::evidence::without_nul;
 use passeur_core::id::CrossingId;
+use passeur_core::likeness::is_address;
 use passeur_core::text::storable;
 use serde_json::Value;
 use uuid::Uuid;
@@ -74,8 +77,14 @@ pub struct Cursor {
 #[derive(Clone, Debug, Default)]
 pub struct Filter {
     pub gate: Option<String>,
-    /// Part of a name or subject, without regard to case.
+    /// Part of a name or subject, without regard to case; or a whole mail address that somebody vouched for.
     pub person: Option<String>,
+    /// An address, or a network in CIDR notation, which the caller has checked.
+    pub address: Option<String>,
+    /// The way in that was taken.
+    pub way: Option<String>,
+    /// A rule that matched, refused or asked for more.
+    pub rule: Option<String>,
     /// Any of these outcomes; empty means all.
     pub outcomes: Vec<String>,
     /// Of those that wait for a provider, only those begun before this moment.
@@ -96,6 +105,26 @@ pub struct Usage {
     pub requests: i64,
     pub bytes_in: i64,
     pub bytes_out: i64,
+}
+
+/// One line of the log for a crossing that was written: who by the provider's key alone, since a name is for those who may read
+/// crossings. Attempts that still wait are told once they have ended.
+fn log(row: &NewCrossing) {
+    if row.outcome == "waiting" {
+        return;
+    }
+    let decided = row.deciding.as_ref().and_then(|d| d.get("code")).and_then(Value::as_str).unwrap_or_default();
+    tracing::info!(
+        event = format!("crossing.{}", row.outcome),
+        crossing = row.id,
+        gate = row.gate,
+        decided,
+        provider = row.provider.as_deref().unwrap_or_default(),
+        subject = row.subject.as_deref().unwrap_or_default(),
+        address = row.address,
+        edition = row.edition,
+        "a crossing"
+    );
 }
 
 /// A LIKE pattern for "contains", with its own wildcards escaped.
@@ -140,9 +169,11 @@ impl Store {
             if diesel::update(waiting).set(&row).execute(conn).await? == 0 {
                 diesel::insert_into(crossings::table).values(&row).execute(conn).await?;
             }
-            Ok(())
+            Ok::<(), StoreError>(())
         })
-        .await
+        .await?;
+        log(&row);
+        Ok(())
     }
 
     /// Adds steps to a recorded crossing and sets its session and outcome: the hand-back, which happens at the gate.
@@ -200,7 +231,33 @@ impl Store {
         }
         if let Some(person) = &filter.person {
             let like = like(person);
-            q = q.filter(crossings::person.ilike(like.clone()).or(crossings::subject.ilike(like)));
+            let named = crossings::person.ilike(like.clone()).or(crossings::subject.ilike(like));
+            q = match is_address(person) {
+                false => q.filter(named),
+                true => {
+                    let vouched = sql::<Bool>("EXISTS (SELECT 1 FROM evidence e WHERE e.day = crossings.day AND e.hash = crossings.evidence AND jsonb_path_exists(lower(e.body::text)::jsonb, '$.** ? (@ == $v)', jsonb_build_object('v', ")
+                        .bind::<Text, _>(person.to_lowercase())
+                        .sql(")))");
+                    q.filter(named.assume_not_null().or(vouched))
+                }
+            };
+        }
+        if let Some(address) = &filter.address {
+            let within = sql::<Bool>("(CASE WHEN crossings.address ~ '^[0-9a-fA-F:.]+$' THEN crossings.address::inet <<= ")
+                .bind::<Text, _>(address.clone())
+                .sql("::inet ELSE false END)");
+            q = q.filter(within);
+        }
+        if let Some(way) = &filter.way {
+            let taken = sql::<Bool>("coalesce((SELECT e.body->>'through' FROM evidence e WHERE e.day = crossings.day AND e.hash = crossings.evidence), crossings.provider) = ")
+                .bind::<Text, _>(way.clone());
+            q = q.filter(taken);
+        }
+        if let Some(rule) = &filter.rule {
+            let decided = sql::<Bool>("jsonb_path_exists(crossings.steps, '$[*] ? (@.params.rule == $r && (@.code == \"rules.matched\" || @.code == \"rules.refused\" || @.code == \"rules.uncertain\" || @.code == \"rules.step-up\"))', jsonb_build_object('r', ")
+                .bind::<Text, _>(rule.clone())
+                .sql("))");
+            q = q.filter(decided);
         }
         if !filter.outcomes.is_empty() {
             q = q.filter(crossings::outcome.eq_any(filter.outcomes.clone()));
@@ -225,6 +282,14 @@ impl Store {
             q = q.filter(earlier);
         }
         Ok(q.load(&mut conn).await?)
+    }
+
+    /// How crossings since a moment ended, with their steps; the latest first.
+    pub async fn ended_since(&self, since: Moment, limit: i64) -> Result<Vec<(String, Value)>, StoreError> {
+        let mut conn = self.conn().await?;
+        let of = crossings::table.filter(crossings::day.ge(since.date_naive())).filter(crossings::at.ge(since));
+        let q = of.filter(crossings::outcome.ne("waiting")).order(crossings::at.desc()).limit(limit);
+        Ok(q.select((crossings::outcome, crossings::steps)).load(&mut conn).await?)
     }
 
     /// One crossing with its steps and its evidence.

@@ -135,7 +135,7 @@ impl Store {
         provider: &str,
         person: &PersonKey,
         session: Uuid,
-        codes: &[[u8; 32]],
+        (key, codes): (u16, &[[u8; 32]]),
     ) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;
         let PersonKey { authority, subject } = person;
@@ -153,6 +153,7 @@ impl Store {
                         recovery_codes::provider.eq(provider),
                         recovery_codes::subject.eq(subject),
                         recovery_codes::authority.eq(authority),
+                        recovery_codes::key.eq(i32::from(key)),
                     )
                 })
                 .collect();

@@ -5,18 +5,20 @@ use diesel_async::RunQueryDsl;
 use passeur_core::Moment;
 use uuid::Uuid;
 
+use crate::acts::Recorded;
 use crate::pool::{Store, StoreError};
 use crate::schema::{latest, nodes, sessions};
 
 impl Store {
     /// Notes that a node runs and has acted on every revocation up to a counter, and how late it is.
-    pub async fn node_seen(&self, id: Uuid, name: &str, at: Moment, revocation: i64) -> Result<(), StoreError> {
+    pub async fn node_seen(&self, (id, name, key): (Uuid, &str, u16), at: Moment, revocation: i64) -> Result<(), StoreError> {
         let mut conn = self.conn().await?;
         let later = diesel::update(latest::table.filter(latest::moment.lt(at))).set(latest::moment.eq(at));
         if later.execute(&mut conn).await? == 0 {
             diesel::insert_into(latest::table).values(latest::moment.eq(at)).on_conflict_do_nothing().execute(&mut conn).await?;
         }
         let row = (nodes::id.eq(id), nodes::name.eq(name), nodes::seen_at.eq(at), nodes::revocation.eq(revocation));
+        let row = (row, nodes::seals_with.eq(i32::from(key)));
         diesel::insert_into(nodes::table)
             .values(row)
             .on_conflict(nodes::id)
@@ -45,11 +47,29 @@ impl Store {
         Ok(ended.len())
     }
 
+    /// Ends every session, and says so in an act. Returns how many were ended.
+    pub async fn end_every_session(&self, at: Moment, mut act: Recorded<'_>) -> Result<usize, StoreError> {
+        let mut conn = self.conn().await?;
+        let live: Vec<Uuid> = sessions::table.filter(sessions::ended_at.is_null()).select(sessions::id).load(&mut conn).await?;
+        drop(conn);
+        let (ended, _) = self.end_sessions(&live, at, "a restore", None).await?;
+        act.act.about = serde_json::json!({ "sessions": ended.len() });
+        self.record_act(act).await?;
+        Ok(ended.len())
+    }
+
     /// Names of the other nodes, and when each last wrote that it runs.
     pub async fn other_nodes(&self, me: Uuid) -> Result<Vec<(String, Moment)>, StoreError> {
         let mut conn = self.conn().await?;
         let q = nodes::table.filter(nodes::id.ne(me)).select((nodes::name, nodes::seen_at)).order(nodes::name);
         Ok(q.load(&mut conn).await?)
+    }
+
+    /// Names of nodes seen since a moment that seal with a key of the ring.
+    pub async fn nodes_sealing_with(&self, key: u16, since: Moment) -> Result<Vec<String>, StoreError> {
+        let mut conn = self.conn().await?;
+        let of = nodes::table.filter(nodes::seen_at.ge(since)).filter(nodes::seals_with.eq(i32::from(key)));
+        Ok(of.select(nodes::name).order(nodes::name).load(&mut conn).await?)
     }
 
     /// Names of nodes seen since a moment that have not acted on every revocation up to a counter.

@@ -74,7 +74,7 @@ diesel::table! {
     }
 }
 diesel::table! {
-    nodes (id) { id -> Uuid, name -> Text, seen_at -> Timestamptz, revocation -> BigInt, }
+    nodes (id) { id -> Uuid, name -> Text, seen_at -> Timestamptz, revocation -> BigInt, seals_with -> Integer, }
 }
 diesel::table! {
     emergency_sessions (digest) { digest -> Binary, address -> Text, began -> Timestamptz, until -> Timestamptz, }
@@ -142,7 +142,10 @@ diesel::table! {
     }
 }
 diesel::table! {
-    recovery_codes (code) { code -> Binary, provider -> Text, subject -> Text, authority -> Text, }
+    recovery_codes (code) { code -> Binary, provider -> Text, subject -> Text, authority -> Text, key -> Integer, }
+}
+diesel::table! {
+    ring_keys (number) { number -> Integer, proof -> Binary, seen_at -> Timestamptz, retired_at -> Nullable<Timestamptz>, }
 }
 diesel::table! {
     personal_tokens (digest) {

@@ -1,6 +1,7 @@
 //! In a real browser: headless Chromium.
 
 mod kerberos;
+mod plain;
 mod ways;
 
 use crate::support::{Browser, Person, Stack};

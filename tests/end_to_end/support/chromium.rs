@@ -121,6 +121,34 @@ impl Browser {
         self.click("button").await;
     }
 
+    /// Sets the size of the window, and reads the page anew in a language and in colours.
+    pub async fn look(&self, width: u32, lang: &str, colours: &str) {
+        let size = json!({"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": false});
+        self.cdp("Emulation.setDeviceMetricsOverride", size).await;
+        let keep =
+            format!("localStorage.setItem('passeur-colours', '{colours}'); localStorage.setItem('passeur-language', '{lang}')");
+        self.driver.execute(keep, vec![]).await.unwrap();
+        self.driver.refresh().await.unwrap();
+    }
+
+    /// A value that a script gives.
+    pub async fn value(&self, script: &str) -> Value {
+        self.driver.execute(script, vec![]).await.unwrap().json().clone()
+    }
+
+    /// What axe-core finds wrong with the page: each rule with the first places.
+    pub async fn audit(&self) -> Vec<String> {
+        let axe = concat!(env!("CARGO_MANIFEST_DIR"), "/../console/node_modules/axe-core/axe.min.js");
+        let axe = std::fs::read_to_string(axe).expect("axe-core, which npm ci in console/ installs");
+        self.driver.execute(axe, vec![]).await.unwrap();
+        let script = "const done = arguments[arguments.length - 1]; \
+            axe.run(document, { resultTypes: ['violations'] }).then( \
+              r => done(r.violations.map(v => v.id + ' (' + v.impact + '): ' + v.nodes.slice(0, 3).map(n => n.target.join(' ')).join(' | '))), \
+              e => done(['axe-core: ' + e]))";
+        let found = self.driver.execute_async(script, vec![]).await.unwrap().json().clone();
+        serde_json::from_value(found).unwrap()
+    }
+
     /// Messages of the browser's console that are errors: a violated policy, a script that threw.
     pub async fn errors(&self) -> Vec<String> {
         let logs = self.driver.get_log("browser").await.unwrap();

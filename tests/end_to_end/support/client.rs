@@ -1,5 +1,6 @@
 //! A person with a browser that has no script: keeps cookies per host, follows redirects one by one, fills in forms.
 
+use super::clear;
 use std::collections::HashMap;
 
 use passeur_links::resolve::Resolver;
@@ -132,10 +133,15 @@ impl Person {
             if set.contains("Max-Age=0") {
                 jar.remove(name);
             } else {
+                // What a browser is signed in with.
+                if ["session", "gate", "way", "flow"].iter().any(|n| name.ends_with(n)) && value.len() > 30 {
+                    clear::seen(value);
+                }
                 jar.insert(name.to_owned(), value.to_owned());
             }
         }
         let body = String::from_utf8_lossy(&answer.bytes().await.unwrap()).into_owned();
+        clear::seen_in(&body);
         Page { url: url.to_owned(), status, headers, body }
     }
 
@@ -201,6 +207,7 @@ impl Person {
 
     /// Fills in the form of a page of ours, beside its hidden fields, and sends it. What comes back is not followed.
     pub async fn fill_in(&mut self, page: &Page, fields: &[(&str, &str)]) -> Page {
+        fields.iter().filter(|(n, _)| *n == "password").for_each(|(_, v)| clear::seen(v));
         let (to, hidden) = page.form();
         let to = Url::parse(&page.url).unwrap().join(&to).unwrap();
         let mut all: Vec<(&str, &str)> = hidden.iter().map(|(n, v)| (n.as_str(), v.as_str())).collect();

@@ -1,5 +1,6 @@
 //! A database per test, cloned from a template that is migrated once, and dropped by a guard that survives unwinding.
 
+use super::clear;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -151,6 +152,7 @@ impl Drop for Database {
         let _ = std::thread::spawn(move || {
             let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
             runtime.block_on(async {
+                clear::write_out(&connect(&url(&name)).await, &name).await;
                 let admin = connect(&url("postgres")).await;
                 let _ = admin.batch_execute(&format!("DROP DATABASE IF EXISTS {name} WITH (FORCE)")).await;
             });

@@ -2,6 +2,7 @@
 
 mod authority;
 mod chromium;
+pub mod clear;
 pub mod client;
 mod database;
 mod directory;

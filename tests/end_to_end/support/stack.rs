@@ -8,13 +8,14 @@ use passeur_core::id::Token;
 use passeur_core::seal::Ring;
 use passeur_links::clock::Clock;
 use passeur_service::config::Tls;
-use passeur_service::{Config, Emergency, Running, start};
+use passeur_service::{Config, Emergency, Running, StartError, start};
 use passeur_standins::mailbox::MailBox;
 use passeur_standins::provider::{Mode, Provider, Register, Service};
 use passeur_standins::{cranes, ledger, serve, serve_on};
 use serde_json::{Value, json};
 use tokio::net::TcpListener;
 
+use super::clear;
 use super::{Database, Person};
 
 /// What `./run test` says about the servers it started.
@@ -72,6 +73,7 @@ fn config(database: &Database, clock: &Clock, token: &str, listen: SocketAddr, t
         node: "test".into(),
         clock: clock.clone(),
         first_token: Token::parse(token),
+        restored: false,
         emergency: Emergency::parse(include_str!("../../../demo/emergency.toml")).ok(),
     }
 }
@@ -112,6 +114,7 @@ impl Stack {
         TLS.call_once(|| {
             let _ = rustls::crypto::aws_lc_rs::default_provider().install_default();
         });
+        clear::keep_the_log();
         let clock = Clock::system();
         let token = Token::from_random([9; 32]).reveal().to_owned();
         let any: SocketAddr = "127.0.0.1:0".parse().unwrap();
@@ -165,7 +168,7 @@ impl Stack {
 
     /// Publishes a site file, whatever it does to people.
     pub async fn publish(&self, document: &str) -> (u16, Value) {
-        let anyway = ["refuses-people", "locked-out", "expectations", "other-issuer", "other-source"];
+        let anyway = ["refuses-people", "locked-out", "expectations", "other-issuer", "other-source", "trial-failed"];
         self.post("/site/publish", json!({"document": document, "note": "a test", "anyway": anyway})).await
     }
 
@@ -201,6 +204,9 @@ impl Stack {
     }
 
     pub async fn put(&self, path: &str, body: Value) -> (u16, Value) {
+        if let (true, Some(value)) = (path.starts_with("/secrets/"), body["value"].as_str()) {
+            clear::seen(value);
+        }
         self.call(self.http.put(self.api(path)).header("host", self.host()).json(&body)).await
     }
 
@@ -325,6 +331,16 @@ impl Stack {
             s.stop().await;
         }
         self.service = Some(start(config(&self.database, &self.clock, &self.token, self.address, None)).await.unwrap());
+    }
+
+    /// Stops the service and starts it anew with another key ring; why it does not start, where it does not.
+    pub async fn restart_with(&mut self, ring: Ring, restored: bool) -> Result<(), StartError> {
+        if let Some(s) = self.service.take() {
+            s.stop().await;
+        }
+        let config = Config { ring, restored, ..config(&self.database, &self.clock, &self.token, self.address, None) };
+        self.service = Some(start(config).await?);
+        Ok(())
     }
 
     /// Another node on the same database.

@@ -96,7 +96,11 @@ pub enum Command {
     #[command(after_help = HOST_HELP)]
     Host(Host),
     /// The gates, their rules, and what happened of late
-    Gates,
+    Gates {
+        /// Only those that hold this text: in a name, an address, a way in, a rule
+        #[arg(long = "match", value_name = "TEXT")]
+        matching: Option<String>,
+    },
     /// The node that answers: connections accepted and turned away
     Node,
     /// The providers, and how many people never came back from each
@@ -313,6 +317,13 @@ pub struct Serve {
     /// Log as JSON lines
     #[arg(long)]
     pub log_json: bool,
+    /// How much to log: one line for each crossing, act and ended session at info
+    #[arg(long, env = "PASSEUR_LOG", value_name = "LEVEL", default_value = "info",
+        value_parser = ["error", "warn", "info", "debug", "trace"])]
+    pub log: String,
+    /// The database comes from a backup: end every session before anybody is served
+    #[arg(long)]
+    pub restored: bool,
 }
 
 #[derive(Debug, Subcommand)]
@@ -340,6 +351,15 @@ pub enum KeyRing {
     Add { file: PathBuf },
     /// Write a new API token to a file
     Token { file: PathBuf },
+    /// Keys that the database was sealed with, and what still needs each
+    List,
+    /// Seal everything anew that stands under an older key, so that it can be taken out of the ring file
+    Retire {
+        number: u16,
+        /// Go through with it: recovery-codes, which nobody can seal anew, are taken away then
+        #[arg(long, value_name = "WORD")]
+        anyway: Vec<String>,
+    },
 }
 
 #[derive(Debug, Subcommand)]
@@ -457,7 +477,9 @@ pub enum Trial {
     /// certificates and consumer address
     Provider {
         name: String,
-        /// Of a provider that is not in the live edition: oidc or saml
+        #[command(flatten)]
+        of: TrialOf,
+        /// Of a provider that is in no document: oidc or saml
         #[arg(long)]
         kind: Option<String>,
         /// Where a SAML provider's metadata is
@@ -479,6 +501,8 @@ pub enum Trial {
     /// Address, TLS, account, bases and a sample person of a directory
     Directory {
         name: String,
+        #[command(flatten)]
+        of: TrialOf,
         #[arg(long)]
         directory_url: Option<String>,
         #[arg(long)]
@@ -505,24 +529,50 @@ pub enum Trial {
     },
 }
 
+/// Where the values come from that are not given.
+#[derive(Debug, ClapArgs)]
+pub struct TrialOf {
+    /// The draft's values instead of the live edition's; a stored secret goes where the live edition sends it, or for whoever stored it
+    #[arg(long)]
+    pub draft: bool,
+    /// A site file's values instead of the live edition's
+    #[arg(long, conflicts_with = "draft", value_name = "FILE")]
+    pub file: Option<PathBuf>,
+}
+
 #[derive(Debug, ClapArgs)]
 pub struct Crossings {
     /// Only this gate
     #[arg(long)]
     pub gate: Option<String>,
-    /// Part of a name or subject
+    /// Part of a name or subject, or a whole mail address
     #[arg(long)]
     pub person: Option<String>,
+    /// From this address, or a network such as 10.20.0.0/16
+    #[arg(long)]
+    pub address: Option<String>,
+    /// By this provider or way in
+    #[arg(long)]
+    pub way: Option<String>,
+    /// Where this rule matched, refused or asked for more
+    #[arg(long)]
+    pub rule: Option<String>,
     /// Only these outcomes, separated by commas: admitted, refused, provider-refused, check-failed, failed,
     /// unauthenticated, bad-request, waiting, never-came-back, signed-out
     #[arg(long)]
     pub outcome: Option<String>,
-    /// Not older than this: 30m, 24h, 7d, or a moment (RFC 3339)
+    /// Not older than this: 30m, 24h, 7d, a date, or a moment (RFC 3339); 7d with a mail address, --way or --rule unless said
     #[arg(long)]
     pub since: Option<String>,
+    /// Older than this, in the same words
+    #[arg(long, conflicts_with = "follow")]
+    pub until: Option<String>,
     /// At most so many
     #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(i64).range(1..=1000))]
     pub limit: i64,
+    /// All of them, page after page
+    #[arg(long, conflicts_with_all = ["limit", "follow"])]
+    pub all: bool,
     /// Go on and print crossings as they happen
     #[arg(long)]
     pub follow: bool,

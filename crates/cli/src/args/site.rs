@@ -52,7 +52,8 @@ pub enum Site {
         /// Refuse when another edition than this is live
         #[arg(long, value_name = "NUMBER")]
         based_on: Option<i32>,
-        /// Accept by name what the service asks about: refuses-people, locked-out, expectations, other-issuer, other-source
+        /// Accept by name what the service asks about: refuses-people, locked-out, expectations, other-issuer, other-source,
+        /// trial-failed
         #[arg(long, value_delimiter = ',', value_name = "WORD")]
         anyway: Vec<String>,
         /// Go back by itself unless it is confirmed in the console within so many minutes
@@ -68,7 +69,8 @@ pub enum Site {
         /// Why, for those who read the history
         #[arg(long)]
         note: String,
-        /// Accept by name what the service asks about: refuses-people, locked-out, expectations, other-issuer, other-source
+        /// Accept by name what the service asks about: refuses-people, locked-out, expectations, other-issuer, other-source,
+        /// trial-failed
         #[arg(long, value_delimiter = ',', value_name = "WORD")]
         anyway: Vec<String>,
     },
@@ -76,6 +78,9 @@ pub enum Site {
     Show { edition: Option<i32> },
     /// The history of editions
     Editions {
+        /// Only those that hold this text: in a note or an author
+        #[arg(long = "match", value_name = "TEXT")]
+        matching: Option<String>,
         /// At most so many
         #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(i64).range(1..=500))]
         limit: i64,
@@ -206,9 +211,24 @@ fn pair(text: &str) -> Result<(String, String), String> {
 pub struct Acts {
     #[command(subcommand)]
     pub what: Option<ActsCommand>,
+    /// Only what was done so, such as publish or "end sessions"
+    #[arg(long = "what", value_name = "WHAT")]
+    pub what_done: Option<String>,
+    /// Part of the name of whoever did it, or whom it concerned
+    #[arg(long)]
+    pub person: Option<String>,
+    /// Not older than this: 24h, 7d, a date, or a moment (RFC 3339)
+    #[arg(long)]
+    pub since: Option<String>,
+    /// Older than this, in the same words
+    #[arg(long)]
+    pub until: Option<String>,
     /// At most so many
     #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(i64).range(1..=500))]
     pub limit: i64,
+    /// All of them, page after page
+    #[arg(long, conflicts_with = "limit")]
+    pub all: bool,
 }
 
 #[derive(Debug, Subcommand)]

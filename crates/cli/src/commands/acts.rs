@@ -2,6 +2,7 @@
 
 use passeur_api::{Act, ActList, ActsCheck, EraseAnswer, EraseRequest};
 
+use super::crossings::moment_of;
 use super::{list, no_csv};
 use crate::args::{Acts, ActsCommand, ClientArgs, Output};
 use crate::client::Client;
@@ -35,7 +36,22 @@ pub async fn run(args: Acts, c: &ClientArgs) -> Result<(), Exit> {
     let client = Client::new(c)?;
     match args.what {
         None => {
-            let answer: ActList = client.get("/acts", &[("limit", args.limit.to_string())]).await?;
+            let at = |option, text: Option<&str>| text.map(|t| moment_of(option, t, chrono::Utc::now())).transpose();
+            let limit = if args.all { 500 } else { args.limit };
+            let mut query = vec![("limit", limit.to_string())];
+            let mut add = |name, value: Option<String>| query.extend(value.map(|v| (name, v)));
+            add("what", args.what_done);
+            add("person", args.person);
+            add("since", at("--since", args.since.as_deref())?.map(|t| t.to_rfc3339()));
+            add("until", at("--until", args.until.as_deref())?.map(|t| t.to_rfc3339()));
+            let mut answer: ActList = client.get("/acts", &query).await?;
+            while let Some(next) = answer.next.take_if(|_| args.all) {
+                query.retain(|(n, _)| *n != "before");
+                query.push(("before", next.to_string()));
+                let more: ActList = client.get("/acts", &query).await?;
+                answer.acts.extend(more.acts);
+                answer.next = more.next;
+            }
             let columns = [fixed("act"), fixed("time"), fixed("who"), fixed("by"), fixed("what"), rest("about")];
             let rows: Vec<Vec<Cell>> = answer
                 .acts
@@ -52,7 +68,7 @@ pub async fn run(args: Acts, c: &ClientArgs) -> Result<(), Exit> {
                     ]
                 })
                 .collect();
-            list(c, &answer, &columns, &rows, "Nobody has done anything yet.")
+            list(c, &answer, &columns, &rows, "No act fits.")
         }
         Some(ActsCommand::Check { number, head }) => {
             no_csv(c)?;

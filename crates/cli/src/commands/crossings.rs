@@ -12,16 +12,20 @@ use crate::client::{Client, segment};
 use crate::exit::Exit;
 use crate::output::{Cell, Column, Screen, Tone, fixed, json, moment, outcome_tone, rest, table, wrap};
 
-/// A span such as `24h`, or a moment.
-fn since(text: &str, now: DateTime<Utc>) -> Result<DateTime<Utc>, Exit> {
+/// A span such as `24h`, a date here, or a moment.
+pub fn moment_of(option: &str, text: &str, now: DateTime<Utc>) -> Result<DateTime<Utc>, Exit> {
     if let Ok(at) = DateTime::parse_from_rfc3339(text) {
         return Ok(at.to_utc());
     }
     let wrong = || {
         Exit::Failed(format!(
-            "--since {text}: write a number with m, h or d, such as 24h, or a moment such as 2026-11-24T08:00:00Z"
+            "{option} {text}: write a number with m, h or d, such as 24h, a date such as 2026-11-24, or a moment such as 2026-11-24T08:00:00Z"
         ))
     };
+    if let Ok(day) = text.parse::<chrono::NaiveDate>() {
+        let midnight = day.and_time(chrono::NaiveTime::MIN).and_local_timezone(chrono::Local);
+        return midnight.earliest().map(|t| t.to_utc()).ok_or_else(wrong);
+    }
     let unit = text.chars().last().ok_or_else(wrong)?;
     let n: i64 = text[..text.len() - unit.len_utf8()].parse().map_err(|_| wrong())?;
     let span = match unit {
@@ -43,36 +47,43 @@ fn row(l: &CrossingLine) -> Vec<Cell> {
         moment(l.at).into(),
         Cell(l.id.clone(), Tone::Strong),
         l.gate.clone().into(),
-        Cell(l.outcome_words.clone(), outcome_tone(&l.outcome)),
+        // The word that --outcome takes.
+        Cell(l.outcome.clone(), outcome_tone(&l.outcome)),
         passeur_core::text::shorten(l.person.as_deref().unwrap_or("—"), 24).into(),
         why.into(),
     ]
 }
 
-/// For spreadsheets: the whole moment and the whole name.
-fn whole(mut cells: Vec<Cell>, l: &CrossingLine) -> Vec<Cell> {
-    cells[0] = l.at.to_rfc3339().into();
-    cells[4] = l.person.clone().unwrap_or_default().into();
-    cells
-}
-
 pub async fn list(a: Crossings, c: &ClientArgs) -> Result<(), Exit> {
     let client = Client::new(c)?;
-    let mut query: Vec<(&str, String)> = vec![("limit", a.limit.to_string())];
+    let limit = if a.all { 1_000 } else { a.limit };
+    let mut query: Vec<(&str, String)> = vec![("limit", limit.to_string())];
     let mut add = |name, value: Option<String>| query.extend(value.map(|v| (name, v)));
     add("gate", a.gate);
     add("person", a.person);
     add("outcome", a.outcome);
-    add("since", a.since.as_deref().map(|s| since(s, Utc::now())).transpose()?.map(|t| t.to_rfc3339()));
-    let answer: CrossingList = client.get("/crossings", &query).await?;
+    add("address", a.address);
+    add("way", a.way);
+    add("rule", a.rule);
+    let at = |option, text: Option<&str>| text.map(|t| moment_of(option, t, Utc::now())).transpose();
+    add("since", at("--since", a.since.as_deref())?.map(|t| t.to_rfc3339()));
+    add("until", at("--until", a.until.as_deref())?.map(|t| t.to_rfc3339()));
+    let mut answer: CrossingList = client.get("/crossings", &query).await?;
+    while let Some(next) = answer.next.take_if(|_| a.all) {
+        query.retain(|(n, _)| *n != "before");
+        query.push(("before", next));
+        let more: CrossingList = client.get("/crossings", &query).await?;
+        answer.crossings.extend(more.crossings);
+        answer.next = more.next;
+    }
     if !a.follow {
-        let rows: Vec<_> = match c.output {
-            Output::Csv => answer.crossings.iter().map(|l| whole(row(l), l)).collect(),
-            _ => answer.crossings.iter().map(row).collect(),
-        };
+        let rows: Vec<_> = answer.crossings.iter().map(row).collect();
         print_list(c, &answer, &columns(), &rows, "No crossing fits.")?;
         if c.output == Output::Text && answer.unrecorded > 0 {
             say!("and {} anonymous attempts in 24 hours that were only counted", answer.unrecorded);
+        }
+        if c.output == Output::Text && answer.next.is_some() {
+            say!("There are more: --all, or --until a moment.");
         }
         return Ok(());
     }
@@ -160,6 +171,11 @@ pub fn story(s: &Screen, x: &Crossing) -> String {
     if l.requests > 0 {
         say(format!("{} requests since, {} bytes received, {} sent", l.requests, l.bytes_in, l.bytes_out));
     }
+    // What decided stands first; the whole story, in which it has its place, may be long.
+    if let Some(decided) = x.steps.iter().find(|s| s.decided) {
+        say(format!("\n{}", s.paint("decided by", Tone::Quiet)));
+        say(step_lines(s, decided));
+    }
     let mut stage = "";
     for step in &x.steps {
         if step.stage != stage {
@@ -204,11 +220,11 @@ mod tests {
     #[test]
     fn spans_and_moments_are_read() {
         let now = DateTime::from_timestamp(1_795_000_000, 0).unwrap();
-        assert_eq!(since("30m", now).unwrap(), now - chrono::Duration::minutes(30));
-        assert_eq!(since("7d", now).unwrap(), now - chrono::Duration::days(7));
-        assert_eq!(since("2026-11-24T08:00:00+01:00", now).unwrap().to_rfc3339(), "2026-11-24T07:00:00+00:00");
+        assert_eq!(moment_of("--since", "30m", now).unwrap(), now - chrono::Duration::minutes(30));
+        assert_eq!(moment_of("--since", "7d", now).unwrap(), now - chrono::Duration::days(7));
+        assert_eq!(moment_of("--since", "2026-11-24T08:00:00+01:00", now).unwrap().to_rfc3339(), "2026-11-24T07:00:00+00:00");
         for bad in ["", "h", "-1h", "0m", "5y", "yesterday", "é"] {
-            assert!(since(bad, now).is_err(), "{bad}");
+            assert!(moment_of("--since", bad, now).is_err(), "{bad}");
         }
     }
 }

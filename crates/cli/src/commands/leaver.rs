@@ -6,7 +6,7 @@ use passeur_api::{
     Block, FindRequest, FoundPeople, FoundPerson, LiftRequest, Lifted, Summary, SummaryAnswer, TakeAwayRequest, TakenAway,
 };
 
-use super::{list, no_csv};
+use super::{list, no_csv, read_text};
 use crate::args::{ClientArgs, Leaver, Output};
 use crate::client::Client;
 use crate::exit::Exit;
@@ -145,7 +145,7 @@ fn tell_taken(taken: &TakenAway) {
 /// Whether a kept summary is one of the service, unaltered.
 async fn check(client: &Client, file: &Path, c: &ClientArgs) -> Result<(), Exit> {
     no_csv(c)?;
-    let whole = std::fs::read_to_string(file).map_err(|e| Exit::Failed(format!("{}: {e}", file.display())))?;
+    let whole = read_text(file)?;
     let (text, signature) =
         whole.rsplit_once(SIGNED).ok_or_else(|| Exit::Failed(format!("{} has no signature", file.display())))?;
     let ask = Summary { text: text.to_owned(), signature: signature.trim().to_owned() };

@@ -37,7 +37,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
     match args.command {
         Command::Serve(a) => serve::run(a).await,
         Command::Emergency(a) => emergency::run(a),
-        Command::KeyRing(a) => key_ring::run(a),
+        Command::KeyRing(a) => key_ring::run(a, c).await,
         Command::Site(a) => site::run(a, c).await,
         Command::Rehearse(a) => rehearse::run(a, c).await,
         Command::Token(a) => token::run(a, c).await,
@@ -48,7 +48,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Survey { last } => survey::run(last, c).await,
         Command::Kerberos(a) => kerberos::run(a, c).await,
         Command::Host(a) => host::run(a, c).await,
-        Command::Gates => gates(c).await,
+        Command::Gates { matching } => gates(matching, c).await,
         Command::Node => node(c).await,
         Command::Providers => providers(c).await,
         Command::Provider(a) => provider::run(a, c).await,
@@ -83,7 +83,7 @@ pub fn list(
     match args.output {
         Output::Json => json(answer),
         Output::Csv => {
-            tell!("{}", csv(columns, rows));
+            tell!("{}", csv(answer)?);
             Ok(())
         }
         Output::Text if rows.is_empty() => {
@@ -95,6 +95,20 @@ pub fn list(
             Ok(())
         }
     }
+}
+
+/// Whether a text stands anywhere in something that is shown. Case does not count.
+pub fn holds(shown: &impl serde::Serialize, text: &str) -> bool {
+    serde_json::to_string(shown).is_ok_and(|all| all.to_lowercase().contains(&text.to_lowercase()))
+}
+
+/// What a file holds, or standard input where it is `-`.
+pub fn read_text(path: &Path) -> Result<String, Exit> {
+    let failed = |e: std::io::Error| Exit::Failed(format!("{}: {e}", path.display()));
+    if path == Path::new("-") {
+        return std::io::read_to_string(std::io::stdin()).map_err(failed);
+    }
+    std::fs::read_to_string(path).map_err(failed)
 }
 
 /// Text for which there is no table.
@@ -111,8 +125,10 @@ const KEYTAB: &[u8] = &[5, 2];
 pub fn read_secret(file: Option<&Path>) -> Result<String, Exit> {
     let mut bytes = vec![];
     let read = match file {
-        Some(path) => std::fs::File::open(path).and_then(|f| f.take(SECRET_MAX).read_to_end(&mut bytes)),
-        None => std::io::stdin().take(SECRET_MAX).read_to_end(&mut bytes),
+        Some(path) if path != Path::new("-") => {
+            std::fs::File::open(path).and_then(|f| f.take(SECRET_MAX).read_to_end(&mut bytes))
+        }
+        _ => std::io::stdin().take(SECRET_MAX).read_to_end(&mut bytes),
     };
     let place = file.map_or_else(|| "standard input".to_owned(), |p| p.display().to_string());
     read.map_err(|e| Exit::Failed(format!("{place}: {e}")))?;
@@ -153,11 +169,16 @@ async fn node(args: &ClientArgs) -> Result<(), Exit> {
     list(args, &node, &columns, &rows, "The data path has not started.")
 }
 
-async fn gates(args: &ClientArgs) -> Result<(), Exit> {
-    no_csv(args)?;
-    let gates: Vec<Gate> = Client::new(args)?.get("/gates", &[]).await?;
-    if args.output == Output::Json {
-        return json(&gates);
+async fn gates(only: Option<String>, args: &ClientArgs) -> Result<(), Exit> {
+    let mut gates: Vec<Gate> = Client::new(args)?.get("/gates", &[]).await?;
+    if let Some(text) = &only {
+        gates.retain(|g| holds(g, text));
+        if gates.is_empty() {
+            return Err(Exit::NotFound(format!("no gate holds \"{text}\" in its name, address, ways in or rules")));
+        }
+    }
+    if args.output != Output::Text {
+        return list(args, &gates, &[], &[], "");
     }
     let s = Screen::of_stdout();
     if gates.is_empty() {

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use passeur_api::{ProviderPart, ReadProvider, Refreshed, SamlParty};
 
-use super::no_csv;
+use super::{no_csv, read_text};
 use crate::args::{ClientArgs, Output, ProviderCommand};
 use crate::client::{Client, segment};
 use crate::exit::Exit;
@@ -19,8 +19,7 @@ pub async fn run(args: ProviderCommand, c: &ClientArgs) -> Result<(), Exit> {
             if source.starts_with("https://") || source.starts_with("http://") {
                 ask.address = Some(source);
             } else {
-                let read = std::fs::read_to_string(Path::new(&source));
-                ask.text = Some(read.map_err(|e| Exit::Failed(format!("{source}: {e}")))?);
+                ask.text = Some(read_text(Path::new(&source))?);
             }
             let part: ProviderPart = client.post("/providers/read", &ask).await?;
             if c.output == Output::Json {

@@ -9,7 +9,7 @@ use crate::exit::Exit;
 
 /// Runs until SIGINT or SIGTERM.
 pub async fn run(args: Serve) -> Result<(), Exit> {
-    let filter = EnvFilter::try_from_env("PASSEUR_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
+    let filter = EnvFilter::new(&args.log);
     let log = tracing_subscriber::fmt().with_env_filter(filter).with_target(false);
     if args.log_json {
         log.json().init()
@@ -25,6 +25,7 @@ pub async fn run(args: Serve) -> Result<(), Exit> {
         node: args.node,
         clock: Clock::system(),
         emergency: args.emergency_file.as_deref().map(passeur_service::Emergency::read).transpose().map_err(|e| failed(&e))?,
+        restored: args.restored,
         first_token: args.first_token_file.as_deref().map(read_token).transpose().map_err(|e| failed(&e))?,
     };
     let running = passeur_service::start(config).await.map_err(|e| failed(&e))?;

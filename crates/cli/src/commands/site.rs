@@ -9,15 +9,11 @@ use passeur_core::site::{compile, schema};
 use passeur_core::step::Lang;
 use passeur_service::findings;
 
-use super::{list, no_csv, read_secret};
+use super::{holds, list, no_csv, read_secret, read_text};
 use crate::args::{ClientArgs, Draft, Language, Output, Secret, Site, SourceArgs};
 use crate::client::{Client, segment};
 use crate::exit::Exit;
 use crate::output::{Cell, Screen, Tone, fixed, json, moment, rest, wrap};
-
-fn read(path: &std::path::Path) -> Result<String, Exit> {
-    std::fs::read_to_string(path).map_err(|e| Exit::Failed(format!("{}: {e}", path.display())))
-}
 
 fn print_findings(file: &str, findings: &[Finding]) {
     let s = Screen::of_stdout();
@@ -38,7 +34,7 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
     no_csv(c)?;
     match args {
         Site::Check { file, online } => {
-            let document = read(&file)?;
+            let document = read_text(&file)?;
             let answer = if online {
                 Client::new(c)?.post("/site/check", &CheckRequest { document }).await?
             } else {
@@ -67,7 +63,7 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
         }
         Site::Expect { source: of } => {
             let (name, document) = match &of {
-                SourceArgs { file: Some(file), .. } => (file.display().to_string(), read(file)?),
+                SourceArgs { file: Some(file), .. } => (file.display().to_string(), read_text(file)?),
                 SourceArgs { draft: true, .. } => {
                     let draft: ApiDraft = Client::new(c)?.get("/site/draft", &[]).await?;
                     ("the draft".to_owned(), draft.document)
@@ -110,8 +106,11 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
             tell!("{}", edition.document);
             Ok(())
         }
-        Site::Editions { limit } => {
-            let editions: Vec<EditionLine> = Client::new(c)?.get("/site/editions", &[("limit", limit.to_string())]).await?;
+        Site::Editions { matching, limit } => {
+            let mut editions: Vec<EditionLine> = Client::new(c)?.get("/site/editions", &[("limit", limit.to_string())]).await?;
+            if let Some(text) = &matching {
+                editions.retain(|e| holds(&(&e.note, &e.author), text));
+            }
             let columns = [fixed("edition"), fixed("published"), fixed("by"), fixed("state"), rest("note")];
             let rows: Vec<Vec<Cell>> = editions.iter().map(edition_row).collect();
             list(c, &editions, &columns, &rows, "Nothing is published.")
@@ -142,7 +141,7 @@ fn edition_row(e: &EditionLine) -> Vec<Cell> {
 
 /// What a request names.
 pub fn source(of: &SourceArgs) -> Result<Source, Exit> {
-    let document = of.file.as_deref().map(read).transpose()?;
+    let document = of.file.as_deref().map(read_text).transpose()?;
     Ok(Source { document, draft: of.draft, edition: of.edition })
 }
 
@@ -221,7 +220,7 @@ async fn draft(args: Draft, c: &ClientArgs) -> Result<(), Exit> {
                 Some(n) => n,
                 None => client.get::<passeur_api::Me>("/me", &[]).await?.edition,
             };
-            let ask = DraftRequest { document: read(&file)?, based_on };
+            let ask = DraftRequest { document: read_text(&file)?, based_on };
             let draft: ApiDraft = client.put_over("/site/draft", over, &ask).await?;
             if c.output == Output::Json {
                 return json(&draft);

@@ -2,7 +2,7 @@
 
 use passeur_api::{DirectoryTrial, ProviderTrial, Source, TrialAnswer, TrialBrought, TrialSignIn, TrialSignInRequest};
 
-use super::{no_csv, read_secret};
+use super::{no_csv, read_secret, read_text};
 use crate::args::{ClientArgs, Output, Trial};
 use crate::client::{Client, segment};
 use crate::exit::Exit;
@@ -13,17 +13,28 @@ pub async fn run(args: Trial, c: &ClientArgs) -> Result<(), Exit> {
     let client = Client::new(c)?;
     let answer: TrialAnswer = match args {
         Trial::SignIn { provider, draft, file, id, full } => return sign_in(&client, c, provider, (draft, file, id), full).await,
-        Trial::Provider { name, kind, metadata, issuer, client: client_id, secret_file, secret_version, ca_file } => {
+        Trial::Provider { name, of, kind, metadata, issuer, client: client_id, secret_file, secret_version, ca_file } => {
             let secret = secret_file.as_deref().map(|f| read_secret(Some(f))).transpose()?;
             client
                 .post(
                     "/trials/provider",
-                    &ProviderTrial { name, kind, metadata, issuer, client_id, secret, secret_version, ca_file },
+                    &ProviderTrial {
+                        name,
+                        source: source(of.file.as_deref(), of.draft)?,
+                        kind,
+                        metadata,
+                        issuer,
+                        client_id,
+                        secret,
+                        secret_version,
+                        ca_file,
+                    },
                 )
                 .await?
         }
         Trial::Directory {
             name,
+            of,
             directory_url,
             start_tls,
             account,
@@ -39,6 +50,7 @@ pub async fn run(args: Trial, c: &ClientArgs) -> Result<(), Exit> {
             let start_tls = start_tls.then_some(true);
             let ask = DirectoryTrial {
                 name,
+                source: source(of.file.as_deref(), of.draft)?,
                 url: directory_url,
                 start_tls,
                 account,
@@ -87,6 +99,11 @@ fn print_answer(answer: &TrialAnswer) {
 /// How often it is asked whether something came back.
 const EVERY: std::time::Duration = std::time::Duration::from_secs(1);
 
+/// The document that a trial takes its values from.
+fn source(file: Option<&std::path::Path>, draft: bool) -> Result<Source, Exit> {
+    Ok(Source { document: file.map(read_text).transpose()?, draft, edition: None })
+}
+
 async fn sign_in(
     client: &Client,
     c: &ClientArgs,
@@ -97,9 +114,7 @@ async fn sign_in(
     let id = match id {
         Some(id) => id,
         None => {
-            let read =
-                |p: &std::path::PathBuf| std::fs::read_to_string(p).map_err(|e| Exit::Failed(format!("{}: {e}", p.display())));
-            let source = Source { document: file.as_ref().map(read).transpose()?, draft, edition: None };
+            let source = source(file.as_deref(), draft)?;
             let begun: TrialSignIn = client.post("/trials/sign-in", &TrialSignInRequest { provider, source }).await?;
             // Where the answer goes is for programs; this is for the one who sits there.
             eprintln!(

@@ -221,6 +221,17 @@ impl Condition {
         }
     }
 
+    /// Whether it can hold of nobody, where these groups have no members: a group that is not there cannot be joined.
+    pub fn fails_without(&self, missing: &dyn Fn(&str) -> bool) -> bool {
+        match self {
+            Condition::Group(g) | Condition::DirectGroup(g) => missing(g),
+            Condition::AnyGroup(list) => list.members.iter().all(|g| missing(g)),
+            Condition::All(p) => p.iter().any(|c| c.fails_without(missing)),
+            Condition::Any(p) => p.iter().all(|c| c.fails_without(missing)),
+            _ => false,
+        }
+    }
+
     /// Every attribute the condition looks at.
     pub fn attributes(&self) -> Vec<AttributeId> {
         match self {

@@ -99,12 +99,14 @@ pub(super) fn directory(site: &Site, access: &Access, evidence: &Evidence, witne
                     Step::new(StepCode::DirectoryWentOn)
                         .with("directory", directory.name.as_str())
                         .with("state", Param::reason(failed.code()))
+                        .with("key", look_up.key.as_str())
+                        .with("value", look_up.value.clone().unwrap_or_default())
                 });
                 return Ok(());
             }
             witness.step(|| failure(site, directory, look_up));
             let outcome = match failed {
-                LookUpState::Dead { .. } | LookUpState::BindRefused { .. } => Outcome::Failed,
+                LookUpState::Dead { .. } | LookUpState::BindRefused { .. } | LookUpState::Unusable { .. } => Outcome::Failed,
                 _ => Outcome::Refused,
             };
             stop(outcome, failure_code(failed))
@@ -148,6 +150,7 @@ fn failure_code(state: &LookUpState) -> StepCode {
         LookUpState::Several { .. } => StepCode::DirectorySeveral,
         LookUpState::BindRefused { .. } => StepCode::DirectoryBindRefused,
         LookUpState::NoKey { .. } => StepCode::DirectoryNoKey,
+        LookUpState::Unusable { .. } => StepCode::DirectoryUnusable,
         LookUpState::Dead { .. } | LookUpState::Answered { .. } | LookUpState::Disabled { .. } => StepCode::DirectoryDead,
     }
 }
@@ -159,12 +162,13 @@ fn failure(site: &Site, directory: &Directory, l: &LookUp) -> Step {
         LookUpState::NoEntry => asked(step).with("base", directory.base.as_str()),
         LookUpState::Several { dns } => asked(step).with("dns", dns.clone()),
         LookUpState::BindRefused { detail } => {
-            step.with("account", directory.account.clone().unwrap_or_default()).with("detail", detail.as_str())
+            asked(step).with("account", directory.account.clone().unwrap_or_default()).with("detail", detail.as_str())
         }
+        LookUpState::Unusable { detail } => asked(step).with("base", directory.base.as_str()).with("detail", detail.as_str()),
         LookUpState::NoKey { absence } => {
             step.with("attribute", site.attribute_name(directory.fed_by)).with("absence", Param::reason(absence))
         }
-        LookUpState::Dead { detail } => step.with("url", directory.servers.join(" ")).with("detail", detail.as_str()),
-        LookUpState::Answered { .. } | LookUpState::Disabled { .. } => step.with("url", directory.servers.join(" ")),
+        LookUpState::Dead { detail } => asked(step).with("url", directory.servers.join(" ")).with("detail", detail.as_str()),
+        LookUpState::Answered { .. } | LookUpState::Disabled { .. } => asked(step).with("url", directory.servers.join(" ")),
     }
 }

@@ -177,12 +177,22 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
     };
     identity::complete(site, &gate.access, &mut who, &joined, witness);
     let headers = match site.delivery(gate) {
-        None => vec![],
+        None => {
+            let hands = gate.ticket.is_some() || gate.hand_over.is_some();
+            if !hands {
+                witness.step(|| Step::new(StepCode::NoDelivery).with("gate", gate.name.as_str()));
+            }
+            vec![]
+        }
         Some(d) => match delivery::prepare(site, d, &who, &joined, witness) {
             Ok(headers) => headers,
             Err(_) => return refused(Outcome::Refused, StepCode::HeaderRefused),
         },
     };
+    if gate.delivery.is_some() && gate.sections.iter().any(|s| s.access == SectionAccess::Open) {
+        let open = gate.sections.iter().filter(|s| s.access == SectionAccess::Open).map(|s| s.path.clone());
+        witness.step(|| Step::new(StepCode::SectionsOpen).with("sections", open.collect::<Vec<_>>()));
+    }
     let sections = gate.sections.iter().map(|s| lets_in(s, &who, at, &gate.name)).collect();
     let closing = gate.sections.iter().filter_map(|s| match &s.access {
         SectionAccess::More { when, .. } => when.next_edge(&who, at.now),

@@ -29,20 +29,21 @@ pub enum OnSeparator {
 pub const VALUE_MAX: usize = 8_192;
 
 /// Why a value may not be delivered.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Unfit {
     ControlCharacter,
-    Separator,
+    /// The member that holds it.
+    Separator(String),
     NotLatin1,
     TooLong,
 }
 
 impl Unfit {
     /// The reason code.
-    pub fn code(self) -> &'static str {
+    pub fn code(&self) -> &'static str {
         match self {
             Unfit::ControlCharacter => "control-character",
-            Unfit::Separator => "separator",
+            Unfit::Separator(_) => "separator",
             Unfit::NotLatin1 => "not-latin-1",
             Unfit::TooLong => "too-long",
         }
@@ -58,7 +59,7 @@ pub fn join(values: &[String], separator: &str, on_separator: OnSeparator) -> Re
     let members: Result<Vec<String>, Unfit> = values
         .iter()
         .map(|v| match on_separator {
-            OnSeparator::Refuse if holds(v, separator) => Err(Unfit::Separator),
+            OnSeparator::Refuse if holds(v, separator) => Err(Unfit::Separator(v.clone())),
             OnSeparator::Refuse => Ok(v.clone()),
             OnSeparator::Escape => Ok(escape(v, separator)),
         })
@@ -135,14 +136,14 @@ mod tests {
         use OnSeparator::{Escape, Refuse};
         for (values, sep, on, want) in [
             (&["a", "b"][..], ",", Refuse, Ok("a,b")),
-            (&["a,admin"], ",", Refuse, Err(Unfit::Separator)),
-            (&["a", "b,admin"], ", ", Refuse, Err(Unfit::Separator)),
+            (&["a,admin"], ",", Refuse, Err(Unfit::Separator("a,admin".into()))),
+            (&["a", "b,admin"], ", ", Refuse, Err(Unfit::Separator("b,admin".into()))),
             (&["a,admin", "b"], ",", Escape, Ok("a%2Cadmin,b")),
             (&["50%", "b"], ";", Escape, Ok("50%25;b")),
             (&["a\nb"], ",", Escape, Err(Unfit::ControlCharacter)),
             (&["one"], ",", Refuse, Ok("one")),
-            (&["a,admin"], ", ", Refuse, Err(Unfit::Separator)),
-            (&["a admin"], " ", Refuse, Err(Unfit::Separator)),
+            (&["a,admin"], ", ", Refuse, Err(Unfit::Separator("a,admin".into()))),
+            (&["a admin"], " ", Refuse, Err(Unfit::Separator("a admin".into()))),
         ] {
             assert_eq!(join(&own(values), sep, on).as_deref(), want.as_ref().map(|s| *s), "{values:?} {sep:?}");
         }
@@ -175,7 +176,7 @@ mod tests {
             }
             match join(&values, &sep, OnSeparator::Refuse) {
                 Ok(joined) => prop_assert_eq!(joined.split(sep.as_str()).count(), values.len()),
-                Err(e) => prop_assert!(e == Unfit::Separator && values.iter().any(|v| v.contains(&sep))),
+                Err(e) => prop_assert!(matches!(e, Unfit::Separator(_)) && values.iter().any(|v| v.contains(&sep))),
             }
         }
 

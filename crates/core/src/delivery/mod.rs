@@ -149,9 +149,13 @@ pub fn prepare(
 
 fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, given: &Joined) -> Result<(Vec<u8>, Phrase), Param> {
     let (values, origin) = raw_values(site, &rule.value, who, given)?;
-    let absence = |why: &str| Absence::Unsafe { why: why.to_owned() }.param();
-    let joined = encode::join(&values, &rule.join, rule.on_separator).map_err(|e| absence(e.code()))?;
-    let bytes = encode::encode(&joined, rule.encoding).map_err(|e| absence(e.code()))?;
+    let absence = |unfit: encode::Unfit| match unfit {
+        // Which member holds it is what somebody needs to know.
+        encode::Unfit::Separator(member) => Param::Reason { code: "separator".to_owned(), detail: member },
+        other => Absence::Unsafe { why: other.code().to_owned() }.param(),
+    };
+    let joined = encode::join(&values, &rule.join, rule.on_separator).map_err(absence)?;
+    let bytes = encode::encode(&joined, rule.encoding).map_err(absence)?;
     Ok((bytes, origin))
 }
 

@@ -160,7 +160,9 @@ impl Entry {
             LookUpState::Answered { entry } | LookUpState::Disabled { entry, .. } => entry,
             LookUpState::NoEntry | LookUpState::NoKey { .. } => return Entry::Nobody,
             LookUpState::Several { .. } => return Entry::Silent("several entries".to_owned()),
-            LookUpState::BindRefused { detail } | LookUpState::Dead { detail } => return Entry::Silent(detail.clone()),
+            LookUpState::BindRefused { detail } | LookUpState::Dead { detail } | LookUpState::Unusable { detail } => {
+                return Entry::Silent(detail.clone());
+            }
         };
         let in_groups: Vec<String> = directory.known_groups(entry).map(|g| g.name.to_lowercase()).collect();
         let (mut attributes, mut groups) = (BTreeMap::new(), vec![]);

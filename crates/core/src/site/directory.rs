@@ -35,7 +35,7 @@ pub(crate) struct EntryAttribute {
 }
 
 /// An LDAP directory.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Directory {
     pub name: String,
     /// Its servers, at least one, in the order in which they are asked.
@@ -80,7 +80,7 @@ pub enum Referrals {
 }
 
 /// Where groups are and how members are named in them.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct GroupSearch {
     pub base: String,
     pub find: FindGroups,

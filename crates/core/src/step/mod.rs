@@ -3,6 +3,7 @@
 mod catalogue;
 mod phrase;
 mod reasons;
+mod remedies;
 mod render;
 
 use std::collections::BTreeMap;

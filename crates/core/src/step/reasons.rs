@@ -27,6 +27,7 @@ pub const REASONS: &[(&str, &str, &str)] = &[
     ("several-entries", "several entries", "plusieurs fiches"),
     ("bind-refused", "our account was refused", "notre compte a été refusé"),
     ("dead", "no answer", "pas de réponse"),
+    ("unusable-answer", "an answer that cannot be used", "une réponse inutilisable"),
     ("no-key", "no value to search for", "aucune valeur à chercher"),
     ("none", "no session cookie", "aucun cookie de session"),
     ("unknown", "the session is not known", "la session n'est pas connue"),

@@ -1,7 +1,7 @@
 //! From steps to sentences. A template names its parameters in braces; `{name}` is replaced once, values are never
 //! read as templates themselves.
 
-use super::{Lang, Param, Step, reason_text};
+use super::{Lang, Param, Step, reason_text, remedies};
 
 /// The sentence of a step.
 pub fn sentence(step: &Step, lang: Lang) -> String {
@@ -10,7 +10,7 @@ pub fn sentence(step: &Step, lang: Lang) -> String {
 
 /// What to do about a step that stopped a crossing, where the catalogue knows.
 pub fn remedy(step: &Step, lang: Lang) -> Option<String> {
-    step.code.spec().remedy(lang).map(|template| fill(template, step, lang))
+    remedies::by_reason(step, lang).or_else(|| step.code.spec().remedy(lang)).map(|template| fill(template, step, lang))
 }
 
 /// A parameter as text. Text from outside is made safe by whoever shows it.

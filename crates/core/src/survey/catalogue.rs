@@ -23,6 +23,10 @@ catalogue! {
         "Tried every expectation of the live edition now." / "Toutes les attentes de l'édition active ont été essayées maintenant.",
         "Change the rule that decided, or the expectation, and publish." / "Changez la règle qui a décidé, ou l'attente, et publiez.";
     // ── broken
+    OnlyGroupMissing = "rule.only-group-missing" Broken ["gate", "rule", "group", "directory"]
+        "Nobody can enter {gate}: rule “{rule}” asks for group {group}, which directory {directory} does not have, and no other rule lets anybody in." / "Personne ne peut entrer à {gate} : la règle « {rule} » demande le groupe {group}, que l'annuaire {directory} n'a pas, et aucune autre règle n'admet personne.",
+        "Asked the directory for every group that rules name." / "Tous les groupes nommés par les règles ont été cherchés dans l'annuaire.",
+        "Ask the directory team what the group is called now, and write that name in the rule." / "Demandez à l'équipe de l'annuaire le nom actuel du groupe et écrivez-le dans la règle.";
     ProviderUnreachable = "provider.unreachable" Broken ["provider", "words"]
         "Provider {provider} does not answer: nobody can sign in through it." / "Le fournisseur {provider} ne répond pas : personne ne peut se connecter par lui.",
         "Fetched its discovery document: {words}." / "Lecture de son document de découverte : {words}.",
@@ -35,6 +39,10 @@ catalogue! {
         "Provider {provider} shows no key that its tokens could be checked with." / "Le fournisseur {provider} ne montre aucune clé utilisable.",
         "Fetched its keys: {words}." / "Lecture de ses clés : {words}.",
         "Ask the provider's team for its jwks_uri and signing keys." / "Demandez à l'équipe du fournisseur son jwks_uri et ses clés.";
+    ProviderFailing = "provider.failing" Broken ["provider", "failed", "came", "because", "remedy"]
+        "In the last hour {failed} answers of provider {provider} were not believed, and {came} were." / "Dans la dernière heure, {failed} réponses du fournisseur {provider} n'ont pas été crues, et {came} l'ont été.",
+        "Read the crossings of the last hour; most failed so: {because}" / "Lecture des passages de la dernière heure ; le plus souvent : {because}",
+        "{remedy} The crossings: passeur crossings --outcome check-failed,failed --since 1h" / "{remedy} Les passages : passeur crossings --outcome check-failed,failed --since 1h";
     ProviderClock = "provider.clock" Broken ["provider", "words"]
         "The clocks of this node and of provider {provider} differ too much: valid sign-ins look expired." / "Les horloges de ce nœud et du fournisseur {provider} diffèrent trop : des connexions valides semblent expirées.",
         "Compared the date of its answer: {words}." / "Comparaison de la date de sa réponse : {words}.",

@@ -2,7 +2,7 @@
 
 use chrono::NaiveDate;
 
-use super::{KerberosFacts, SourceCount};
+use super::{KerberosFacts, Recent, SourceCount};
 use crate::Moment;
 use crate::expect::Broken;
 
@@ -66,6 +66,8 @@ pub struct ProviderFacts {
     /// People sent there in the last day, and those who never came back.
     pub sent: i64,
     pub never_came_back: i64,
+    /// What came of its answers in the last hour.
+    pub recent: Recent,
 }
 
 /// A directory.

@@ -9,12 +9,14 @@ mod facts;
 mod facts_kerberos;
 mod kerberos;
 mod outside;
+mod recent;
 mod rules;
 mod sources;
 
 pub use catalogue::{ALL, Code};
 pub use facts::*;
 pub use facts_kerberos::*;
+pub use recent::{Recent, recent};
 pub use sources::{SourceCount, count_sources};
 
 pub(crate) use crate::finding::Word;

@@ -69,6 +69,16 @@ fn providers(facts: &Facts, out: &mut Vec<Finding>) {
         if let Some(words) = &p.changed {
             out.push(finding(Code::MetadataChanged).with("words", words.as_str()));
         }
+        // One or two may be anything; where fewer come in than fail, something is wrong.
+        if p.recent.failed >= 3 && p.recent.failed > p.recent.came {
+            out.push(
+                finding(Code::ProviderFailing)
+                    .with("failed", p.recent.failed)
+                    .with("came", p.recent.came)
+                    .with("because", p.recent.because.as_str())
+                    .with("remedy", p.recent.remedy.as_str()),
+            );
+        }
         // A few people change their mind; when it is one in three something is wrong.
         if p.never_came_back >= 3 && p.never_came_back * 3 >= p.sent {
             out.push(

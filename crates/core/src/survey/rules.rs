@@ -267,20 +267,35 @@ fn hidden_by(rules: &[Rule], index: usize) -> Option<&Rule> {
     })
 }
 
-/// Groups that none of the directories of an access has.
-fn missing_groups(place: &str, access: &Access, rule: &Rule, facts: &Facts, out: &mut Vec<Finding>) {
+/// Directories of an access, where every one of them was asked for the groups that rules name.
+fn asked_for_groups<'a>(access: &Access, facts: &'a Facts) -> Option<Vec<&'a super::DirectoryFacts>> {
     let asked: Vec<_> = facts.directories.iter().filter(|d| access.directories.contains(&d.name)).collect();
     let of_provider = access.groups == GroupsFrom::Provider;
-    if of_provider || asked.is_empty() || asked.len() < access.directories.len() {
-        return;
-    }
+    (!of_provider && !asked.is_empty() && asked.len() == access.directories.len()).then_some(asked)
+}
+
+/// Whether none of the directories has a group.
+fn is_missing(asked: &[&super::DirectoryFacts], group: &str) -> bool {
+    asked.iter().all(|d| d.missing_groups.iter().any(|m| m.eq_ignore_ascii_case(group)))
+}
+
+/// Whether nobody can enter by any rule, since each asks for a group that no directory has.
+fn is_shut(access: &Access, asked: &[&super::DirectoryFacts]) -> bool {
+    let enters = |r: &&Rule| matches!(&r.effect, Effect::Give(g) if g.enter);
+    let mut entries = access.rules.iter().filter(enters).peekable();
+    entries.peek().is_some() && entries.all(|r| r.when.fails_without(&|g| is_missing(asked, g)))
+}
+
+/// Groups that none of the directories of an access has.
+fn missing_groups(place: &str, access: &Access, rule: &Rule, facts: &Facts, out: &mut Vec<Finding>) {
+    let Some(asked) = asked_for_groups(access, facts) else { return };
     for group in rule.when.groups() {
-        let missing = |d: &&&super::DirectoryFacts| d.missing_groups.iter().any(|m| m.eq_ignore_ascii_case(group));
-        if !asked.iter().all(|d| missing(&d)) {
+        if !is_missing(&asked, group) {
             continue;
         }
-        let code = match rule.effect {
+        let code = match &rule.effect {
             Effect::Refuse { .. } => Code::RefusedGroupMissing,
+            Effect::Give(g) if g.enter && is_shut(access, &asked) => Code::OnlyGroupMissing,
             _ => Code::GroupMissing,
         };
         let names: Vec<&str> = asked.iter().map(|d| d.name.as_str()).collect();

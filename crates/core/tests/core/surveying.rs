@@ -171,11 +171,22 @@ fn provocations() -> Vec<Provoke> {
         same(Code::NoEmergency, |f| f.has_emergency = false),
         text(Code::NobodyConfigures, edited("roles = [\"configure\"]", "roles = [\"operate\"]")),
         same(Code::GroupMissing, |f| f.directories[0].missing_groups = vec!["pilots".into(), "berth-access".into()]),
+        same(Code::OnlyGroupMissing, |f| {
+            f.directories[0].missing_groups = ["berth-access", "planners", "tide-clerks", "no-visitors"].map(String::from).to_vec();
+        }),
         text(Code::RuleNever, rule("{ person = [\"elsewhere/1\"] }", "enter = true")),
         text(Code::RuleHidden, rule("{ all = [{ group = \"visiting-crews\" }, { method = \"GET\" }] }", "enter = true")),
         text(Code::DeliveryUnattached, format!("{SITE}\n[[delivery]]\nname = \"spare\"\n[[delivery.header]]\nname = \"X-A\"\nroles = true\n")),
         text(Code::HeaderName, edited("X-Harbour-Desk", "X_Harbour_Desk")),
         text(Code::SourceUnused, edited("# Where groups come from.", "[[provider]]\nname = \"other\"\nissuer = \"https://other.example\"\nclient = \"x\"\nsecret = \"pilotage-client\"\n")),
+        same(Code::ProviderFailing, |f| {
+            f.providers[0].recent = Recent {
+                failed: 4,
+                came: 1,
+                because: "The id_token failed the check of signature.".into(),
+                remedy: "Fetch the keys anew.".into(),
+            }
+        }),
         same(Code::NeverCameBack, |f| (f.providers[0].sent, f.providers[0].never_came_back) = (9, 3)),
         same(Code::NeverReleased, |f| {
             f.sources = vec![SourceCount {

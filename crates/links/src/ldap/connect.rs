@@ -32,7 +32,8 @@ impl LinkError {
     pub fn state(self) -> LookUpState {
         match self {
             LinkError::BindRefused(detail) => LookUpState::BindRefused { detail },
-            LinkError::Dead(detail) | LinkError::Unusable(detail) => LookUpState::Dead { detail },
+            LinkError::Dead(detail) => LookUpState::Dead { detail },
+            LinkError::Unusable(detail) => LookUpState::Unusable { detail },
         }
     }
 }

@@ -51,7 +51,9 @@ impl DirectoryLink {
                 LookUpState::Answered { .. } | LookUpState::Disabled { .. } => Ok(()),
                 LookUpState::NoEntry => Err(format!("{} finds nothing", person::filter(directory, value))),
                 LookUpState::Several { dns } => Err(format!("several entries: {}", dns.join("; "))),
-                LookUpState::BindRefused { detail } | LookUpState::Dead { detail } => Err(detail),
+                LookUpState::BindRefused { detail } | LookUpState::Dead { detail } | LookUpState::Unusable { detail } => {
+                    Err(detail)
+                }
                 LookUpState::NoKey { absence } => Err(absence),
             });
         }

@@ -76,7 +76,9 @@ pub async fn try_directory(
             LookUpState::Disabled { entry, why } => Ok(format!("{}, but {why}", entry.dn)),
             LookUpState::Several { dns } => Err(format!("{filter} finds {} entries: {}", dns.len(), dns.join("; "))),
             LookUpState::NoEntry => Err(format!("{filter} finds nothing under {}", directory.base)),
-            LookUpState::BindRefused { detail } | LookUpState::Dead { detail } => Err(detail.clone()),
+            LookUpState::BindRefused { detail } | LookUpState::Dead { detail } | LookUpState::Unusable { detail } => {
+                Err(detail.clone())
+            }
             LookUpState::NoKey { absence } => Err(absence.clone()),
         };
         note(DirectoryCheck::Person, outcome, Some(state));

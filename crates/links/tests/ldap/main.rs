@@ -64,7 +64,7 @@ fn told(groups: &[(String, Option<String>)]) -> Vec<String> {
 
 async fn detail(link: &DirectoryLink) -> String {
     match link.look_up_anew("anouk").await.state {
-        LookUpState::Dead { detail } | LookUpState::BindRefused { detail } => detail,
+        LookUpState::Dead { detail } | LookUpState::BindRefused { detail } | LookUpState::Unusable { detail } => detail,
         other => panic!("{other:?}"),
     }
 }

@@ -119,7 +119,7 @@ fn check(claims: Map<String, Value>, expected: &ExpectedAccess<'_>) -> Result<Va
     }
     let subject = match text(&claims, "sub") {
         Some(s) if !s.is_empty() && s.len() <= 255 && s.is_ascii() => s.to_owned(),
-        other => return fail("sub", format!("{other:?}"), "1 to 255 ASCII characters"),
+        _ => return fail("sub", super::id_token::seen(claims.get("sub")), "a text of 1 to 255 ASCII characters"),
     };
     let client = text(&claims, "client_id").unwrap_or("(not named)").to_owned();
     Ok(ValidAccessToken { claims, subject, client, expires })

@@ -120,7 +120,7 @@ pub fn validate(token: &str, keys: &KeySet, expected: &Expected<'_>) -> Result<V
     check_bindings(&claims, expected, alg)?;
     let subject = match claims.get("sub").and_then(Value::as_str) {
         Some(s) if !s.is_empty() && s.len() <= 255 && s.is_ascii() => s.to_owned(),
-        other => return fail("sub", format!("{other:?}"), "1 to 255 ASCII characters"),
+        _ => return fail("sub", seen(claims.get("sub")), "a text of 1 to 255 ASCII characters"),
     };
     Ok(ValidIdToken { claims, subject, alg: alg_name.to_owned(), kid: kid.unwrap_or_else(|| "(none)".to_owned()), expires })
 }
@@ -244,4 +244,9 @@ fn check_bindings(claims: &Map<String, Value>, expected: &Expected<'_>, alg: Sig
         }
     }
     Ok(())
+}
+
+/// A member as it came, for telling what is wrong with it.
+pub(crate) fn seen(value: Option<&Value>) -> String {
+    value.map_or_else(|| "none".to_owned(), |v| v.to_string().chars().take(300).collect())
 }

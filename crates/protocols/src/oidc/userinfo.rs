@@ -11,8 +11,8 @@ pub enum BadUserInfo {
     Status(u16),
     #[error("the answer is not a JSON object")]
     NotJson,
-    #[error("it is about another subject than the id_token (OpenID Connect Core 5.3.2)")]
-    OtherSubject,
+    #[error("it is about {0}, another subject than the id_token's (OpenID Connect Core 5.3.2)")]
+    OtherSubject(String),
 }
 
 /// Reads userinfo for the subject of a validated id_token; with any other `sub` nothing of it is used.
@@ -22,7 +22,9 @@ pub fn validate_userinfo(status: u16, body: &[u8], id_token: &ValidIdToken) -> R
     }
     let Ok(Value::Object(mut claims)) = serde_json::from_slice(body) else { return Err(BadUserInfo::NotJson) };
     if claims.get("sub").and_then(Value::as_str) != Some(id_token.subject()) {
-        return Err(BadUserInfo::OtherSubject);
+        return Err(BadUserInfo::OtherSubject(
+            claims.get("sub").map_or_else(|| "nobody".to_owned(), |s| s.as_str().map_or_else(|| s.to_string(), str::to_owned)),
+        ));
     }
     claims.remove("sub");
     Ok(claims)

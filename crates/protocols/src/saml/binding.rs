@@ -4,7 +4,8 @@ use std::io::{Read, Write};
 
 use aws_lc_rs::signature::{
     ECDSA_P256_SHA256_FIXED, ECDSA_P384_SHA384_FIXED, RSA_PKCS1_2048_8192_SHA256, RSA_PKCS1_2048_8192_SHA384,
-    RSA_PKCS1_2048_8192_SHA512, UnparsedPublicKey, VerificationAlgorithm,
+    RSA_PKCS1_2048_8192_SHA512, RSA_PSS_2048_8192_SHA256, RSA_PSS_2048_8192_SHA384, RSA_PSS_2048_8192_SHA512, UnparsedPublicKey,
+    VerificationAlgorithm,
 };
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
@@ -133,7 +134,12 @@ pub fn check_query(query: &str, kind: Message, certificates: &[Vec<u8>]) -> Resu
     };
     let value = |part: &str| url::form_urlencoded::parse(part.as_bytes()).next().map(|(_, v)| v.into_owned()).unwrap_or_default();
     let used = value(algorithm);
-    let verifies: &'static dyn VerificationAlgorithm = match used.strip_prefix("http://www.w3.org/2001/04/xmldsig-more#") {
+    let newer = "http://www.w3.org/2007/05/xmldsig-more#";
+    let named = used.strip_prefix("http://www.w3.org/2001/04/xmldsig-more#").or_else(|| used.strip_prefix(newer));
+    let verifies: &'static dyn VerificationAlgorithm = match named {
+        Some("sha256-rsa-MGF1") => &RSA_PSS_2048_8192_SHA256,
+        Some("sha384-rsa-MGF1") => &RSA_PSS_2048_8192_SHA384,
+        Some("sha512-rsa-MGF1") => &RSA_PSS_2048_8192_SHA512,
         Some("rsa-sha256") => &RSA_PKCS1_2048_8192_SHA256,
         Some("rsa-sha384") => &RSA_PKCS1_2048_8192_SHA384,
         Some("rsa-sha512") => &RSA_PKCS1_2048_8192_SHA512,

@@ -73,11 +73,20 @@ impl Opener {
             for ours in &self.0 {
                 if let Some(plain) = unwrap(ours, oaep, &wrapped).and_then(|k| decrypt(cipher, &k, &text)) {
                     let text = String::from_utf8(plain).map_err(|_| NotOpened::Closed)?;
-                    return Ok(in_place(&text, &xml.in_scope(holder)));
+                    return Ok(in_place(without_declaration(&text), &xml.in_scope(holder)));
                 }
             }
         }
         Err(NotOpened::Closed)
+    }
+}
+
+/// What was encrypted may begin as a document of its own does: a mark of its byte order and an XML declaration say nothing in its place.
+fn without_declaration(text: &str) -> &str {
+    let text = text.trim_start_matches('\u{feff}').trim_start();
+    match text.strip_prefix("<?xml ") {
+        Some(rest) => rest.split_once("?>").map_or(text, |(_, rest)| rest.trim_start()),
+        None => text,
     }
 }
 

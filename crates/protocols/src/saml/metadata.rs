@@ -90,10 +90,19 @@ pub struct Provider {
 /// # Errors
 /// What makes it unusable, the signature before anything is read from it.
 pub fn read(text: &str, wanted: Option<&str>, signers: Option<&[Vec<u8>]>, now: DateTime<Utc>) -> Result<Provider, BadMetadata> {
-    let xml = Xml::read(text)?;
-    let root = xml.root();
+    let plain = Xml::plain_metadata(text);
+    let xml = Xml::read(&plain)?;
+    let mut root = xml.root();
+    let mut around = None;
     if xml.is(root, METADATA, "EntitiesDescriptor") {
-        return Err(BadMetadata::Many);
+        // Some wrap the one that they are. Of many, nobody here says which.
+        match xml.children(root, METADATA, "EntityDescriptor").as_slice() {
+            [one] if xml.children(root, METADATA, "EntitiesDescriptor").is_empty() => {
+                around = Some(root);
+                root = *one;
+            }
+            _ => return Err(BadMetadata::Many),
+        }
     }
     if !xml.is(root, METADATA, "EntityDescriptor") {
         return Err(BadMetadata::NotAProvider);
@@ -108,8 +117,12 @@ pub fn read(text: &str, wanted: Option<&str>, signers: Option<&[Vec<u8>]>, now: 
         return Err(BadMetadata::Other { seen: entity_id.chars().take(200).collect(), wanted: wanted.to_owned() });
     }
     let role = role(&xml, root)?;
-    let valid_until =
-        [root, role].into_iter().filter_map(|n| xml.attribute(n, "validUntil")).map(moment).collect::<Result<Vec<_>, _>>()?;
+    let valid_until = [around, Some(root), Some(role)]
+        .into_iter()
+        .flatten()
+        .filter_map(|n| xml.attribute(n, "validUntil"))
+        .map(moment)
+        .collect::<Result<Vec<_>, _>>()?;
     let valid_until = valid_until.into_iter().min();
     if let Some(until) = valid_until.filter(|u| *u <= now) {
         return Err(BadMetadata::TooLate(until.format("%Y-%m-%d %H:%M UTC").to_string()));

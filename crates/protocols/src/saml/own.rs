@@ -82,11 +82,17 @@ impl Party<'_> {
     }
 }
 
-/// What we open: see [`super::encryption`].
+/// What we open: see [`super::encryption`]. The digest and the mask are named with each (XML Encryption 1.1 5.5.2), so that nobody takes
+/// us to open one hash in the other.
 const METHODS: &str = "<md:EncryptionMethod Algorithm=\"http://www.w3.org/2009/xmlenc11#aes256-gcm\"/>\
                        <md:EncryptionMethod Algorithm=\"http://www.w3.org/2009/xmlenc11#aes128-gcm\"/>\
-                       <md:EncryptionMethod Algorithm=\"http://www.w3.org/2001/04/xmlenc#rsa-oaep-mgf1p\"/>\
-                       <md:EncryptionMethod Algorithm=\"http://www.w3.org/2009/xmlenc11#rsa-oaep\"/>";
+                       <md:EncryptionMethod Algorithm=\"http://www.w3.org/2009/xmlenc11#rsa-oaep\">\
+                       <ds:DigestMethod xmlns:ds=\"http://www.w3.org/2000/09/xmldsig#\" Algorithm=\"http://www.w3.org/2001/04/xmlenc#sha256\"/>\
+                       <xenc11:MGF xmlns:xenc11=\"http://www.w3.org/2009/xmlenc11#\" Algorithm=\"http://www.w3.org/2009/xmlenc11#mgf1sha256\"/>\
+                       </md:EncryptionMethod>\
+                       <md:EncryptionMethod Algorithm=\"http://www.w3.org/2001/04/xmlenc#rsa-oaep-mgf1p\">\
+                       <ds:DigestMethod xmlns:ds=\"http://www.w3.org/2000/09/xmldsig#\" Algorithm=\"http://www.w3.org/2000/09/xmldsig#sha1\"/>\
+                       </md:EncryptionMethod>";
 
 fn key(usage: &str, certificate: &[u8], methods: &str) -> String {
     format!("<md:KeyDescriptor use=\"{usage}\">{}{methods}</md:KeyDescriptor>", key_info(certificate))
@@ -96,7 +102,16 @@ fn wanted(index: usize, c: &Consumer<'_>) -> String {
     if c.attributes.is_empty() {
         return String::new();
     }
-    let all: String = c.attributes.iter().map(|a| format!("<md:RequestedAttribute Name=\"{}\"/>", escaped(a))).collect();
+    // Without a format a name is of none, and providers that compare it release nothing (saml-core 2.7.3.1).
+    let format = |name: &str| if name.contains(':') { "uri" } else { "basic" };
+    let wanted = |a: &&str| {
+        let format = format(a);
+        format!(
+            "<md:RequestedAttribute Name=\"{}\" NameFormat=\"urn:oasis:names:tc:SAML:2.0:attrname-format:{format}\"/>",
+            escaped(a)
+        )
+    };
+    let all: String = c.attributes.iter().map(wanted).collect();
     format!(
         "<md:AttributeConsumingService index=\"{index}\"><md:ServiceName xml:lang=\"en\">{}</md:ServiceName>{all}</md:AttributeConsumingService>",
         escaped(c.title)

@@ -15,7 +15,11 @@ use super::xml::{BadXml, Xml};
 
 pub(super) const EXCLUSIVE: &str = "http://www.w3.org/2001/10/xml-exc-c14n#";
 pub(super) const ENVELOPED: &str = "http://www.w3.org/2000/09/xmldsig#enveloped-signature";
-const SIGNATURES: [&str; 6] = [
+const SIGNATURES: [&str; 9] = [
+    // RSA-PSS (RFC 9231 2.3.10), with the usual parameters of each hash.
+    "http://www.w3.org/2007/05/xmldsig-more#sha256-rsa-MGF1",
+    "http://www.w3.org/2007/05/xmldsig-more#sha384-rsa-MGF1",
+    "http://www.w3.org/2007/05/xmldsig-more#sha512-rsa-MGF1",
     "http://www.w3.org/2001/04/xmldsig-more#rsa-sha256",
     "http://www.w3.org/2001/04/xmldsig-more#rsa-sha384",
     "http://www.w3.org/2001/04/xmldsig-more#rsa-sha512",

@@ -53,6 +53,46 @@ pub struct Xml<'a> {
 }
 
 impl<'a> Xml<'a> {
+    /// The text of metadata without what says nothing and stands in files that people keep: a mark of the byte order, comments, and
+    /// processing instructions such as that of a stylesheet. The canonical form that a signature is made over leaves comments out as well
+    /// (Exclusive XML Canonicalization 1.0), and instructions outside the root element stand outside what is signed; one within it breaks the
+    /// signature, as it should. Of messages neither is ever taken out: see [`Xml::read`].
+    pub fn plain_metadata(text: &str) -> std::borrow::Cow<'_, str> {
+        let text = text.trim_start_matches('\u{feff}');
+        if !text.contains("<!--") && !text.contains("<?") {
+            return text.into();
+        }
+        let mut out = String::with_capacity(text.len());
+        let mut rest = text;
+        while let Some(at) = rest.find('<') {
+            let (before, tag) = rest.split_at(at);
+            out.push_str(before);
+            let ends = [("<!--", "-->", false), ("<?", "?>", false), ("<![CDATA[", "]]>", true)];
+            match ends.iter().find(|(begin, ..)| tag.starts_with(begin)) {
+                Some((begin, end, stays)) => match tag[begin.len()..].find(end) {
+                    Some(i) => {
+                        let whole = begin.len() + i + end.len();
+                        if *stays {
+                            out.push_str(&tag[..whole]);
+                        }
+                        rest = &tag[whole..];
+                    }
+                    // What never ends is left to the parser, which says so.
+                    None => {
+                        out.push_str(tag);
+                        rest = "";
+                    }
+                },
+                None => {
+                    out.push('<');
+                    rest = &tag[1..];
+                }
+            }
+        }
+        out.push_str(rest);
+        out.into()
+    }
+
     /// Reads a document.
     ///
     /// # Errors

@@ -33,7 +33,11 @@ fn an_encrypted_assertion_is_opened_and_checked_like_any_other() {
     let (inside, after) = rest.split_once("</saml:Assertion>").unwrap();
     let newer = encrypted_newer(&format!("<saml:Assertion{inside}</saml:Assertion>"));
     let newer = format!("{before}<saml:EncryptedAssertion>{newer}</saml:EncryptedAssertion>{after}");
-    for text in [sealed(&GCM), sealed(&short), newer] {
+    // What is encrypted as a document of its own begins like one.
+    let whole =
+        encrypted_newer(&format!("\u{feff}<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<saml:Assertion{inside}</saml:Assertion>"));
+    let whole = format!("{before}<saml:EncryptedAssertion>{whole}</saml:EncryptedAssertion>{after}");
+    for text in [sealed(&GCM), sealed(&short), newer, whole] {
         assert!(!text.contains("p-1001"));
         for a in [judge(&text), strictly(&text)] {
             let a = a.unwrap();

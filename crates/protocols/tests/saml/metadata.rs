@@ -50,6 +50,37 @@ fn a_provider_is_read_with_all_the_keys_it_signs_with() {
 }
 
 #[test]
+fn what_says_nothing_is_left_out_and_one_in_a_wrapping_is_one() {
+    let whole = document();
+    let plain = read(&whole, Some(ISSUER), None, now()).unwrap();
+    let styled = format!(
+        "\u{feff}<?xml version=\"1.0\"?>\n<?xml-stylesheet href=\"x.xsl\"?><!-- made by hand: <b> & \"x\" -->\n{whole}<!-- end -->"
+    );
+    let cut = whole.replacen("<ds:X509Certificate>\n", "<ds:X509Certificate>\n<!-- the old one -->", 1);
+    let open = "<md:EntitiesDescriptor xmlns:md=\"urn:oasis:names:tc:SAML:2.0:metadata\" Name=\"harbour\">";
+    let wrapped = format!("{open}{whole}</md:EntitiesDescriptor>");
+    for text in [styled, cut, wrapped.clone()] {
+        assert_eq!(read(&text, Some(ISSUER), None, now()).as_ref(), Ok(&plain), "{}", &text[..120]);
+    }
+    // The wrapping's own end counts, and of several nobody says which.
+    let over = wrapped.replacen(" Name=\"harbour\"", &format!(" validUntil=\"{}\"", at(-1)), 1);
+    assert!(matches!(read(&over, Some(ISSUER), None, now()), Err(BadMetadata::TooLate(_))));
+    let two = format!("{open}{whole}{}</md:EntitiesDescriptor>", whole.replace("_md-1", "_md-2"));
+    assert_eq!(read(&two, Some(ISSUER), None, now()), Err(BadMetadata::Many));
+    // What never ends is told by the parser; what stands in text stays.
+    assert!(read(&whole.replacen("<md:NameIDFormat>", "<!-- <md:NameIDFormat>", 1), None, None, now()).is_err());
+    let kept = whole.replacen("https://bureau-pilotage.example/out", "https://bureau-pilotage.example/out?a=--&gt;", 1);
+    assert_eq!(read(&kept, None, None, now()).unwrap().sign_out[0].location, "https://bureau-pilotage.example/out?a=-->");
+    // A comment in signed metadata is outside what its signature is made over; an instruction within it breaks it.
+    let with_template = whole.replacen("<md:IDPSSODescriptor", &format!("{}<md:IDPSSODescriptor", template("_md-1", RSA)), 1);
+    let signed = provider().sign(&with_template, &["_md-1"]);
+    let signers = [provider().certificate.clone()];
+    assert!(
+        read(&signed.replacen("<md:IDPSSODescriptor", "<!-- x --><md:IDPSSODescriptor", 1), None, Some(&signers), now()).is_ok()
+    );
+}
+
+#[test]
 fn what_is_wrong_is_named() {
     let whole = document();
     let edit = |old: &str, new: &str| {

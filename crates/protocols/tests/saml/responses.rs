@@ -1,11 +1,33 @@
 //! Sound responses in every accepted combination, and one wrong thing after another, each with its own reason.
 
+use aws_lc_rs::rand::SystemRandom;
+use aws_lc_rs::signature::{RSA_PSS_SHA256, RsaKeyPair};
 use chrono::Duration;
 use passeur_protocols::saml::response::{BadResponse, check};
+use passeur_protocols::saml::sign_out::Head;
 use passeur_protocols::saml::signature::BadSignature;
+use passeur_protocols::saml::write::Signs;
 use passeur_protocols::saml::xml::{BadXml, SIZE_MAX};
 
 use crate::peer::*;
+
+/// The provider's key, used with the padding of RSA-PSS.
+struct Padded;
+
+impl Signs for Padded {
+    fn algorithm(&self) -> &'static str {
+        "http://www.w3.org/2007/05/xmldsig-more#sha256-rsa-MGF1"
+    }
+    fn sign(&self, bytes: &[u8]) -> Option<Vec<u8>> {
+        let pair = RsaKeyPair::from_pkcs8(&provider().key).ok()?;
+        let mut out = vec![0; pair.public_modulus_len()];
+        pair.sign(&RSA_PSS_SHA256, &SystemRandom::new(), bytes, &mut out).ok()?;
+        Some(out)
+    }
+    fn certificate(&self) -> &[u8] {
+        &provider().certificate
+    }
+}
 
 #[test]
 fn a_response_is_read_whichever_of_its_parts_is_signed() {
@@ -33,6 +55,12 @@ fn a_response_is_read_whichever_of_its_parts_is_signed() {
     let method = "http://www.w3.org/2001/04/xmldsig-more#ecdsa-sha256";
     let by_curve = other.sign(&response("", &assertion(&template("_assertion-1", method))), &["_assertion-1"]);
     assert!(check(&by_curve, &expected(&certificates)).is_ok());
+    // By RSA-PSS, which this xmlsec1 does not know.
+    let head = Head { id: "_assertion-1", destination: "", issuer: "", now: now() };
+    let padded = response("", &head.signed(&assertion(""), &Padded).unwrap());
+    assert!(check(&padded, &expected(&certificates)).is_ok(), "{:?}", check(&padded, &expected(&certificates)));
+    let wrong = padded.replacen("sha256-rsa-MGF1", "sha384-rsa-MGF1", 1);
+    assert_eq!(refused(&wrong), "signature", "another hash than it was made with");
     assert_eq!(refused(&by_curve), "signature", "a key that does not stand in the metadata");
 }
 

@@ -1,12 +1,13 @@
 //! The record of what engineers do: read, check, erase names.
 
 use axum::extract::State;
+use chrono::{DateTime, Utc};
 use http::StatusCode;
 use passeur_api::{Act, ActList, ActsCheck, EraseAnswer, EraseRequest, Problem, Role};
 use passeur_core::acts::{Break, ERASE, Linked, Walk};
 use passeur_core::id::hex;
 use passeur_core::likeness::Likeness;
-use passeur_store::{KnownPerson, StoreError};
+use passeur_store::{ActFilter, KnownPerson, StoreError};
 use serde::Deserialize;
 use serde_json::json;
 use utoipa::IntoParams;
@@ -25,6 +26,14 @@ const WALKED: i64 = 2_000;
 pub struct ActQuery {
     /// Only those below this number.
     before: Option<i64>,
+    /// What was done, such as `publish`.
+    what: Option<String>,
+    /// Part of the name of whoever did it, or whom it concerned.
+    person: Option<String>,
+    /// Not before this moment.
+    since: Option<DateTime<Utc>>,
+    /// Before this moment.
+    until: Option<DateTime<Utc>>,
     /// At most so many, 1 to 500; 50 unless said.
     limit: Option<i64>,
 }
@@ -39,8 +48,9 @@ fn shown(l: Linked) -> Act {
 pub async fn list(State(app): State<App>, who: Engineer, Query(q): Query<ActQuery>) -> Result<Json<ActList>, ApiError> {
     who.may(Role::View)?;
     let limit = q.limit.unwrap_or(50).clamp(1, 500);
-    let acts: Vec<Act> = app.store.acts_before(q.before, limit).await?.into_iter().map(shown).collect();
-    let next = acts.last().map(|a| a.number).filter(|n| *n > 1);
+    let wanted = ActFilter { before: q.before, what: q.what, person: q.person, since: q.since, until: q.until, limit };
+    let acts: Vec<Act> = app.store.acts(&wanted).await?.into_iter().map(shown).collect();
+    let next = acts.last().map(|a| a.number).filter(|n| *n > 1 && acts.len() as i64 == limit);
     Ok(Json(ActList { acts, next }))
 }
 

@@ -16,7 +16,7 @@ use passeur_core::identity::Person;
 use passeur_core::likeness::Likeness;
 use passeur_core::site::Site;
 use passeur_core::step::{Lang, Silent};
-use passeur_store::{Recorded, StoreError};
+use passeur_store::{Recorded, SecretVersion, StoreError};
 
 use super::extract::Json;
 use super::{ApiError, problem};
@@ -73,6 +73,15 @@ impl Engineer {
                 let evidence = app.store.latest_evidence(key).await?;
                 Ok(evidence.iter().fold(known, Likeness::with))
             }
+        }
+    }
+
+    /// Whether it was they who stored a version of a secret.
+    pub fn stored(&self, version: &SecretVersion) -> bool {
+        let theirs: Likeness = serde_json::from_value(version.likeness.clone()).unwrap_or_default();
+        match &self.key {
+            Some(key) => theirs.is_of(key),
+            None => theirs.is_empty() && version.changed_by == self.name,
         }
     }
 

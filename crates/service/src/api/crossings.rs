@@ -1,11 +1,14 @@
 //! Crossings: the list, and the story of one.
 
+use std::net::IpAddr;
+
 use axum::extract::State;
 use chrono::{DateTime, Duration, Utc};
 use http::StatusCode;
 use passeur_api::{Crossing, CrossingLine, CrossingList, Problem, Role, Step as ApiStep};
 use passeur_core::crossing::{Outcome, deciding};
 use passeur_core::id::CrossingId;
+use passeur_core::likeness::is_address;
 use passeur_core::rehearse::RESERVED;
 use passeur_core::step::{Bearing, Lang, Step, StepCode, remedy, sentence};
 use passeur_store::{Cursor, Filter, RecordedCrossing};
@@ -17,17 +20,26 @@ use super::extract::{Json, Path, Query};
 use super::{ApiError, bad, problem};
 use crate::app::App;
 
+/// How far back stories and evidence are looked through where no time is given.
+const READ_DAYS: i64 = 7;
+
 /// Which crossings.
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct ListQuery {
     /// The gate's name.
     gate: Option<String>,
-    /// Part of a name or subject.
+    /// Part of a name or subject, or a whole mail address.
     person: Option<String>,
+    /// An address, or a network such as 10.20.0.0/16.
+    address: Option<String>,
+    /// The way in that was taken: a provider, or one of our own.
+    way: Option<String>,
+    /// A rule that matched, refused or asked for more.
+    rule: Option<String>,
     /// Outcomes, separated by commas.
     outcome: Option<String>,
-    /// Not before this moment.
+    /// Not before this moment; with a mail address, a way in or a rule, seven days back unless said.
     since: Option<DateTime<Utc>>,
     /// Before this moment.
     until: Option<DateTime<Utc>>,
@@ -44,6 +56,19 @@ fn cursor(text: &str) -> Result<Cursor, ApiError> {
     let (micros, id) = text.split_once('~').ok_or_else(wrong)?;
     let at = micros.parse().ok().and_then(DateTime::from_timestamp_micros).ok_or_else(wrong)?;
     Ok(Cursor { at, id: id.parse::<CrossingId>().map_err(|_| wrong())?.to_string() })
+}
+
+/// An address or network, as the store compares it.
+fn network(text: &str) -> Result<String, ApiError> {
+    let wrong = || bad("address is an IP address, or a network such as 10.20.0.0/16 or 2001:db8::/48");
+    let (address, bits) = match text.trim().split_once('/') {
+        Some((a, b)) => (a, Some(b.parse::<u8>().map_err(|_| wrong())?)),
+        None => (text.trim(), None),
+    };
+    let address: IpAddr = address.parse().map_err(|_| wrong())?;
+    let most = if address.is_ipv4() { 32 } else { 128 };
+    let bits = bits.unwrap_or(most);
+    if bits > most { Err(wrong()) } else { Ok(format!("{address}/{bits}")) }
 }
 
 /// How long a flow may be unanswered: the longest limit of any provider.
@@ -74,13 +99,19 @@ pub async fn list(State(app): State<App>, who: Engineer, Query(q): Query<ListQue
         waiting |= outcome == Outcome::Waiting;
         outcomes.push(if outcome == Outcome::NeverCameBack { Outcome::Waiting } else { outcome }.code().to_owned());
     }
+    // What stands inside stories and evidence is read row by row: without a time that is asked for, not further back than this.
+    let reads_all = q.rule.is_some() || q.way.is_some() || q.person.as_deref().is_some_and(is_address);
+    let since = q.since.or_else(|| reads_all.then(|| app.now() - Duration::days(READ_DAYS)));
     let filter = Filter {
         gate: q.gate,
         person: q.person,
+        address: q.address.as_deref().map(network).transpose()?,
+        way: q.way,
+        rule: q.rule,
         outcomes,
         waiting_before: (lost && !waiting).then_some(overdue),
         waiting_since: (waiting && !lost).then_some(overdue),
-        since: q.since,
+        since,
         until: q.until,
         before: q.before.as_deref().map(cursor).transpose()?,
         ended_after: q.recorded_after,

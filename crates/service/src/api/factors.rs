@@ -13,7 +13,7 @@ use uuid::Uuid;
 use super::ApiError;
 use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
-use super::people::key_of;
+use super::people::known;
 use crate::app::App;
 use crate::signin::enter;
 
@@ -35,7 +35,7 @@ pub async fn show(
     Path((provider, subject)): Path<(String, String)>,
 ) -> Result<Json<Factors>, ApiError> {
     who.may(Role::View)?;
-    let person = key_of(&app, &provider, &subject).await?;
+    let person = known(&app, &provider, &subject).await?;
     let rows = app.store.factors(&person).await?;
     let factors = rows.into_iter().map(|r| Factor {
         id: r.id,
@@ -60,7 +60,7 @@ pub async fn remove(
     Query(q): Query<FactorQuery>,
 ) -> Result<Json<FactorsRemoved>, ApiError> {
     who.may(Role::Operate)?;
-    let person = key_of(&app, &provider, &subject).await?;
+    let person = known(&app, &provider, &subject).await?;
     let mut act = who.act(&app, "remove factors", json!({"only": q.id}));
     act.act.personal.people.push(format!("{provider}/{subject}"));
     let gone = app.store.remove_factors(&person, q.id, Some(act)).await?;
@@ -77,7 +77,7 @@ pub async fn tokens(
     Path((provider, subject)): Path<(String, String)>,
 ) -> Result<Json<Vec<PersonalToken>>, ApiError> {
     who.may(Role::View)?;
-    let person = key_of(&app, &provider, &subject).await?;
+    let person = known(&app, &provider, &subject).await?;
     let rows = app.store.personal_tokens(&person, app.now()).await?;
     let out = rows.into_iter().map(|r| PersonalToken {
         id: r.id,
@@ -102,7 +102,7 @@ pub async fn revoke_tokens(
     Query(q): Query<FactorQuery>,
 ) -> Result<Json<TokensRevoked>, ApiError> {
     who.may(Role::Operate)?;
-    let person = key_of(&app, &provider, &subject).await?;
+    let person = known(&app, &provider, &subject).await?;
     let mut act = who.act(&app, "revoke personal tokens", json!({"only": q.id}));
     act.act.personal.people.push(format!("{provider}/{subject}"));
     let gone = app.store.revoke_personal_tokens(&person, q.id, Some(act)).await?;
@@ -127,7 +127,7 @@ pub async fn roles(
     Path((provider, subject)): Path<(String, String)>,
 ) -> Result<Json<PersonRoles>, ApiError> {
     who.may(Role::View)?;
-    let person = key_of(&app, &provider, &subject).await?;
+    let person = known(&app, &provider, &subject).await?;
     let now = app.store.roles_of(&person).await?;
     let changes = app.store.role_changes(&person, CHANGES_MAX).await?;
     let roles =

@@ -1,20 +1,26 @@
 //! Handover sheets, and trials of providers and directories.
 
+use std::sync::Arc;
+
 use axum::extract::State;
 use axum::response::{Html, IntoResponse, Response};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use http::{HeaderValue, StatusCode, header};
-use passeur_api::{DirectoryTrial, Handover, HandoverTable, HandoverValue, Problem, ProviderTrial, Role, TrialAnswer};
+use passeur_api::{DirectoryTrial, Handover, HandoverTable, HandoverValue, Problem, ProviderTrial, Role, Source, TrialAnswer};
 use passeur_core::sheet::{Certificate, Facts, For, Part, Row, STYLE, Sheet, sheet};
+use passeur_core::site::Site;
 use passeur_core::x509;
+use passeur_gateway::shared::Edition;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
+use super::sites::{document, sound};
 use super::{ApiError, no_edition, problem};
 use crate::app::App;
+use crate::trials::Under;
 use crate::{pages, trials};
 
 /// What a sheet is to be of.
@@ -122,6 +128,16 @@ fn lacking(l: trials::Lacking) -> ApiError {
     problem(StatusCode::BAD_REQUEST, "trial", "Not enough to try", &l.0)
 }
 
+/// The live edition, and the document that a trial takes values from instead.
+async fn under(app: &App, who: &Engineer, source: &Source) -> Result<(Arc<Edition>, Option<Arc<Site>>), ApiError> {
+    let live = app.live.get().ok_or_else(no_edition)?;
+    if *source == Source::default() {
+        return Ok((live, None));
+    }
+    let document = document(app, source.clone()).await?;
+    Ok((live, Some(sound(app, who, &document).await?)))
+}
+
 /// Tries a provider on values that are not saved.
 #[utoipa::path(post, path = "/trials/provider", request_body = ProviderTrial, responses((status = 200, body = TrialAnswer), (status = 400, body = Problem)))]
 pub async fn try_provider(
@@ -131,8 +147,9 @@ pub async fn try_provider(
 ) -> Result<Json<TrialAnswer>, ApiError> {
     // A trial sends requests, and may send a secret, to an address in the request.
     who.may(Role::Configure)?;
-    let edition = app.live.get().ok_or_else(no_edition)?;
-    trials::provider(&app, &edition.site, &ask).await.map(Json).map_err(lacking)
+    let (live, other) = under(&app, &who, &ask.source).await?;
+    let under = Under { site: other.as_deref().unwrap_or(&live.site), live: Some(&live.site), who: Some(&who) };
+    trials::provider(&app, under, &ask).await.map(Json).map_err(lacking)
 }
 
 /// Tries a directory on values that are not saved.
@@ -143,6 +160,7 @@ pub async fn try_directory(
     Json(ask): Json<DirectoryTrial>,
 ) -> Result<Json<TrialAnswer>, ApiError> {
     who.may(Role::Configure)?;
-    let edition = app.live.get().ok_or_else(no_edition)?;
-    trials::directory(&app, &edition.site, &ask).await.map(Json).map_err(lacking)
+    let (live, other) = under(&app, &who, &ask.source).await?;
+    let under = Under { site: other.as_deref().unwrap_or(&live.site), live: Some(&live.site), who: Some(&who) };
+    trials::directory(&app, under, &ask).await.map(Json).map_err(lacking)
 }

@@ -13,6 +13,7 @@ mod leavers;
 mod people;
 mod providers;
 mod rehearse;
+mod ring;
 mod routes;
 mod secrets;
 mod sites;
@@ -193,6 +194,8 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(people::look_up))
         .routes(routes!(factors::show, factors::remove))
         .routes(routes!(factors::tokens, factors::revoke_tokens))
+        .routes(routes!(ring::list))
+        .routes(routes!(ring::retire))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set))
         .routes(routes!(secrets::make_key))

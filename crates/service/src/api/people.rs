@@ -175,11 +175,33 @@ fn words(state: &LookUpState, directory: &Directory, lang: Lang) -> String {
         LookUpState::Disabled { why, .. } => format!("{head}: {why}"),
         LookUpState::NoEntry => format!("{head}: {} under {}", directory.key, directory.base),
         LookUpState::Several { dns } => format!("{head}: {}", dns.join("; ")),
-        LookUpState::BindRefused { detail } | LookUpState::Dead { detail } => {
+        LookUpState::BindRefused { detail } | LookUpState::Dead { detail } | LookUpState::Unusable { detail } => {
             format!("{head}: {detail}")
         }
         LookUpState::NoKey { absence } => format!("{head}: {absence}"),
     }
+}
+
+/// The same of somebody who is known here: who came by, has something, or is kept out. A slip in an identifier is not "has none".
+///
+/// # Errors
+/// Also where nobody like that is known.
+pub async fn known(app: &App, provider: &str, subject: &str) -> Result<PersonKey, ApiError> {
+    let key = key_of(app, provider, subject).await?;
+    let has = app.store.holdings(&key).await?;
+    let is_known = has != Default::default()
+        || app.store.name_of(&key).await?.is_some()
+        || app.store.block(&key).await?.is_some()
+        || app.store.latest_evidence(&key).await?.is_some();
+    if is_known {
+        return Ok(key);
+    }
+    let words = format!(
+        "Nobody with the identifier \"{}\" came through {provider} while crossings were kept, or has anything here. passeur sessions and passeur crossings \
+         --person NAME show identifiers whole.",
+        passeur_core::text::visible(&passeur_core::text::shorten(subject, 100))
+    );
+    Err(problem(StatusCode::NOT_FOUND, "no-person", "Nobody known", &words))
 }
 
 /// Whom a provider's name and its identifier of a person stand for.

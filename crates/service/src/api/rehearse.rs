@@ -8,9 +8,10 @@ use chrono::Duration;
 use http::StatusCode;
 use passeur_api::{Fare, GateRehearsal, PersonRehearsal, PersonRequest, Problem, Rehearsal, RehearseRequest, Role};
 use passeur_core::circumstances::Circumstances;
+use passeur_core::compare::ChangedSource;
 use passeur_core::evidence::Evidence;
 use passeur_core::expect;
-use passeur_core::rehearse::{CONSOLE, Tried, Verdict, effects, tell_at, try_at};
+use passeur_core::rehearse::{CONSOLE, Tried, Verdict, effects, tell_at, try_after, try_at};
 use passeur_core::site::{Described, Site};
 use passeur_core::step::{Lang, sentence};
 
@@ -23,6 +24,7 @@ use super::{ApiError, bad, problem};
 use crate::app::App;
 use crate::rehearsal::{Pair, past as rehearse};
 use crate::signin::evidence as asking;
+use crate::trials::Under;
 
 /// The longest look back, in days; as long as crossings are kept by default.
 const DAYS_MAX: u16 = 90;
@@ -89,9 +91,16 @@ fn described(app: &App, site: &Site, ask: &PersonRequest) -> Result<Evidence, Ap
     Ok(evidence)
 }
 
-/// What is known of the person: recorded, described, and where asked for, looked up now.
-async fn evidence_of(app: &App, before: &Site, after: &Site, ask: &PersonRequest) -> Result<Evidence, ApiError> {
-    let mut evidence = match &ask.subject {
+/// What is known of the person, under the live edition and under the document: recorded, described, and where asked for, looked up now,
+/// in the directories of each.
+async fn evidence_of(
+    app: &App,
+    who: &Engineer,
+    (before, after): (&Site, &Site),
+    changed: &[ChangedSource],
+    ask: &PersonRequest,
+) -> Result<(Evidence, Evidence), ApiError> {
+    let evidence = match &ask.subject {
         None => described(app, if before.provider(&ask.provider).is_some() { before } else { after }, ask)?,
         Some(subject) => {
             let none = || {
@@ -106,16 +115,25 @@ async fn evidence_of(app: &App, before: &Site, after: &Site, ask: &PersonRequest
         }
     };
     let by_hand = ask.groups.is_some() || !ask.attributes.is_empty();
-    for (site, access) in before.accesses().map(|a| (before, a)).chain(after.accesses().map(|a| (after, a))) {
-        let Some(asking) = access.asking(site, &evidence).filter(|a| app.directory(&a.directory.name).is_some()) else {
-            continue;
-        };
-        let known = evidence.look_up(&asking.directory.name).is_some_and(|l| l.is_for(&asking));
-        if access.takes(site, &evidence) && !by_hand && (!known || ask.fresh) {
-            asking::complete(app, site, access, &mut evidence).await;
+    let mut out = [evidence.clone(), evidence];
+    for (site, evidence) in [before, after].into_iter().zip(&mut out) {
+        let under = Under { site, live: Some(before), who: Some(who) };
+        for access in site.accesses() {
+            let Some(asking) = access.asking(site, evidence) else { continue };
+            let name = asking.directory.name.clone();
+            // What another directory of that name said is nothing that this one said.
+            let another = std::ptr::eq(site, after) && changed.iter().any(|c| c.kind == "directory" && c.name == name);
+            let known = !another && evidence.look_up(&name).is_some_and(|l| l.is_for(&asking));
+            if by_hand || !access.takes(site, evidence) || (known && !ask.fresh) || (another && !ask.fresh) {
+                continue;
+            }
+            if let Some(link) = under.directory(app, &name).await {
+                asking::complete_by(app, site, access, evidence, Some(link)).await;
+            }
         }
     }
-    Ok(evidence)
+    let [now, then] = out;
+    Ok((now, then))
 }
 
 /// How somebody fares at a gate, with the story.
@@ -141,7 +159,8 @@ pub fn fare(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>
 /// How somebody fares at every gate of either site and at the console, or at one of them.
 fn at_gates(
     (before, after): (&Site, &Site),
-    evidence: &Evidence,
+    (known, then_known): (&Evidence, &Evidence),
+    changed: &[ChangedSource],
     at: &Circumstances<'_>,
     gate: Option<&str>,
     lang: Lang,
@@ -150,13 +169,13 @@ fn at_gates(
     let names = before.gates.iter().chain(&after.gates).map(|g| g.name.as_str()).chain([CONSOLE]);
     let wanted = names.filter(|name| seen.insert(*name) && gate.is_none_or(|g| g == *name));
     let one = |name: &str| {
-        let (now, then) = (try_at(before, name, evidence, at), try_at(after, name, evidence, at));
+        let (now, then) = (try_at(before, name, known, at), try_after(after, changed, name, then_known, at));
         let effects = effects(&now, &then, lang);
         GateRehearsal {
             gate: name.to_owned(),
             effect: effects.code().to_owned(),
-            now: fare(before, name, evidence, at, &now, lang),
-            then: fare(after, name, evidence, at, &then, lang),
+            now: fare(before, name, known, at, &now, lang),
+            then: fare(after, name, then_known, at, &then, lang),
             what: effects.what(lang),
         }
     };
@@ -174,7 +193,15 @@ pub async fn person(
     who.may(Role::View)?;
     let (before, after) = (document(&app, Default::default()).await?, document(&app, ask.source.clone()).await?);
     let (a, b): (Arc<Site>, Arc<Site>) = (sound(&app, &who, &before).await?, sound(&app, &who, &after).await?);
-    let evidence = evidence_of(&app, &a, &b, &ask).await?;
+    let changed = changed(&app, &who, (&before.text, &a), (&after.text, &b)).await?;
+    let (known, then_known) = evidence_of(&app, &who, (&a, &b), &changed, &ask).await?;
+    // What was asked of the document's own directories just now, or described by hand, is known.
+    let asked = |c: &ChangedSource| {
+        let by_hand = ask.groups.is_some() || !ask.attributes.is_empty() || ask.subject.is_none();
+        let anew = c.kind == "directory" && then_known.look_up(&c.name) != known.look_up(&c.name);
+        by_hand || anew
+    };
+    let unknown: Vec<ChangedSource> = changed.iter().filter(|c| !asked(c)).cloned().collect();
     let address = match &ask.address {
         None => None,
         Some(text) => Some(text.parse().map_err(|_| bad("address is an IP address."))?),
@@ -184,7 +211,7 @@ pub async fn person(
     let (now, gate, lang) = (ask.at.unwrap_or_else(|| app.now()), ask.gate, who.lang);
     let gates = off_the_data_path(&app, &who.name, move || {
         let at = Circumstances { now, address, method: &method, path: &path };
-        at_gates((&a, &b), &evidence, &at, gate.as_deref(), lang)
+        at_gates((&a, &b), (&known, &then_known), &unknown, &at, gate.as_deref(), lang)
     })
     .await?;
     Ok(Json(PersonRehearsal { before: before.name, after: after.name, gates }))

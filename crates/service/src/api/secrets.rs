@@ -15,7 +15,7 @@ use super::extract::{Json, Path};
 use super::{ApiError, problem};
 use crate::app::{App, random, secret_binding};
 use crate::providers::own;
-use crate::trials;
+use crate::trials::{self, Under};
 
 /// The longest secret stored, in bytes.
 const SECRET_MAX: usize = 64 * 1024;
@@ -207,13 +207,13 @@ async fn untried(app: &App, name: &str, version: i32) -> Vec<String> {
     };
     for p in site.providers.iter().filter(|p| p.secret() == Some(name)) {
         let ask = ProviderTrial::stored(&p.name, version);
-        if let Ok(found) = trials::provider(app, site, &ask).await {
+        if let Ok(found) = trials::provider(app, Under::live(site), &ask).await {
             out.extend(wrong(format!("provider {}", p.name), found.checks));
         }
     }
     for d in site.directories.iter().filter(|d| d.secret.as_deref() == Some(name)) {
         let ask = DirectoryTrial::stored(&d.name, version);
-        if let Ok(found) = trials::directory(app, site, &ask).await {
+        if let Ok(found) = trials::directory(app, Under::live(site), &ask).await {
             out.extend(wrong(format!("directory {}", d.name), found.checks));
         }
     }

@@ -147,7 +147,7 @@ pub async fn new_recovery(app: &App, session: &Session) -> Result<Option<Vec<Str
         })
         .collect();
     let macs: Vec<[u8; 32]> = codes.iter().filter_map(|c| recovery_macs(app, provider, &person, c).first().copied()).collect();
-    Ok(app.store.put_recovery_codes(provider, &person, session.row.id, &macs).await?.then_some(codes))
+    Ok(app.store.put_recovery_codes(provider, &person, session.row.id, (app.ring.newest(), &macs)).await?.then_some(codes))
 }
 
 /// Notes in a session that a factor was proven just now. Every gate decides anew.

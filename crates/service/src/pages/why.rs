@@ -13,6 +13,7 @@ pub fn headline(code: Option<StepCode>, lang: Lang) -> &'static str {
             Some(
                 StepCode::DirectoryDead
                 | StepCode::DirectoryBindRefused
+                | StepCode::DirectoryUnusable
                 | StepCode::ProviderSilent
                 | StepCode::DiscoveryFailed
                 | StepCode::MetadataFailed
@@ -121,7 +122,7 @@ pub fn plain(code: Option<StepCode>, lang: Lang) -> &'static str {
             "You signed in, but you could not be found for certain in the directory that this application relies on.",
             "Vous êtes connecté, mais vous n'avez pas pu être trouvé avec certitude dans l'annuaire dont dépend cette application.",
         ),
-        Some(C::DirectoryDead | C::DirectoryBindRefused) => (
+        Some(C::DirectoryDead | C::DirectoryBindRefused | C::DirectoryUnusable) => (
             "You signed in, but the directory that says what you may open does not answer. Please try again later.",
             "Vous êtes connecté, mais l'annuaire qui dit ce que vous pouvez ouvrir ne répond pas. Réessayez plus tard.",
         ),

@@ -15,8 +15,8 @@ use passeur_core::evidence::{Evidence, Factors, UserInfo, WayIn};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::shared::Edition;
 use passeur_protocols::oidc::{
-    Answer, DOCUMENT_MAX, Expected, Metadata, Pkce, Tokens, ValidIdToken, key_id, parse_answer, take_references, validate,
-    validate_userinfo,
+    Answer, BadUserInfo, DOCUMENT_MAX, Expected, Metadata, Pkce, Tokens, ValidIdToken, key_id, parse_answer, take_references,
+    validate, validate_userinfo,
 };
 use serde_json::Value;
 
@@ -344,9 +344,19 @@ async fn ask_userinfo(
     if let Ok(answer) = &answer {
         attempt.received("userinfo", || masked_text(&answer.body));
     }
-    let outcome = answer
-        .map_err(|e| e.to_string())
-        .and_then(|a| validate_userinfo(a.status, &a.body, id_token).map(|claims| (claims, a.millis)).map_err(|e| e.to_string()));
+    let outcome = match answer {
+        Err(e) => Err(e.to_string()),
+        Ok(a) => match validate_userinfo(a.status, &a.body, id_token) {
+            Ok(claims) => Ok((claims, a.millis)),
+            Err(BadUserInfo::OtherSubject(seen)) => {
+                let how = BadUserInfo::OtherSubject(seen.clone()).to_string();
+                let step = Step::new(StepCode::UserInfoOther).with("endpoint", endpoint.as_str());
+                attempt.step(|| step.with("seen", seen).with("wanted", id_token.subject()));
+                return UserInfo::Failed { how };
+            }
+            Err(e) => Err(e.to_string()),
+        },
+    };
     match outcome {
         Ok((claims, millis)) => {
             let names: Vec<String> = claims.keys().cloned().collect();

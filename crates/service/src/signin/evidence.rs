@@ -1,9 +1,12 @@
 //! Asking the directory, so that evidence holds what a gate needs.
 
+use std::sync::Arc;
+
 use passeur_core::Moment;
 use passeur_core::evidence::{Evidence, LookUp, LookUpState, PersonKey};
 use passeur_core::site::{Access, Asking, Dead, Disabled, Site};
 use passeur_core::step::{Step, StepCode};
+use passeur_links::ldap::DirectoryLink;
 use passeur_store::StoreError;
 
 use crate::app::App;
@@ -24,8 +27,25 @@ pub async fn complete(app: &App, site: &Site, access: &Access, evidence: &mut Ev
 
 /// The same; `anew` asks whatever is kept.
 async fn ask(app: &App, site: &Site, access: &Access, evidence: &mut Evidence, anew: bool) {
+    let Some(Asking { directory, .. }) = access.asking(site, evidence) else { return };
+    let link = app.directory(&directory.name);
+    ask_by(app, site, access, evidence, (link, anew)).await;
+}
+
+/// The same by a link to a directory that is not the live edition's.
+pub async fn complete_by(app: &App, site: &Site, access: &Access, evidence: &mut Evidence, link: Option<Arc<DirectoryLink>>) {
+    ask_by(app, site, access, evidence, (link, false)).await;
+}
+
+async fn ask_by(
+    app: &App,
+    site: &Site,
+    access: &Access,
+    evidence: &mut Evidence,
+    (link, anew): (Option<Arc<DirectoryLink>>, bool),
+) {
     let Some(Asking { directory, value, .. }) = access.asking(site, evidence) else { return };
-    let look_up = match (value, app.directory(&directory.name)) {
+    let look_up = match (value, link) {
         (Ok(value), Some(link)) if anew => link.look_up_anew(&value).await,
         (Ok(value), Some(link)) => link.look_up(&value).await,
         (key, link) => LookUp {
@@ -101,7 +121,7 @@ pub async fn again(app: &App, site: &Site, access: &Access, evidence: &mut Evide
     ask(app, site, access, evidence, anew).await;
     let found = evidence.look_up(&before.directory)?.clone();
     let how = match &found.state {
-        LookUpState::Dead { detail } | LookUpState::BindRefused { detail } => detail.clone(),
+        LookUpState::Dead { detail } | LookUpState::BindRefused { detail } | LookUpState::Unusable { detail } => detail.clone(),
         _ => return Some(Again::Answered { before: before.into(), now: found.into() }),
     };
     let counts = match access.dead {

@@ -8,10 +8,13 @@ use std::sync::Arc;
 use std::time::{Duration as StdDuration, Instant};
 
 use passeur_api::{Survey, SurveyFinding};
+use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
 use passeur_core::expect;
-use passeur_core::step::Lang;
-use passeur_core::survey::{DatabaseFacts, Facts, Finding, NodeFacts, SecretFacts, TokenFacts, count_sources, survey as judge};
+use passeur_core::step::{Lang, Step};
+use passeur_core::survey::{
+    DatabaseFacts, Facts, Finding, NodeFacts, SecretFacts, TokenFacts, count_sources, recent, survey as judge,
+};
 use passeur_gateway::shared::Edition;
 use passeur_store::StoreError;
 
@@ -23,6 +26,8 @@ use crate::kerberos::look;
 const LIMIT: StdDuration = StdDuration::from_secs(45);
 /// Of so many people at most it is looked at what was received.
 const PEOPLE: i64 = 200;
+/// The most crossings of the last hour that are read.
+const RECENT_MAX: i64 = 500;
 
 /// What a survey found, for whoever asks again.
 pub struct Done {
@@ -82,7 +87,7 @@ pub async fn run(app: &App, edition: &Arc<Edition>, lang: Lang) -> Result<Done, 
         Ok(seen) => facts.kerberos = seen?,
         Err(_) => not_seen.push(late("Kerberos")),
     }
-    count_flows(app, edition, &mut facts).await?;
+    count_flows(app, edition, &mut facts, lang).await?;
     facts.certificates = probes::certificates(app);
     facts.own_saml = probes::own_saml(app);
     let looked_at = facts.providers.len()
@@ -145,9 +150,15 @@ async fn inside(app: &App, edition: &Arc<Edition>, evidence: &[Evidence], lang: 
     })
 }
 
-/// How many people were sent to each provider in the last day, and never came back.
-async fn count_flows(app: &App, edition: &Edition, facts: &mut Facts) -> Result<(), StoreError> {
+/// How many people were sent to each provider in the last day, and never came back; and what came of its answers in the last hour.
+async fn count_flows(app: &App, edition: &Edition, facts: &mut Facts, lang: Lang) -> Result<(), StoreError> {
+    let ended = app.store.ended_since(app.now() - chrono::Duration::hours(1), RECENT_MAX).await?;
+    let read =
+        |(outcome, steps): (String, serde_json::Value)| Some((Outcome::parse(&outcome)?, serde_json::from_value(steps).ok()?));
+    let ended: Vec<(Outcome, Vec<Step>)> = ended.into_iter().filter_map(read).collect();
+    let mut recent = recent(&ended, lang);
     for p in &mut facts.providers {
+        p.recent = recent.remove(&p.name).unwrap_or_default();
         let Some(provider) = edition.site.provider(&p.name) else { continue };
         if let Some(f) = app.flows(provider).await? {
             (p.sent, p.never_came_back) = (f.sent, f.never_came_back);

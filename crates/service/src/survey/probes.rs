@@ -32,7 +32,7 @@ fn until(der: Option<Vec<u8>>) -> Option<passeur_core::Moment> {
 
 async fn provider(app: &App, edition: &Edition, name: &str) -> ProviderFacts {
     let mut out = ProviderFacts { name: name.to_owned(), ..ProviderFacts::default() };
-    match trials::provider_seen(app, &edition.site, &ProviderTrial::named(name)).await {
+    match trials::provider_seen(app, trials::Under::live(&edition.site), &ProviderTrial::named(name)).await {
         Ok(seen) => {
             out.certificate = until(seen.certificate);
             for c in seen.answer.checks.into_iter().filter(|c| c.verdict == "wrong") {

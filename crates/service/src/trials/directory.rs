@@ -5,13 +5,12 @@ use passeur_api::{DirectoryTrial, TrialAnswer};
 use passeur_core::site::{Directory, DirectorySecurity, FindGroups, GroupSearch, Nested, Primary, Referrals, Site};
 use passeur_links::ldap::{DirectoryCheck, try_directory};
 
-use super::{Checks, Lacking};
+use super::{Checks, Lacking, Stored, Under};
 use crate::app::App;
 
 fn directory_of(site: &Site, ask: &DirectoryTrial) -> Result<Directory, Lacking> {
-    let lacking = || Lacking(format!("directory {} is not in the live edition: give url, base and key", ask.name));
-    let live = site.directory(&ask.name);
-    let mut d = match live {
+    let lacking = || Lacking(format!("there is no directory {}: give url, base and key", ask.name));
+    let mut d = match site.directory(&ask.name) {
         Some(d) => d.clone(),
         None => Directory {
             name: ask.name.clone(),
@@ -77,21 +76,39 @@ fn directory_of(site: &Site, ask: &DirectoryTrial) -> Result<Directory, Lacking>
     Ok(d)
 }
 
-/// Tries a directory. The stored password is only ever sent to the live edition's own address and account: otherwise
-/// whoever may run trials could have it sent anywhere.
-pub async fn directory(app: &App, site: &Site, ask: &DirectoryTrial) -> Result<TrialAnswer, Lacking> {
-    let directory = directory_of(site, ask)?;
-    let elsewhere =
-        site.directory(&ask.name).is_none_or(|live| live.servers != directory.servers || live.account != directory.account);
+/// Whether the live edition sends the same password to the same servers, for the same account and as well protected.
+pub(super) fn is_same(live: Option<&Site>, wanted: &Directory) -> bool {
+    live.and_then(|l| l.directory(&wanted.name)).is_some_and(|l| {
+        (&l.servers, &l.account, &l.secret, l.security, &l.ca_file)
+            == (&wanted.servers, &wanted.account, &wanted.secret, wanted.security, &wanted.ca_file)
+    })
+}
+
+/// Tries a directory.
+pub async fn directory(app: &App, under: Under<'_>, ask: &DirectoryTrial) -> Result<TrialAnswer, Lacking> {
+    let directory = directory_of(under.site, ask)?;
+    let mut c = Checks(vec![]);
     let password = match (&ask.password, &directory.secret) {
         (Some(p), _) => Some(p.clone()),
-        (None, Some(_)) if elsewhere => {
-            return Err(Lacking("another address or account needs its own password: give it with the trial".into()));
-        }
-        (None, Some(name)) => app.secret(name, ask.secret_version).await.ok().flatten(),
         (None, None) => None,
+        (None, Some(name)) => match under.stored(app, name, ask.secret_version, is_same(under.live, &directory)).await {
+            Stored::Value(v) => Some(v),
+            Stored::Withheld if !under.is_document() => {
+                return Err(Lacking("another address or account needs its own password: give it with the trial".into()));
+            }
+            Stored::Withheld => {
+                let words = format!(
+                    "secret {name} goes to another address or account only for whoever stored it, so that nothing was asked"
+                );
+                c.add("account", "not known", words, Some("Give the password with the trial, or store it yourself."));
+                return Ok(c.answer());
+            }
+            Stored::Nowhere => {
+                c.wrong("account", format!("secret {name} is not stored"), "Store it: passeur secret set NAME");
+                return Ok(c.answer());
+            }
+        },
     };
-    let mut c = Checks(vec![]);
     for t in try_directory(&directory, password.as_deref(), ask.sample.as_deref(), app.now()).await {
         let (value, remedy) = match t.check {
             DirectoryCheck::Address => {

@@ -5,11 +5,15 @@ mod oidc;
 pub mod read;
 mod saml;
 
+use std::sync::Arc;
+
 use chrono::{DateTime, Duration};
-use passeur_api::{ProviderTrial, TrialAnswer, TrialCheck};
+use passeur_api::{ProviderTrial, Role, TrialAnswer, TrialCheck};
 use passeur_core::site::{Provider, Site, Speaks};
 use passeur_links::http::{Answer, HttpError};
+use passeur_links::ldap::DirectoryLink;
 
+use crate::api::Engineer;
 use crate::app::App;
 pub use directory::directory;
 
@@ -43,16 +47,88 @@ impl Checks {
         None
     }
     pub(crate) fn answer(self) -> TrialAnswer {
-        TrialAnswer { good: self.0.iter().all(|c| c.verdict == "good"), checks: self.0 }
+        // What cannot be known is told, and is nothing wrong.
+        TrialAnswer { good: self.0.iter().all(|c| c.verdict != "wrong"), checks: self.0 }
     }
 }
 
 /// What is missing in the request, in words.
 pub struct Lacking(pub String);
 
+/// What a trial is made under.
+#[derive(Clone, Copy)]
+pub struct Under<'a> {
+    /// The edition or document whose parts are tried.
+    pub site: &'a Site,
+    /// The live edition: a stored secret may go where it sends it.
+    pub live: Option<&'a Site>,
+    /// Who tries; none for the service itself.
+    pub who: Option<&'a Engineer>,
+}
+
+/// A stored secret, for a trial.
+enum Stored {
+    Value(String),
+    Nowhere,
+    /// It is not for this trial. Otherwise whoever may try a document could have any secret sent anywhere.
+    Withheld,
+}
+
+impl<'a> Under<'a> {
+    /// A trial of the live edition's parts, as they are.
+    pub fn live(site: &'a Site) -> Under<'a> {
+        Under { site, live: Some(site), who: None }
+    }
+
+    /// Whether this is a document beside the live edition.
+    fn is_document(&self) -> bool {
+        !self.live.is_some_and(|l| std::ptr::eq(l, self.site))
+    }
+
+    /// A stored secret in one version, or as it is in use. `same` says that the live edition sends this secret to this very place;
+    /// elsewhere it goes only for whoever stored it, and only where the live edition has no use for it.
+    async fn stored(&self, app: &App, name: &str, version: Option<i32>, same: bool) -> Stored {
+        if !same && !self.is_own(app, name, version).await {
+            let known = app.store.secret_list().await.is_ok_and(|all| all.iter().any(|s| s.name == name));
+            return if known { Stored::Withheld } else { Stored::Nowhere };
+        }
+        app.secret(name, version).await.ok().flatten().map_or(Stored::Nowhere, Stored::Value)
+    }
+
+    async fn is_own(&self, app: &App, name: &str, version: Option<i32>) -> bool {
+        let used = self.live.is_some_and(|l| l.secrets().iter().any(|(n, _)| n == name));
+        let (Some(who), false) = (self.who, used) else { return false };
+        let all = app.store.secret_list().await.unwrap_or_default();
+        let Some(secret) = all.into_iter().find(|s| s.name == name) else { return false };
+        let wanted = version.unwrap_or(secret.version);
+        secret.versions.iter().any(|v| v.version == wanted && who.stored(v))
+    }
+
+    /// A link to a directory of the site under trial, with what may be sent there. None where it names no such directory, or where its
+    /// password is not for this trial.
+    pub async fn directory(&self, app: &App, name: &str) -> Option<Arc<DirectoryLink>> {
+        let wanted = self.site.directory(name)?;
+        if self.live.and_then(|l| l.directory(name)) == Some(wanted) {
+            return app.directory(name);
+        }
+        // It makes this host ask an address that somebody wrote into a document.
+        if self.who.is_none_or(|w| w.role < Role::Configure) {
+            return None;
+        }
+        let passwords = match &wanted.secret {
+            None => vec![],
+            Some(secret) => match self.stored(app, secret, None, directory::is_same(self.live, wanted)).await {
+                Stored::Value(v) => vec![v],
+                Stored::Nowhere | Stored::Withheld => return None,
+            },
+        };
+        Some(DirectoryLink::new(wanted.clone(), passwords, app.clock.clone()))
+    }
+}
+
 /// Tries a provider.
-pub async fn provider(app: &App, site: &Site, ask: &ProviderTrial) -> Result<TrialAnswer, Lacking> {
-    Ok(provider_seen(app, site, ask).await?.answer)
+pub async fn provider(app: &App, under: Under<'_>, ask: &ProviderTrial) -> Result<TrialAnswer, Lacking> {
+    Ok(provider_seen(app, under, ask).await?.answer)
 }
 
 /// A provider that the live edition does not have, with what a site file would give it unasked.
@@ -93,12 +169,12 @@ pub struct Seen {
 }
 
 /// The same with what was seen beside it.
-pub async fn provider_seen(app: &App, site: &Site, ask: &ProviderTrial) -> Result<Seen, Lacking> {
-    let by_saml = match (site.provider(&ask.name), ask.kind.as_deref()) {
+pub async fn provider_seen(app: &App, under: Under<'_>, ask: &ProviderTrial) -> Result<Seen, Lacking> {
+    let by_saml = match (under.site.provider(&ask.name), ask.kind.as_deref()) {
         (Some(p), _) => p.saml().is_some(),
         (None, kind) => kind == Some("saml"),
     };
-    if by_saml { saml::provider(app, site, ask).await } else { oidc::provider(app, site, ask).await }
+    if by_saml { saml::provider(app, under.site, ask).await } else { oidc::provider(app, under, ask).await }
 }
 
 pub(crate) fn clock(app: &App, headers: &http::HeaderMap, skew: Duration, c: &mut Checks) {

@@ -4,7 +4,7 @@ use passeur_api::ProviderTrial;
 use passeur_core::site::{OidcClient, Provider, Site, Speaks, check_issuer};
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, KeySet, Metadata, Pkce, discovery_url};
 
-use super::{Checks, Lacking, Seen, clock, in_place, unheard_of};
+use super::{Checks, Lacking, Seen, Stored, Under, clock, in_place, unheard_of};
 use crate::app::{App, random};
 use crate::providers::oidc::{ExchangeError, OidcLink};
 
@@ -18,7 +18,7 @@ fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, OidcClient
             unheard_of(&ask.name, issuer, speaks)
         }
         _ => {
-            return Err(Lacking(format!("provider {} is not in the live edition: give issuer and client", ask.name)));
+            return Err(Lacking(format!("there is no provider {}: give issuer and client", ask.name)));
         }
     };
     in_place(&mut provider, ask);
@@ -30,7 +30,8 @@ fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, OidcClient
 }
 
 /// Tries an OpenID Connect provider.
-pub async fn provider(app: &App, site: &Site, ask: &ProviderTrial) -> Result<Seen, Lacking> {
+pub async fn provider(app: &App, under: Under<'_>, ask: &ProviderTrial) -> Result<Seen, Lacking> {
+    let site = under.site;
     let (provider, client) = provider_of(site, ask)?;
     let mut c = Checks(vec![]);
     if let Err(what) = check_issuer(&provider.issuer) {
@@ -41,21 +42,44 @@ pub async fn provider(app: &App, site: &Site, ask: &ProviderTrial) -> Result<See
         );
         return Ok(Seen { answer: c.answer(), certificate: None, signing: vec![] });
     }
-    // The stored secret goes to the live edition's own issuer only, as with directories below.
-    let elsewhere = site.provider(&ask.name).is_none_or(|live| live.issuer != provider.issuer);
+    let same = |live: &Provider| live.issuer == provider.issuer && live.secret() == client.secret.as_deref();
+    let same = under.live.and_then(|l| l.provider(&ask.name)).is_some_and(same);
+    let mut without = None;
     let stored = match (&ask.secret, &client.secret) {
         (Some(s), _) => Some(s.clone()),
-        (None, Some(_)) if elsewhere => {
-            return Err(Lacking("another issuer needs its own secret: give it with the trial".into()));
-        }
-        (None, Some(name)) => app.secret(name, ask.secret_version).await.ok().flatten(),
         (None, None) => None,
+        (None, Some(name)) => match under.stored(app, name, ask.secret_version, same).await {
+            Stored::Value(v) => Some(v),
+            Stored::Withheld if !under.is_document() => {
+                return Err(Lacking("another issuer needs its own secret: give it with the trial".into()));
+            }
+            Stored::Withheld => {
+                without = Some((
+                    "not known",
+                    format!(
+                        "secret {name} goes to {} only for whoever stored it, so that the client was not tried",
+                        provider.issuer
+                    ),
+                ));
+                None
+            }
+            Stored::Nowhere => {
+                without = Some(("wrong", format!("secret {name} is not stored, so that nobody can sign in")));
+                None
+            }
+        },
     };
     let link = OidcLink::new(provider.clone(), client.clone(), stored.into_iter().collect(), app.clock.clone());
     let mut certificate = None;
     if let Some(metadata) = discover(app, &link, &mut certificate, &mut c).await {
         keys(&link, &metadata, &mut c).await;
-        known_client(site, &link, &metadata, &mut c).await;
+        match without {
+            None => known_client(site, &link, &metadata, &mut c).await,
+            Some(("wrong", words)) => c.wrong("client", words, "Store it: passeur secret set NAME"),
+            Some((verdict, words)) => {
+                c.add("client", verdict, words, Some("Give the secret with the trial, or store it yourself."))
+            }
+        }
         redirect_address(site, &link, &metadata, &mut c).await;
     }
     Ok(Seen { answer: c.answer(), certificate, signing: vec![] })

@@ -28,7 +28,7 @@ fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, SamlTrust)
             });
             unheard_of(&ask.name, issuer, speaks)
         }
-        _ => return Err(Lacking(format!("provider {} is not in the live edition: give issuer and metadata", ask.name))),
+        _ => return Err(Lacking(format!("provider {} is not there: give issuer and metadata", ask.name))),
     };
     let mut trust = provider.saml().cloned().ok_or_else(|| Lacking(format!("provider {} speaks OpenID Connect", ask.name)))?;
     in_place(&mut provider, ask);

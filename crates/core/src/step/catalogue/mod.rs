@@ -180,6 +180,9 @@ with_tickets! { catalogue
         "Provider {provider} sends groups as identifiers that nothing names: {values}. No rule by name holds of them; name them in a table under [provider.groups]." / "Le fournisseur {provider} transmet des groupes comme identifiants que rien ne nomme : {values}. Aucune règle par nom ne s'y applique ; nommez-les dans une table sous [provider.groups].";
     UserInfoFailed = "provider.userinfo-failed" Provider Notice ["endpoint", "how"]
         "Userinfo from {endpoint} is not used: {how}." / "Les informations de {endpoint} ne sont pas utilisées : {how}.";
+    UserInfoOther = "provider.userinfo-other" Provider Notice ["endpoint", "seen", "wanted"]
+        "The answer of {endpoint} is about {seen}, and the person is {wanted}: nothing of it is used (OpenID Connect Core 5.3.2)." / "La réponse de {endpoint} concerne {seen}, et la personne est {wanted} : rien n'en est utilisé (OpenID Connect Core 5.3.2)."
+        => "Show the provider's team both values: id_token and userinfo must name one person by the same sub for this client." / "Montrez les deux valeurs à l'équipe du fournisseur : id_token et userinfo doivent nommer la même personne par le même sub pour ce client.";
     ClaimsReleased = "provider.claims" Provider Fact ["claims", "acr", "amr"]
         "The provider released: {claims}. Authentication: acr {acr}, amr {amr}." / "Le fournisseur a transmis : {claims}. Authentification : acr {acr}, amr {amr}.";
 
@@ -399,17 +402,20 @@ with_tickets! { catalogue
     DirectorySeveral = "directory.several" Directory Stop ["directory", "key", "value", "dns"]
         "Directory {directory} has several entries with {key} = {value}: {dns}." / "L'annuaire {directory} a plusieurs fiches avec {key} = {value} : {dns}."
         => "Choose a key that is unique, or narrow the base or the filter." / "Choisissez une clé unique, ou restreignez la base ou le filtre.";
-    DirectoryBindRefused = "directory.bind-refused" Directory Stop ["directory", "account", "detail"]
-        "Directory {directory} refused our own account {account}: {detail}." / "L'annuaire {directory} a refusé notre propre compte {account} : {detail}."
+    DirectoryBindRefused = "directory.bind-refused" Directory Stop ["directory", "account", "detail", "key", "value"]
+        "Directory {directory} refused our own account {account}, so that {key} = {value} was not looked for: {detail}." / "L'annuaire {directory} a refusé notre propre compte {account}, si bien que {key} = {value} n'a pas été cherché : {detail}."
         => "Set the account's password anew with `passeur secret set`, or have the account unlocked." / "Redéfinissez le mot de passe avec `passeur secret set`, ou faites déverrouiller le compte.";
-    DirectoryDead = "directory.dead" Directory Stop ["directory", "url", "detail"]
-        "Directory {directory} did not answer at {url}: {detail}." / "L'annuaire {directory} n'a pas répondu à {url} : {detail}."
+    DirectoryDead = "directory.dead" Directory Stop ["directory", "url", "detail", "key", "value"]
+        "Directory {directory} did not answer at {url} when {key} = {value} was looked for: {detail}." / "L'annuaire {directory} n'a pas répondu à {url} quand {key} = {value} était cherché : {detail}."
         => "Run `passeur trial directory {directory}` from this host." / "Lancez `passeur trial directory {directory}` depuis cette machine.";
+    DirectoryUnusable = "directory.unusable-answer" Directory Stop ["directory", "key", "value", "base", "detail"]
+        "Directory {directory} answered the search for {key} = {value} under {base} with what cannot be used: {detail}." / "L'annuaire {directory} a répondu à la recherche {key} = {value} sous {base} par ce qui est inutilisable : {detail}."
+        => "With noSuchObject the base {base}, or that of its groups, is not there or our account may not see it: `passeur trial directory {directory}` says which. Write it as the directory names it, and publish." / "Avec noSuchObject, la base {base} ou celle de ses groupes n'existe pas ou notre compte ne peut la voir : `passeur trial directory {directory}` dit laquelle. Écrivez-la comme l'annuaire, et publiez.";
     DirectoryNoKey = "directory.no-key" Directory Stop ["directory", "attribute", "absence"]
         "Directory {directory} was not asked: {attribute}, which feeds it, gives nothing to look for, because {absence}." / "L'annuaire {directory} n'a pas été interrogé : {attribute}, qui l'alimente, ne donne rien à chercher, car {absence}."
         => "Let the provider's team release the claim; the handover sheet names it. Where it is released, see by what suffixes directories are chosen." / "Demandez à l'équipe du fournisseur de transmettre cet attribut ; la fiche de passation le nomme. S'il est transmis, voyez par quels suffixes les annuaires sont choisis.";
-    DirectoryWentOn = "directory.went-on" Directory Notice ["directory", "state"]
-        "Directory {directory} gave nothing ({state}); this gate goes on without it." / "L'annuaire {directory} n'a rien donné ({state}) ; la porte continue sans lui.";
+    DirectoryWentOn = "directory.went-on" Directory Notice ["directory", "state", "key", "value"]
+        "Directory {directory} gave nothing for {key} = {value} ({state}); this gate goes on without it." / "L'annuaire {directory} n'a rien donné pour {key} = {value} ({state}) ; la porte continue sans lui.";
 
     // ── identity and rules
     AttributePresent = "identity.attribute" Identity Fact ["attribute", "values", "origin"]
@@ -427,7 +433,7 @@ with_tickets! { catalogue
         => "If the person should come in, change what the rule saw (a group, an attribute) or the rule itself." / "Si la personne doit entrer, changez ce que la règle a vu (groupe, attribut) ou la règle.";
     NothingGrants = "rules.nothing-grants" Rules Stop ["gate", "rules"]
         "None of the {rules} rules of gate {gate} grants entry to this person." / "Aucune des {rules} règles de la porte {gate} n'admet cette personne."
-        => "The steps above say what each rule wanted and saw; put the person in one of those groups, or add a rule." / "Les étapes ci-dessus disent ce que chaque règle exigeait et a vu ; ajoutez la personne à un groupe, ou une règle.";
+        => "The steps above say what each rule wanted and saw: have the person put into one of those groups, or add a rule. A group that the directory does not have at all cannot be joined: passeur survey names such groups." / "Les étapes ci-dessus disent ce que chaque règle exigeait et a vu : faites ajouter la personne à un de ces groupes, ou ajoutez une règle. Un groupe que l'annuaire n'a pas ne peut être rejoint : passeur survey les nomme.";
     RolesFrom = "rules.roles-from" Rules Pass ["rule", "source", "roles", "other"]
         "By rule {rule} {source} gives entry {roles}; no roles are: {other}." / "Par la règle {rule}, {source} donne l'entrée {roles} ; ne sont pas des rôles : {other}.";
     RolesChanged = "rules.roles-changed" Rules Notice ["gate", "gained", "lost", "why", "since"]
@@ -453,6 +459,13 @@ with_tickets! { catalogue
     HeaderRefused = "delivery.header-required" Delivery Stop ["header", "reason"]
         "{header} has no usable value and the delivery says to refuse then: {reason}." / "{header} n'a pas de valeur utilisable et la remise exige alors un refus : {reason}."
         => "Have the value put right at its source, or set missing = \"omit\" for this header." / "Faites corriger la valeur à sa source, ou mettez missing = \"omit\" pour cet en-tête.";
+
+    NoDelivery = "delivery.none" Delivery Fact ["gate"]
+        "Gate {gate} has no delivery: the application is told nothing of the person." / "La porte {gate} n'a pas de remise : l'application n'apprend rien de la personne."
+        => "If it is to know them, add a [[delivery]] with its headers and name it in the gate: delivery = \"NAME\"." / "Si elle doit la connaître, ajoutez une [[delivery]] avec ses en-têtes et nommez-la dans la porte : delivery = « NOM ».";
+    SectionsOpen = "delivery.sections-open" Delivery Fact ["sections"]
+        "In these sections, which are open to anybody, nothing is delivered even for people who are signed in: {sections}." / "Dans ces sections, ouvertes à tous, rien n'est remis, même pour les personnes connectées : {sections}."
+        => "If the application needs the person there, take open away from the section." / "Si l'application y a besoin de la personne, retirez open de la section.";
 
     // ── sessions and hand-back
     SessionBegan = "session.began" Session Pass ["until"]

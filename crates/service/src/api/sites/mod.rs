@@ -3,6 +3,7 @@
 mod agree;
 mod draft;
 mod publish;
+mod sources;
 
 pub use agree::*;
 pub use draft::*;

@@ -4,10 +4,9 @@ use axum::extract::State;
 use chrono::Duration;
 use http::StatusCode;
 use passeur_api::{Affected, Edition, Finding, Problem, PublishRequest, Role};
-use passeur_core::compare::{ChangedSource, users_words};
+use passeur_core::compare::ChangedSource;
 use passeur_core::rehearse::CONSOLE;
 use passeur_core::site::Site;
-use passeur_core::step::Lang;
 use passeur_store::{EditionRow, StandsOn, Turned};
 use serde_json::json;
 use std::sync::Arc;
@@ -16,21 +15,22 @@ use super::super::auth::Engineer;
 use super::super::extract::Json;
 use super::super::{ApiError, bad, problem};
 use super::agree::ask_for_second;
+use super::sources::{ask_about_sources, ask_about_trials};
 use super::{Document, changed, compiled, document, examine, numbered, whole};
 use crate::app::{App, turned};
 use crate::lockout;
 use crate::rehearsal::{self, Pair};
 
 /// Sources that would be others.
-type Changed = Arc<Vec<ChangedSource>>;
+pub(super) type Changed = Arc<Vec<ChangedSource>>;
 
 /// How far back it is looked who came in.
 const LOOK_BACK_DAYS: i64 = 7;
 /// How many are named in words; the list holds more.
-const NAMED: usize = 8;
+pub(super) const NAMED: usize = 8;
 
 /// A refusal that the word in `anyway` overrides.
-fn unless_named(status: StatusCode, word: &str, title: &str, detail: &str) -> ApiError {
+pub(super) fn unless_named(status: StatusCode, word: &str, title: &str, detail: &str) -> ApiError {
     problem(status, word, title, detail).with_anyway(word)
 }
 
@@ -78,32 +78,6 @@ async fn ask_about_people(
     let people = count(refused.len(), "person who came in this week", "people who came in this week");
     let detail = format!("It would refuse {people}: {}. Nothing was changed.", names(&refused));
     Err(unless_named(StatusCode::CONFLICT, "refuses-people", "It would refuse people", &detail).with_refused(refused))
-}
-
-/// What everything else stands on and would be another: nothing that is recorded tells who comes in then, so that the publisher is asked
-/// by name.
-fn ask_about_sources(before: &Site, after: &Site, changed: &Changed) -> Result<(), ApiError> {
-    let mut told = vec![];
-    let (was, is) = (before.address.origin(), after.address.origin());
-    if was != is {
-        told.push(format!(
-            "the sign-in host was {was} and becomes {is}, and with it every redirect address, the entity id and the console: providers must know these first"
-        ));
-    }
-    for c in changed.iter() {
-        let trial = match c.kind {
-            "directory" => format!(" (passeur trial directory {})", c.name),
-            "provider" => format!(" (passeur trial sign-in {} --draft)", c.name),
-            _ => String::new(),
-        };
-        let (users, stand) = (users_words(&c.users, NAMED, Lang::En), if c.users.len() == 1 { "stands" } else { "stand" });
-        told.push(format!("{} {} would be another, and {users} {stand} on it: try it{trial}", c.kind, c.name));
-    }
-    if told.is_empty() {
-        return Ok(());
-    }
-    let detail = format!("What was recorded does not tell who comes in under it: {}. Nothing was changed.", told.join("; "));
-    Err(unless_named(StatusCode::CONFLICT, "other-source", "Other sources", &detail))
 }
 
 /// Whether every engineer would lose the console.
@@ -201,6 +175,9 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
         // An earlier edition was tried by being live; whoever goes back in an emergency is not kept from it.
         if copy_of.is_none() && !accepts("other-source") {
             ask_about_sources(&was, &site, &changed)?;
+        }
+        if copy_of.is_none() && !accepts("trial-failed") {
+            ask_about_trials(&app, &who, &was, &site, &changed).await?;
         }
         if !accepts("refuses-people") {
             ask_about_people(&app, &who, &was, &site, &changed).await?;

@@ -105,7 +105,7 @@ fn told(directory: &str, subject: &str, name: &str, why: NotBound) -> Step {
         NotBound::NoSubject { dn } => step(StepCode::PasswordNoSubject).with("dn", dn).with("attribute", subject),
         NotBound::NotNow(state) => {
             let how = match state {
-                LookUpState::BindRefused { detail } | LookUpState::Dead { detail } => detail,
+                LookUpState::BindRefused { detail } | LookUpState::Dead { detail } | LookUpState::Unusable { detail } => detail,
                 other => other.code().to_owned(),
             };
             step(StepCode::PasswordNotAsked).with("how", how)
