@@ -74,7 +74,7 @@ end_tests() {
 
 run_tests() {
   STATE=$ROOT/.test
-  export PASSEUR_TEST_KEEP=$STATE/kept
+  export PASSEUR_TEST_KEEP=$STATE/kept PASSEUR_TEST_CLEAR=$STATE/kept
   prepare
   exec 9> "$STATE/lock"
   flock -n 9 || fail "another ./run test is running in this folder"

@@ -21,6 +21,7 @@ const follow = ref(false)
 const gates = ref<string[]>([])
 const id = ref('')
 const PAGE = 100
+const more = ref(['address', 'way', 'rule', 'since', 'until'].some((name) => route.query[name]))
 
 const one = (name: string) => (typeof route.query[name] === 'string' ? (route.query[name] as string) : undefined)
 // A date field gives a moment of this place without a zone.
@@ -84,13 +85,16 @@ const outcomes = computed(() => Object.keys(messages.en.outcomes).map((value) =>
       <v-text-field v-model="person" class="f-person" :label="t('anyPerson')" clearable @click:clear="person = ''" />
       <v-select class="f" :model-value="filters.gate" :items="['console', 'quay', 'sign-in', ...gates]" :label="t('allGates')" clearable @update:model-value="set('gate', $event)" />
       <v-select class="f" :model-value="filters.outcome" :items="outcomes" :label="t('allOutcomes')" clearable @update:model-value="set('outcome', $event)" />
+      <v-btn variant="text" :aria-expanded="more" data-test="more-filters" @click="more = !more">{{ t(more ? 'fewerFilters' : 'moreFilters') }}</v-btn>
+      <v-text-field v-model="id" class="f" :label="t('openId')" autocomplete="off" spellcheck="false" />
+      <v-btn :color="follow ? 'primary' : undefined" :variant="follow ? 'flat' : 'outlined'" :aria-pressed="follow" @click="follow = !follow">{{ follow ? t('following') : t('live') }}</v-btn>
+    </form>
+    <form v-if="more" class="filters" @submit.prevent>
       <v-text-field v-model="typed.address.value" class="f" name="address" :label="t('fromAddress')" clearable @click:clear="typed.address.value = ''" />
       <v-text-field v-model="typed.way.value" class="f" name="way" :label="t('byWay')" clearable @click:clear="typed.way.value = ''" />
       <v-text-field v-model="typed.rule.value" class="f" name="rule" :label="t('byRule')" clearable @click:clear="typed.rule.value = ''" />
-      <v-text-field class="f" type="datetime-local" :model-value="one('since')" :label="t('fromTime')" @update:model-value="set('since', $event)" />
-      <v-text-field class="f" type="datetime-local" :model-value="one('until')" :label="t('toTime')" @update:model-value="set('until', $event)" />
-      <v-text-field v-model="id" class="f" :label="t('openId')" autocomplete="off" spellcheck="false" />
-      <v-btn :color="follow ? 'primary' : undefined" :variant="follow ? 'flat' : 'outlined'" :aria-pressed="follow" @click="follow = !follow">{{ follow ? t('following') : t('live') }}</v-btn>
+      <v-text-field class="f-time" type="datetime-local" :model-value="one('since')" :label="t('fromTime')" @update:model-value="set('since', $event)" />
+      <v-text-field class="f-time" type="datetime-local" :model-value="one('until')" :label="t('toTime')" @update:model-value="set('until', $event)" />
     </form>
     <Trouble v-if="problem" :problem="problem" @again="read()" />
     <div class="scroll">
@@ -119,5 +123,6 @@ const outcomes = computed(() => Object.keys(messages.en.outcomes).map((value) =>
 .filters { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; margin-bottom: 12px; }
 .f-person { flex: 1 1 220px; max-width: 320px; }
 .f { flex: 1 1 150px; max-width: 200px; }
+.f-time { flex: 0 1 240px; min-width: 220px; }
 .person { min-width: 160px; max-width: 220px; overflow-wrap: anywhere; }
 </style>

@@ -13,7 +13,7 @@ const SHORTEST: usize = 9;
 
 /// A file beside what tests keep; none where nothing is kept.
 fn kept(name: &str) -> Option<Mutex<File>> {
-    let folder = std::path::PathBuf::from(std::env::var_os("PASSEUR_TEST_KEEP")?);
+    let folder = std::path::PathBuf::from(std::env::var_os("PASSEUR_TEST_CLEAR")?);
     std::fs::create_dir_all(&folder).ok()?;
     File::options().create(true).append(true).open(folder.join(name)).ok().map(Mutex::new)
 }
