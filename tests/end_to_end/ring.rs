@@ -23,6 +23,9 @@ async fn a_ring_that_does_not_belong_to_the_database_does_not_start() {
     stack.database.look().await.batch_execute("DELETE FROM ring_keys").await.unwrap();
     let error = stack.restart_with(ring(&[(1, 7)]), false).await.unwrap_err().to_string();
     assert!(error.contains(another), "{error}");
+    // A key that nothing stands under keeps nobody out.
+    let look = stack.database.look().await;
+    look.batch_execute("INSERT INTO ring_keys (number, proof, seen_at) VALUES (7, '\\x00', '2026-01-01')").await.unwrap();
     stack.restart_with(ring(&[(1, 42)]), false).await.unwrap();
     assert_eq!(stack.get("/key-ring").await[0]["number"], 1);
 }

@@ -225,3 +225,16 @@ async fn an_application_that_asks_for_a_certificate_gets_the_gates() {
     assert_eq!(stack.publish(&stack.site.replace(&with, &without)).await.0, 200);
     assert_eq!(Person::new().sign_in(&stack.gate("/"), "benoit").await.status, 502);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_application_that_nobody_has_asked_yet_is_not_called_well() {
+    let stack = Stack::new().await;
+    let tried = async || {
+        let gates = stack.get("/gates").await;
+        let berths = gates.as_array().unwrap().iter().find(|g| g["name"] == "berths").unwrap().clone();
+        berths["upstreams"][0]["tried"].as_bool().unwrap()
+    };
+    assert!(!tried().await);
+    stack.signed_in("benoit").await;
+    assert!(tried().await);
+}

@@ -36,8 +36,8 @@ watch(language, read, { immediate: true })
         <p><a :href="g.address + '/'">{{ g.address }}</a></p>
         <ul class="ups">
           <li v-for="u in g.upstreams" :key="u.address">
-            <Mark :tone="u.draining ? 'quiet' : u.well ? 'pass' : 'stop'" /> <span class="mono">{{ u.address }}</span>
-            <span class="quiet">{{ t(u.draining ? 'ups.draining' : u.well ? 'ups.well' : 'ups.down') }}</span>
+            <Mark :tone="u.draining || !u.tried ? 'quiet' : u.well ? 'pass' : 'stop'" /> <span class="mono">{{ u.address }}</span>
+            <span class="quiet">{{ t(u.draining ? 'ups.draining' : !u.tried ? 'ups.none' : u.well ? 'ups.well' : 'ups.down') }}</span>
             <p v-if="u.last_failure && !u.well" class="quiet">{{ visible(u.last_failure) }}</p>
             <p v-if="u.finding" class="bad">{{ u.finding }}</p>
           </li>

@@ -147,6 +147,8 @@ pub struct Upstream {
     pub draining: bool,
     /// Whether it answers: its health path, and the last request.
     pub well: bool,
+    /// Whether anything was asked of it since this node uses it; until then `well` says nothing.
+    pub tried: bool,
     pub requests: u64,
     pub failures: u64,
     /// Why it last failed; kept when it is well again.

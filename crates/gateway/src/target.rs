@@ -50,6 +50,8 @@ pub struct TargetState {
     pub address: String,
     pub draining: bool,
     pub well: bool,
+    /// Whether anything was asked of it since it is in use here; until then nobody knows whether it is well.
+    pub tried: bool,
     pub requests: u64,
     pub failures: u64,
     pub last_failure: Option<String>,
@@ -178,6 +180,7 @@ impl Route {
                 address: t.address.to_string(),
                 draining: *draining,
                 well: t.is_up(),
+                tried: t.health().is_some() || t.requests.load(Ordering::Relaxed) > 0 || t.failures.load(Ordering::Relaxed) > 0,
                 requests: t.requests.load(Ordering::Relaxed),
                 failures: t.failures.load(Ordering::Relaxed),
                 last_failure: t.last_failure.lock().unwrap_or_else(|e| e.into_inner()).clone(),

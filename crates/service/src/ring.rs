@@ -31,8 +31,7 @@ fn words(s: &passeur_store::Sealed) -> String {
         (s.recovery_codes, "recovery codes"),
         (s.acts, "acts"),
     ];
-    let told: Vec<String> = all.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
-    if told.is_empty() { "things that run out by themselves".to_owned() } else { told.join(", ") }
+    all.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect::<Vec<_>>().join(", ")
 }
 
 fn purpose(holds: Holds) -> Purpose {
@@ -67,6 +66,13 @@ pub async fn check(store: &Store, ring: &Ring, now: Moment) -> Result<Result<(),
         match proof {
             None => {
                 let under = store.sealed_under(u16::try_from(row.number).unwrap_or_default()).await?;
+                if under == passeur_store::Sealed::default() {
+                    tracing::warn!(
+                        key = row.number,
+                        "the key ring lacks a key that nothing stands under any more; retire it on a node that has it"
+                    );
+                    continue;
+                }
                 return Ok(Err(WrongRing::Missing { number: row.number, what: words(&under) }));
             }
             Some(proof) if proof.as_slice() != row.proof => {
@@ -90,7 +96,13 @@ pub async fn check(store: &Store, ring: &Ring, now: Moment) -> Result<Result<(),
         }
         store.note_ring_key(number, proof, now).await?;
     }
-    Ok(Ok(()))
+    // Another node may have noted another key of that number in the same moment: whoever was first counts.
+    let noted = store.ring_keys().await?;
+    let another = ring.numbers().find(|n| {
+        let proof = ring.proof(*n).unwrap_or_default();
+        noted.iter().any(|r| r.number == i32::from(*n) && r.proof != proof)
+    });
+    Ok(another.map_or(Ok(()), |number| Err(WrongRing::Another { number })))
 }
 
 /// Opens what stands under an older key and seals it under the newest.

@@ -123,6 +123,12 @@ pub struct CodeRow {
     pub expires_at: Moment,
 }
 
+/// Marks what may be taken once. False when it was taken before.
+async fn mark(conn: &mut AsyncPgConnection, id: &[u8], expires_at: Moment, network: Option<&str>) -> Result<bool, StoreError> {
+    let row = (answered::flow.eq(id), answered::expires_at.eq(expires_at), answered::network.eq(network));
+    Ok(diesel::insert_into(answered::table).values(row).on_conflict_do_nothing().execute(conn).await? == 1)
+}
+
 /// Flows that were answered.
 const FLOWS: Bounded = Bounded { table: "answered", key: "flow", of_network: 5_000, in_all: 20_000 };
 
@@ -155,7 +161,8 @@ impl Store {
     /// Marks what somebody has signed as taken: a message of a provider, a ticket. False when it was taken before. Nobody else can
     /// make us keep one, so that none ever gives way.
     pub async fn use_once(&self, id: &[u8], expires_at: Moment) -> Result<bool, StoreError> {
-        self.mark(id, expires_at, None).await
+        let mut conn = self.conn().await?;
+        mark(&mut conn, id, expires_at, None).await
     }
 
     /// Marks a flow of ours as answered, by whoever is in a network. False when it was answered before. Anybody can answer flows, with
@@ -168,18 +175,7 @@ impl Store {
         if let Err(limit) = FLOWS.make_room(&mut conn, network, now).await? {
             return Ok(Err(limit));
         }
-        drop(conn);
-        self.mark(flow, expires_at, Some(network)).await.map(Ok)
-    }
-
-    async fn mark(&self, id: &[u8], expires_at: Moment, network: Option<&str>) -> Result<bool, StoreError> {
-        let mut conn = self.conn().await?;
-        let n = diesel::insert_into(answered::table)
-            .values((answered::flow.eq(id), answered::expires_at.eq(expires_at), answered::network.eq(network)))
-            .on_conflict_do_nothing()
-            .execute(&mut conn)
-            .await?;
-        Ok(n == 1)
+        mark(&mut conn, flow, expires_at, Some(network)).await.map(Ok)
     }
 
     /// The session of a token, ended or not.

@@ -85,11 +85,11 @@ impl Write for Kept {
     }
 }
 
-/// Keeps the log of every service in this process, at a level that tells much.
+/// Keeps the log of every service in this process, as it is by default.
 pub fn keep_the_log() {
     static ONCE: Once = Once::new();
     ONCE.call_once(|| {
-        let ours = ["core", "gateway", "gss", "links", "protocols", "service", "store"].map(|c| format!("passeur_{c}=debug"));
+        let ours = ["core", "gateway", "gss", "links", "protocols", "service", "store"].map(|c| format!("passeur_{c}=info"));
         let filter = tracing_subscriber::EnvFilter::new(ours.join(","));
         let _ = tracing_subscriber::fmt().with_env_filter(filter).with_ansi(false).with_writer(|| Kept).try_init();
     });

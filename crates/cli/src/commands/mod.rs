@@ -191,10 +191,11 @@ async fn gates(only: Option<String>, args: &ClientArgs) -> Result<(), Exit> {
         say!("{}  {}", s.paint(&g.name, Tone::Strong), s.paint(&g.title, Tone::Plain));
         say!("  {}", s.paint(&g.address, Tone::Plain));
         for u in &g.upstreams {
-            let (state, tone) = match (u.draining, u.well) {
-                (true, _) => ("draining", Tone::Quiet),
-                (_, true) => ("well", Tone::Good),
-                (_, false) => ("down", Tone::Bad),
+            let (state, tone) = match (u.draining, u.tried, u.well) {
+                (true, ..) => ("draining", Tone::Quiet),
+                (_, false, _) => ("nothing asked yet", Tone::Quiet),
+                (_, true, true) => ("well", Tone::Good),
+                (_, true, false) => ("down", Tone::Bad),
             };
             let why = u.last_failure.as_deref().filter(|_| !u.well).map(|w| format!(": {w}")).unwrap_or_default();
             say!("  → {}  {}{}", s.paint(&u.address, Tone::Plain), s.paint(state, tone), s.paint(&why, Tone::Plain));

@@ -25,6 +25,7 @@ fn upstream(t: TargetState) -> Upstream {
         address: t.address,
         draining: t.draining,
         well: t.well,
+        tried: t.tried,
         requests: t.requests,
         failures: t.failures,
         last_failure: t.last_failure,
