@@ -113,4 +113,10 @@ async fn a_rule_gives_less_time_words_and_values() {
     let waiting = |c: &serde_json::Value| c["outcome"] == "waiting";
     assert!(told["crossings"].as_array().unwrap().iter().any(waiting), "{told}");
     assert!(anouk.open(&stack.pass("/")).await.body.contains("Anouk Tregarec"), "the quay still knows the person");
+    // Why she had to sign in again is told with what comes of it: here the provider's clock is behind.
+    let page = anouk.send(Method::GET, &asked, None).await;
+    let page = anouk.prove(page, "anouk").await;
+    let story = stack.story(&anouk.follow(page).await.crossing()).await;
+    let why = |s: &serde_json::Value| s["code"] == "gate.no-session" && s["params"]["why"]["code"] == "too-old";
+    assert!(story["steps"].as_array().unwrap().iter().any(why), "{story}");
 }

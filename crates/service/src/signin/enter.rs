@@ -321,7 +321,7 @@ async fn through(
     mut attempt: Attempt,
     visit: &Visit,
     session: Session,
-    ask: Ask,
+    mut ask: Ask,
 ) -> Response {
     let site = &edition.site;
     let target = ask.return_path();
@@ -349,6 +349,9 @@ async fn through(
             let state = session.live.state(&limits, app.now());
             if state != State::Live {
                 attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(state.code())));
+                if let Err(e) = flow::note_before_asking(&mut attempt, &mut ask, "time").await {
+                    return pages::store_failed(site, lang, &e).into_response();
+                }
                 let way = session.evidence.way().to_owned();
                 let anew = Manner::anew(true);
                 return start::by_way(app, edition, attempt, visit, way, Purposed::Gate(ask), anew).await;

@@ -72,6 +72,19 @@ pub fn shared(site: &Site, visit: &Visit) -> Option<Step> {
     Some(Step::new(StepCode::SharedNetwork).with("network", network.name.as_str()))
 }
 
+/// Writes what was told so far before somebody who is known is sent to be asked for more, so that it is told when they come
+/// back: see [`retell`].
+///
+/// # Errors
+/// When it cannot be written: nobody is sent anywhere then.
+pub async fn note_before_asking(attempt: &mut Attempt, ask: &mut Ask, what: &str) -> Result<(), StoreError> {
+    ask.asked.push(what.to_owned());
+    attempt.record(Outcome::Waiting).await?;
+    // A page that was loaded again is another crossing.
+    ask.crossing = attempt.id;
+    Ok(())
+}
+
 /// Puts what was recorded of a crossing in the place of its first steps, where it goes on after more was asked for.
 pub async fn retell(app: &App, ask: &Ask, steps: &mut Vec<Step>) {
     if ask.asked.is_empty() {

@@ -58,14 +58,13 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
     if let Some(s) = found.as_ref().filter(|s| keeps(s) && serves(site, &to, &s.evidence) && app.standings.lost(site, &to, s)) {
         attempt.step(|| Step::new(StepCode::TicketLost).with("person", s.row.name.as_str()));
         let way = s.evidence.way().to_owned();
-        // So that this is told again when the person comes back.
-        let to = match to {
-            Purposed::Gate(mut ask) => {
-                ask.asked.push("ticket".to_owned());
-                Purposed::Gate(ask)
-            }
-            other => other,
-        };
+        attempt.is_of(&s.row);
+        let mut to = to;
+        if let Purposed::Gate(ask) = &mut to
+            && let Err(e) = flow::note_before_asking(&mut attempt, ask, "ticket").await
+        {
+            return pages::store_failed(site, visit.facts.lang, &e).into_response();
+        }
         return by_way(&app, &edition, attempt, &visit, way, to, Manner::default()).await;
     }
     match found {

@@ -3,14 +3,13 @@
 
 use axum::response::{IntoResponse, Response};
 use passeur_core::condition::Need;
-use passeur_core::crossing::Outcome;
 use passeur_core::site::Site;
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::shared::Edition;
 
 use super::ask::{Ask, Manner, Purposed};
 use super::session::Session;
-use super::{Visit, start};
+use super::{Visit, flow, start};
 use crate::app::App;
 use crate::attempt::Attempt;
 use crate::factors::prove;
@@ -59,10 +58,8 @@ pub async fn ask(
     mut ask: Ask,
     next: Next,
 ) -> Response {
-    ask.asked.push(next.code().to_owned());
     attempt.step(|| Step::new(StepCode::StepUpAsked).with("what", Param::reason(next.code())));
-    // What was proven so far is written before the person is sent anywhere.
-    if let Err(e) = attempt.record(Outcome::Waiting).await {
+    if let Err(e) = flow::note_before_asking(&mut attempt, &mut ask, next.code()).await {
         return pages::store_failed(&edition.site, attempt.lang, &e).into_response();
     }
     let way = s.evidence.way().to_owned();
