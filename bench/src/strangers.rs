@@ -97,20 +97,20 @@ fn to(page: &Page, text: &str) -> Option<String> {
     page.body.contains(text).then(|| page.link(text))
 }
 
+/// From a page of the ways in to the link of another way; none where the service put the person off.
+async fn another_way(person: &mut Person, page: Page, title: &str) -> Option<String> {
+    let page = person.open(&to(&page, "Sign in another way")?).await;
+    to(&page, title)
+}
+
 /// One round of an attack. What the service answers does not matter; that it answers does.
 async fn attack(what: Attack, stack: &Stack, person: &mut Person, inputs: &Inputs) {
     let begin = stack.everybody("/received");
-    let choose = |page: Page, title: &'static str| {
-        let other = to(&page, "Sign in another way");
-        (other, title)
-    };
     match what {
         Attack::SamlAnswer => {
             let page = person.send(Method::GET, &stack.everybody("/received"), None).await;
             let page = person.follow(page).await;
-            let (Some(other), title) = choose(page, "the pilotage office, agents' entrance") else { return };
-            let page = person.open(&other).await;
-            let Some(link) = to(&page, title) else { return };
+            let Some(link) = another_way(person, page, "the pilotage office, agents' entrance").await else { return };
             let page = person.send(Method::GET, &link, None).await;
             let location = page.header("location").to_owned();
             let Some(relay) = location.split("RelayState=").nth(1).map(|r| r.split('&').next().unwrap_or_default()) else {
@@ -131,9 +131,7 @@ async fn attack(what: Attack, stack: &Stack, person: &mut Person, inputs: &Input
         }
         Attack::Password => {
             let page = person.open(&begin).await;
-            let (Some(other), title) = choose(page, "Your harbour password") else { return };
-            let page = person.open(&other).await;
-            let Some(link) = to(&page, title) else { return };
+            let Some(link) = another_way(person, page, "Your harbour password").await else { return };
             let page = person.open(&link).await;
             if page.body.contains("<form") {
                 person.fill_in(&page, &[("name", "benoit"), ("password", "wrong")]).await;

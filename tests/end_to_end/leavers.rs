@@ -81,6 +81,21 @@ async fn a_leaver_is_found_by_what_they_are_known_by_and_loses_everything_at_onc
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn somebody_is_found_by_a_value_that_json_writes_with_a_backslash() {
+    let stack = Stack::new().await;
+    let account = r"HAVRELUNE\bleg";
+    stack.provider.give_duties("benoit", &[account, r#"the "night" watch"#]);
+    stack.signed_in("benoit").await;
+    stack.settle().await;
+    for (text, there) in [(account, true), (r#"The "Night" watch"#, true), (r"havrelune\ble", false), (r"havrelune\\bleg", false)]
+    {
+        let (status, found) = stack.post("/people/find", json!({"text": text})).await;
+        assert_eq!(status, 200, "{found}");
+        assert_eq!(found["people"].as_array().unwrap().iter().any(|p| p["person"] == "pilotage/p-1002"), there, "{text}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn whoever_never_came_can_be_kept_out_and_finding_is_for_those_who_may_act() {
     let stack = Stack::new().await;
     let ran = passeur(&stack, &["leaver", "elodie@havrelune.example"], "").await;

@@ -2,7 +2,13 @@
 
 use std::net::IpAddr;
 
+use ipnet::IpNet;
 use url::Url;
+
+/// A network in CIDR notation, or one address. None where it is neither.
+pub fn network(text: &str) -> Option<IpNet> {
+    text.parse().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
+}
 
 /// The longest return address kept through a sign-in, in bytes. It travels inside sealed state, in a URL.
 pub const RETURN_MAX: usize = 1_500;
@@ -194,6 +200,24 @@ impl PublicAddress {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_network_is_read_with_its_prefix_and_one_address_is_a_network_of_itself() {
+        for (text, read) in [
+            ("10.20.0.0/16", Some("10.20.0.0/16")),
+            ("10.20.30.40", Some("10.20.30.40/32")),
+            ("2001:db8::/32", Some("2001:db8::/32")),
+            ("2001:db8::7", Some("2001:db8::7/128")),
+            ("10.0.0.0/33", None),
+            ("::/129", None),
+            ("10.0.0.1/x", None),
+            ("10.20.30", None),
+            ("10.0.0.1/", None),
+            ("", None),
+        ] {
+            assert_eq!(network(text).map(|n| n.to_string()).as_deref(), read, "{text}");
+        }
+    }
 
     #[test]
     fn a_return_path_never_leads_elsewhere() {

@@ -4,7 +4,7 @@
 
 use std::collections::BTreeSet;
 
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use serde_json::Value;
 
 use crate::evidence::{Entry, Evidence, PersonKey};
@@ -13,7 +13,7 @@ use crate::evidence::{Entry, Evidence, PersonKey};
 const ADDRESS_MAX: usize = 200;
 
 /// What somebody is known by, in lower case.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(transparent)]
 pub struct Likeness(BTreeSet<String>);
 
@@ -31,17 +31,30 @@ const NAMES: [&str; 9] = [
 ];
 
 impl Likeness {
-    /// Of somebody of whom only the key and the name are known.
-    pub fn of_person(key: &PersonKey, name: &str) -> Likeness {
+    /// Of somebody: by their key and name, and by what evidence tells of them, where there is any.
+    pub fn of(key: &PersonKey, name: &str, evidence: Option<&Evidence>) -> Likeness {
         let mut out = Likeness::default();
         out.add(&format!("{} {}", key.authority, key.subject));
         out.add(&key.subject);
         out.add(name);
-        out
+        match evidence {
+            Some(e) => out.with(e),
+            None => out,
+        }
+    }
+
+    /// As it was kept with [`Likeness::to_stored`]; nothing is known of what cannot be read.
+    pub fn from_stored(stored: &Value) -> Likeness {
+        Likeness::deserialize(stored).unwrap_or_default()
+    }
+
+    /// For keeping beside what somebody did.
+    pub fn to_stored(&self) -> Value {
+        self.0.iter().map(String::as_str).collect()
     }
 
     /// With everything that evidence tells of them.
-    pub fn with(mut self, evidence: &Evidence) -> Likeness {
+    fn with(mut self, evidence: &Evidence) -> Likeness {
         for name in NAMES {
             match evidence.claims.get(name) {
                 Some(Value::String(s)) => self.add(s),
@@ -128,7 +141,7 @@ mod tests {
     }
 
     fn of(authority: &str, subject: &str, name: &str) -> Likeness {
-        Likeness::of_person(&PersonKey { authority: authority.into(), subject: subject.into() }, name)
+        Likeness::of(&PersonKey { authority: authority.into(), subject: subject.into() }, name, None)
     }
 
     #[test]
@@ -167,5 +180,7 @@ mod tests {
         }
         assert!(by_provider.is_known_by("LUCIE morvan") && !by_provider.is_known_by("Marc Olivier"));
         assert!(Likeness::default().is_empty() && !by_provider.is_empty());
+        assert_eq!(Likeness::from_stored(&by_provider.to_stored()), by_provider, "it is kept whole");
+        assert!(Likeness::from_stored(&serde_json::json!({"a": 1})).is_empty(), "what cannot be read tells nobody apart");
     }
 }

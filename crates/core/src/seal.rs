@@ -203,11 +203,6 @@ impl Ring {
         self.mac_under(number, "passeur ring key 1", b"")
     }
 
-    /// The number of the key that sealed something.
-    pub fn sealed_by(sealed: &[u8]) -> Option<u16> {
-        sealed.first_chunk::<2>().map(|n| u16::from_be_bytes(*n))
-    }
-
     /// The number of the key that seals.
     pub fn newest(&self) -> u16 {
         self.keys[0].number // parse() leaves at least one

@@ -3,7 +3,7 @@
 
 use passeur_core::Moment;
 use passeur_core::seal::{Purpose, Ring};
-use passeur_store::{Holds, Store, StoreError};
+use passeur_store::{Holds, RingKeyRow, Sealed, Store, StoreError};
 
 use crate::app::{App, random};
 
@@ -23,7 +23,7 @@ pub enum WrongRing {
 }
 
 /// What is under a key, in words.
-fn words(s: &passeur_store::Sealed) -> String {
+fn words(s: &Sealed) -> String {
     let all = [
         (s.secrets, "secret versions"),
         (s.factors, "factors"),
@@ -58,36 +58,34 @@ fn opens(ring: &Ring, holds: Holds, id: &str, sealed: &[u8]) -> Option<Vec<u8>> 
     ring.open(purpose(holds), &bound_to(holds, id)?, sealed).ok()
 }
 
-/// Holds the ring against what this database was sealed with, and notes keys that are new.
+/// A key of the ring that is another than the noted one of its number.
+fn another(ring: &Ring, noted: &[RingKeyRow]) -> Option<u16> {
+    ring.numbers().find(|n| noted.iter().any(|r| r.number == i32::from(*n) && ring.proof(*n).is_none_or(|p| r.proof != p)))
+}
+
+/// Holds the ring against what this database was sealed with, and notes keys that are new. A ring that is wrong by what was
+/// noted writes nothing.
 pub async fn check(store: &Store, ring: &Ring, now: Moment) -> Result<Result<(), WrongRing>, StoreError> {
     let known = store.ring_keys().await?;
-    for row in known.iter().filter(|r| r.retired_at.is_none()) {
-        let proof = u16::try_from(row.number).ok().and_then(|n| ring.proof(n));
-        match proof {
-            None => {
-                let under = store.sealed_under(u16::try_from(row.number).unwrap_or_default()).await?;
-                if under == passeur_store::Sealed::default() {
-                    tracing::warn!(
-                        key = row.number,
-                        "the key ring lacks a key that nothing stands under any more; retire it on a node that has it"
-                    );
-                    continue;
-                }
-                return Ok(Err(WrongRing::Missing { number: row.number, what: words(&under) }));
-            }
-            Some(proof) if proof.as_slice() != row.proof => {
-                return Ok(Err(WrongRing::Another { number: u16::try_from(row.number).unwrap_or_default() }));
-            }
-            Some(_) => {}
-        }
+    if let Some(number) = another(ring, &known) {
+        return Ok(Err(WrongRing::Another { number }));
     }
-    for number in ring.numbers() {
-        let Some(proof) = ring.proof(number) else { continue };
-        match known.iter().find(|r| r.number == i32::from(number)) {
-            Some(row) if row.proof != proof => return Ok(Err(WrongRing::Another { number })),
-            Some(_) => continue,
-            None => {}
+    for row in known.iter().filter(|r| r.retired_at.is_none()) {
+        let number = u16::try_from(row.number).unwrap_or_default();
+        if ring.proof(number).is_some() {
+            continue;
         }
+        let under = store.sealed_under(number).await?;
+        if under != Sealed::default() {
+            return Ok(Err(WrongRing::Missing { number: row.number, what: words(&under) }));
+        }
+        tracing::warn!(
+            key = row.number,
+            "the key ring lacks a key that nothing stands under any more; retire it on a node that has it"
+        );
+    }
+    for number in ring.numbers().filter(|n| known.iter().all(|r| r.number != i32::from(*n))) {
+        let Some(proof) = ring.proof(number) else { continue };
         // A database of before keys were noted: something that the key should open tells whether it is the one.
         if let Some((holds, id, sealed)) = store.sample_under(number).await?
             && opens(ring, holds, &id, &sealed).is_none()
@@ -98,11 +96,7 @@ pub async fn check(store: &Store, ring: &Ring, now: Moment) -> Result<Result<(),
     }
     // Another node may have noted another key of that number in the same moment: whoever was first counts.
     let noted = store.ring_keys().await?;
-    let another = ring.numbers().find(|n| {
-        let proof = ring.proof(*n).unwrap_or_default();
-        noted.iter().any(|r| r.number == i32::from(*n) && r.proof != proof)
-    });
-    Ok(another.map_or(Ok(()), |number| Err(WrongRing::Another { number })))
+    Ok(another(ring, &noted).map_or(Ok(()), |number| Err(WrongRing::Another { number })))
 }
 
 /// Opens what stands under an older key and seals it under the newest.

@@ -13,6 +13,7 @@ use passeur_core::text::storable;
 use serde_json::Value;
 use uuid::Uuid;
 
+use crate::finding::holds;
 use crate::pool::{Store, StoreError};
 use crate::schema::{crossings, evidence};
 
@@ -235,9 +236,12 @@ impl Store {
             q = match is_address(person) {
                 false => q.filter(named),
                 true => {
-                    let vouched = sql::<Bool>("EXISTS (SELECT 1 FROM evidence e WHERE e.day = crossings.day AND e.hash = crossings.evidence AND jsonb_path_exists(lower(e.body::text)::jsonb, '$.** ? (@ == $v)', jsonb_build_object('v', ")
+                    let holds = holds("e.body", "wanted.t");
+                    let vouched = sql::<Bool>("EXISTS (SELECT 1 FROM evidence e, (SELECT ")
                         .bind::<Text, _>(person.to_lowercase())
-                        .sql(")))");
+                        .sql(&format!(
+                            "::text AS t) wanted WHERE e.day = crossings.day AND e.hash = crossings.evidence AND {holds})"
+                        ));
                     q.filter(named.assume_not_null().or(vouched))
                 }
             };

@@ -75,11 +75,12 @@ struct Hit {
     seen: Option<Moment>,
 }
 
-/// A value anywhere in evidence, to the letter but for case; `$1` is the text in lower case. The plain search goes first: it is cheap.
-fn holds(column: &str) -> String {
+/// A value anywhere in a column of evidence, to the letter but for case; `text` is an SQL expression for the text in lower case. The plain
+/// search goes first: it is cheap. It looks for the text as JSON writes it, which is not the same where a value holds a backslash or a quote.
+pub(crate) fn holds(column: &str, text: &str) -> String {
     format!(
-        "position($1 in lower({column}::text)) > 0 AND \
-         jsonb_path_exists(lower({column}::text)::jsonb, '$.** ? (@ == $v)', jsonb_build_object('v', $1))"
+        "position(to_json({text})::text in lower({column}::text)) > 0 AND \
+         jsonb_path_exists(lower({column}::text)::jsonb, '$.** ? (@ == $v)', jsonb_build_object('v', {text}))"
     )
 }
 
@@ -93,14 +94,14 @@ impl Store {
                 "SELECT evidence AS body, authority, provider, subject, name, last_seen AS seen FROM sessions \
                  WHERE lower(subject) = $1 OR ({names} AND position($1 in lower(name)) > 0) OR lower(provider_name) = $1 OR ({}) \
                  ORDER BY last_seen DESC LIMIT {ROWS_MAX}",
-                holds("evidence")
+                holds("evidence", "$1")
             ),
             format!(
                 "SELECT DISTINCT ON (c.provider, c.subject) e.body, NULL::text AS authority, c.provider, c.subject, c.person AS name, c.at AS seen \
                  FROM crossings c JOIN evidence e ON e.day = c.day AND e.hash = c.evidence \
                  WHERE c.subject IS NOT NULL AND c.provider IS NOT NULL AND (lower(c.subject) = $1 OR ({names} AND position($1 in lower(c.person)) > 0) OR ({})) \
                  ORDER BY c.provider, c.subject, c.at DESC LIMIT {ROWS_MAX}",
-                holds("e.body")
+                holds("e.body", "$1")
             ),
             format!(
                 "SELECT NULL::jsonb AS body, authority, provider, subject, owner_name AS name, used_at AS seen FROM personal_tokens \

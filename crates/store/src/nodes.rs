@@ -38,23 +38,25 @@ impl Store {
     /// Ends every session and forgets how late it was, when the clock that said so cannot be believed. Returns how many
     /// sessions were ended.
     pub async fn begin_again(&self, at: Moment, by: &str) -> Result<usize, StoreError> {
-        let mut conn = self.conn().await?;
-        let live: Vec<Uuid> = sessions::table.filter(sessions::ended_at.is_null()).select(sessions::id).load(&mut conn).await?;
-        drop(conn);
-        let (ended, _) = self.end_sessions(&live, at, by, None).await?;
+        let ended = self.end_all(at, by).await?;
         let mut conn = self.conn().await?;
         diesel::update(latest::table).set(latest::moment.eq(at)).execute(&mut conn).await?;
-        Ok(ended.len())
+        Ok(ended)
     }
 
     /// Ends every session, and says so in an act. Returns how many were ended.
     pub async fn end_every_session(&self, at: Moment, mut act: Recorded<'_>) -> Result<usize, StoreError> {
+        let ended = self.end_all(at, "a restore").await?;
+        act.act.about = serde_json::json!({ "sessions": ended });
+        self.record_act(act).await?;
+        Ok(ended)
+    }
+
+    async fn end_all(&self, at: Moment, by: &str) -> Result<usize, StoreError> {
         let mut conn = self.conn().await?;
         let live: Vec<Uuid> = sessions::table.filter(sessions::ended_at.is_null()).select(sessions::id).load(&mut conn).await?;
         drop(conn);
-        let (ended, _) = self.end_sessions(&live, at, "a restore", None).await?;
-        act.act.about = serde_json::json!({ "sessions": ended.len() });
-        self.record_act(act).await?;
+        let (ended, _) = self.end_sessions(&live, at, by, None).await?;
         Ok(ended.len())
     }
 

@@ -35,14 +35,6 @@ pub struct Sealed {
     pub acts: i64,
 }
 
-/// A column of sealed bytes: its table, key as text, column, and what tells rows that count.
-const COLUMNS: [(&str, &str, &str); 4] = [
-    ("secret_versions", "name || '/' || version", "sealed"),
-    ("factors", "id::text", "sealed"),
-    ("sessions", "id::text", "hint"),
-    ("sessions", "id::text", "kept"),
-];
-
 /// What a sealed column holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Holds {
@@ -52,7 +44,13 @@ pub enum Holds {
     Kept,
 }
 
-const HOLDS: [Holds; 4] = [Holds::Secret, Holds::Factor, Holds::SessionHint, Holds::Kept];
+/// Every column of sealed bytes: what it holds, its table, the row's id as text, the column.
+const COLUMNS: [(Holds, &str, &str, &str); 4] = [
+    (Holds::Secret, "secret_versions", "name || '/' || version", "sealed"),
+    (Holds::Factor, "factors", "id::text", "sealed"),
+    (Holds::SessionHint, "sessions", "id::text", "hint"),
+    (Holds::Kept, "sessions", "id::text", "kept"),
+];
 
 #[derive(QueryableByName)]
 struct Row {
@@ -102,7 +100,7 @@ impl Store {
     /// Something sealed under a key, to try a key with that nobody noted: what it holds, its id and the bytes.
     pub async fn sample_under(&self, number: u16) -> Result<Option<(Holds, String, Vec<u8>)>, StoreError> {
         let mut conn = self.conn().await?;
-        for ((table, id, column), holds) in COLUMNS.into_iter().zip(HOLDS) {
+        for (holds, table, id, column) in COLUMNS {
             let sql = format!("SELECT {id} AS id, {column} AS sealed FROM {table} WHERE {} LIMIT 1", under(column));
             let row: Option<Row> =
                 diesel::sql_query(sql).bind::<Integer, _>(i32::from(number)).get_result(&mut conn).await.optional()?;
@@ -130,7 +128,7 @@ impl Store {
                 .execute(conn)
                 .await?;
             let before = counted(conn, number).await?;
-            for ((table, id, column), holds) in COLUMNS.into_iter().zip(HOLDS) {
+            for (holds, table, id, column) in COLUMNS {
                 let sql = format!("SELECT {id} AS id, {column} AS sealed FROM {table} WHERE {}", under(column));
                 let rows: Vec<Row> = diesel::sql_query(sql).bind::<Integer, _>(i32::from(number)).load(conn).await?;
                 for row in rows {

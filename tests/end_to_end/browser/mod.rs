@@ -67,11 +67,7 @@ async fn the_console_shows_the_step_that_decided_and_breaks_no_policy() {
     let stack = Stack::new().await;
     let refused = crate::support::Person::new().sign_in(&stack.gate("/"), "farid").await.crossing();
     let b = Browser::new("console", 1280, 800, false).await;
-    b.open(&stack.pass("/console/")).await;
-    b.reads(".gatehouse a.v-btn").await;
-    b.click(".gatehouse a.v-btn").await;
-    b.prove("lucie").await;
-    b.shows("Lucie Morvan").await;
+    b.console(&stack).await;
     b.shows("edition 1").await;
     b.click(&format!("a[href='/console/crossings/{refused}']")).await;
     let decided = b.find("[data-test=decided]").await.text().await.unwrap();

@@ -26,10 +26,7 @@ async fn every_page_of_the_console_is_clean_in_both_colours_wide_and_narrow() {
     let refused = crate::support::Person::new().sign_in(&stack.gate("/"), "farid").await.crossing();
     stack.signed_in("benoit").await;
     let b = Browser::new("plain", 1280, 800, false).await;
-    b.open(&stack.pass("/console/")).await;
-    b.click(".gatehouse a.v-btn").await;
-    b.prove("lucie").await;
-    b.shows("Lucie Morvan").await;
+    b.console(&stack).await;
     let story = format!("crossings/{refused}");
     let pages: Vec<(&str, &str)> = PAGES.iter().copied().chain([(story.as_str(), ".stage")]).collect();
     let mut wrong = vec![];
@@ -62,9 +59,7 @@ async fn a_row_on_a_narrow_screen_says_what_each_value_is() {
     let stack = Stack::new().await;
     let refused = crate::support::Person::new().sign_in(&stack.gate("/"), "farid").await.crossing();
     let b = Browser::new("narrow", 390, 800, false).await;
-    b.open(&stack.pass("/console/")).await;
-    b.click(".gatehouse a.v-btn").await;
-    b.prove("lucie").await;
+    b.console(&stack).await;
     b.find(&format!("a[href='/console/crossings/{refused}']")).await;
     // A row is no taller than what it says, and says why; each value has the name of its column.
     let tallest =

@@ -179,10 +179,7 @@ async fn engineers_try_a_route_and_see_whose_roles_changed() {
         assert_eq!(elodie.follow(back).await.status, 200);
     }
     let b = Browser::new("routes", 1280, 800, false).await;
-    b.open(&stack.pass("/console/")).await;
-    b.click(".gatehouse a.v-btn").await;
-    b.prove("lucie").await;
-    b.shows("Lucie Morvan").await;
+    b.console(&stack).await;
     b.open(&stack.pass("/console/providers")).await;
     b.shows("gate harbour-wide; department = locks").await;
     b.type_in("[data-test=try-route] input[name=name]", "elodie").await;

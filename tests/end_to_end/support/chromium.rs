@@ -51,6 +51,15 @@ impl Browser {
         self.driver.goto(url).await.unwrap();
     }
 
+    /// Opens the console from its front page and signs in there as the engineer lucie.
+    pub async fn console(&self, stack: &Stack) {
+        self.open(&stack.pass("/console/")).await;
+        self.reads(".gatehouse a.v-btn").await;
+        self.click(".gatehouse a.v-btn").await;
+        self.prove("lucie").await;
+        self.shows("Lucie Morvan").await;
+    }
+
     /// An element, waited for.
     pub async fn find(&self, css: &str) -> WebElement {
         match self.driver.find(By::Css(css)).await {

@@ -5,6 +5,7 @@ use chrono_tz::Tz;
 use ipnet::IpNet;
 
 use super::{Compared, Condition, Dates, Hours, Named, Order, Pattern, Test};
+use crate::address::network;
 use crate::identity::Person;
 use crate::site::access::{Lists, Names};
 use crate::site::read::Fields;
@@ -145,10 +146,6 @@ fn texts(f: &Fields<'_, '_>, key: &'static str) -> Option<Vec<String>> {
 
 fn span(f: &Fields<'_, '_>, key: &'static str) -> Option<Duration> {
     f.span(key, Duration::minutes(1), Duration::days(90))
-}
-
-fn network(text: &str) -> Option<IpNet> {
-    text.parse().ok().or_else(|| text.parse::<std::net::IpAddr>().ok().map(IpNet::from))
 }
 
 /// Members written out, or the name of a list.

@@ -189,9 +189,9 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
             Err(_) => return refused(Outcome::Refused, StepCode::HeaderRefused),
         },
     };
-    if gate.delivery.is_some() && gate.sections.iter().any(|s| s.access == SectionAccess::Open) {
-        let open = gate.sections.iter().filter(|s| s.access == SectionAccess::Open).map(|s| s.path.clone());
-        witness.step(|| Step::new(StepCode::SectionsOpen).with("sections", open.collect::<Vec<_>>()));
+    let mut open = gate.sections.iter().filter(|s| s.access == SectionAccess::Open).map(|s| &s.path).peekable();
+    if gate.delivery.is_some() && open.peek().is_some() {
+        witness.step(|| Step::new(StepCode::SectionsOpen).with("sections", open.cloned().collect::<Vec<_>>()));
     }
     let sections = gate.sections.iter().map(|s| lets_in(s, &who, at, &gate.name)).collect();
     let closing = gate.sections.iter().filter_map(|s| match &s.access {

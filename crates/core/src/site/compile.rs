@@ -2,7 +2,6 @@
 
 use chrono::Duration;
 use chrono_tz::Tz;
-use ipnet::IpNet;
 use toml::de::DeTable;
 
 use super::access::{self, Lists, Names, OfSite, read_access, refer};
@@ -14,7 +13,7 @@ use super::provider::{read_groups, read_party, read_provider};
 use super::read::{DOCUMENT_MAX, Fields, Report};
 use super::way::{Around, read_mail, read_way};
 use super::{AttributeId, BUILT_IN, Site, UpstreamTicket, Way, WayKind, expectation, factor};
-use crate::address::PublicAddress;
+use crate::address::{PublicAddress, network};
 use crate::delivery;
 use crate::forwarded::{Proxies, ProxyField};
 use crate::mapping::{self, Mapping, Octets, Salts};
@@ -296,11 +295,6 @@ struct Head {
     keep_days: u16,
     proxies: Option<Proxies>,
     zone: Tz,
-}
-
-/// A network, or one address.
-pub(super) fn network(text: &str) -> Option<IpNet> {
-    text.parse().ok().or_else(|| text.parse::<std::net::IpAddr>().ok().map(IpNet::from))
 }
 
 fn read_head(root: &Fields<'_, '_>) -> Head {

@@ -2,8 +2,8 @@
 
 use ipnet::IpNet;
 
-use super::compile::network;
 use super::read::Fields;
+use crate::address::network;
 
 /// Which factors of our own there are, and where they may be enrolled.
 #[derive(Clone, Debug, PartialEq, Eq)]

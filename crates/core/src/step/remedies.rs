@@ -12,6 +12,24 @@ const CALLER: &[StepCode] = &[StepCode::CallerRefused];
 const HEADER: &[StepCode] = &[StepCode::HeaderOmitted, StepCode::HeaderRefused];
 const ATTRIBUTE: &[StepCode] = &[StepCode::AttributeAbsent];
 
+/// Where clocks differ.
+const SKEW: (&str, &str) = (
+    "Compare the clocks: `timedatectl` here, and the provider's with `passeur trial provider`; skew under the provider tolerates up to five minutes.",
+    "Comparez les horloges : `timedatectl` ici, celle du fournisseur par `passeur trial provider` ; skew sous le fournisseur tolère jusqu'à cinq minutes.",
+);
+
+/// Where a provider gives nothing.
+const RELEASE: (&str, &str) = (
+    "Have the provider's team release it to our client: `passeur handover` of the provider lists each claim by name.",
+    "Demandez à l'équipe du fournisseur de le transmettre à notre client : `passeur handover` du fournisseur liste chaque attribut.",
+);
+
+/// Where a directory gives nothing.
+const FILL_IN: (&str, &str) = (
+    "Have the directory team fill it in the person's entry and let our account read it: `passeur person` shows what the entry gives.",
+    "Demandez à l'équipe de l'annuaire de le renseigner dans la fiche et d'en permettre la lecture à notre compte : `passeur person` montre ce que donne la fiche.",
+);
+
 const REMEDIES: &[Remedy] = &[
     (
         ID_TOKEN,
@@ -83,20 +101,8 @@ const REMEDIES: &[Remedy] = &[
         "Compare the clocks: `timedatectl` here, and the provider's with `passeur trial provider`. If they agree, the answer was kept back on the way.",
         "Comparez les horloges : `timedatectl` ici, celle du fournisseur par `passeur trial provider`. Si elles concordent, la réponse a été retenue en chemin.",
     ),
-    (
-        ID_TOKEN,
-        "check",
-        "issue-time",
-        "Compare the clocks: `timedatectl` here, and the provider's with `passeur trial provider`; skew under the provider tolerates up to five minutes.",
-        "Comparez les horloges : `timedatectl` ici, celle du fournisseur par `passeur trial provider` ; skew sous le fournisseur tolère jusqu'à cinq minutes.",
-    ),
-    (
-        ID_TOKEN,
-        "check",
-        "not-before",
-        "Compare the clocks: `timedatectl` here, and the provider's with `passeur trial provider`; skew under the provider tolerates up to five minutes.",
-        "Comparez les horloges : `timedatectl` ici, celle du fournisseur par `passeur trial provider` ; skew sous le fournisseur tolère jusqu'à cinq minutes.",
-    ),
+    (ID_TOKEN, "check", "issue-time", SKEW.0, SKEW.1),
+    (ID_TOKEN, "check", "not-before", SKEW.0, SKEW.1),
     (
         ID_TOKEN,
         "check",
@@ -181,20 +187,8 @@ const REMEDIES: &[Remedy] = &[
         "Its owner does not come in by themselves any more, or not with what the token was made from. Have them sign in at the gate: the crossing of that says what is wrong.",
         "Son propriétaire n'entre plus lui-même, ou plus par ce qui a servi à faire le jeton. Qu'il se connecte à la porte : ce passage dira ce qui ne va pas.",
     ),
-    (
-        HEADER,
-        "reason",
-        "not-released",
-        "Have the provider's team release it to our client: `passeur handover` of the provider lists each claim by name.",
-        "Demandez à l'équipe du fournisseur de le transmettre à notre client : `passeur handover` du fournisseur liste chaque attribut.",
-    ),
-    (
-        HEADER,
-        "reason",
-        "not-in-entry",
-        "Have the directory team fill it in the person's entry and let our account read it: `passeur person` shows what the entry gives.",
-        "Demandez à l'équipe de l'annuaire de le renseigner dans la fiche et d'en permettre la lecture à notre compte : `passeur person` montre ce que donne la fiche.",
-    ),
+    (HEADER, "reason", "not-released", RELEASE.0, RELEASE.1),
+    (HEADER, "reason", "not-in-entry", FILL_IN.0, FILL_IN.1),
     (
         HEADER,
         "reason",
@@ -258,20 +252,8 @@ const REMEDIES: &[Remedy] = &[
         "Have the value put right at its source. For characters that the application cannot read plainly: encoding = \"percent\" or \"base64\" under {header}.",
         "Faites corriger la valeur à la source. Pour des caractères que l'application ne lit pas tels quels : encoding = « percent » ou « base64 » sous {header}.",
     ),
-    (
-        ATTRIBUTE,
-        "absence",
-        "not-released",
-        "Have the provider's team release it to our client: `passeur handover` of the provider lists each claim by name.",
-        "Demandez à l'équipe du fournisseur de le transmettre à notre client : `passeur handover` du fournisseur liste chaque attribut.",
-    ),
-    (
-        ATTRIBUTE,
-        "absence",
-        "not-in-entry",
-        "Have the directory team fill it in the person's entry and let our account read it: `passeur person` shows what the entry gives.",
-        "Demandez à l'équipe de l'annuaire de le renseigner dans la fiche et d'en permettre la lecture à notre compte : `passeur person` montre ce que donne la fiche.",
-    ),
+    (ATTRIBUTE, "absence", "not-released", RELEASE.0, RELEASE.1),
+    (ATTRIBUTE, "absence", "not-in-entry", FILL_IN.0, FILL_IN.1),
 ];
 
 /// What to do about a step for the reason that it gives.

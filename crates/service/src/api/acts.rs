@@ -7,7 +7,7 @@ use passeur_api::{Act, ActList, ActsCheck, EraseAnswer, EraseRequest, Problem, R
 use passeur_core::acts::{Break, ERASE, Linked, Walk};
 use passeur_core::id::hex;
 use passeur_core::likeness::Likeness;
-use passeur_store::{ActFilter, KnownPerson, StoreError};
+use passeur_store::{ActFilter, StoreError};
 use serde::Deserialize;
 use serde_json::json;
 use utoipa::IntoParams;
@@ -148,15 +148,8 @@ async fn is_own(app: &App, who: &Engineer, name: &str) -> Result<bool, StoreErro
     // The same human being by another way in.
     let known = app.store.find_people(name, true).await?;
     let named = known.iter().filter(|p| p.name == name);
-    Ok(named.map(alike).any(|other| me.shares(&other).is_some()))
-}
-
-fn alike(p: &KnownPerson) -> Likeness {
-    let known = Likeness::of_person(&p.key, &p.name);
-    match &p.evidence {
-        Some(e) => known.with(e),
-        None => known,
-    }
+    let mut alike = named.map(|p| Likeness::of(&p.key, &p.name, p.evidence.as_ref()));
+    Ok(alike.any(|other| me.shares(&other).is_some()))
 }
 
 /// Erases somebody's name from every act; the chain still holds. Nobody erases their own.

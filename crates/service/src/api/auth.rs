@@ -65,20 +65,18 @@ impl Engineer {
     pub async fn likeness(&self, app: &App) -> Result<Likeness, StoreError> {
         let Some(key) = &self.key else { return Ok(Likeness::default()) };
         match &self.evidence {
-            Some(e) => Ok(Likeness::of_person(key, &self.name).with(e)),
+            Some(e) => Ok(Likeness::of(key, &self.name, Some(e))),
             // A token's name is not its owner's.
             None => {
                 let name = app.store.name_of(key).await?.unwrap_or_default();
-                let known = Likeness::of_person(key, &name);
-                let evidence = app.store.latest_evidence(key).await?;
-                Ok(evidence.iter().fold(known, Likeness::with))
+                Ok(Likeness::of(key, &name, app.store.latest_evidence(key).await?.as_ref()))
             }
         }
     }
 
     /// Whether it was they who stored a version of a secret.
     pub fn stored(&self, version: &SecretVersion) -> bool {
-        let theirs: Likeness = serde_json::from_value(version.likeness.clone()).unwrap_or_default();
+        let theirs = Likeness::from_stored(&version.likeness);
         match &self.key {
             Some(key) => theirs.is_of(key),
             None => theirs.is_empty() && version.changed_by == self.name,

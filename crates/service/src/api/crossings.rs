@@ -1,7 +1,5 @@
 //! Crossings: the list, and the story of one.
 
-use std::net::IpAddr;
-
 use axum::extract::State;
 use chrono::{DateTime, Duration, Utc};
 use http::StatusCode;
@@ -60,15 +58,9 @@ fn cursor(text: &str) -> Result<Cursor, ApiError> {
 
 /// An address or network, as the store compares it.
 fn network(text: &str) -> Result<String, ApiError> {
-    let wrong = || bad("address is an IP address, or a network such as 10.20.0.0/16 or 2001:db8::/48");
-    let (address, bits) = match text.trim().split_once('/') {
-        Some((a, b)) => (a, Some(b.parse::<u8>().map_err(|_| wrong())?)),
-        None => (text.trim(), None),
-    };
-    let address: IpAddr = address.parse().map_err(|_| wrong())?;
-    let most = if address.is_ipv4() { 32 } else { 128 };
-    let bits = bits.unwrap_or(most);
-    if bits > most { Err(wrong()) } else { Ok(format!("{address}/{bits}")) }
+    let network = passeur_core::address::network(text.trim());
+    let network = network.ok_or_else(|| bad("address is an IP address, or a network such as 10.20.0.0/16 or 2001:db8::/48"))?;
+    Ok(network.to_string())
 }
 
 /// How long a flow may be unanswered: the longest limit of any provider.

@@ -106,8 +106,8 @@ async fn asks_for_second(app: &App, who: &Engineer, name: &str) -> Result<bool, 
         return Ok(false);
     }
     let Some(live) = app.store.live_edition().await? else { return Ok(false) };
-    let (name, now) = (name.to_owned(), live);
-    super::sites::off_the_data_path(app, &who.name, move || match passeur_core::site::compile(&now.document).0 {
+    let name = name.to_owned();
+    super::sites::off_the_data_path(app, &who.name, move || match passeur_core::site::compile(&live.document).0 {
         // An edition that this node cannot read may ask for it.
         None => true,
         Some(site) => site.second_engineer && site.roles_stand_on().secrets.contains(&name),
@@ -127,7 +127,7 @@ async fn ask_for_second(app: &App, who: &Engineer, name: &str, version: &StoredV
                    it into use there: a token shows nothing of who does it. Nothing was changed.",
         );
     }
-    let theirs: Likeness = serde_json::from_value(version.likeness.clone()).unwrap_or_default();
+    let theirs = Likeness::from_stored(&version.likeness);
     if theirs.is_empty() {
         let words = format!(
             "Version {} was stored with a token of nobody, so that whoever stored it may be anybody. Have an engineer who is signed in store \
@@ -149,11 +149,8 @@ async fn ask_for_second(app: &App, who: &Engineer, name: &str, version: &StoredV
 
 async fn keep(app: &App, who: &Engineer, name: &str, value: &str, stand_by: bool) -> Result<Secret, ApiError> {
     let seal = |version| app.ring.seal(Purpose::Secret, &secret_binding(name, version), random(), value.as_bytes());
-    let how = HowStored {
-        stand_by,
-        waits: asks_for_second(app, who, name).await?,
-        likeness: serde_json::to_value(who.likeness(app).await?).unwrap_or_default(),
-    };
+    let how =
+        HowStored { stand_by, waits: asks_for_second(app, who, name).await?, likeness: who.likeness(app).await?.to_stored() };
     app.store.set_secret(name, how, seal, who.act(app, "set secret", serde_json::Value::Null)).await?;
     app.load_edition(true).await?;
     one(app, name).await.map(|Json(s)| s)

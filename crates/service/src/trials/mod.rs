@@ -12,6 +12,7 @@ use passeur_api::{ProviderTrial, Role, TrialAnswer, TrialCheck};
 use passeur_core::site::{Provider, Site, Speaks};
 use passeur_links::http::{Answer, HttpError};
 use passeur_links::ldap::DirectoryLink;
+use passeur_store::SecretMeta;
 
 use crate::api::Engineer;
 use crate::app::App;
@@ -88,18 +89,19 @@ impl<'a> Under<'a> {
     /// A stored secret in one version, or as it is in use. `same` says that the live edition sends this secret to this very place;
     /// elsewhere it goes only for whoever stored it, and only where the live edition has no use for it.
     async fn stored(&self, app: &App, name: &str, version: Option<i32>, same: bool) -> Stored {
-        if !same && !self.is_own(app, name, version).await {
-            let known = app.store.secret_list().await.is_ok_and(|all| all.iter().any(|s| s.name == name));
-            return if known { Stored::Withheld } else { Stored::Nowhere };
+        if !same {
+            let all = app.store.secret_list().await.unwrap_or_default();
+            let Some(secret) = all.iter().find(|s| s.name == name) else { return Stored::Nowhere };
+            if !self.is_own(secret, version) {
+                return Stored::Withheld;
+            }
         }
         app.secret(name, version).await.ok().flatten().map_or(Stored::Nowhere, Stored::Value)
     }
 
-    async fn is_own(&self, app: &App, name: &str, version: Option<i32>) -> bool {
-        let used = self.live.is_some_and(|l| l.secrets().iter().any(|(n, _)| n == name));
+    fn is_own(&self, secret: &SecretMeta, version: Option<i32>) -> bool {
+        let used = self.live.is_some_and(|l| l.secrets().iter().any(|(n, _)| *n == secret.name));
         let (Some(who), false) = (self.who, used) else { return false };
-        let all = app.store.secret_list().await.unwrap_or_default();
-        let Some(secret) = all.into_iter().find(|s| s.name == name) else { return false };
         let wanted = version.unwrap_or(secret.version);
         secret.versions.iter().any(|v| v.version == wanted && who.stored(v))
     }

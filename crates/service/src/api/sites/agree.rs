@@ -56,7 +56,7 @@ pub(super) async fn ask_for_second(app: &App, who: &Engineer, text: &str, site: 
     };
     let mut same = vec![];
     for row in &rows {
-        let theirs: Likeness = serde_json::from_value(row.likeness.clone()).unwrap_or_default();
+        let theirs = Likeness::from_stored(&row.likeness);
         // Of whom nothing is known may be anybody, also whoever publishes.
         match counted.iter().find_map(|c| theirs.shares(c)) {
             _ if theirs.is_empty() => {}
@@ -107,7 +107,7 @@ pub async fn agree(State(app): State<App>, who: Engineer, Json(ask): Json<Source
         name: who.name.clone(),
         at: app.now(),
         authority: who.key.as_ref().map(|k| k.authority.clone()).unwrap_or_default(),
-        likeness: serde_json::to_value(who.likeness(&app).await?).unwrap_or_default(),
+        likeness: who.likeness(&app).await?.to_stored(),
     };
     let act = who.act(&app, "agree", json!({"document": hex(&digest), "to": name}));
     app.store.agree(row, act).await?;
