@@ -14,6 +14,7 @@ mod browser;
 mod cli;
 mod crossings;
 mod data_path;
+mod described;
 mod directories;
 mod editions;
 mod edits;

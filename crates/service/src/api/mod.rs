@@ -3,6 +3,7 @@
 pub mod acts;
 pub mod auth;
 mod crossings;
+mod described;
 mod extract;
 mod factors;
 mod finding;
@@ -121,7 +122,7 @@ impl IntoResponse for ApiError {
         let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let mut response = (status, axum::Json(&*self.0)).into_response();
         let headers = response.headers_mut();
-        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(described::PROBLEM));
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
         response
     }
@@ -209,6 +210,7 @@ pub fn router(_app: &App) -> Router<App> {
         .routes(routes!(trials::begin))
         .routes(routes!(trials::read))
         .split_for_parts();
+    let document = described::whole(document);
     router
         .route("/openapi.json", get(move || std::future::ready(axum::Json(document.clone()))))
         .method_not_allowed_fallback(async || {

@@ -111,7 +111,7 @@ pub async fn write_draft(
 
 /// Discards the draft of the version that was read.
 #[utoipa::path(delete, path = "/site/draft", params(("If-Match" = String, Header, description = "The ETag that was read")),
-    responses((status = 204), (status = 412, body = Problem)))]
+    responses((status = 204), (status = 404, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 pub async fn discard_draft(State(app): State<App>, who: Engineer, headers: HeaderMap) -> Result<StatusCode, ApiError> {
     who.may(Role::Configure)?;
     let read = read_version(&headers)?.ok_or_else(no_draft)?;
