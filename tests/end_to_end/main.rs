@@ -12,6 +12,7 @@ mod between;
 mod bounds;
 mod browser;
 mod cli;
+mod clients;
 mod crossings;
 mod data_path;
 mod described;

@@ -89,14 +89,22 @@ fn pem_inside<'a>(text: &'a str, kind: &str) -> Option<&'a str> {
     Some(rest.split_once(&format!("-----END {kind}-----"))?.0)
 }
 
-/// A private key in PKCS #8 (RFC 5958) and its certificate, in DER, from one text that holds both in PEM.
+/// A private key in PKCS #8 (RFC 5958), in DER, from a text that holds it in PEM.
+///
+/// # Errors
+/// What is missing or not readable, in words.
+pub fn private_key(text: &str) -> Result<Vec<u8>, &'static str> {
+    let key = pem_inside(text, "PRIVATE KEY").ok_or("it holds no PRIVATE KEY in PEM (PKCS #8)")?;
+    let plain: String = key.chars().filter(|c| !c.is_whitespace()).collect();
+    STANDARD.decode(plain).map_err(|_| "its private key is not base64")
+}
+
+/// A private key and its certificate, in DER, from one text that holds both in PEM.
 ///
 /// # Errors
 /// What is missing or not readable, in words.
 pub fn key_and_certificate(text: &str) -> Result<(Vec<u8>, Vec<u8>), &'static str> {
-    let key = pem_inside(text, "PRIVATE KEY").ok_or("it holds no PRIVATE KEY in PEM (PKCS #8)")?;
-    let plain: String = key.chars().filter(|c| !c.is_whitespace()).collect();
-    let key = STANDARD.decode(plain).map_err(|_| "its private key is not base64")?;
+    let key = private_key(text)?;
     let certificate = match text.contains("-----BEGIN CERTIFICATE-----") {
         true => certificate(text).ok_or("its certificate cannot be read")?,
         false => return Err("it holds no CERTIFICATE in PEM"),

@@ -16,7 +16,9 @@ use passeur_gateway::bodies::Bound;
 use crate::api::problem;
 use crate::app::App;
 use crate::pages::{self, Quay, QuayGate};
-use crate::signin::{LiveEdition, Visit, answer, device, ended, evidence, local, out, route, saml, session, start, tokens};
+use crate::signin::{
+    LiveEdition, Visit, answer, device, ended, evidence, local, out, published, route, saml, session, start, tokens,
+};
 use crate::{api, console, emergency, factors, guard};
 
 /// The largest body of a call of the API: a site file is the largest thing anybody sends. Nothing of it is read before the caller is
@@ -47,6 +49,8 @@ pub fn router(app: &App) -> Router {
         .route("/.passeur/sign-in", get(start::sign_in))
         .route("/.passeur/oidc/{provider}/answer", get(answer::answer))
         .route("/.passeur/oidc/{provider}/trial", get(answer::of_trial))
+        .route("/.passeur/oidc/{provider}/keys", get(published::client_keys))
+        .route("/.well-known/oauth-authorization-server", get(published::authorization_server))
         .route("/.passeur/saml/metadata", get(saml::metadata::serve))
         .route("/.passeur/saml/{provider}/answer", get(saml::answer::answer))
         .route("/.passeur/factors", get(factors::page::show).post(factors::page::change))

@@ -1,7 +1,7 @@
 //! For the team of an identity provider.
 
 use super::{Facts, Part, Row, Sheet, needs};
-use crate::site::{Gate, GroupsFrom, Provider, SamlSource, SamlTrust, Site};
+use crate::site::{ClientAuthentication, Gate, GroupsFrom, OidcClient, Provider, SamlSource, SamlTrust, Site};
 
 pub(super) fn sheet(site: &Site, name: &str, gate: Option<&Gate>, facts: &Facts) -> Sheet {
     let provider = site.provider(name);
@@ -55,10 +55,12 @@ fn oidc_values(site: &Site, name: &str, provider: Option<&Provider>) -> Vec<Row>
         ),
         Row::new("Grant and response type", "authorization_code, code", "no other is used"),
         Row::new("Proof key", "S256, required", "PKCE (RFC 7636); insist on it"),
-        Row::new("Client authentication", "client_secret_basic (or client_secret_post)", "at the token endpoint"),
+    ];
+    out.extend(proves(site, name, client));
+    out.extend([
         Row::new("Signature of the id_token", "RS256, PS256, ES256 or EdDSA", "none and HMAC are refused here"),
         Row::new("Scopes", scopes, "allow these for the client"),
-    ];
+    ]);
     if client.is_some_and(|c| c.form_post) {
         out.push(Row::new("Response mode", "form_post", "answers come by a form that posts itself"));
     }
@@ -72,6 +74,29 @@ fn oidc_values(site: &Site, name: &str, provider: Option<&Provider>) -> Vec<Row>
     out
 }
 
+/// How the client proves itself at the token endpoint.
+fn proves(site: &Site, name: &str, client: Option<&OidcClient>) -> Vec<Row> {
+    use ClientAuthentication as A;
+    let method = match client.map(|c| (c.authentication, c.secret.is_some())).unwrap_or((A::AsPublished, true)) {
+        (_, false) => "none",
+        (A::AsPublished, _) => "client_secret_basic (or client_secret_post)",
+        (A::Basic | A::BasicPlain, _) => "client_secret_basic",
+        (A::Post, _) => "client_secret_post",
+        (A::PrivateKeyJwt, _) => "private_key_jwt",
+    };
+    let mut out = vec![Row::new("Client authentication", method, "at the token endpoint")];
+    if has_key(client) {
+        let why = "our public keys (jwks_uri), to be read again when an assertion names a key that you do not know; two stand there \
+                   while one takes over from the other";
+        out.push(Row::new("Key set address", site.client_keys_uri(name), why));
+    }
+    out
+}
+
+fn has_key(client: Option<&OidcClient>) -> bool {
+    client.is_some_and(|c| c.authentication == ClientAuthentication::PrivateKeyJwt)
+}
+
 fn contexts(p: &Provider, why: &str) -> Option<Row> {
     let mut all: Vec<&str> = p.acr_values.iter().chain(&p.require_acr).map(String::as_str).collect();
     all.dedup();
@@ -80,11 +105,14 @@ fn contexts(p: &Provider, why: &str) -> Option<Row> {
 
 fn oidc_back(provider: Option<&Provider>) -> Vec<Row> {
     let client = provider.and_then(Provider::oidc);
-    vec![
+    let mut out = vec![
         Row::new("Issuer", provider.map_or("", |p| p.issuer.as_str()), "to the letter, as in the discovery document"),
         Row::new("Client id", client.map_or("", |c| c.id.as_str()), "what you call this client"),
-        Row::new("Client secret", "", "by a safe way; it is stored sealed and never shown again"),
-    ]
+    ];
+    if !has_key(client) {
+        out.push(Row::new("Client secret", "", "by a safe way; it is stored sealed and never shown again"));
+    }
+    out
 }
 
 fn saml_values(site: &Site, name: &str, provider: Option<&Provider>, facts: &Facts) -> Vec<Row> {

@@ -36,8 +36,8 @@ pub use finding::{Finding, Severity};
 pub use network::{Limits, Network};
 pub use parts::{Gate, GateKind, HandOver};
 pub use provider::{
-    ByHand, ENTITY_PATH, OidcClient, Provider, ProviderGroups, SamlBinding, SamlParty, SamlSource, SamlTrust, Speaks,
-    check_endpoint, check_issuer,
+    ByHand, ClientAuthentication, ENTITY_PATH, OidcClient, Provider, ProviderGroups, SamlBinding, SamlParty, SamlSource,
+    SamlTrust, Speaks, check_endpoint, check_issuer,
 };
 pub use response::{CookieFlags, ResponseEdits, SameSite};
 pub use rule::{Effect, Grants, RolesFrom, Rule, Rules};
@@ -213,6 +213,11 @@ impl Site {
     /// answer of the one could otherwise be handed to the other, with the verifier that makes it good (RFC 9700 4.4.2).
     pub fn trial_redirect_uri(&self, provider: &str) -> String {
         self.address.at(&format!("/.passeur/oidc/{provider}/trial"))
+    }
+
+    /// Where an OpenID Connect provider finds the keys that prove us: a client's `jwks_uri`.
+    pub fn client_keys_uri(&self, provider: &str) -> String {
+        self.address.at(&format!("/.passeur/oidc/{provider}/keys"))
     }
 
     /// Where an OpenID Connect provider says that it ended a session: by `back-channel` or `front-channel`.

@@ -69,11 +69,36 @@ pub enum Speaks {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OidcClient {
     pub id: String,
-    /// Name of the secret; none for a public client.
+    /// Name of the secret, or of the private key; none for a public client.
     pub secret: Option<String>,
+    pub authentication: ClientAuthentication,
     pub scopes: Vec<String>,
     /// Whether answers come by a form that posts itself (OAuth 2.0 Form Post Response Mode) instead of in the address.
     pub form_post: bool,
+}
+
+/// How a client proves itself at the provider's token and introspection endpoints (OpenID Connect Core 9).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum ClientAuthentication {
+    /// By HTTP Basic where the provider's metadata offers it, otherwise in the form.
+    #[default]
+    AsPublished,
+    Basic,
+    /// By HTTP Basic, with id and secret as they are: for providers that do not decode them.
+    BasicPlain,
+    Post,
+    /// By an assertion that our own key signs (RFC 7523).
+    PrivateKeyJwt,
+}
+
+impl ClientAuthentication {
+    const WORDS: [(&'static str, ClientAuthentication); 5] = [
+        ("as-published", ClientAuthentication::AsPublished),
+        ("client_secret_basic", ClientAuthentication::Basic),
+        ("client_secret_basic-plain", ClientAuthentication::BasicPlain),
+        ("client_secret_post", ClientAuthentication::Post),
+        ("private_key_jwt", ClientAuthentication::PrivateKeyJwt),
+    ];
 }
 
 /// What is believed of a SAML provider, and what is asked of it.
@@ -241,14 +266,24 @@ fn read_oidc(f: &Fields<'_, '_>, issuer: &str, slipped: bool) -> OidcClient {
         f.error("scopes", format!("\"{s}\" is no scope"), "A scope has no blanks or quotes (RFC 6749 3.3).");
     }
     let secret = f.text("secret");
-    if secret.is_none() {
+    let authentication = f.choice("client-authentication", ClientAuthentication::default(), &ClientAuthentication::WORDS);
+    if secret.is_none() && authentication == ClientAuthentication::PrivateKeyJwt {
+        let remedy = "Add secret = \"name\", and make the key: passeur secret make-key NAME";
+        f.error("client-authentication", "private_key_jwt needs a key of our own".into(), remedy);
+    } else if secret.is_none() {
         f.warn(
             "client",
             "no secret is named: the provider must know this client as public".into(),
             "Add secret = \"name\" and store it with `passeur secret set`.",
         );
     }
-    OidcClient { id, secret, scopes, form_post: f.choice("answer-by", false, &[("redirect", false), ("form-post", true)]) }
+    OidcClient {
+        id,
+        secret,
+        authentication,
+        scopes,
+        form_post: f.choice("answer-by", false, &[("redirect", false), ("form-post", true)]),
+    }
 }
 
 fn read_saml(f: &Fields<'_, '_>, issuer: &str, own_key: bool) -> SamlTrust {

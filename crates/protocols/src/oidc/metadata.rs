@@ -37,8 +37,10 @@ pub struct Metadata {
     pub introspection_endpoint: Option<Url>,
     /// RFC 9207: the provider promises `iss` in its answers, so one without it is refused.
     pub iss_in_answer: bool,
-    /// Whether the token endpoint takes HTTP Basic (the default) or only the form.
-    pub basic_auth: bool,
+    /// How the token endpoint lets clients prove themselves, by registered names; HTTP Basic where the document does not say.
+    pub auth_methods: Vec<String>,
+    /// What a client's assertion may be signed with; empty where the document does not say.
+    pub auth_algorithms: Vec<String>,
     pub scopes_supported: Vec<String>,
 }
 
@@ -57,6 +59,8 @@ struct Raw {
     #[serde(default)]
     authorization_response_iss_parameter_supported: bool,
     token_endpoint_auth_methods_supported: Option<Vec<String>>,
+    #[serde(default)]
+    token_endpoint_auth_signing_alg_values_supported: Vec<String>,
     #[serde(default)]
     scopes_supported: Vec<String>,
 }
@@ -83,7 +87,8 @@ impl Metadata {
             end_session_endpoint: optional("end_session_endpoint", raw.end_session_endpoint)?,
             introspection_endpoint: optional("introspection_endpoint", raw.introspection_endpoint)?,
             iss_in_answer: raw.authorization_response_iss_parameter_supported,
-            basic_auth: raw.token_endpoint_auth_methods_supported.is_none_or(|m| m.iter().any(|m| m == "client_secret_basic")),
+            auth_methods: raw.token_endpoint_auth_methods_supported.unwrap_or_else(|| vec!["client_secret_basic".to_owned()]),
+            auth_algorithms: raw.token_endpoint_auth_signing_alg_values_supported,
             scopes_supported: raw.scopes_supported,
             issuer: raw.issuer,
         })
@@ -121,7 +126,12 @@ mod tests {
     #[test]
     fn a_minimal_document_is_read() {
         let m = parse(&minimal()).unwrap();
-        assert!(m.basic_auth && !m.iss_in_answer && m.userinfo_endpoint.is_none());
+        assert!(
+            m.auth_methods == ["client_secret_basic"]
+                && m.auth_algorithms.is_empty()
+                && !m.iss_in_answer
+                && m.userinfo_endpoint.is_none()
+        );
     }
 
     #[test]

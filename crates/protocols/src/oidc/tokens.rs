@@ -6,26 +6,42 @@ use serde::Deserialize;
 use url::form_urlencoded::byte_serialize;
 
 use super::Pkce;
+use super::client_key::ASSERTION_TYPE;
 
 /// How the client proves itself to the token endpoint.
 #[derive(Clone, PartialEq, Eq)]
 pub enum ClientAuth {
     /// HTTP Basic (`client_secret_basic`).
     Basic { secret: String },
+    /// The same with id and secret as they are, for providers that do not decode what RFC 6749 2.3.1 has encoded.
+    BasicPlain { secret: String },
     /// In the form (`client_secret_post`).
     Post { secret: String },
+    /// By an assertion (`private_key_jwt`, RFC 7523 2.2).
+    Assertion { jwt: String },
     /// A public client.
     None,
 }
 
 impl ClientAuth {
-    /// The method's registered name (OpenID Connect Core 9).
-    pub fn method(&self) -> &'static str {
+    /// Adds to a form what proves who sends it. Returns the value of the Authorization header, where it goes there.
+    pub fn prove(&self, client_id: &str, form: &mut Vec<(&'static str, String)>) -> Option<String> {
         match self {
-            ClientAuth::Basic { .. } => "client_secret_basic",
-            ClientAuth::Post { .. } => "client_secret_post",
-            ClientAuth::None => "none",
+            ClientAuth::Basic { secret } => {
+                // Both are form-encoded first (RFC 6749 2.3.1).
+                let encode = |s: &str| byte_serialize(s.as_bytes()).collect::<String>();
+                return Some(basic(&encode(client_id), &encode(secret)));
+            }
+            ClientAuth::BasicPlain { secret } => return Some(basic(client_id, secret)),
+            ClientAuth::Post { secret } => form.push(("client_secret", secret.clone())),
+            ClientAuth::Assertion { jwt } => {
+                form.push(("client_assertion_type", ASSERTION_TYPE.to_owned()));
+                form.push(("client_assertion", jwt.clone()));
+            }
+            ClientAuth::None => {}
         }
+        form.push(("client_id", client_id.to_owned()));
+        None
     }
 }
 
@@ -33,47 +49,26 @@ impl std::fmt::Debug for ClientAuth {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(match self {
             ClientAuth::Basic { secret: _ } => "Basic(…)",
+            ClientAuth::BasicPlain { secret: _ } => "BasicPlain(…)",
             ClientAuth::Post { secret: _ } => "Post(…)",
+            ClientAuth::Assertion { jwt: _ } => "Assertion(…)",
             ClientAuth::None => "None",
         })
     }
 }
 
-/// The value of the Authorization header: id and secret are form-encoded first (RFC 6749 2.3.1).
-pub fn basic_credentials(client_id: &str, secret: &str) -> String {
-    let encode = |s: &str| byte_serialize(s.as_bytes()).collect::<String>();
-    format!("Basic {}", STANDARD.encode(format!("{}:{}", encode(client_id), encode(secret))))
+fn basic(id: &str, secret: &str) -> String {
+    format!("Basic {}", STANDARD.encode(format!("{id}:{secret}")))
 }
 
-/// An exchange of a code.
-#[derive(Debug)]
-pub struct TokenRequest<'a> {
-    pub code: &'a str,
-    pub redirect_uri: &'a str,
-    pub client_id: &'a str,
-    pub pkce: &'a Pkce,
-    pub auth: &'a ClientAuth,
-}
-
-impl TokenRequest<'_> {
-    /// The form to post.
-    pub fn form(&self) -> Vec<(&'static str, String)> {
-        let mut form = vec![
-            ("grant_type", "authorization_code".to_owned()),
-            ("code", self.code.to_owned()),
-            ("redirect_uri", self.redirect_uri.to_owned()),
-            ("code_verifier", self.pkce.verifier().to_owned()),
-        ];
-        match self.auth {
-            ClientAuth::Basic { .. } => {}
-            ClientAuth::Post { secret } => {
-                form.push(("client_id", self.client_id.to_owned()));
-                form.push(("client_secret", secret.clone()));
-            }
-            ClientAuth::None => form.push(("client_id", self.client_id.to_owned())),
-        }
-        form
-    }
+/// The form that exchanges a code (OpenID Connect Core 3.1.3.1, RFC 7636 4.5), without what proves the client.
+pub fn code_form(code: &str, redirect_uri: &str, pkce: &Pkce) -> Vec<(&'static str, String)> {
+    vec![
+        ("grant_type", "authorization_code".to_owned()),
+        ("code", code.to_owned()),
+        ("redirect_uri", redirect_uri.to_owned()),
+        ("code_verifier", pkce.verifier().to_owned()),
+    ]
 }
 
 /// Tokens as received; nothing in them is believed before validation.
@@ -147,10 +142,21 @@ mod tests {
     }
 
     #[test]
-    fn basic_credentials_are_form_encoded_first() {
-        // "a b" and "p:ä" must not be able to move the colon.
-        let text = basic_credentials("a b", "p:ä");
-        let raw = STANDARD.decode(text.strip_prefix("Basic ").unwrap()).unwrap();
-        assert_eq!(raw, b"a+b:p%3A%C3%A4");
+    fn each_method_proves_the_client_in_its_own_place() {
+        let shown = |auth: ClientAuth| {
+            let mut form = vec![];
+            let basic = auth.prove("a b", &mut form);
+            let basic = basic.map(|text| STANDARD.decode(text.strip_prefix("Basic ").unwrap()).unwrap());
+            let form: Vec<String> = form.iter().map(|(n, v)| format!("{n}={v}")).collect();
+            (basic.map(|b| String::from_utf8(b).unwrap()).unwrap_or_default(), form.join("&"))
+        };
+        let secret = || "p:ä".to_owned();
+        // Encoded first, so that neither can move the colon; a provider that does not decode them gets them as they are.
+        assert_eq!(shown(ClientAuth::Basic { secret: secret() }), ("a+b:p%3A%C3%A4".into(), String::new()));
+        assert_eq!(shown(ClientAuth::BasicPlain { secret: secret() }), ("a b:p:ä".into(), String::new()));
+        assert_eq!(shown(ClientAuth::Post { secret: secret() }), (String::new(), "client_secret=p:ä&client_id=a b".into()));
+        let jwt = format!("client_assertion_type={ASSERTION_TYPE}&client_assertion=h.p.s&client_id=a b");
+        assert_eq!(shown(ClientAuth::Assertion { jwt: "h.p.s".into() }), (String::new(), jwt));
+        assert_eq!(shown(ClientAuth::None), (String::new(), "client_id=a b".into()));
     }
 }

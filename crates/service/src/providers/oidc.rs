@@ -5,16 +5,20 @@ use std::sync::Arc;
 use chrono::Duration;
 use passeur_core::Moment;
 use passeur_core::evidence::{WayIn, authority};
-use passeur_core::site::{OidcClient, Provider};
+use passeur_core::id::hex;
+use passeur_core::site::{ClientAuthentication, OidcClient, Provider};
+use passeur_core::step::{Step, StepCode};
+use passeur_core::x509;
 use passeur_links::clock::Clock;
 use passeur_links::http::{Answer, Client, HttpError};
 use passeur_protocols::oidc::{
-    BadKeys, BadMetadata, ClientAuth, DOCUMENT_MAX, IdTokenError, KeySet, Metadata, Pkce, TokenError, TokenRequest, Tokens,
-    basic_credentials, discovery_url, parse_tokens,
+    Assertion, BadKeys, BadMetadata, ClientAuth, ClientKey, DOCUMENT_MAX, IdTokenError, KeySet, Metadata, Pkce, TokenError,
+    Tokens, code_form, discovery_url, parse_tokens,
 };
 use tokio::sync::Mutex;
 
 use super::{FAILED_FOR_S, GOOD_FOR, HTTP_LIMIT, REFETCH_EVERY_S};
+use crate::app::random;
 
 /// Why a provider could not be used.
 #[derive(Clone, Debug, thiserror::Error)]
@@ -33,7 +37,12 @@ pub enum ProviderError {
 #[derive(Clone, Debug)]
 pub enum ExchangeError {
     Silent(String),
-    Refused { error: String, description: String },
+    /// Nothing was asked: what proves us does not fit.
+    Unproven(String),
+    Refused {
+        error: String,
+        description: String,
+    },
 }
 
 #[derive(Default)]
@@ -90,16 +99,53 @@ pub struct OidcLink {
     /// What we are to it.
     pub client: OidcClient,
     /// The version in use, then the one that stands beside it.
-    secrets: Vec<String>,
+    proofs: Vec<Proof>,
+    /// Why nobody can be sent there: what should prove us does not.
+    trouble: Option<String>,
     clock: Clock,
     cache: std::sync::Mutex<Cache>,
     /// Held while a document is fetched, so that it is fetched once. Whoever needs none that is missing never waits for it.
     fetching: Mutex<()>,
 }
 
+/// What proves us to a provider.
+#[derive(Clone, Debug)]
+enum Proof {
+    Secret(String),
+    Key(Box<ClientKey>),
+}
+
+impl Proof {
+    /// A stored secret as what it is to be.
+    ///
+    /// # Errors
+    /// Why it cannot be, in words that hold nothing of it. A private key is never taken for a secret: it would be sent away.
+    fn of(text: String, how: ClientAuthentication) -> Result<Proof, String> {
+        let key = x509::private_key(&text);
+        match (how, key) {
+            (ClientAuthentication::PrivateKeyJwt, key) => Ok(Proof::Key(Box::new(ClientKey::read(&key?)?))),
+            (_, Ok(_)) => {
+                Err("it is a private key, which is sent to nobody: write client-authentication = \"private_key_jwt\"".to_owned())
+            }
+            (_, Err(_)) => Ok(Proof::Secret(text)),
+        }
+    }
+}
+
 impl OidcLink {
+    /// A link with the versions of its secret that count: the one in use, then the one that stands beside it.
     pub fn new(provider: Provider, client: OidcClient, secrets: Vec<String>, clock: Clock) -> Arc<OidcLink> {
-        Arc::new(OidcLink { provider, client, secrets, clock, cache: std::sync::Mutex::default(), fetching: Mutex::default() })
+        let (mut proofs, mut trouble) = (vec![], None);
+        for (i, text) in secrets.into_iter().enumerate() {
+            match Proof::of(text, client.authentication) {
+                Ok(proof) => proofs.push(proof),
+                // One beside it that does not fit is of no use, and stops nobody.
+                Err(how) if i == 0 => trouble = Some(how),
+                Err(_) => {}
+            }
+        }
+        let (cache, fetching) = (std::sync::Mutex::default(), Mutex::default());
+        Arc::new(OidcLink { provider, client, proofs, trouble, clock, cache, fetching })
     }
 
     /// Who vouches for the provider's people.
@@ -109,7 +155,27 @@ impl OidcLink {
 
     /// Whether what the edition names as this provider's secret is stored.
     pub fn has_secret(&self) -> bool {
-        self.client.secret.is_none() || !self.secrets.is_empty()
+        self.client.secret.is_none() || !self.proofs.is_empty() || self.trouble.is_some()
+    }
+
+    /// Why what is stored as this provider's secret cannot be used, in words that hold nothing of it.
+    pub fn trouble(&self) -> Option<&str> {
+        self.trouble.as_deref()
+    }
+
+    /// The step that tells of it.
+    pub fn unusable(&self, how: &str) -> Step {
+        let secret = self.client.secret.as_deref().unwrap_or_default();
+        Step::new(StepCode::SecretUnusable).with("provider", self.provider.name.as_str()).with("secret", secret).with("how", how)
+    }
+
+    /// The public halves of our keys there, as JSON Web Keys.
+    pub fn own_keys(&self) -> Vec<serde_json::Value> {
+        let key = |p: &Proof| match p {
+            Proof::Key(key) => Some(key.public()),
+            Proof::Secret(_) => None,
+        };
+        self.proofs.iter().filter_map(key).collect()
     }
 
     pub fn http(&self) -> Result<Client, HttpError> {
@@ -213,17 +279,44 @@ impl OidcLink {
         }
     }
 
-    fn auth(&self, metadata: &Metadata, secret: Option<&String>) -> ClientAuth {
-        match secret {
-            None => ClientAuth::None,
-            Some(s) if metadata.basic_auth => ClientAuth::Basic { secret: s.clone() },
-            Some(s) => ClientAuth::Post { secret: s.clone() },
+    /// How the client proves itself there, by its registered name.
+    pub fn auth_method(&self, metadata: &Metadata) -> &'static str {
+        match (self.client.authentication, self.client.secret.is_some()) {
+            (_, false) => "none",
+            (ClientAuthentication::Basic | ClientAuthentication::BasicPlain, _) => "client_secret_basic",
+            (ClientAuthentication::Post, _) => "client_secret_post",
+            (ClientAuthentication::PrivateKeyJwt, _) => "private_key_jwt",
+            (ClientAuthentication::AsPublished, _) if metadata.auth_methods.iter().any(|m| m == "client_secret_basic") => {
+                "client_secret_basic"
+            }
+            (ClientAuthentication::AsPublished, _) => "client_secret_post",
         }
     }
 
-    /// How the client proves itself at the token endpoint, for the story.
-    pub fn auth_method(&self, metadata: &Metadata) -> &'static str {
-        self.auth(metadata, self.secrets.first()).method()
+    fn auth(&self, metadata: &Metadata, proof: Option<&Proof>) -> Result<ClientAuth, String> {
+        if let Some(why) = &self.trouble {
+            return Err(why.clone());
+        }
+        Ok(match proof {
+            None if self.client.secret.is_some() => return Err("it is not stored".to_owned()),
+            None => ClientAuth::None,
+            Some(Proof::Key(key)) => {
+                let jti = hex(&random::<16>());
+                let jwt = key.assertion(&Assertion {
+                    client_id: &self.client.id,
+                    audience: metadata.token_endpoint.as_str(),
+                    jti: &jti,
+                    now: self.clock.now(),
+                    takes: &metadata.auth_algorithms,
+                })?;
+                ClientAuth::Assertion { jwt }
+            }
+            Some(Proof::Secret(secret)) => match (self.client.authentication, self.auth_method(metadata)) {
+                (ClientAuthentication::BasicPlain, _) => ClientAuth::BasicPlain { secret: secret.clone() },
+                (_, "client_secret_basic") => ClientAuth::Basic { secret: secret.clone() },
+                _ => ClientAuth::Post { secret: secret.clone() },
+            },
+        })
     }
 
     /// Asks whether an access token is good (RFC 7662 2.1).
@@ -235,15 +328,7 @@ impl OidcLink {
             return Err("the provider's metadata names no introspection endpoint".into());
         };
         let mut form = vec![("token", token.to_owned()), ("token_type_hint", "access_token".to_owned())];
-        let mut authorization = None;
-        match self.auth(metadata, self.secrets.first()) {
-            ClientAuth::Basic { secret } => authorization = Some(basic_credentials(&self.client.id, &secret)),
-            ClientAuth::Post { secret } => {
-                form.push(("client_id", self.client.id.clone()));
-                form.push(("client_secret", secret));
-            }
-            ClientAuth::None => form.push(("client_id", self.client.id.clone())),
-        }
+        let authorization = self.auth(metadata, self.proofs.first())?.prove(&self.client.id, &mut form);
         let client = self.http().map_err(|e| e.to_string())?;
         let answer = client.post_form(endpoint.as_str(), &form, authorization.as_deref(), DOCUMENT_MAX).await;
         answer.map_err(|e| e.to_string())
@@ -258,12 +343,12 @@ impl OidcLink {
         redirect_uri: &str,
         pkce: &Pkce,
     ) -> Result<(Tokens, u32), ExchangeError> {
-        let mut done = self.exchange_with(self.secrets.first(), metadata, code, redirect_uri, pkce).await;
-        for secret in self.secrets.iter().skip(1) {
+        let mut done = self.exchange_with(self.proofs.first(), metadata, code, redirect_uri, pkce).await;
+        for proof in self.proofs.iter().skip(1) {
             if !matches!(&done, Err(ExchangeError::Refused { error, .. }) if error == "invalid_client") {
                 break;
             }
-            done = self.exchange_with(Some(secret), metadata, code, redirect_uri, pkce).await;
+            done = self.exchange_with(Some(proof), metadata, code, redirect_uri, pkce).await;
             if done.is_ok() {
                 tracing::warn!(
                     provider = self.provider.name,
@@ -276,23 +361,20 @@ impl OidcLink {
 
     async fn exchange_with(
         &self,
-        secret: Option<&String>,
+        proof: Option<&Proof>,
         metadata: &Metadata,
         code: &str,
         redirect_uri: &str,
         pkce: &Pkce,
     ) -> Result<(Tokens, u32), ExchangeError> {
-        let auth = self.auth(metadata, secret);
-        let request = TokenRequest { code, redirect_uri, client_id: &self.client.id, pkce, auth: &auth };
-        let authorization = match &auth {
-            ClientAuth::Basic { secret } => Some(basic_credentials(&self.client.id, secret)),
-            _ => None,
-        };
+        let mut form = code_form(code, redirect_uri, pkce);
+        let auth = self.auth(metadata, proof).map_err(ExchangeError::Unproven)?;
+        let authorization = auth.prove(&self.client.id, &mut form);
         let silent = |e: HttpError| ExchangeError::Silent(e.to_string());
         let answer = self
             .http()
             .map_err(silent)?
-            .post_form(metadata.token_endpoint.as_str(), &request.form(), authorization.as_deref(), DOCUMENT_MAX)
+            .post_form(metadata.token_endpoint.as_str(), &form, authorization.as_deref(), DOCUMENT_MAX)
             .await
             .map_err(silent)?;
         match parse_tokens(answer.status, &answer.body) {

@@ -266,6 +266,10 @@ async fn exchange(
             });
             Err(ended(Outcome::ProviderRefused, StatusCode::BAD_GATEWAY))
         }
+        Err(ExchangeError::Unproven(how)) => {
+            attempt.step(|| link.unusable(&how));
+            Err(ended(Outcome::Failed, StatusCode::BAD_GATEWAY))
+        }
         Err(ExchangeError::Silent(how)) => {
             attempt.step(|| Step::new(StepCode::ProviderSilent).with("endpoint", endpoint).with("how", how));
             Err(ended(Outcome::Failed, StatusCode::BAD_GATEWAY))

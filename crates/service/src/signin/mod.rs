@@ -15,6 +15,7 @@ pub mod fresh;
 pub mod local;
 pub mod out;
 pub mod park;
+pub mod published;
 mod referred;
 pub mod route;
 pub mod saml;

@@ -254,6 +254,10 @@ async fn to_provider(
         attempt.step(|| step);
         return not_sent(app, edition, attempt, to).await;
     }
+    if let Some(why) = link.trouble() {
+        attempt.step(|| link.unusable(why));
+        return not_sent(app, edition, attempt, to).await;
+    }
     let metadata = match link.metadata().await {
         Ok(m) => m,
         Err(e) => {

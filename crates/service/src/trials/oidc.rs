@@ -1,7 +1,7 @@
 //! A trial of an OpenID Connect provider.
 
 use passeur_api::ProviderTrial;
-use passeur_core::site::{OidcClient, Provider, Site, Speaks, check_issuer};
+use passeur_core::site::{ClientAuthentication, OidcClient, Provider, Site, Speaks, check_issuer};
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, KeySet, Metadata, Pkce, discovery_url};
 
 use super::{Checks, Lacking, Seen, Stored, Under, clock, in_place, unheard_of};
@@ -14,7 +14,13 @@ fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, OidcClient
         (Some(p), _, _) => p.clone(),
         (None, Some(issuer), Some(client)) => {
             let scopes = vec!["openid".into()];
-            let speaks = Speaks::Oidc(OidcClient { id: client.clone(), secret: None, scopes, form_post: false });
+            let speaks = Speaks::Oidc(OidcClient {
+                id: client.clone(),
+                secret: None,
+                authentication: ClientAuthentication::default(),
+                scopes,
+                form_post: false,
+            });
             unheard_of(&ask.name, issuer, speaks)
         }
         _ => {
@@ -128,9 +134,18 @@ async fn known_client(site: &Site, link: &OidcLink, metadata: &Metadata, c: &mut
     let uri = site.redirect_uri(&link.provider.name);
     let code = passeur_core::id::hex(&random::<16>());
     let id = &link.client.id;
+    let (method, offered) = (link.auth_method(metadata), metadata.auth_methods.join(", "));
+    if method != "none" && !metadata.auth_methods.iter().any(|m| m == method) {
+        let words = format!("the client proves itself by {method}, and the provider's document offers {offered}");
+        c.wrong(
+            "client",
+            words,
+            &format!("Have {method} allowed there, or write client-authentication as the document offers it."),
+        );
+    }
     match link.exchange(metadata, &code, &uri, &Pkce::from_random(random())).await {
         Err(ExchangeError::Refused { error, .. }) if error == "invalid_grant" => {
-            c.good("client", format!("the provider knows client {id} and takes its secret"));
+            c.good("client", format!("the provider knows client {id} and takes what proves it ({method})"));
         }
         Err(ExchangeError::Refused { error, description }) if error == "invalid_client" || error == "unauthorized_client" => {
             c.wrong(
@@ -142,6 +157,11 @@ async fn known_client(site: &Site, link: &OidcLink, metadata: &Metadata, c: &mut
         Err(ExchangeError::Refused { error, description }) => {
             c.add("client", "not known", format!("{error}: {description}"), None)
         }
+        Err(ExchangeError::Unproven(how)) => c.wrong(
+            "client",
+            format!("what is stored cannot prove us: {how}"),
+            "Compare client-authentication with the secret; passeur secret make-key makes a key.",
+        ),
         Err(ExchangeError::Silent(how)) => c.add("client", "not known", how, None),
         Ok(_) => c.wrong("client", "the provider gave tokens for a code that nobody issued", "Do not use this provider."),
     }

@@ -9,7 +9,6 @@ use http::{HeaderMap, StatusCode};
 use jsonwebtoken::{Algorithm, Header};
 use serde_json::{Value, json};
 
-use super::token::credentials;
 use super::{Provider, random};
 
 impl Provider {
@@ -55,9 +54,7 @@ pub(super) async fn introspect(
     headers: HeaderMap,
     Form(form): Form<HashMap<String, String>>,
 ) -> Response {
-    let known =
-        credentials(&headers, &form).is_some_and(|(id, secret)| p.0.register.client(&id).is_some_and(|c| c.secret == secret));
-    if !known {
+    if p.proven(&headers, &form).is_none() {
         return StatusCode::UNAUTHORIZED.into_response();
     }
     let token = form.get("token").map(String::as_str).unwrap_or_default();

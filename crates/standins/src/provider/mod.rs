@@ -4,6 +4,7 @@
 mod access;
 mod authorize;
 mod claims;
+mod client;
 mod keys;
 mod leaving;
 mod register;
@@ -24,6 +25,7 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use http::StatusCode;
 use serde::Deserialize;
 
+pub use client::Takes;
 pub use register::{Client, Person, Register};
 pub use saml::Service;
 
@@ -87,6 +89,7 @@ struct Grant {
 #[derive(Default)]
 struct Memory {
     mode: Mode,
+    proofs: client::Proofs,
     /// Duties in the place of the register's, by user.
     duties: HashMap<String, Vec<String>>,
     codes: HashMap<String, Grant>,
@@ -223,7 +226,7 @@ async fn discovery(State(p): State<Provider>) -> Json<serde_json::Value> {
         "subject_types_supported": ["public"],
         "id_token_signing_alg_values_supported": ["ES256"],
         "code_challenge_methods_supported": ["S256"],
-        "token_endpoint_auth_methods_supported": ["client_secret_basic", "client_secret_post"],
+        "token_endpoint_auth_methods_supported": p.memory().proofs.takes.methods(),
         "scopes_supported": ["openid", "profile", "email"],
         "authorization_response_iss_parameter_supported": true,
     }))

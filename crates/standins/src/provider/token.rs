@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::{Form, State};
 use axum::response::{IntoResponse, Response};
 use base64::Engine;
-use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use http::{HeaderMap, StatusCode, header};
 use serde_json::{Value, json};
 
@@ -17,23 +17,12 @@ fn refuse(status: StatusCode, error: &str, description: &str) -> Response {
     (status, Json(json!({"error": error, "error_description": description}))).into_response()
 }
 
-pub(super) fn credentials(headers: &HeaderMap, form: &HashMap<String, String>) -> Option<(String, String)> {
-    if let Some(basic) = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()?.strip_prefix("Basic ")) {
-        let text = String::from_utf8(STANDARD.decode(basic).ok()?).ok()?;
-        let (id, secret) = text.split_once(':')?;
-        let decode = |s: &str| url::form_urlencoded::parse(format!("x={s}").as_bytes()).next().map(|(_, v)| v.into_owned());
-        return Some((decode(id)?, decode(secret)?));
-    }
-    Some((form.get("client_id")?.clone(), form.get("client_secret")?.clone()))
-}
-
 pub(super) async fn token(State(p): State<Provider>, headers: HeaderMap, Form(form): Form<HashMap<String, String>>) -> Response {
     let mode = p.memory().mode;
     if mode == Mode::Slow {
         tokio::time::sleep(std::time::Duration::from_secs(30)).await;
     }
-    let client = credentials(&headers, &form).and_then(|(id, secret)| p.0.register.client(&id).filter(|c| c.secret == secret));
-    let Some(client) = client else {
+    let Some(client) = p.proven(&headers, &form) else {
         return refuse(StatusCode::UNAUTHORIZED, "invalid_client", "client or secret is not known");
     };
     let said = |name: &str| form.get(name).map(String::as_str).unwrap_or_default();

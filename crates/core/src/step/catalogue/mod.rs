@@ -108,6 +108,9 @@ with_tickets! { catalogue
     SecretMissing = "sign-in.secret-missing" Provider Stop ["provider", "secret"]
         "The site file names the secret {secret} for provider {provider}, and none of that name is stored: nobody is sent there without it." / "Le fichier de site nomme le secret {secret} pour le fournisseur {provider}, et aucun de ce nom n'est stocké : personne n'y est envoyé sans lui."
         => "Store it: passeur secret set {secret}" / "Stockez-le : passeur secret set {secret}";
+    SecretUnusable = "sign-in.secret-unusable" Provider Stop ["provider", "secret", "how"]
+        "The secret {secret} cannot prove us to provider {provider}: {how}." / "Le secret {secret} ne peut pas nous prouver au fournisseur {provider} : {how}."
+        => "Compare client-authentication of provider {provider} with what is stored as {secret}; `passeur trial provider {provider}` tries both, and `passeur secret make-key {secret}` makes a key." / "Comparez client-authentication du fournisseur {provider} avec ce qui est stocké sous {secret} ; `passeur trial provider {provider}` essaie les deux, et `passeur secret make-key {secret}` fabrique une clé.";
     TrialSecretWithheld = "sign-in.trial-secret-withheld" Provider Stop ["provider", "secret", "issuer"]
         "The stored secret {secret} is not sent to {issuer}: the live edition does not use it there, and somebody else stored it." / "Le secret stocké {secret} n'est pas envoyé à {issuer} : l'édition en vigueur ne l'y utilise pas, et quelqu'un d'autre l'a stocké."
         => "Store its value yourself (passeur secret set {secret}) and begin the trial again." / "Stockez vous-même sa valeur (passeur secret set {secret}) et recommencez l'essai.";
