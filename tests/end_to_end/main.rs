@@ -20,6 +20,7 @@ mod directories;
 mod editions;
 mod edits;
 mod emergency;
+mod expecting;
 mod flows;
 mod forging;
 mod forms;

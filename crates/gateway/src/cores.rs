@@ -11,6 +11,7 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 
 use http::{Request, Response};
+use http_body::Body as HttpBody;
 use hyper::body::Incoming;
 use hyper::server::conn::{http1, http2};
 use hyper::service::service_fn;
@@ -33,6 +34,7 @@ use crate::remote::Remote;
 use crate::shared::Live;
 use crate::stream::UnderWay;
 use crate::table::Table;
+use crate::unread::{Meant, Worded};
 
 /// How long the first request's head may take.
 const HEAD_LIMIT: Duration = Duration::from_secs(15);
@@ -257,9 +259,17 @@ macro_rules! drive {
 }
 
 /// Answers one request of a connection.
-async fn answer(gateway: Rc<Gateway>, conn: Rc<Conn>, request: Request<Incoming>) -> Result<Response<UnderWay>, Infallible> {
+async fn answer(
+    gateway: Rc<Gateway>,
+    conn: Rc<Conn>,
+    meant: Option<Meant>,
+    request: Request<Incoming>,
+) -> Result<Response<UnderWay>, Infallible> {
     let runs = conn.runs();
     let answer = gateway.handle(Box::new(request), &conn).await;
+    if let Some(meant) = meant {
+        meant.note(answer.status(), answer.body().is_end_stream());
+    }
     runs.of(answer.body().bearer());
     Ok(answer.map(|reply| UnderWay { reply, runs }))
 }
@@ -269,8 +279,9 @@ impl Serving {
     where
         T: hyper::rt::Read + hyper::rt::Write + Unpin + Send + 'static,
     {
-        let (gateway, conn) = (self.gateway.clone(), self.conn.clone());
-        let service = service_fn(move |request| answer(gateway.clone(), conn.clone(), request));
+        let (gateway, conn, meant) = (self.gateway.clone(), self.conn.clone(), Meant::default());
+        let io = Worded::new(io, meant.clone());
+        let service = service_fn(move |request| answer(gateway.clone(), conn.clone(), Some(meant.clone()), request));
         let mut builder = http1::Builder::new();
         builder.max_headers(FIELDS_MAX).max_buf_size(HEAD_MAX).half_close(true);
         drive!(self, builder.serve_connection(io, service).with_upgrades());
@@ -281,7 +292,7 @@ impl Serving {
         T: hyper::rt::Read + hyper::rt::Write + Unpin + 'static,
     {
         let (gateway, conn) = (self.gateway.clone(), self.conn.clone());
-        let service = service_fn(move |request| answer(gateway.clone(), conn.clone(), request));
+        let service = service_fn(move |request| answer(gateway.clone(), conn.clone(), None, request));
         let mut builder = http2::Builder::new(OnCore);
         builder
             .timer(TokioTimer::new())

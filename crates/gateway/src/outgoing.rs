@@ -94,6 +94,11 @@ fn is_for_us(client: &HeaderMap, place: Place<'_>, bearer: &Bearer) -> bool {
     ours || unasked && caller::token(client).is_some()
 }
 
+/// Whether a field of the client's may go on by its name, in the head or after the body.
+pub(crate) fn passes(name: &HeaderName, bearer: &Bearer) -> bool {
+    !(DROPPED.iter().any(|d| folds_to(name.as_str(), d)) || claims(name.as_str()) || bearer.strips(name))
+}
+
 /// Builds the outgoing request: one pass over the client's fields, then ours.
 pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bearer, from: &From) -> Option<Outgoing> {
     let mut headers = HeaderMap::with_capacity(parts.headers.len() + bearer.count() + 6);
@@ -102,11 +107,7 @@ pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bear
     let per_connection: Vec<String> =
         if parts.headers.contains_key(CONNECTION) { tokens(&parts.headers, CONNECTION).collect() } else { vec![] };
     for (name, value) in &parts.headers {
-        let dropped = DROPPED.iter().any(|d| folds_to(name.as_str(), d))
-            || per_connection.iter().any(|n| n == name.as_str())
-            || claims(name.as_str())
-            || bearer.strips(name);
-        if !dropped {
+        if passes(name, bearer) && !per_connection.iter().any(|n| n == name.as_str()) {
             headers.append(name.clone(), value.clone());
         }
     }
@@ -141,5 +142,8 @@ pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bear
     let uri = parts.uri.path_and_query().map_or_else(|| Uri::from_static("/"), |p| Uri::from(p.clone()));
     let mut request = Request::builder().method(parts.method.clone()).uri(uri).body(body).ok()?;
     *request.headers_mut() = headers;
+    if let Some(word) = request.body().word().cloned() {
+        word.heard_on(&mut request);
+    }
     Some(Outgoing(Box::new(request)))
 }

@@ -25,6 +25,7 @@ use crate::caller;
 use crate::conn::Conn;
 use crate::control::{Interrupted, NoSession, Presented, RequestFacts, ServedCertificate, is_navigation};
 use crate::cookies::{self, Found};
+use crate::hold::Hold;
 use crate::listener::Places;
 use crate::remote::Remote;
 use crate::shared::{Edition, Live, Place};
@@ -347,7 +348,7 @@ impl Gateway {
         let from = conn.from(edition, &place, request.headers());
         let (parts, body) = request.into_parts();
         let told = || conn.facts(edition, &parts.method, &parts.uri, &parts.headers);
-        let (body, progress) = Upload::of(body, &bearer);
+        let (body, progress) = Upload::of(body, &bearer, Hold::of(&parts.headers));
         let out = from.as_ref().and_then(|from| outgoing::build(&parts, body, place, &bearer, from));
         let (Some(out), Some(from)) = (out, &from) else {
             let step = Step::new(StepCode::AmbiguousRequest).with("what", Param::reason("unwritable"));

@@ -16,7 +16,10 @@ use tokio::sync::futures::OwnedNotified;
 use crate::bearer::Bearer;
 use crate::body::{Body, BoxError};
 use crate::conn::Runs;
+use crate::edits;
 use crate::edits::html::Turned;
+use crate::hold::{Hold, Word};
+use crate::outgoing;
 use crate::target::ticks;
 use crate::upstream::pool::Lease;
 use crate::waits::Wait;
@@ -70,18 +73,26 @@ fn is_dripping(ms: i64, bytes: u64) -> bool {
 /// What goes to the upstream.
 pub(crate) enum Upload {
     None,
-    Stream { body: Incoming, bearer: Bearer, progress: Arc<Progress>, began: i64, bytes: u64 },
+    Stream { body: Incoming, bearer: Bearer, progress: Arc<Progress>, began: i64, bytes: u64, hold: Option<Hold> },
 }
 
 impl Upload {
-    /// A person's body, with its progress; none where there is no body.
-    pub(crate) fn of(body: Incoming, bearer: &Bearer) -> (Upload, Option<Arc<Progress>>) {
+    /// A person's body, with its progress; none where there is no body. It waits where its sender does.
+    pub(crate) fn of(body: Incoming, bearer: &Bearer, hold: Option<Hold>) -> (Upload, Option<Arc<Progress>>) {
         if body.is_end_stream() {
             return (Upload::None, None);
         }
         let progress = Arc::new(Progress::default());
-        let stream = Upload::Stream { body, bearer: bearer.clone(), progress: progress.clone(), began: ticks(), bytes: 0 };
+        let stream = Upload::Stream { body, bearer: bearer.clone(), progress: progress.clone(), began: ticks(), bytes: 0, hold };
         (stream, Some(progress))
+    }
+
+    /// The word that it waits for.
+    pub(crate) fn word(&self) -> Option<&Arc<Word>> {
+        match self {
+            Upload::Stream { hold: Some(hold), .. } => Some(hold.word()),
+            _ => None,
+        }
     }
 }
 
@@ -90,10 +101,15 @@ impl HttpBody for Upload {
     type Error = BoxError;
 
     fn poll_frame(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
-        let Upload::Stream { body, bearer, progress, began, bytes } = self.get_mut() else { return Poll::Ready(None) };
+        let Upload::Stream { body, bearer, progress, began, bytes, hold } = self.get_mut() else { return Poll::Ready(None) };
         if bearer.is_over() {
             progress.broken.store(true, Ordering::Release);
             return Poll::Ready(Some(Err(Cut::Ended.into())));
+        }
+        if let Some(held) = hold {
+            std::task::ready!(held.poll(cx));
+            *hold = None;
+            *began = ticks();
         }
         let frame = match std::task::ready!(Pin::new(&mut *body).poll_frame(cx)) {
             None => {
@@ -114,7 +130,7 @@ impl HttpBody for Upload {
         progress.moved.fetch_add(1, Ordering::Relaxed);
         let frame = match frame.into_trailers() {
             Ok(trailers) => {
-                let passes = |n: &http::HeaderName| !bearer.strips(n) && *n != http::header::COOKIE;
+                let passes = |n: &http::HeaderName| outgoing::passes(n, bearer) && edits::may_trail(n);
                 Frame::trailers(trailers.iter().filter(|(n, _)| passes(n)).map(|(n, v)| (n.clone(), v.clone())).collect())
             }
             Err(frame) => {
@@ -233,6 +249,10 @@ impl HttpBody for Download {
                 if me.body.is_end_stream() {
                     me.ended();
                 }
+                let frame = match frame.into_trailers() {
+                    Ok(trailers) => Frame::trailers(edits::clean_trailers(trailers)),
+                    Err(frame) => frame,
+                };
                 Poll::Ready(Some(Ok(frame)))
             }
         }

@@ -127,6 +127,43 @@ pub(crate) fn clean(status: StatusCode, headers: &mut HeaderMap, personal: bool)
     }
 }
 
+/// Fields that mean something before a body only: framing, caching, who somebody is, where to go (RFC 9110 6.5.1).
+const BEFORE_THE_BODY: [&str; 16] = [
+    "age",
+    "authorization",
+    "cache-control",
+    "cookie",
+    "expires",
+    "host",
+    "location",
+    "pragma",
+    "refresh",
+    "retry-after",
+    "set-cookie",
+    "strict-transport-security",
+    "trailer",
+    "vary",
+    "www-authenticate",
+    "x-frame-options",
+];
+const BEFORE_THE_BODY_BEGIN: [&str; 3] = ["access-control-", "content-", "cross-origin-"];
+
+/// Whether a field may stand after a body.
+pub(crate) fn may_trail(name: &HeaderName) -> bool {
+    let name = name.as_str();
+    !BEFORE_THE_BODY.contains(&name) && !BEFORE_THE_BODY_BEGIN.iter().any(|b| name.starts_with(b))
+}
+
+/// What may stand after an answer's body: nothing that a head would not be let through with, or that had to stand in the head.
+pub(crate) fn clean_trailers(mut trailers: HeaderMap) -> HeaderMap {
+    clean(StatusCode::OK, &mut trailers, false);
+    let early: Vec<HeaderName> = trailers.keys().filter(|n| !may_trail(n)).cloned().collect();
+    for name in early {
+        trailers.remove(name);
+    }
+    trailers
+}
+
 /// What a gate shows is for one person: `public` and `s-maxage` go, `private` comes. A page (HTML) whose upstream says
 /// nothing of caching is not stored at all, so that Back after signing out shows nothing.
 fn make_private(headers: &mut HeaderMap) {
