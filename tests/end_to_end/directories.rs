@@ -196,3 +196,16 @@ async fn a_key_with_several_values_is_not_searched_for() {
     assert_eq!((status, code.as_str()), (403, "directory.no-key"));
     assert!(why.contains("it has several values"), "{why}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_is_looked_up_by_hand_is_searched_for_as_at_a_sign_in() {
+    let suffixes = "fed-by = \"user\"\nsuffixes = [\"@havrelune.example\"]\ncut-suffix = true\n";
+    let stack = Stack::with(|s| s.replacen("fed-by = \"user\"\n", suffixes, 1)).await;
+    for typed in ["anouk@havrelune.example", " anouk@Havrelune.Example", "anouk"] {
+        let (status, seen) = stack.post("/directories/harbour/look-up", json!({"value": typed})).await;
+        assert_eq!((status, &seen["state"], &seen["value"]), (200, &json!("answered"), &json!("anouk")), "{seen}");
+        let (_, tried) = stack.post("/trials/directory", json!({"name": "harbour", "sample": typed})).await;
+        let person = tried["checks"].as_array().unwrap().iter().find(|c| c["value"] == "sample person").unwrap();
+        assert_eq!(person["verdict"], "good", "{person}");
+    }
+}

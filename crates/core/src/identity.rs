@@ -142,7 +142,7 @@ pub fn identify(site: &Site, access: &Access, evidence: &Evidence, witness: &mut
     let mut who = signed_in(site, evidence);
     if let Some(directory) = access.asked(site, evidence) {
         for (id, name) in &directory.attributes {
-            who.set(*id, from_directory(evidence, directory, name));
+            who.set(*id, from_directory(evidence, directory, *id, name));
         }
         who.groups = groups_from(evidence, directory);
     }
@@ -276,7 +276,7 @@ fn non_blank(values: Vec<String>, origin: Origin, if_empty: Absence) -> Attribut
     Attribute::from_values(values, origin, if_empty)
 }
 
-fn from_directory(evidence: &Evidence, directory: &Directory, name: &str) -> Attribute {
+fn from_directory(evidence: &Evidence, directory: &Directory, id: AttributeId, name: &str) -> Attribute {
     let origin = Origin::Directory { directory: directory.name.clone(), attribute: name.to_owned() };
     let Some(look_up) = evidence.look_up(&directory.name) else {
         return Attribute::Absent { absence: Absence::NotRecorded, origin };
@@ -288,16 +288,21 @@ fn from_directory(evidence: &Evidence, directory: &Directory, name: &str) -> Att
     if !look_up.asked_for(name) {
         return Attribute::Absent { absence: Absence::NotRecorded, origin };
     }
-    of_entry(directory, entry, name)
+    of_entry(directory, entry, id, name)
 }
 
-/// An attribute of a directory entry as the site sees it.
-pub fn of_entry(directory: &Directory, entry: &Entry, name: &str) -> Attribute {
+/// An attribute of the site as a directory entry gives it: the same bytes may feed several, each in its own form.
+pub fn of_entry(directory: &Directory, entry: &Entry, id: AttributeId, name: &str) -> Attribute {
     let origin = Origin::Directory { directory: directory.name.clone(), attribute: name.to_owned() };
     let key = name.to_ascii_lowercase();
-    if let (Some(form), Some(bytes)) = (directory.octets.get(&key), entry.octets.get(&key)) {
-        let texts = bytes.iter().map(|b| STANDARD.decode(b).ok().and_then(|b| form.text(&b))).collect::<Option<Vec<_>>>();
-        let unfit = Attribute::Absent { absence: Absence::Unsafe { why: "not-octets".to_owned() }, origin: origin.clone() };
+    if let Some(bytes) = entry.octets.get(&key) {
+        let (form, why) = match directory.octets.get(&id) {
+            Some(form) => (Some(form), "not-octets"),
+            None => (None, "not-text"),
+        };
+        let text = |b: Vec<u8>| form.map_or_else(|| String::from_utf8(b.clone()).ok(), |f| f.text(&b));
+        let texts = bytes.iter().map(|b| STANDARD.decode(b).ok().and_then(text)).collect::<Option<Vec<_>>>();
+        let unfit = Attribute::Absent { absence: Absence::Unsafe { why: why.to_owned() }, origin: origin.clone() };
         return texts.map_or(unfit, |t| non_blank(t, origin, Absence::NotInEntry));
     }
     if entry.binary.iter().any(|b| b.eq_ignore_ascii_case(name)) {

@@ -26,6 +26,7 @@ pub mod condition;
 pub mod crossing;
 pub mod decide;
 pub mod delivery;
+pub mod dn;
 pub mod evidence;
 pub mod expect;
 pub mod finding;

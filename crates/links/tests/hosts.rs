@@ -127,6 +127,36 @@ fn each_folder_provokes_its_finding_and_its_advice_mends_it() {
     insta::assert_snapshot!(told.join("\n\n"));
 }
 
+/// A machine with next to nothing on it: what is missing is said once, and nothing is proposed that would have to be guessed.
+#[test]
+fn where_nothing_is_nothing_is_guessed() {
+    let dir = tempfile::tempdir().unwrap();
+    std::fs::create_dir(dir.path().join("etc")).unwrap();
+    std::fs::write(dir.path().join("etc/passwd"), "anouk:x:1000:1000::/home/anouk:/bin/sh\n").unwrap();
+    std::fs::write(dir.path().join("etc/hostname"), "winch\n").unwrap();
+    let all = look("sound", dir.path());
+    assert_eq!(codes(&all), ["config.missing", "keytab.missing", "sshd.missing", "account.nobody", "onward.missing"]);
+    assert!(all.iter().all(|f| f.change.is_none()), "{all:#?}");
+    assert!(all[1].found.remedy(Lang::En).contains("addprinc -randkey host/NAME.DOMAIN,"), "{}", all[1].found.remedy(Lang::En));
+    // A client is there; which hosts may have the ticket is for somebody to say.
+    std::fs::create_dir(dir.path().join("etc/ssh")).unwrap();
+    std::fs::write(dir.path().join("etc/ssh/ssh_config"), "Host *\n").unwrap();
+    let all = look("sound", dir.path());
+    assert!(codes(&all).ends_with(&["onward.no-gssapi", "onward.no-delegation"]), "{:?}", codes(&all));
+    assert!(all.iter().all(|f| f.change.is_none()), "{all:#?}");
+}
+
+/// A ticket goes along to the host that was named, and to no other of its domain.
+#[test]
+fn delegation_is_never_wider_than_what_was_asked_about() {
+    let dir = host("onward.no-delegation");
+    let all = look("onward.no-delegation", dir.path());
+    let written = all[0].change.as_ref().map(|c| c.written());
+    assert_eq!(written.as_deref(), Some("Match host crane.havrelune.example\n    GSSAPIDelegateCredentials yes\nMatch all"));
+    let unnamed = look("sound", dir.path());
+    assert_eq!((codes(&unnamed), unnamed[0].change.is_none()), (vec!["onward.no-delegation"], true));
+}
+
 #[test]
 fn no_folder_is_there_that_provokes_nothing() {
     let known: BTreeSet<&str> = ALL.iter().map(|c| c.spec().code).chain(["sound"]).collect();

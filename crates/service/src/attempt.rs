@@ -228,15 +228,21 @@ impl Attempt {
 
     /// Records an anonymous attempt through the bounded recorder. Returns the crossing to name.
     pub fn record_anonymous(&self, outcome: Outcome) -> CrossingId {
+        self.record_alike(outcome, "")
+    }
+
+    /// The same, where only what was done with the same thing counts as alike: a token's owner is told of their own attempts.
+    pub fn record_alike(&self, outcome: Outcome, thing: &str) -> CrossingId {
         let last = self.story.steps.last();
         let mut reason = last.map_or(StepCode::Arrived, |s| s.code).spec().code.to_owned();
         // An upstream that fails in another way, or another upstream, is another story.
-        for name in ["upstream", "how"] {
+        for name in ["upstream", "how", "check"] {
             if let Some(p) = last.and_then(|s| s.params.get(name)) {
                 reason.push('|');
                 reason.push_str(&passeur_core::step::param_text(p, Lang::En));
             }
         }
+        reason.push_str(thing);
         let alike = Alike::new(&self.gate, &reason, self.address);
         self.app.recorder.anonymous(alike, self.id, self.app.now(), || self.row(outcome))
     }

@@ -14,7 +14,7 @@ use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::{Evidence, Factors, WayIn};
-use passeur_core::id::{CrossingId, Token, sha256};
+use passeur_core::id::{CrossingId, Token, hex, sha256};
 use passeur_core::site::{ACCESS_TOKEN, Callers, Gate, PERSONAL_TOKEN, Site, WayKind};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_core::x509;
@@ -124,7 +124,8 @@ fn challenge(status: StatusCode, error: &str, words: &str, id: CrossingId) -> Re
 pub async fn begin(app: &App, edition: &Edition, gate: &Gate, token: &str, facts: &RequestFacts) -> Result<(), NotTaken> {
     let site = &edition.site;
     let Some(callers) = &gate.access.callers else {
-        return Err(refused(app, gate, facts, bad("gate", "a token", "a session")).await);
+        let digest = caller::digest(&gate.name, token);
+        return Err(refused(app, gate, facts, &digest, bad("gate", "a token", "a session")).await);
     };
     let found = async || match token.strip_prefix(PREFIX) {
         Some(secret) if callers.personal => personal(app, site, gate, callers, secret).await,
@@ -216,7 +217,7 @@ async fn open(
     }
     let mut good = match found {
         Found::Good(good) => *good,
-        Found::Bad(why) => return Err(refused(app, gate, facts, why).await),
+        Found::Bad(why) => return Err(refused(app, gate, facts, &digest, why).await),
         Found::NotNow(whom, how) => return Err(not_now(attempt, whom, how)),
     };
     attempt.provider = Some(good.evidence.provider.clone());
@@ -308,7 +309,8 @@ fn not_now(mut attempt: Attempt, whom: String, how: String) -> NotTaken {
     NotTaken::Answer(Box::new(answer))
 }
 
-async fn refused(app: &App, gate: &Gate, facts: &RequestFacts, why: Bad) -> NotTaken {
+/// `thing` is what the token is known by here.
+async fn refused(app: &App, gate: &Gate, facts: &RequestFacts, thing: &[u8; 32], why: Bad) -> NotTaken {
     let mut attempt = Attempt::begin(app, &gate.name, facts);
     attempt.step(|| {
         Step::new(StepCode::CallerRefused)
@@ -316,7 +318,7 @@ async fn refused(app: &App, gate: &Gate, facts: &RequestFacts, why: Bad) -> NotT
             .with("seen", passeur_core::text::shorten(&why.seen, 200))
             .with("wanted", why.wanted)
     });
-    let id = attempt.record_anonymous(Outcome::CheckFailed);
+    let id = attempt.record_alike(Outcome::CheckFailed, &hex(&thing[..8]));
     let words = "The token is not known here, has run out, or is not for this gate.";
     NotTaken::Answer(Box::new(challenge(StatusCode::UNAUTHORIZED, "invalid_token", words, id)))
 }

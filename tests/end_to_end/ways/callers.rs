@@ -61,23 +61,28 @@ async fn whatever_is_no_access_token_for_this_gate_is_none() {
     let (signed, signature) = whole.rsplit_once('.').unwrap();
     let first = if signature.starts_with('A') { "B" } else { "A" };
     let broken = format!("{signed}.{first}{}", &signature[1..]);
+    let mut told = std::collections::BTreeSet::new();
     for (token, check) in [
         (jwt(&about(|c| c["aud"] = json!("http://berths.havrelune.localhost"))), "audience"),
         (jwt(&about(|c| c["iss"] = json!("http://elsewhere.localhost"))), "issuer"),
         (jwt(&about(|c| c["exp"] = json!(1_700_000_000))), "expiry"),
-        (jwt(&about(|c| c["nbf"] = json!(4_000_000_000_i64))), "not before"),
+        (jwt(&about(|c| c["nbf"] = json!(4_000_000_000_i64))), "not-before"),
         (jwt(&about(|c| c["sub"] = json!(""))), "sub"),
-        (stack.provider.jwt(&good, "JWT"), "type"),
+        (stack.provider.jwt(&good, "JWT"), "typ"),
         (broken, "signature"),
-        ("never-seen".to_owned(), "whether it is active"),
+        ("never-seen".to_owned(), "active"),
         (format!("passeur_{}", "A".repeat(43)), "token"),
     ] {
         let page = with(&stack, &token, "/received").await;
         assert_eq!(page.status, StatusCode::UNAUTHORIZED, "{check}");
         let id = page.json()["crossing"].as_str().unwrap().to_owned();
+        // What else is like it within a minute is counted on it, and nobody is told of another's attempt.
+        assert_eq!(with(&stack, &token, "/received").await.json()["crossing"], id.as_str(), "{check}");
+        assert!(told.insert(id.clone()), "{check}: the crossing of another token");
         let story = stack.story(&id).await.to_string();
-        // Others like it within a minute are counted on the first.
         assert!(story.contains("The token was not taken"), "{check}: {story}");
+        let failed = story.split("\"check\":").nth(1).unwrap_or_default();
+        assert!(failed.starts_with(&format!("{{\"code\":\"{check}\"")), "{check}: {failed}");
         assert!(!story.contains(&token), "{check}: the token stands in the crossing");
     }
     // The id_token of a sign-in, or a token at a gate that takes none, are nothing.

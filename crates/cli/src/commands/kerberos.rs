@@ -101,7 +101,12 @@ fn print(seen: &KerberosSeen) {
         say!();
     }
     print_findings(&s, &seen.findings);
+    let nothing = seen.keytabs.is_empty() && seen.realms.is_empty() && seen.services.is_empty() && seen.accounts.is_empty();
     let found = match seen.findings.len() {
+        0 if nothing => {
+            "there was nothing to look at: nothing of it takes or shows tickets (a [[way]] of kind ticket, or [gate.ticket])"
+                .to_owned()
+        }
         0 => "nothing is wrong".to_owned(),
         1 => "1 finding".to_owned(),
         n => format!("{n} findings"),

@@ -34,6 +34,8 @@ pub enum Unfit {
     ControlCharacter,
     /// The member that holds it.
     Separator(String),
+    /// Several, where one is told.
+    Several,
     NotLatin1,
     TooLong,
 }
@@ -44,18 +46,26 @@ impl Unfit {
         match self {
             Unfit::ControlCharacter => "control-character",
             Unfit::Separator(_) => "separator",
+            Unfit::Several => "several-values",
             Unfit::NotLatin1 => "not-latin-1",
             Unfit::TooLong => "too-long",
         }
     }
 }
 
-/// Joins members so that the upstream can take them apart again, or not at all.
-pub fn join(values: &[String], separator: &str, on_separator: OnSeparator) -> Result<String, Unfit> {
+/// Joins members so that the upstream can take them apart again, or not at all. Without a separator nothing is a list: one value is
+/// sent as it is, whatever it holds, and several are none.
+pub fn join(values: &[String], separator: Option<&str>, on_separator: OnSeparator) -> Result<String, Unfit> {
     // A control character drops the value under every encoding: an upstream may decode before it looks.
     if values.iter().any(|v| v.chars().any(char::is_control)) {
         return Err(Unfit::ControlCharacter);
     }
+    let Some(separator) = separator else {
+        return match values {
+            [one] => Ok(one.clone()),
+            _ => Err(Unfit::Several),
+        };
+    };
     let members: Result<Vec<String>, Unfit> = values
         .iter()
         .map(|v| match on_separator {
@@ -145,8 +155,13 @@ mod tests {
             (&["a,admin"], ", ", Refuse, Err(Unfit::Separator("a,admin".into()))),
             (&["a admin"], " ", Refuse, Err(Unfit::Separator("a admin".into()))),
         ] {
-            assert_eq!(join(&own(values), sep, on).as_deref(), want.as_ref().map(|s| *s), "{values:?} {sep:?}");
+            assert_eq!(join(&own(values), Some(sep), on).as_deref(), want.as_ref().map(|s| *s), "{values:?} {sep:?}");
         }
+        // Where nothing is a list, one value is what it is, and two are none.
+        assert_eq!(join(&own(&["Dupré, Jean"]), None, Refuse).as_deref(), Ok("Dupré, Jean"));
+        assert_eq!(join(&own(&["50%, half"]), None, Escape).as_deref(), Ok("50%, half"));
+        assert_eq!(join(&own(&["a", "b"]), None, Refuse), Err(Unfit::Several));
+        assert_eq!(join(&own(&["a\nb"]), None, Refuse), Err(Unfit::ControlCharacter));
     }
 
     #[test]
@@ -171,10 +186,10 @@ mod tests {
     proptest! {
         #[test]
         fn whatever_is_joined_comes_apart_into_as_many_members(values in prop::collection::vec("[ -~é港]{1,12}", 1..6), sep in "[,;|]") {
-            if let Ok(joined) = join(&values, &sep, OnSeparator::Escape) {
+            if let Ok(joined) = join(&values, Some(&sep), OnSeparator::Escape) {
                 prop_assert_eq!(joined.split(sep.as_str()).count(), values.len());
             }
-            match join(&values, &sep, OnSeparator::Refuse) {
+            match join(&values, Some(&sep), OnSeparator::Refuse) {
                 Ok(joined) => prop_assert_eq!(joined.split(sep.as_str()).count(), values.len()),
                 Err(e) => prop_assert!(matches!(e, Unfit::Separator(_)) && values.iter().any(|v| v.contains(&sep))),
             }

@@ -29,8 +29,8 @@ pub struct HeaderRule {
     pub name: String,
     pub value: ValueOf,
     pub encoding: Encoding,
-    /// What joins several values.
-    pub join: String,
+    /// What joins several values; none where the application is told one value.
+    pub join: Option<String>,
     pub on_separator: OnSeparator,
     pub missing: Missing,
 }
@@ -152,9 +152,10 @@ fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, given: &Joined) -> R
     let absence = |unfit: encode::Unfit| match unfit {
         // Which member holds it is what somebody needs to know.
         encode::Unfit::Separator(member) => Param::Reason { code: "separator".to_owned(), detail: member },
+        encode::Unfit::Several => Param::reason("several-values"),
         other => Absence::Unsafe { why: other.code().to_owned() }.param(),
     };
-    let joined = encode::join(&values, &rule.join, rule.on_separator).map_err(absence)?;
+    let joined = encode::join(&values, rule.join.as_deref(), rule.on_separator).map_err(absence)?;
     let bytes = encode::encode(&joined, rule.encoding).map_err(absence)?;
     Ok((bytes, origin))
 }

@@ -49,9 +49,10 @@ pub(crate) fn read(f: &Fields<'_, '_>, name: String, names: &Names<'_>) -> Deliv
         ];
         let rule = value.map(|value| HeaderRule {
             name: header,
-            value,
             encoding: h.choice("encoding", Encoding::Utf8, &encodings),
-            join: h.text("join").unwrap_or_else(|| ",".into()),
+            // Groups and roles are lists whoever they are of.
+            join: h.text("join").or_else(|| matches!(value, ValueOf::Groups | ValueOf::Roles).then(|| ",".to_owned())),
+            value,
             on_separator: h.choice(
                 "on-separator",
                 OnSeparator::Refuse,
@@ -64,8 +65,15 @@ pub(crate) fn read(f: &Fields<'_, '_>, name: String, names: &Names<'_>) -> Deliv
         }
         h.finish();
         let Some(rule) = rule else { continue };
-        let bad_join = rule.join.is_empty() || rule.join.len() > 4 || rule.join.chars().any(|c| c.is_control() || !c.is_ascii());
-        if bad_join {
+        let bad = |join: &String| join.is_empty() || join.len() > 4 || join.chars().any(|c| c.is_control() || !c.is_ascii());
+        if rule.on_separator == OnSeparator::Escape && rule.join.is_none() {
+            h.warn(
+                "on-separator",
+                "one value has no separator to escape".into(),
+                "Add join = \",\" where the attribute is a list.",
+            );
+        }
+        if rule.join.as_ref().is_some_and(bad) {
             h.error("join", "join must be one to four visible ASCII characters".into(), "Write join = \",\".");
         }
         if let ValueOf::Constant(c) = &rule.value

@@ -3,6 +3,7 @@
 use super::catalogue::Code;
 use super::facts::{Account, Config, Facts, HostKey, KeytabState, Line, PamTrouble, Sshd};
 use super::{Change, Finding, of_defaults, place, set};
+use crate::finding::Word;
 use crate::site::realm_of;
 
 pub(super) fn look(facts: &Facts, out: &mut Vec<Finding>) {
@@ -131,7 +132,9 @@ fn keytab(facts: &Facts, out: &mut Vec<Finding>) {
     let path = facts.keytab.path.as_str();
     let (mode, keys) = match &facts.keytab.state {
         KeytabState::Missing => {
-            let host = full_name(facts).unwrap_or_else(|| facts.names.canonical.clone());
+            // No key is ever asked for by a short name.
+            let full = || Word::Say(["NAME.DOMAIN".into(), "NOM.DOMAINE".into()]);
+            let host = full_name(facts).map_or_else(full, Word::from);
             return out.push(Finding::new(Code::KeytabMissing).with("path", path).with("host", host));
         }
         KeytabState::Broken(words) => {
@@ -163,6 +166,9 @@ fn keytab(facts: &Facts, out: &mut Vec<Finding>) {
 }
 
 fn server(facts: &Facts, s: &Sshd, is_mended: bool, out: &mut Vec<Finding>) {
+    if !s.is_there {
+        return out.push(Finding::new(Code::SshdMissing).with("path", s.path.as_str()));
+    }
     let user = facts.account.user.as_str();
     let top = |text: &str| Change::Insert { file: s.path.clone(), before: 1, text: text.to_owned() };
     for (line, words) in &s.troubles {

@@ -69,6 +69,10 @@ catalogue! {
         "Read the encryption type of every key (RFC 6649, RFC 8429)." / "Lecture du type de chiffrement de chaque clé (RFC 6649, RFC 8429).",
         "Directory team: AES keys for the account, and a keytab with those." / "Équipe de l'annuaire : des clés AES pour le compte, et un keytab avec celles-ci.";
     // ── the server
+    SshdMissing = "sshd.missing" Broken ["path"]
+        "There is no SSH server on this host: {path} is not there, or cannot be read." / "Il n'y a pas de serveur SSH sur cet hôte : {path} n'existe pas ou ne peut être lu.",
+        "Looked for its configuration, and asked sshd -T where this machine has it." / "Sa configuration a été cherchée, et sshd -T interrogé là où cette machine l'a.",
+        "apt install openssh-server; or name its file with --sshd-config, and look as root." / "apt install openssh-server ; ou nommez son fichier avec --sshd-config, et regardez en root.";
     SshdDamaged = "sshd.damaged" Broken ["at", "words"]
         "The server's configuration cannot be followed at {at}: {words}." / "La configuration du serveur ne peut être suivie à {at} : {words}.",
         "Read it with all that it includes." / "Lue avec tout ce qu'elle inclut.",
@@ -148,6 +152,10 @@ catalogue! {
         "Nothing here says where a KDC of {realm} is: a ticket comes in, and none is had for the next host." / "Rien ici ne dit où est un KDC de {realm} : un ticket entre, et aucun n'est obtenu pour l'hôte suivant.",
         "Read [realms] and dns_lookup_kdc." / "Lecture de [realms] et dns_lookup_kdc.",
         "Write kdc = HOST under [realms] {realm}, or let DNS be asked." / "Écrivez kdc = HÔTE sous [realms] {realm}, ou laissez interroger le DNS.";
+    ClientMissing = "onward.missing" Broken ["path"]
+        "There is no SSH client on this host ({path} is not there): nobody goes on from here." / "Il n'y a pas de client SSH sur cet hôte ({path} n'existe pas) : personne ne va plus loin.",
+        "Looked for its configuration, and asked ssh -G where this machine has it." / "Sa configuration a été cherchée, et ssh -G interrogé là où cette machine l'a.",
+        "apt install openssh-client, if people are to go on from here." / "apt install openssh-client, si l'on doit aller plus loin d'ici.";
     ClientNoGssapi = "onward.no-gssapi" Broken ["to", "at"]
         "The client here shows no ticket to {to}: GSSAPIAuthentication is off ({at})." / "Le client d'ici ne montre pas de ticket à {to} : GSSAPIAuthentication est désactivé ({at}).",
         "Read its configuration for that host; the first line counts." / "Lecture de sa configuration pour cet hôte ; la première ligne compte.",
@@ -159,7 +167,7 @@ catalogue! {
     NoDelegation = "onward.no-delegation" Broken ["to", "at"]
         "The person's ticket stays behind: GSSAPIDelegateCredentials is off for {to} ({at}), so that they cannot go on from there." / "Le ticket de la personne reste derrière : GSSAPIDelegateCredentials est désactivé pour {to} ({at}) ; elle ne peut aller plus loin.",
         "Read the client's configuration for that host." / "Lecture de la configuration du client pour cet hôte.",
-        "GSSAPIDelegateCredentials yes, for hosts that may use the ticket, and for no others." / "GSSAPIDelegateCredentials yes, pour les hôtes qui peuvent utiliser le ticket, et pour nul autre.";
+        "GSSAPIDelegateCredentials yes, for hosts that may use the ticket, and for no others; --to HOST shows the lines for one." / "GSSAPIDelegateCredentials yes, pour les hôtes qui peuvent utiliser le ticket, et pour nul autre ; --to HÔTE montre les lignes pour un hôte.";
     ShortTarget = "onward.short-name" Broken ["name"]
         "A ticket is asked for host/{name}, and no host has a key of a short name." / "Un ticket est demandé pour host/{name}, et aucun hôte n'a de clé d'un nom court.",
         "Read HostName and CanonicalizeHostname of the client, and dns_canonicalize_hostname." / "Lecture de HostName et CanonicalizeHostname du client, et de dns_canonicalize_hostname.",

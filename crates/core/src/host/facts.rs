@@ -137,6 +137,8 @@ impl HostKey {
 #[derive(Clone, Debug)]
 pub struct Sshd {
     pub path: String,
+    /// Whether there is a server at all: its configuration, or a program that tells of it.
+    pub is_there: bool,
     pub gssapi: Set<bool>,
     /// The condition of the block that sets it, where one does.
     pub gssapi_block: Option<Line>,
@@ -188,12 +190,28 @@ pub enum PamTrouble {
     Late { kerberos: Line, ends: Line },
 }
 
+/// How the next host came to be looked at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Chosen {
+    Named,
+    /// One of the same domain, in the place of any.
+    OfDomain,
+    /// Neither was one named nor is a domain known.
+    Anyhow,
+}
+
 /// Going on from here to another host.
 #[derive(Clone, Debug)]
 pub struct Onward {
     /// As it is typed.
     pub to: String,
+    /// Which host that is was said; otherwise it stands for any of this host's domain, where that is known.
+    pub chosen: Chosen,
     pub path: String,
+    /// Whether there is a client at all: its configuration, or a program that tells of it.
+    pub is_there: bool,
+    /// Whether its configuration is a file that lines can be written into.
+    pub has_file: bool,
     pub gssapi: Set<bool>,
     pub delegates: Set<bool>,
     pub preferred: Option<Set<String>>,

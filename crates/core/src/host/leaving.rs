@@ -1,7 +1,7 @@
 //! What stands in the way of going on to the next host.
 
 use super::catalogue::Code;
-use super::facts::{Facts, Line, Onward};
+use super::facts::{Chosen, Facts, Line, Onward};
 use super::{Change, Finding, of_defaults, place, set};
 
 pub(super) fn look(facts: &Facts, out: &mut Vec<Finding>) {
@@ -22,36 +22,52 @@ pub(super) fn look(facts: &Facts, out: &mut Vec<Finding>) {
 
 /// The client takes the first line that applies, so that what is written first, for those hosts alone, is what counts: in the
 /// system's file, or in the account's own where that one says otherwise.
-fn first(onward: &Onward, at: Option<&Line>, setting: &str) -> Option<Change> {
+fn first(onward: &Onward, at: Option<&Line>, setting: &str, whom: Whom) -> Option<Change> {
+    if !onward.has_file {
+        return None;
+    }
     let own = at.map(|l| &l.file).filter(|f| f.ends_with("/.ssh/config"));
     let typed = onward.to.rsplit('@').next().unwrap_or_default();
     let is_address = typed.parse::<std::net::IpAddr>().is_ok();
-    let hosts = match typed.split_once('.').filter(|_| !is_address) {
-        Some((_, domain)) => format!("*.{domain}"),
-        None => typed.to_owned(),
+    let hosts = match (onward.chosen, whom, typed.split_once('.').filter(|_| !is_address)) {
+        (Chosen::Anyhow, ..) | (Chosen::OfDomain, Whom::Itself, _) => return None,
+        (_, Whom::Domain, Some((_, domain))) => format!("*.{domain}"),
+        _ => typed.to_owned(),
     };
     let text = format!("Match host {hosts}\n    {setting}\nMatch all");
     Some(Change::Insert { file: own.unwrap_or(&onward.path).clone(), before: 1, text })
 }
 
+/// For whom a line is written.
+#[derive(Clone, Copy)]
+enum Whom {
+    /// Every host of the domain: showing a ticket tells them who somebody is, and no more.
+    Domain,
+    /// The next host alone, where it was named: whoever gets a ticket along can be its owner anywhere.
+    Itself,
+}
+
 fn client(facts: &Facts, o: &Onward, out: &mut Vec<Finding>) {
     let to = o.to.as_str();
+    if !o.is_there {
+        return out.push(Finding::new(Code::ClientMissing).with("path", o.path.as_str()));
+    }
     let mut tell = |finding: Finding, at: Option<&Line>| out.push(Finding { at: at.cloned(), ..finding });
     if !o.gssapi.value {
         let at = o.gssapi.at.as_ref();
         let finding = Finding::new(Code::ClientNoGssapi).with("to", to).with("at", place(at));
-        tell(finding.change(first(o, at, "GSSAPIAuthentication yes")), at);
+        tell(finding.change(first(o, at, "GSSAPIAuthentication yes", Whom::Domain)), at);
     }
     if let Some(methods) = o.preferred.as_ref().filter(|p| !p.value.split(',').any(|m| m == "gssapi-with-mic")) {
         let at = methods.at.as_ref();
         let finding = Finding::new(Code::ClientMethods).with("to", to).with("methods", methods.value.as_str());
         let setting = format!("PreferredAuthentications gssapi-with-mic,{}", methods.value);
-        tell(finding.with("at", place(at)).change(first(o, at, &setting)), at);
+        tell(finding.with("at", place(at)).change(first(o, at, &setting, Whom::Domain)), at);
     }
     if !o.delegates.value {
         let at = o.delegates.at.as_ref();
         let finding = Finding::new(Code::NoDelegation).with("to", to).with("at", place(at));
-        tell(finding.change(first(o, at, "GSSAPIDelegateCredentials yes")), at);
+        tell(finding.change(first(o, at, "GSSAPIDelegateCredentials yes", Whom::Itself)), at);
     }
     let canonicalizes = facts.config.as_ref().is_ok_and(|c| c.canonicalizes);
     if !o.name.value.contains('.') && !canonicalizes {

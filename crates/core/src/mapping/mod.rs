@@ -15,7 +15,7 @@ mod transform;
 
 pub use octets::Octets;
 pub(crate) use read::{Named, pieces, read, read_for_groups, read_tables};
-pub use transform::{Affix, Case, Choice, Transform, Without, rdn};
+pub use transform::{Affix, Case, Choice, Transform, Without};
 
 pub(crate) type Tables = Vec<(String, std::collections::HashMap<String, String>)>;
 

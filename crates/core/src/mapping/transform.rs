@@ -172,7 +172,7 @@ impl Transform {
                     Some(URL_SAFE_NO_PAD.encode(context.sign()))
                 })
             }
-            Transform::Part(kind) => each(values, |v| rdn(&v, kind)),
+            Transform::Part(kind) => each(values, |v| crate::dn::rdn(&v, kind)),
             Transform::Distinct => {
                 let mut seen = std::collections::HashSet::new();
                 values.into_iter().filter(|v| seen.insert(v.clone())).collect()
@@ -211,95 +211,4 @@ fn formatted(who: &Identity, pieces: &[Option<Piece>], values: &[String]) -> Res
         out.push(text);
     }
     Ok(out)
-}
-
-/// The value of the first relative distinguished name of a type, with its escapes undone (RFC 4514 2.4, 3). A DN that cannot
-/// be read has none.
-pub fn rdn(dn: &str, kind: &str) -> Option<String> {
-    let (mut rest, mut found) = (dn, None);
-    loop {
-        let (name, after) = rest.split_once('=')?;
-        let (value, end, next) = rdn_value(after)?;
-        if name.trim().eq_ignore_ascii_case(kind) && found.is_none() {
-            found = Some(value);
-        }
-        match end {
-            None => return found,
-            Some(_) => rest = next,
-        }
-    }
-}
-
-/// A value up to an unescaped `,` or `+`: the value, what ended it, and what follows.
-fn rdn_value(text: &str) -> Option<(String, Option<char>, &str)> {
-    let bytes = text.as_bytes();
-    let mut out: Vec<u8> = vec![];
-    // How much must stay whatever blanks follow: escaped blanks are part of the value.
-    let mut solid = 0;
-    let mut i = 0;
-    while let Some(&b) = bytes.get(i) {
-        match b {
-            b',' | b'+' => {
-                return Some((finished(out, solid)?, Some(char::from(b)), text.get(i + 1..)?));
-            }
-            b'\\' => {
-                let next = *bytes.get(i + 1)?;
-                let digits = text.get(i + 1..i + 3).filter(|d| d.bytes().all(|b| b.is_ascii_hexdigit()));
-                match digits.and_then(|d| u8::from_str_radix(d, 16).ok()) {
-                    Some(byte) => {
-                        out.push(byte);
-                        i += 3;
-                    }
-                    None => {
-                        out.push(next);
-                        i += 2;
-                    }
-                }
-                solid = out.len();
-            }
-            b'"' | b';' | b'<' | b'>' | 0 => return None,
-            b' ' if out.is_empty() => i += 1,
-            _ => {
-                out.push(b);
-                i += 1;
-                if b != b' ' {
-                    solid = out.len();
-                }
-            }
-        }
-    }
-    Some((finished(out, solid)?, None, ""))
-}
-
-fn finished(mut out: Vec<u8>, solid: usize) -> Option<String> {
-    out.truncate(solid);
-    String::from_utf8(out).ok()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_part_of_a_distinguished_name_is_read_with_its_escapes() {
-        for (dn, kind, value) in [
-            ("cn=planners,ou=groups,dc=havrelune,dc=example", "cn", Some("planners")),
-            ("CN=Planners , OU=groups", "cn", Some("Planners")),
-            ("cn=Quay\\, north,ou=groups", "cn", Some("Quay, north")),
-            ("cn=Quay\\2c north,ou=groups", "cn", Some("Quay, north")),
-            ("cn=Lu\\C4\\8Di\\C4\\87", "cn", Some("Lučić")),
-            ("cn=a\\ ,ou=x", "cn", Some("a ")),
-            ("cn=a+uid=b,ou=x", "uid", Some("b")),
-            ("ou=groups", "cn", None),
-            // An escaped separator makes no second part.
-            ("ou=a\\,cn=admins,dc=x", "cn", None),
-            ("cn=a\\", "cn", None),
-            ("cn=\\ff", "cn", None),
-            ("cn=a;b", "cn", None),
-            ("planners", "cn", None),
-            ("", "cn", None),
-        ] {
-            assert_eq!(rdn(dn, kind).as_deref(), value, "{dn}");
-        }
-    }
 }

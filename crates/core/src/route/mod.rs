@@ -170,7 +170,8 @@ impl Entry {
             match holds {
                 Holds::Attribute { attribute, .. } => {
                     let source = directory.attributes.iter().find(|(id, _)| site.attribute_name(*id) == attribute);
-                    let values = source.and_then(|(_, name)| of_entry(directory, entry, name).values().ok().map(<[_]>::to_vec));
+                    let values =
+                        source.and_then(|(id, name)| of_entry(directory, entry, *id, name).values().ok().map(<[_]>::to_vec));
                     attributes.insert(attribute.clone(), few(values.unwrap_or_default()));
                 }
                 Holds::Group(names) => groups.extend(names.iter().filter(|n| in_groups.contains(&n.to_lowercase())).cloned()),

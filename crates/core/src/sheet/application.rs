@@ -76,9 +76,9 @@ fn receives(site: &Site, gate: &Gate) -> Vec<Row> {
             Missing::Omit => "left out where there is none",
             Missing::Refuse => "always there: without it nobody enters",
         };
-        let several = match h.value {
-            ValueOf::Groups | ValueOf::Roles => format!("; several are joined by “{}”", h.join),
-            _ => String::new(),
+        let several = match &h.join {
+            Some(join) => format!("; a list, whose members are joined by “{join}”"),
+            None => String::new(),
         };
         Row::new(h.name.clone(), of(&h.value), format!("{missing}{several}; taken from what clients send, in every spelling"))
     });

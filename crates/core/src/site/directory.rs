@@ -9,6 +9,7 @@ use super::read::Fields;
 use super::{Access, AttributeId, Site};
 use crate::address::is_loopback;
 use crate::attribute::Absence;
+use crate::dn;
 use crate::evidence::{Entry, Evidence, GroupFound};
 use crate::mapping::Octets;
 
@@ -57,8 +58,8 @@ pub struct Directory {
     pub filter: String,
     pub groups: Option<GroupSearch>,
     pub attributes: Vec<(AttributeId, String)>,
-    /// Directory attributes whose values are bytes, in lower case, and how those are written.
-    pub octets: BTreeMap<String, Octets>,
+    /// Attributes that are fed by bytes, and how those are written.
+    pub octets: BTreeMap<AttributeId, Octets>,
     pub referrals: Referrals,
     /// How long one server may take for everything it is asked of one person.
     pub time_limit: Duration,
@@ -193,6 +194,16 @@ impl Directory {
         entry.groups.iter().map(move |g| GroupFound { name: named(&g.name), dn: g.dn.clone(), via: g.via.as_deref().map(named) })
     }
 
+    /// Whether an attribute of this directory is kept as bytes, for whatever is fed by it.
+    pub fn is_bytes(&self, source: &str) -> bool {
+        self.attributes.iter().any(|(id, name)| self.octets.contains_key(id) && name.eq_ignore_ascii_case(source))
+    }
+
+    /// What is searched where an engineer typed this: as for somebody of this name; what no suffix fits is taken as it stands.
+    pub fn typed<'n>(&self, name: &'n str) -> &'n str {
+        self.searched(name.trim()).unwrap_or(name.trim())
+    }
+
     /// What is searched for somebody of this name; none where its suffix belongs elsewhere.
     pub fn searched<'n>(&self, name: &'n str) -> Option<&'n str> {
         let cut = self.fits(name)?.filter(|_| self.cut_suffix).map_or(0, str::len);
@@ -239,6 +250,19 @@ fn addresses(f: &Fields<'_, '_>, key: &'static str, all: &[String]) -> Vec<(Stri
 /// Whether text can name an LDAP attribute, with options (RFC 4512 2.5).
 fn describes(s: &str) -> bool {
     !s.is_empty() && s.len() <= 200 && s.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b';' | b'.'))
+}
+
+fn check_dn(f: &Fields<'_, '_>, key: &'static str, text: &str) {
+    // What is missing is told as missing.
+    if f.has(key)
+        && let Err(why) = dn::check(text)
+    {
+        f.error(
+            key,
+            format!("{key} is no distinguished name: {why}"),
+            format!("Write it as the directory does: {key} = \"ou=people,dc=example\"."),
+        );
+    }
 }
 
 fn check_attribute(f: &Fields<'_, '_>, key: &'static str, name: &str) {
@@ -317,8 +341,10 @@ fn read_groups(g: &Fields<'_, '_>) -> GroupSearch {
         }
         text
     };
+    let base = g.need("base", "\"ou=groups,dc=example\"").unwrap_or_default();
+    check_dn(g, "base", &base);
     let out = GroupSearch {
-        base: g.need("base", "\"ou=groups,dc=example\"").unwrap_or_default(),
+        base,
         find,
         name,
         nested,
@@ -372,6 +398,10 @@ pub(crate) fn read_directory(
     if account.is_some() != secret.is_some() {
         f.error("account", "account and secret belong together".into(), "Write both, or neither for an anonymous bind.");
     }
+    // Some directories take a principal name, or a name within a domain, in the place of a DN.
+    if let Some(dn) = account.as_deref().filter(|a| a.contains('=') || !a.contains(['@', '\\'])) {
+        check_dn(f, "account", dn);
+    }
     let filter = f.text("filter").unwrap_or_else(|| "(objectClass=*)".into());
     if !(filter.starts_with('(') && filter.ends_with(')')) {
         f.error(
@@ -395,6 +425,8 @@ pub(crate) fn read_directory(
         f.warn("cut-suffix", "there is no suffix to cut".into(), "Add suffixes, or take it away.");
     }
     let groups = f.table("groups").map(|g| read_groups(&g));
+    let base = f.need("base", "\"ou=people,dc=example\"").unwrap_or_default();
+    check_dn(f, "base", &base);
     let s = Duration::seconds;
     let out = Directory {
         name,
@@ -402,14 +434,14 @@ pub(crate) fn read_directory(
         security,
         account,
         secret,
-        base: f.need("base", "\"ou=people,dc=example\"").unwrap_or_default(),
+        base,
         key,
         fed_by: fed_by.unwrap_or(AttributeId(0)),
         suffixes,
         cut_suffix,
         filter,
         groups,
-        octets: attributes.iter().filter_map(|a| Some((a.source.to_ascii_lowercase(), a.octets?))).collect(),
+        octets: attributes.iter().filter_map(|a| Some((a.id, a.octets?))).collect(),
         attributes: attributes.into_iter().map(|a| (a.id, a.source)).collect(),
         referrals: read_referrals(f, security),
         time_limit: f.duration("time-limit", s(3), s(1), s(30)),

@@ -276,7 +276,12 @@ const KEYS: &[(&str, &str, bool, &str)] = &[
     ("delivery[].header[]", "constant", false, "Source: the same for everybody."),
     ("delivery[].header[]", "template", false, "Source: attributes in text, `{name} ({department})`."),
     ("delivery[].header[]", "encoding", false, "How text becomes bytes."),
-    ("delivery[].header[]", "join", false, "What stands between several values; `,` unless set."),
+    (
+        "delivery[].header[]",
+        "join",
+        false,
+        "Makes a list of the values, with this between them; `,` for groups and roles. Without it one value is told, as it is.",
+    ),
     ("delivery[].header[]", "on-separator", false, "What becomes of a value that holds the separator."),
     ("delivery[].header[]", "missing", false, "What to do when there is no usable value."),
     ("gate[]", "name", true, "A short name: a-z, 0-9 and hyphens."),

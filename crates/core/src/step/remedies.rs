@@ -241,6 +241,13 @@ const REMEDIES: &[Remedy] = &[
     (
         HEADER,
         "reason",
+        "several-values",
+        "Write join = \",\" under {header} where the application takes a list; otherwise map the attribute to one value, by choose = \"first\".",
+        "Écrivez join = « , » sous {header} si l'application accepte une liste ; sinon ramenez l'attribut à une valeur, par choose = « first ».",
+    ),
+    (
+        HEADER,
+        "reason",
         "separator",
         "Choose another separator under {header}, or on-separator = \"escape\" where the application decodes it. If the member should not be there, have it put right at its source.",
         "Choisissez un autre separator sous {header}, ou on-separator = « escape » si l'application le décode. Si l'élément est de trop, faites-le corriger à la source.",

@@ -49,7 +49,7 @@ pub fn count_sources(site: &Site, evidence: &[Evidence]) -> Vec<SourceCount> {
                 provider: None,
                 directory: Some(d.name.clone()),
                 asked: asked.len(),
-                held: asked.iter().filter(|(_, entry)| of_entry(d, entry, name).values().is_ok()).count(),
+                held: asked.iter().filter(|(_, entry)| of_entry(d, entry, *id, name).values().is_ok()).count(),
             });
         }
     }

@@ -60,6 +60,8 @@ fn a_value_comes_from_exactly_one_source_in_the_encoding_asked_for() {
         ("attribute = \"name\"\nencoding = \"percent\"", "Anouk%20Maren"),
         ("attribute = \"name\"\nencoding = \"base64\"", "QW5vdWsgTWFyZW4="),
         ("attribute = \"subject\"", "p-1001"),
+        ("constant = \"quays, north\"", "quays, north"),
+        ("template = \"{name}, {user}\"", "Anouk Maren, anouk"),
         ("attribute = \"provider\"", "pilotage"),
     ] {
         assert_eq!(value(&with_headers(&header(body)), &anouk()).as_deref(), Ok(want), "{body}");
@@ -74,6 +76,7 @@ fn what_is_missing_or_unfit_is_left_out_with_its_own_reason() {
         e
     };
     let attribute = with_headers(&header("attribute = \"name\""));
+    let list = with_headers(&header("attribute = \"name\"\njoin = \",\""));
     let latin = with_headers(&header("attribute = \"name\"\nencoding = \"latin-1\""));
     let template = with_headers(&header("template = \"Mx {name}\""));
     let groups = with_headers(&header("groups = true"));
@@ -90,7 +93,8 @@ fn what_is_missing_or_unfit_is_left_out_with_its_own_reason() {
         ("a list with an object", &attribute, named(json!(["Anouk", {}]))),
         ("a line break", &attribute, named(json!("Anouk\r\nX-Harbour-Roles: planner"))),
         ("a zero byte", &attribute, named(json!("Anouk\u{0}"))),
-        ("a comma", &attribute, named(json!("Maren, Anouk"))),
+        ("two where one is told", &attribute, named(json!(["Anouk", "Maren"]))),
+        ("a comma in a list", &list, named(json!("Maren, Anouk"))),
         ("too long", &attribute, named(json!(long))),
         ("outside latin-1", &latin, named(json!("Anouk 港"))),
         ("missing in a template", &template, named(json!(null))),
@@ -100,6 +104,17 @@ fn what_is_missing_or_unfit_is_left_out_with_its_own_reason() {
         out.push(format!("{what}: {}", value(site, &evidence).unwrap_err()));
     }
     insta::assert_snapshot!(out.join("\n"));
+}
+
+/// A name is not a list, whatever it holds.
+#[test]
+fn one_value_is_told_as_it_is() {
+    let mut jean = anouk();
+    jean.claims.insert("name".into(), json!("Dupré, Jean"));
+    assert_eq!(value(&with_headers(&header("attribute = \"name\"")), &jean).as_deref(), Ok("Dupré, Jean"));
+    let mut two = anouk();
+    two.claims.insert("name".into(), json!(["Anouk", "Maren"]));
+    assert_eq!(value(&with_headers(&header("attribute = \"name\"\njoin = \";\"")), &two).as_deref(), Ok("Anouk;Maren"));
 }
 
 #[test]

@@ -62,6 +62,57 @@ fn the_first_directory_that_is_fed_and_whose_suffix_fits_is_asked() {
 }
 
 #[test]
+fn what_an_engineer_types_is_searched_as_for_somebody_of_that_name() {
+    let site = read(&text(""));
+    let crews = site.directory("crews").unwrap();
+    for (typed, searched) in [
+        ("gwen@ships.example", "gwen"),
+        (" gwen@SHIPS.example ", "gwen"),
+        ("gwen", "gwen"),
+        ("gwen@else.example", "gwen@else.example"),
+    ] {
+        assert_eq!(crews.typed(typed), searched, "{typed}");
+    }
+    assert_eq!(site.directory("harbour").unwrap().typed("anouk@ships.example"), "anouk@ships.example");
+}
+
+#[test]
+fn names_that_are_no_distinguished_names_are_mistakes() {
+    let found = |from: &str, to: &str| {
+        let text = text("").replacen(from, to, 1);
+        assert_ne!(text, self::text(""), "{from}");
+        let (_, findings) = compile(&text);
+        findings.into_iter().filter(|f| f.severity == Severity::Error).map(|f| f.what).collect::<Vec<_>>()
+    };
+    let base = "base = \"dc=crews\"";
+    for (account, wrong) in [
+        ("cn=passeur,dc=crews", None),
+        ("passeur@crews.example", None),
+        ("CREWS\\\\passeur", None),
+        (
+            "cn=passeur,services,dc=crews",
+            Some("account is no distinguished name: \"services,dc\" is no attribute type (RFC 4512 2.5)"),
+        ),
+        ("passeur", Some("account is no distinguished name: \"passeur\" is no attribute with a value, such as cn=passeur")),
+        (
+            "cn=passeur;dc=crews",
+            Some("account is no distinguished name: the value of cn holds what must be written with a backslash (RFC 4514 2.4)"),
+        ),
+    ] {
+        let with = format!("{base}\naccount = \"{account}\"\nsecret = \"crews\"");
+        assert_eq!(found(base, &with), wrong.into_iter().collect::<Vec<_>>(), "{account}");
+    }
+    assert_eq!(
+        found(base, "base = \"crews.example\"")[0],
+        "base is no distinguished name: \"crews.example\" is no attribute with a value, such as cn=passeur"
+    );
+    assert_eq!(
+        found("base = \"ou=g,dc=crews\"", "base = \"ou=g,dc\"")[0],
+        "base is no distinguished name: \"dc\" is no attribute with a value, such as cn=passeur"
+    );
+}
+
+#[test]
 fn what_feeds_a_directory_and_is_not_known_is_not_passed_over() {
     let site = read(&text(""));
     let mut who = with_mail(None);

@@ -228,25 +228,32 @@ fn pairwise_identifiers_differ_by_sector_and_never_do_without_the_secret() {
 fn bytes_of_an_entry_are_written_as_the_site_file_says() {
     let text = SITE.replacen(
         "department = \"departmentNumber\"",
-        "department = \"departmentNumber\"\nobject = { attribute = \"objectGUID\", octets = \"guid\" }",
+        "department = \"departmentNumber\"\nobject = { attribute = \"objectGUID\", octets = \"guid\" }\n\
+         raw = { attribute = \"objectguid\", octets = \"hex\" }\nworded = \"objectGUID\"",
         1,
     );
     let site = read(&text);
-    assert_eq!(site.directories[0].octets.get("objectguid"), Some(&Octets::Guid));
-    let object = |fill: &dyn Fn(&mut passeur_core::evidence::Entry)| {
+    assert_eq!(site.directories[0].octets.get(&site.attribute("object").unwrap()), Some(&Octets::Guid));
+    let made = |name: &str, fill: &dyn Fn(&mut passeur_core::evidence::Entry)| {
         let mut e = entry(&[]);
         fill(&mut e);
         let mut who = anouk();
         who.look_ups = vec![look_up(LookUpState::Answered { entry: e })];
-        let id = site.attribute("object").unwrap();
+        let id = site.attribute(name).unwrap();
         identify(&site, &site.gate("berths").unwrap().access, &who, &mut Silent).attribute(id).clone()
     };
+    let object = |fill: &dyn Fn(&mut passeur_core::evidence::Entry)| made("object", fill);
     let held = |text: &'static str| object(&move |e| drop(e.octets.insert("objectguid".into(), vec![text.into()])));
     assert_eq!(values(&held("AAECAwQFBgcICQoLDA0ODw==")), ["03020100-0504-0706-0809-0a0b0c0d0e0f"]);
     for bad in ["AAEC", "%", ""] {
         assert_eq!(held(bad).values(), Err(&Absence::Unsafe { why: "not-octets".into() }), "{bad}");
     }
     assert_eq!(object(&|_| ()).values(), Err(&Absence::NotInEntry));
+    // The same bytes in another form, and as text where they are some.
+    let of = |name: &str, text: &'static str| made(name, &move |e| drop(e.octets.insert("objectguid".into(), vec![text.into()])));
+    assert_eq!(values(&of("raw", "AAECAwQFBgcICQoLDA0ODw==")), ["000102030405060708090a0b0c0d0e0f"]);
+    assert_eq!(values(&of("worded", "Y2FsbQ==")), ["calm"]);
+    assert_eq!(of("worded", "/w==").values(), Err(&Absence::Unsafe { why: "not-text".into() }));
 }
 
 #[test]

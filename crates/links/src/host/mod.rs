@@ -12,7 +12,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::process::Command;
 
-use passeur_core::host::{Facts, Line, Names};
+use passeur_core::host::{Chosen, Facts, Line, Names};
 pub use passeur_protocols::kerberos::Principal;
 use passeur_protocols::ssh::Asked;
 
@@ -74,12 +74,15 @@ impl Texts<'_> {
     }
 }
 
-/// A next host that nobody named: any of the same domain.
-fn any_host(names: &Names) -> String {
+/// The next host: as it was named, or any of the same domain.
+fn next_host(look: &Look, names: &Names) -> (String, Chosen) {
+    if let Some(to) = &look.to {
+        return (to.clone(), Chosen::Named);
+    }
     let mut all = [&names.canonical, &names.own].into_iter().chain(&names.all);
     match all.find_map(|n| n.split_once('.')) {
-        Some((_, domain)) => format!("next-host.{domain}"),
-        None => "next-host.example".to_owned(),
+        Some((_, domain)) => (format!("next-host.{domain}"), Chosen::OfDomain),
+        None => ("next-host.example".to_owned(), Chosen::Anyhow),
     }
 }
 
@@ -98,7 +101,8 @@ pub fn gather(look: &Look) -> Facts {
     let asked = Asked { user: account.user.clone(), groups, address: host.clone(), host };
     let sshd = sshd::read(look, &texts, &asked);
     let pam = pam::read(look, &texts, sshd.1);
-    let onward = onward::read(look, &texts, &account.user, &look.to.clone().unwrap_or_else(|| any_host(&names)));
+    let (to, chosen) = next_host(look, &names);
+    let onward = onward::read(look, &texts, &account.user, (&to, chosen));
     Facts { person: look.person.to_string(), names, config, keytab, sshd: sshd.0, account, pam, onward }
 }
 

@@ -2,7 +2,7 @@
 
 use std::os::unix::fs::MetadataExt;
 
-use passeur_core::host::{Onward, Set};
+use passeur_core::host::{Chosen, Onward, Set};
 use passeur_protocols::ssh::{Asked, Lines, Place};
 
 use super::account::own_entry;
@@ -10,7 +10,7 @@ use super::{Look, Texts, is_yes, oracle, said};
 
 const USUAL: &str = "/etc/ssh/ssh_config";
 
-pub(super) fn read(look: &Look, texts: &Texts<'_>, user: &str, to: &str) -> Onward {
+pub(super) fn read(look: &Look, texts: &Texts<'_>, user: &str, (to, chosen): (&str, Chosen)) -> Onward {
     let path = look.ssh_config.clone().unwrap_or_else(|| USUAL.to_owned());
     let entry = own_entry(texts, user);
     let (uid, home) = entry.map_or((None, String::new()), |e| (e.uid, e.home));
@@ -58,6 +58,9 @@ pub(super) fn read(look: &Look, texts: &Texts<'_>, user: &str, to: &str) -> Onwa
     let name = text("hostname").map(|s| Set { value: s.value.replace("%h", typed), at: s.at });
     Onward {
         to: to.to_owned(),
+        chosen,
+        is_there: !files.is_empty() || judge.is_some(),
+        has_file: !files.is_empty(),
         gssapi: flag("gssapiauthentication", false),
         delegates: flag("gssapidelegatecredentials", false),
         preferred: text("preferredauthentications"),

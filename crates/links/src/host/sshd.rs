@@ -30,10 +30,7 @@ pub(super) fn read(look: &Look, texts: &Texts<'_>, asked: &Asked) -> (Sshd, bool
     let mut troubles = vec![];
     let files = match texts.of(&path) {
         Some(text) => vec![(path.clone(), text)],
-        None => {
-            troubles.push((texts.line(&path, 0), "it is not there, or cannot be read".to_owned()));
-            vec![]
-        }
+        None => vec![],
     };
     let lines = Lines::read(&files, &mut |pattern| texts.matching(&below(pattern, "/etc/ssh")));
     let line = |p: &Place| texts.line(&p.file, p.line);
@@ -64,6 +61,7 @@ pub(super) fn read(look: &Look, texts: &Texts<'_>, asked: &Asked) -> (Sshd, bool
     });
     let uses_pam = flag("usepam", false, is_yes).value;
     let out = Sshd {
+        is_there: !files.is_empty() || judge.is_some(),
         gssapi,
         gssapi_block,
         strict: flag("gssapistrictacceptorcheck", true, is_yes),

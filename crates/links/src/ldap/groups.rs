@@ -4,8 +4,8 @@
 use std::collections::HashMap;
 
 use ldap3::{Scope, ldap_escape};
+use passeur_core::dn::rdn;
 use passeur_core::evidence::GroupFound;
-use passeur_core::mapping::rdn;
 use passeur_core::site::{FindGroups, GroupSearch, Nested, Primary};
 
 use super::connect::LinkError;

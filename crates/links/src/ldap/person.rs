@@ -85,7 +85,7 @@ fn to_entry(directory: &Directory, raw: &RawEntry) -> Entry {
         let Some(values) = raw.attributes.get(&name) else { continue };
         let texts: Option<Vec<String>> = values.iter().map(|v| String::from_utf8(v.clone()).ok()).collect();
         match texts {
-            _ if directory.octets.contains_key(&name) => {
+            _ if directory.is_bytes(&name) => {
                 out.octets.insert(name, values.iter().map(|v| STANDARD.encode(v)).collect());
             }
             Some(texts) => {

@@ -142,10 +142,10 @@ pub async fn look_up(
     let edition = app.live.get().ok_or_else(none)?;
     let directory = edition.site.directory(&name).ok_or_else(none)?;
     let link = app.directory(&name).ok_or_else(none)?;
-    let found = link.look_up(ask.value.trim()).await;
+    let found = link.look_up(directory.typed(&ask.value)).await;
     let entry = found.state.entry().cloned().unwrap_or_default();
     let attributes = directory.attributes.iter().map(|(id, from)| {
-        let seen = of_entry(directory, &entry, from);
+        let seen = of_entry(directory, &entry, *id, from);
         let absent = match (found.state.entry(), seen.values()) {
             (_, Ok(_)) => None,
             (Some(_), Err(absence)) => Some(param_text(&absence.param(), who.lang)),
@@ -157,7 +157,7 @@ pub async fn look_up(
     Ok(Json(LookUpAnswer {
         directory: name,
         key: found.key.clone(),
-        value: ask.value,
+        value: directory.typed(&ask.value).to_owned(),
         state: found.state.code().to_owned(),
         words: words(&found.state, directory, who.lang),
         cached: found.cached,

@@ -109,7 +109,7 @@ pub async fn directory(app: &App, under: Under<'_>, ask: &DirectoryTrial) -> Res
             }
         },
     };
-    for t in try_directory(&directory, password.as_deref(), ask.sample.as_deref(), app.now()).await {
+    for t in try_directory(&directory, password.as_deref(), ask.sample.as_deref().map(|s| directory.typed(s)), app.now()).await {
         let (value, remedy) = match t.check {
             DirectoryCheck::Address => {
                 ("address", "Check host, port and TLS from this machine; name the certificate authority with ca-file.")
