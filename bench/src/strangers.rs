@@ -103,62 +103,60 @@ async fn another_way(person: &mut Person, page: Page, title: &str) -> Option<Str
     to(&page, title)
 }
 
-/// One round of an attack. What the service answers does not matter; that it answers does.
-async fn attack(what: Attack, stack: &Stack, person: &mut Person, inputs: &Inputs) {
+/// One round of an attack. What the service answers at the address that is attacked; none where the stranger was put off before.
+async fn attack(what: Attack, stack: &Stack, person: &mut Person, inputs: &Inputs) -> Option<Page> {
     let begin = stack.everybody("/received");
     match what {
         Attack::SamlAnswer => {
             let page = person.send(Method::GET, &stack.everybody("/received"), None).await;
             let page = person.follow(page).await;
-            let Some(link) = another_way(person, page, "the pilotage office, agents' entrance").await else { return };
+            let link = another_way(person, page, "the pilotage office, agents' entrance").await?;
             let page = person.send(Method::GET, &link, None).await;
             let location = page.header("location").to_owned();
-            let Some(relay) = location.split("RelayState=").nth(1).map(|r| r.split('&').next().unwrap_or_default()) else {
-                return;
-            };
+            let relay = location.split("RelayState=").nth(1).map(|r| r.split('&').next().unwrap_or_default())?;
             let form = format!("RelayState={relay}&SAMLResponse={}", inputs.answer);
             let parked = post(person, &stack.pass("/.passeur/saml/pilotage-saml/answer"), form).await;
             let there = parked.header("location").to_owned();
-            if !there.is_empty() {
-                person.send(Method::GET, &there, None).await;
+            if there.is_empty() {
+                return Some(parked);
             }
+            Some(person.send(Method::GET, &there, None).await)
         }
         Attack::SamlSignOut => {
-            post(person, &stack.pass("/.passeur/saml/pilotage-saml/out"), format!("SAMLRequest={}", inputs.sign_out)).await;
+            let form = format!("SAMLRequest={}", inputs.sign_out);
+            Some(post(person, &stack.pass("/.passeur/saml/pilotage-saml/sign-out"), form).await)
         }
         Attack::LogoutToken => {
-            post(person, &stack.pass("/.passeur/oidc/pilotage/back-channel"), format!("logout_token={}", inputs.token)).await;
+            let form = format!("logout_token={}", inputs.token);
+            Some(post(person, &stack.pass("/.passeur/oidc/pilotage/back-channel"), form).await)
         }
         Attack::Password => {
             let page = person.open(&begin).await;
-            let Some(link) = another_way(person, page, "Your harbour password").await else { return };
+            let link = another_way(person, page, "Your harbour password").await?;
             let page = person.open(&link).await;
-            if page.body.contains("<form") {
-                person.fill_in(&page, &[("name", "benoit"), ("password", "wrong")]).await;
+            if !page.body.contains("<form") {
+                return None;
             }
+            Some(person.fill_in(&page, &[("name", "benoit"), ("password", "wrong")]).await)
         }
         Attack::Ticket => {
             person.extra.push(("authorization", format!("Negotiate {}", inputs.ticket)));
-            person.open(&begin).await;
+            Some(person.open(&begin).await)
         }
         Attack::OidcAnswer => {
             let page = person.open(&stack.gate("/received")).await;
-            let Some(state) = page.url.split("state=").nth(1).map(|s| s.split('&').next().unwrap_or_default().to_owned()) else {
-                return;
-            };
+            let state = page.url.split("state=").nth(1).map(|s| s.split('&').next().unwrap_or_default().to_owned())?;
             let answer = stack.pass(&format!("/.passeur/oidc/pilotage/answer?code=never&state={state}"));
-            person.send(Method::GET, &answer, None).await;
+            Some(person.send(Method::GET, &answer, None).await)
         }
         Attack::Bearer => {
             person.extra.push(("authorization", format!("Bearer {}", inputs.token)));
-            person.send(Method::GET, &begin, None).await;
+            Some(person.send(Method::GET, &begin, None).await)
         }
-        Attack::KeptForm => {
-            post(person, &stack.gate("/received"), format!("text={}", inputs.form)).await;
-        }
+        Attack::KeptForm => Some(post(person, &stack.gate("/received"), format!("text={}", inputs.form)).await),
         Attack::Api => {
             person.extra.push(("authorization", "Bearer x".to_owned()));
-            person.send_body(Method::POST, &stack.pass("/api/v1/site/check"), inputs.api.clone()).await;
+            Some(person.send_body(Method::POST, &stack.pass("/api/v1/site/check"), inputs.api.clone()).await)
         }
     }
 }
@@ -178,11 +176,35 @@ async fn live(person: &mut Person, url: &str, until: Instant) -> Vec<Duration> {
     all
 }
 
+/// The application behind the live session's gate, with a thread of its own: it stands on another machine in earnest, and is not to wait
+/// for what the service does for strangers.
+fn application() -> std::net::SocketAddr {
+    let (told, address) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
+        runtime.block_on(async {
+            let loopback = "127.0.0.1:0".parse().expect("an address");
+            let (address, serving) = passeur_standins::serve(loopback, passeur_standins::ledger::router()).await.expect("a port");
+            let _ = told.send(address);
+            let _ = serving.await;
+        });
+    });
+    address.recv().expect("an application")
+}
+
+/// The site with this upstream in the place of its first.
+fn before(site: &str, upstream: std::net::SocketAddr) -> String {
+    let (head, rest) = site.split_once("upstream = \"").expect("an upstream");
+    let (_, tail) = rest.split_once('"').expect("its end");
+    format!("{head}upstream = \"http://{upstream}\"{tail}")
+}
+
 /// Measures, and returns the table.
 pub fn measure(seconds: u64) -> String {
-    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime");
+    let runtime = passeur_service::runtime().expect("a runtime");
+    let application = application();
     let stack = runtime.block_on(Stack::with(|s| {
-        s.replacen(
+        before(&s, application).replacen(
             "keep-crossings",
             "trusted-proxies = [\"127.0.0.1\", \"::1\"]\nproxies-write = \"x-forwarded-for\"\nkeep-crossings",
             1,
@@ -220,18 +242,28 @@ pub fn measure(seconds: u64) -> String {
     let ended = AtomicU64::new(1);
     for (what, words) in ALL {
         let stop = Arc::new(AtomicBool::new(false));
-        let done = Arc::new(AtomicU64::new(0));
+        let (done, missed) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
         let tasks: Vec<_> = (0..STRANGERS)
             .map(|_| {
                 let (stack, inputs, stop, done) = (stack.clone(), inputs.clone(), stop.clone(), done.clone());
                 let first = ended.fetch_add(2_000, Ordering::Relaxed);
+                let missed = missed.clone();
                 outside.spawn(async move {
                     let (mut n, mut person) = (first, Person::new());
                     while !stop.load(Ordering::Relaxed) {
                         n += 1;
                         become_another(&mut person, n);
-                        attack(what, &stack, &mut person, &inputs).await;
-                        done.fetch_add(1, Ordering::Relaxed);
+                        let (stack, inputs, mut of) = (stack.clone(), inputs.clone(), person.clone());
+                        // A round whose connection the service closes under it is a round all the same: the client here panics then.
+                        match tokio::spawn(async move { attack(what, &stack, &mut of, &inputs).await }).await {
+                            Ok(Some(page)) if page.status == 404 || page.status == 405 => missed.store(true, Ordering::Relaxed),
+                            Ok(None) => {}
+                            Ok(Some(_)) => drop(done.fetch_add(1, Ordering::Relaxed)),
+                            Err(_) => {
+                                done.fetch_add(1, Ordering::Relaxed);
+                                person = Person::new();
+                            }
+                        }
                     }
                 })
             })
@@ -243,9 +275,11 @@ pub fn measure(seconds: u64) -> String {
         stop.store(true, Ordering::Relaxed);
         outside.block_on(async {
             for t in tasks {
-                let _ = t.await;
+                t.await.expect("an attack goes on");
             }
         });
+        assert!(rate > 0.0, "{words}: no stranger ever came so far");
+        assert!(!missed.load(Ordering::Relaxed), "{words}: nothing is at that address");
         let m = at(&mut all, 0.5);
         let line = format!("| {words} | {rate:.0} | {m:.2} ms | {:.2} ms | {:.2} |\n", at(&mut all, 0.99), m / median);
         print!("{line}");

@@ -42,7 +42,7 @@ fn main() -> ExitCode {
     if let Err(e) = prepared {
         return exit::Exit::Failed(e.to_string()).report();
     }
-    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+    let runtime = match passeur_service::runtime() {
         Ok(r) => r,
         Err(e) => return exit::Exit::Failed(format!("the runtime cannot be started: {e}")).report(),
     };

@@ -35,3 +35,4 @@ mod workers;
 pub use config::{Config, ConfigError};
 pub use emergency::Emergency;
 pub use start::{Running, StartError, start};
+pub use workers::runtime;

@@ -25,8 +25,28 @@ const DOCUMENTS_WAIT: Duration = Duration::from_secs(20);
 /// The most threads, and how far they yield to the threads of the data path (`nice`).
 const THREADS_MAX: usize = 4;
 const NICE: i32 = 10;
+/// How far everything yields that is no request of a live session: sign-ins, pages, the API.
+const CONTROL_NICE: i32 = 5;
 
 type Task = Box<dyn FnOnce() + Send>;
+
+/// The runtime of everything but the data path, whose threads have the processors first. Threads inherit this: what is started from
+/// the thread that waits for the runtime does not yield, and so the data path is started from there.
+///
+/// # Errors
+/// When the system gives no threads.
+pub fn runtime() -> std::io::Result<tokio::runtime::Runtime> {
+    let mut builder = tokio::runtime::Builder::new_multi_thread();
+    builder.on_thread_start(|| yields(CONTROL_NICE));
+    builder.enable_all().build()
+}
+
+/// Lets other threads have the processors first from now on, where this thread may say so.
+fn yields(by: i32) {
+    if let Err(e) = rustix::process::setpriority_process(None, by) {
+        tracing::debug!(error = %e, "a thread does not yield to the data path");
+    }
+}
 
 /// A task was not run: too many wait already, or it waited too long.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -142,9 +162,7 @@ impl Workers {
 
 /// One thread: task after task, until the service is gone.
 fn work(tasks: &Mutex<Receiver<Task>>) {
-    if let Err(e) = rustix::process::setpriority_process(None, NICE) {
-        tracing::debug!(error = %e, "threads that check do not yield to the data path");
-    }
+    yields(NICE);
     loop {
         let next = tasks.lock().unwrap_or_else(|e| e.into_inner()).recv();
         let Ok(task) = next else { return };

@@ -252,7 +252,7 @@ fn describes(s: &str) -> bool {
     !s.is_empty() && s.len() <= 200 && s.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b';' | b'.'))
 }
 
-fn check_dn(f: &Fields<'_, '_>, key: &'static str, text: &str) {
+fn check_dn(f: &Fields<'_, '_>, key: &'static str, text: &str, example: &str) {
     // What is missing is told as missing.
     if f.has(key)
         && let Err(why) = dn::check(text)
@@ -260,7 +260,7 @@ fn check_dn(f: &Fields<'_, '_>, key: &'static str, text: &str) {
         f.error(
             key,
             format!("{key} is no distinguished name: {why}"),
-            format!("Write it as the directory does: {key} = \"ou=people,dc=example\"."),
+            format!("Write it as the directory does, such as {key} = \"{example}\"."),
         );
     }
 }
@@ -342,7 +342,7 @@ fn read_groups(g: &Fields<'_, '_>) -> GroupSearch {
         text
     };
     let base = g.need("base", "\"ou=groups,dc=example\"").unwrap_or_default();
-    check_dn(g, "base", &base);
+    check_dn(g, "base", &base, "ou=groups,dc=example");
     let out = GroupSearch {
         base,
         find,
@@ -400,7 +400,7 @@ pub(crate) fn read_directory(
     }
     // Some directories take a principal name, or a name within a domain, in the place of a DN.
     if let Some(dn) = account.as_deref().filter(|a| a.contains('=') || !a.contains(['@', '\\'])) {
-        check_dn(f, "account", dn);
+        check_dn(f, "account", dn, "cn=passeur,ou=services,dc=example");
     }
     let filter = f.text("filter").unwrap_or_else(|| "(objectClass=*)".into());
     if !(filter.starts_with('(') && filter.ends_with(')')) {
@@ -426,7 +426,7 @@ pub(crate) fn read_directory(
     }
     let groups = f.table("groups").map(|g| read_groups(&g));
     let base = f.need("base", "\"ou=people,dc=example\"").unwrap_or_default();
-    check_dn(f, "base", &base);
+    check_dn(f, "base", &base, "ou=people,dc=example");
     let s = Duration::seconds;
     let out = Directory {
         name,
