@@ -111,7 +111,8 @@ async fn a_thousand_negotiations_at_once_and_each_is_who_they_are() {
         let token = Forged::good(&folder().join("keytabs/passeur.keytab"), HOST, user).token();
         show(&mut person, &page, &negotiate(&token)).await.status
     });
-    let answers: Vec<StatusCode> = futures_util::stream::iter(answers).buffer_unordered(48).collect().await;
+    // No more at once than there are places for: whoever waits too long for one on a busy machine is put off, and rightly so.
+    let answers: Vec<StatusCode> = futures_util::stream::iter(answers).buffer_unordered(16).collect().await;
     assert!(answers.iter().all(|s| *s == StatusCode::SEE_OTHER), "{answers:?}");
     let sessions = stack.get("/sessions?limit=1000").await;
     for user in people {
