@@ -32,10 +32,13 @@ impl Held {
         Held { holds, looks, table }
     }
 
-    async fn waited_for(&self) {
+    async fn waiting(&self) -> i64 {
         let sql = "SELECT count(*) FROM pg_locks l JOIN pg_class c ON c.oid = l.relation WHERE NOT l.granted AND c.relname = $1";
-        let waits = async || self.looks.query_one(sql, &[&self.table]).await.unwrap().get::<_, i64>(0) > 0;
-        eventually("somebody waits for the table", waits).await;
+        self.looks.query_one(sql, &[&self.table]).await.unwrap().get(0)
+    }
+
+    async fn waited_for(&self) {
+        eventually("somebody waits for the table", async || self.waiting().await > 0).await;
     }
 
     async fn let_go(self) {
@@ -110,4 +113,29 @@ async fn a_slow_look_up_does_not_put_back_what_a_newer_one_replaced() {
     let newest = store.session(id).await.unwrap().unwrap();
     store.end_sessions(&[id], chrono::Utc::now(), "a test", None).await.unwrap();
     assert!(!store.set_evidence(id, newest.evidence_version, json!({})).await.unwrap());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_waits_to_be_recorded_and_its_end_are_one_crossing_whichever_is_written_first() {
+    let stack = Stack::new().await;
+    for round in 0..12 {
+        let mut anouk = Person::new();
+        let held = Held::new(&stack, "crossings").await;
+        let page = crate::ways::form(&stack, &mut anouk, "Your harbour password").await;
+        // So late that it is refused; and what waits is recorded once a minute of its kind.
+        stack.later(chrono::Duration::minutes(16));
+        let tries = tokio::spawn(async move { anouk.fill_in(&page, &[("name", "anouk"), ("password", "guess")]).await });
+        eventually("both wait for the table", async || held.waiting().await >= 2).await;
+        held.let_go().await;
+        let page = tries.await.unwrap();
+        assert_eq!(page.status, 403, "{round}: {}", page.body);
+        stack.settle().await;
+        let latest = stack.get("/crossings?limit=1").await["crossings"][0].clone();
+        assert_eq!(
+            (latest["id"].as_str(), latest["outcome"].as_str()),
+            (Some(page.crossing().as_str()), Some("check-failed")),
+            "{round}"
+        );
+        assert_eq!(stack.get("/crossings?outcome=never-came-back").await["crossings"], json!([]), "{round}: it came back");
+    }
 }

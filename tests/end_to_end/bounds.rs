@@ -127,6 +127,7 @@ async fn where_a_table_is_full_the_network_that_holds_most_gives_way() {
 #[tokio::test(flavor = "multi_thread")]
 async fn whoever_has_no_more_tries_leaves_no_trace_of_the_names_they_try() {
     let stack = Stack::new().await;
+    stack.one_window();
     let mut stranger = Person::new();
     let form = crate::ways::form(&stack, &mut stranger, "A code by mail, for visiting ships").await;
     for n in 0..75 {
@@ -141,6 +142,7 @@ async fn whoever_has_no_more_tries_leaves_no_trace_of_the_names_they_try() {
 #[tokio::test(flavor = "multi_thread")]
 async fn sessions_of_a_provider_are_not_guessed_for_long() {
     let stack = Stack::new().await;
+    stack.one_window();
     let address =
         |sid: &str| stack.pass(&format!("/.passeur/oidc/pilotage/front-channel?iss={}&sid={sid}", stack.provider_origin()));
     let mut stranger = Person::new();

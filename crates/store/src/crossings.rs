@@ -157,6 +157,9 @@ fn storable_row(row: NewCrossing) -> NewCrossing {
 impl Store {
     /// Records a crossing and its evidence in one transaction. A crossing that was waiting for the provider is replaced
     /// by its outcome; any other of the same id is a conflict.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] when a crossing of this id has ended already, and those of the store.
     pub async fn record(&self, row: NewCrossing, facts: Option<([u8; 32], Value)>) -> Result<(), StoreError> {
         let row = storable_row(row);
         let mut conn = self.conn().await?;
@@ -166,9 +169,12 @@ impl Store {
                 let values = (evidence::day.eq(row.day), evidence::hash.eq(hash.as_slice().to_vec()), evidence::body.eq(body));
                 diesel::insert_into(evidence::table).values(values).on_conflict_do_nothing().execute(conn).await?;
             }
-            let waiting = crossings::table.find((row.day, row.id.clone())).filter(crossings::outcome.eq("waiting"));
-            if diesel::update(waiting).set(&row).execute(conn).await? == 0 {
-                diesel::insert_into(crossings::table).values(&row).execute(conn).await?;
+            // In one statement: what waits may be written in the same instant, from a queue, as the outcome that replaces it.
+            let insert = diesel::insert_into(crossings::table).values(&row);
+            let replace = insert.on_conflict((crossings::day, crossings::id)).do_update().set(&row);
+            let of_one_waiting = diesel::query_dsl::methods::FilterDsl::filter(replace, crossings::outcome.eq("waiting"));
+            if of_one_waiting.execute(conn).await? == 0 {
+                return Err(StoreError::Conflict);
             }
             Ok::<(), StoreError>(())
         })

@@ -70,6 +70,7 @@ async fn whatever_is_wrong_looks_the_same_and_the_crossing_tells_it_apart() {
 #[tokio::test]
 async fn tries_are_counted_and_a_form_that_is_not_offered_is_not_taken() {
     let stack = Stack::new().await;
+    stack.one_window();
     for _ in 0..5 {
         assert_eq!(tried(&stack, "farid", "x").await.1.status, StatusCode::FORBIDDEN);
     }

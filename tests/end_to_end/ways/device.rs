@@ -78,6 +78,7 @@ async fn what_is_denied_or_too_late_gets_nothing() {
     assert_eq!(poll(&stack, late["device_code"].as_str().unwrap()).await["error"], "expired_token");
     assert_eq!(poll(&stack, "never-seen").await["error"], "invalid_grant");
     // Codes are not guessed: ten tries, and no more for a while.
+    stack.one_window();
     for _ in 0..10 {
         answer(&stack, &mut lucie, &[("user_code", "CCCC-CCCC")]).await;
     }

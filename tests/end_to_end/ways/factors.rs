@@ -69,6 +69,7 @@ async fn asked(stack: &Stack, person: &mut Person) -> Page {
 #[tokio::test]
 async fn a_section_asks_for_a_factor_and_takes_one_of_ours_once() {
     let stack = Stack::new().await;
+    stack.one_window();
     let mut benoit = by_password(&stack, "benoit", "neap-tide").await;
     // Without one there is nothing to prove, and the page says where one is enrolled.
     let page = asked(&stack, &mut benoit).await;

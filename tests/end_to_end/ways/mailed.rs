@@ -92,6 +92,7 @@ async fn a_code_is_tried_five_times_and_lives_ten_minutes() {
 #[tokio::test]
 async fn an_address_is_not_flooded_and_its_owner_not_kept_out() {
     let stack = Stack::new().await;
+    stack.one_window();
     let mut owner = Person::new();
     let page = asked(&stack, &mut owner, MASTER).await;
     let first = code(&stack, MASTER, 1).await;

@@ -93,6 +93,7 @@ async fn a_form_is_good_once() {
 #[tokio::test]
 async fn guessing_is_bounded_and_locks_nobody_out() {
     let stack = Stack::new().await;
+    stack.one_window();
     // Benoît has signed in from this browser before.
     let mut benoit = Person::new();
     let page = form(&stack, &mut benoit, TITLE).await;
