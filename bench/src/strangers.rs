@@ -13,6 +13,7 @@ use reqwest::Method;
 
 use crate::harbour::at;
 use crate::support::client::Page;
+use crate::support::stack::{at as upstream_at, instead};
 use crate::support::{Person, Stack};
 
 /// Strangers at a time, each of a network of their own that changes with every round.
@@ -207,20 +208,13 @@ fn application() -> std::net::SocketAddr {
     address.recv().expect("an application")
 }
 
-/// The site with this upstream in the place of its first.
-fn before(site: &str, upstream: std::net::SocketAddr) -> String {
-    let (head, rest) = site.split_once("upstream = \"").expect("an upstream");
-    let (_, tail) = rest.split_once('"').expect("its end");
-    format!("{head}upstream = \"http://{upstream}\"{tail}")
-}
-
 /// Measures, and returns the table.
 pub fn measure(seconds: u64) -> String {
     let runtime = passeur_service::runtime().expect("a runtime");
     servers_yield();
     let application = application();
     let stack = runtime.block_on(Stack::with(|s| {
-        before(&s, application).replacen(
+        instead(s, &upstream_at(application.port())).replacen(
             "keep-crossings",
             "trusted-proxies = [\"127.0.0.1\", \"::1\"]\nproxies-write = \"x-forwarded-for\"\nkeep-crossings",
             1,

@@ -51,6 +51,17 @@ async fn a_secret_goes_where_the_provider_wants_it() {
     takes(&stack, Takes::Post, None).await;
     assert_eq!(signs_in(&stack).await.status, StatusCode::OK);
     assert!(tried(&stack).await[0]["words"].as_str().unwrap().ends_with("(client_secret_post)"));
+    // A provider that no site file names is tried with a typed secret in the same way.
+    for (how, method) in [(Takes::Post, "client_secret_post"), (Takes::BasicAsItIs, "client_secret_basic")] {
+        stack.provider.take(how, None);
+        let ask = json!({"name": "unheard-of", "issuer": stack.provider_origin(), "client_id": "passeur-havrelune",
+            "secret": "ebb-and-flow-of-the-demo"});
+        let (_, found) = stack.post("/trials/provider", ask).await;
+        let client = found["checks"].as_array().unwrap().iter().find(|c| c["value"] == "client").unwrap().clone();
+        assert_eq!(client["verdict"], "good", "{found}");
+        assert!(client["words"].as_str().unwrap().ends_with(&format!("({method})")), "{client}");
+    }
+    stack.provider.take(Takes::Post, None);
     publishes(&stack, "client-authentication = \"client_secret_basic\"").await;
     let page = signs_in(&stack).await;
     assert_eq!((page.status, why(&stack, &page).await.0.as_str()), (StatusCode::BAD_GATEWAY, "provider.token-refused"));
@@ -83,6 +94,15 @@ async fn a_key_proves_us_and_a_new_one_takes_over_without_a_refused_sign_in() {
     let (code, words) = why(&stack, &page).await;
     assert_eq!(code, "sign-in.secret-unusable");
     assert!(words.contains("it is a private key, which is sent to nobody"), "{words}");
+    assert_eq!(stack.get("/providers").await[0]["secret_stored"], false, "what is stored is of no use");
+    // Nor one in another wrapping, locked, or damaged.
+    for kind in ["EC PRIVATE KEY", "RSA PRIVATE KEY", "ENCRYPTED PRIVATE KEY", "PRIVATE KEY"] {
+        let pem = format!("-----BEGIN {kind}-----\n***\n-----END {kind}-----\n");
+        stack.put("/secrets/pilotage-client", json!({"value": pem})).await;
+        let page = Person::new().open(&stack.gate("/")).await;
+        assert_eq!(why(&stack, &page).await.0, "sign-in.secret-unusable", "{kind}");
+    }
+    assert_eq!(stack.post("/secrets/pilotage-client/make-key", make(false)).await.0, 200);
     takes(&stack, Takes::Assertions, None).await;
     publishes(&stack, "client-authentication = \"private_key_jwt\"").await;
     let (status, page) = keys().await;
@@ -106,7 +126,7 @@ async fn a_key_proves_us_and_a_new_one_takes_over_without_a_refused_sign_in() {
     assert_eq!((both["keys"].as_array().unwrap().len(), &both["keys"][0]), (2, &first["keys"][0]));
     stack.provider.know_keys(json!({"keys": [both["keys"][1]]}));
     assert_eq!(signs_in(&stack).await.status, StatusCode::OK);
-    let (status, used) = stack.post("/secrets/pilotage-client/use", json!({"version": 3})).await;
+    let (status, used) = stack.post("/secrets/pilotage-client/use", json!({"version": 8})).await;
     assert_eq!(status, 200, "{used}");
     assert_eq!(signs_in(&stack).await.status, StatusCode::OK);
     // What is no key proves nothing, and is not sent either.

@@ -9,17 +9,7 @@ use tokio::io::AsyncWriteExt;
 
 use crate::support::{Authority, OK, Person, Scripted, Stack, eventually, read_request};
 
-/// The site with this in the place of its upstream.
-pub fn instead(site: String, with: &str) -> String {
-    let at = site.find("upstream = ").unwrap();
-    let end = at + site[at..].find('\n').unwrap();
-    format!("{}{with}{}", &site[..at], &site[end..])
-}
-
-/// An upstream on this machine.
-pub fn at(port: u16) -> String {
-    format!("upstream = \"http://127.0.0.1:{port}\"")
-}
+pub use crate::support::stack::{at, instead};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn an_address_that_is_gone_is_passed_over_and_told_of() {

@@ -6,19 +6,19 @@ pub fn rdn(dn: &str, kind: &str) -> Option<String> {
     let (mut rest, mut found) = (dn, None);
     loop {
         let (name, after) = rest.split_once('=')?;
-        let (value, end, next) = rdn_value(after)?;
+        let (value, next) = rdn_value(after)?;
         if name.trim().eq_ignore_ascii_case(kind) && found.is_none() {
             found = Some(value);
         }
-        match end {
+        match next {
             None => return found,
-            Some(_) => rest = next,
+            Some(next) => rest = next,
         }
     }
 }
 
-/// A value up to an unescaped `,` or `+`: the value, what ended it, and what follows.
-fn rdn_value(text: &str) -> Option<(String, Option<char>, &str)> {
+/// A value up to an unescaped `,` or `+`, and what follows that, where one ends it.
+fn rdn_value(text: &str) -> Option<(String, Option<&str>)> {
     let bytes = text.as_bytes();
     let mut out: Vec<u8> = vec![];
     // How much must stay whatever blanks follow: escaped blanks are part of the value.
@@ -26,9 +26,7 @@ fn rdn_value(text: &str) -> Option<(String, Option<char>, &str)> {
     let mut i = 0;
     while let Some(&b) = bytes.get(i) {
         match b {
-            b',' | b'+' => {
-                return Some((finished(out, solid)?, Some(char::from(b)), text.get(i + 1..)?));
-            }
+            b',' | b'+' => return Some((finished(out, solid)?, Some(text.get(i + 1..)?))),
             b'\\' => {
                 let next = *bytes.get(i + 1)?;
                 let digits = text.get(i + 1..i + 3).filter(|d| d.bytes().all(|b| b.is_ascii_hexdigit()));
@@ -55,7 +53,7 @@ fn rdn_value(text: &str) -> Option<(String, Option<char>, &str)> {
             }
         }
     }
-    Some((finished(out, solid)?, None, ""))
+    Some((finished(out, solid)?, None))
 }
 
 fn finished(mut out: Vec<u8>, solid: usize) -> Option<String> {
@@ -63,8 +61,7 @@ fn finished(mut out: Vec<u8>, solid: usize) -> Option<String> {
     String::from_utf8(out).ok()
 }
 
-/// What a distinguished name breaks of the standard's grammar, in words; nothing where it breaks none. An empty one names the root, and
-/// nobody and no place that is meant here.
+/// Whether a text is a distinguished name. An empty one names the root, which is nobody and no place that is meant here.
 ///
 /// # Errors
 /// What is wrong, with the part that it is about.
@@ -85,16 +82,16 @@ pub fn check(dn: &str) -> Result<(), String> {
         if !descr && !numbers {
             return Err(format!("\"{kind}\" is no attribute type (RFC 4512 2.5)"));
         }
-        let Some((value, end, next)) = rdn_value(after) else {
+        let Some((value, next)) = rdn_value(after) else {
             return Err(format!("the value of {kind} holds what must be written with a backslash (RFC 4514 2.4)"));
         };
         if value.is_empty() {
             return Err(format!("{kind} has no value"));
         }
-        if end.is_none() {
-            return Ok(());
+        match next {
+            None => return Ok(()),
+            Some(next) => rest = next,
         }
-        rest = next;
     }
 }
 

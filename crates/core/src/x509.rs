@@ -89,6 +89,11 @@ fn pem_inside<'a>(text: &'a str, kind: &str) -> Option<&'a str> {
     Some(rest.split_once(&format!("-----END {kind}-----"))?.0)
 }
 
+/// Whether a text holds a private key in PEM, of whatever kind, encrypted or damaged.
+pub fn holds_private_key(text: &str) -> bool {
+    text.contains("PRIVATE KEY-----")
+}
+
 /// A private key in PKCS #8 (RFC 5958), in DER, from a text that holds it in PEM.
 ///
 /// # Errors

@@ -10,7 +10,7 @@ pub mod forged;
 pub mod kerberos;
 mod raw;
 mod scripted;
-mod stack;
+pub mod stack;
 
 pub use authority::Authority;
 pub use chromium::Browser;

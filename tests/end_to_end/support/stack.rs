@@ -31,6 +31,18 @@ pub fn binary(name: &str) -> PathBuf {
     path.join(name)
 }
 
+/// The site with this in the place of its upstream.
+pub fn instead(site: String, with: &str) -> String {
+    let at = site.find("upstream = ").unwrap();
+    let end = at + site[at..].find('\n').unwrap();
+    format!("{}{with}{}", &site[..at], &site[end..])
+}
+
+/// An upstream on this machine.
+pub fn at(port: u16) -> String {
+    format!("upstream = \"http://127.0.0.1:{port}\"")
+}
+
 /// A running harbour.
 pub struct Stack {
     pub service: Option<Running>,

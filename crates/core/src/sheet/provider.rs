@@ -76,13 +76,9 @@ fn oidc_values(site: &Site, name: &str, provider: Option<&Provider>) -> Vec<Row>
 
 /// How the client proves itself at the token endpoint.
 fn proves(site: &Site, name: &str, client: Option<&OidcClient>) -> Vec<Row> {
-    use ClientAuthentication as A;
-    let method = match client.map(|c| (c.authentication, c.secret.is_some())).unwrap_or((A::AsPublished, true)) {
-        (_, false) => "none",
-        (A::AsPublished, _) => "client_secret_basic (or client_secret_post)",
-        (A::Basic | A::BasicPlain, _) => "client_secret_basic",
-        (A::Post, _) => "client_secret_post",
-        (A::PrivateKeyJwt, _) => "private_key_jwt",
+    let method = match client {
+        Some(c) if c.secret.is_none() => "none",
+        client => client.and_then(|c| c.authentication.registered()).unwrap_or("client_secret_basic (or client_secret_post)"),
     };
     let mut out = vec![Row::new("Client authentication", method, "at the token endpoint")];
     if has_key(client) {

@@ -99,6 +99,16 @@ impl ClientAuthentication {
         ("client_secret_post", ClientAuthentication::Post),
         ("private_key_jwt", ClientAuthentication::PrivateKeyJwt),
     ];
+
+    /// The registered name of the method; none where the provider's metadata decides which it is.
+    pub fn registered(self) -> Option<&'static str> {
+        match self {
+            ClientAuthentication::AsPublished => None,
+            ClientAuthentication::Basic | ClientAuthentication::BasicPlain => Some("client_secret_basic"),
+            ClientAuthentication::Post => Some("client_secret_post"),
+            ClientAuthentication::PrivateKeyJwt => Some("private_key_jwt"),
+        }
+    }
 }
 
 /// What is believed of a SAML provider, and what is asked of it.

@@ -235,13 +235,6 @@ const REMEDIES: &[Remedy] = &[
         HEADER,
         "reason",
         "several-values",
-        "Say with separator under {header} how several values are joined, or make one of them by a [[mapping]].",
-        "Dites par separator sous {header} comment joindre plusieurs valeurs, ou n'en gardez qu'une par une [[mapping]].",
-    ),
-    (
-        HEADER,
-        "reason",
-        "several-values",
         "Write join = \",\" under {header} where the application takes a list; otherwise map the attribute to one value, by choose = \"first\".",
         "Écrivez join = « , » sous {header} si l'application accepte une liste ; sinon ramenez l'attribut à une valeur, par choose = « first ».",
     ),
@@ -249,8 +242,8 @@ const REMEDIES: &[Remedy] = &[
         HEADER,
         "reason",
         "separator",
-        "Choose another separator under {header}, or on-separator = \"escape\" where the application decodes it. If the member should not be there, have it put right at its source.",
-        "Choisissez un autre separator sous {header}, ou on-separator = « escape » si l'application le décode. Si l'élément est de trop, faites-le corriger à la source.",
+        "Choose another join under {header}, or on-separator = \"escape\" where the application decodes it. If the member should not be there, have it put right at its source.",
+        "Choisissez un autre join sous {header}, ou on-separator = « escape » si l'application le décode. Si l'élément est de trop, faites-le corriger à la source.",
     ),
     (
         HEADER,
@@ -284,7 +277,11 @@ mod tests {
 
     #[test]
     fn every_remedy_is_of_a_reason_that_is_told_and_names_only_parameters_of_its_step() {
+        let mut seen = std::collections::BTreeSet::new();
         for (codes, param, reason, en, fr) in REMEDIES {
+            for code in *codes {
+                assert!(seen.insert((code.spec().code, param, reason)), "{code:?} {reason}: only the first of two is ever told");
+            }
             assert!(reason_text(reason, Lang::En).is_some(), "{reason}");
             for code in *codes {
                 let params = code.spec().params;

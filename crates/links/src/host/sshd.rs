@@ -28,10 +28,7 @@ const SINGLE: &[&str] = &[
 pub(super) fn read(look: &Look, texts: &Texts<'_>, asked: &Asked) -> (Sshd, bool) {
     let path = look.sshd_config.clone().unwrap_or_else(|| USUAL.to_owned());
     let mut troubles = vec![];
-    let files = match texts.of(&path) {
-        Some(text) => vec![(path.clone(), text)],
-        None => vec![],
-    };
+    let files: Vec<(String, String)> = texts.of(&path).map(|text| (path.clone(), text)).into_iter().collect();
     let lines = Lines::read(&files, &mut |pattern| texts.matching(&below(pattern, "/etc/ssh")));
     let line = |p: &Place| texts.line(&p.file, p.line);
     troubles.extend(lines.troubles.iter().map(|(p, words)| (line(p), words.clone())));

@@ -62,7 +62,7 @@ impl ProviderLink {
     /// Whether what the site file names as its secrets is stored and can be used.
     pub fn has_secrets(&self) -> bool {
         match self {
-            ProviderLink::Oidc(link) => link.has_secret(),
+            ProviderLink::Oidc(link) => link.has_secret() && link.trouble().is_none(),
             ProviderLink::Saml(link) => link.own.trouble.is_none(),
         }
     }

@@ -121,13 +121,12 @@ impl Proof {
     /// # Errors
     /// Why it cannot be, in words that hold nothing of it. A private key is never taken for a secret: it would be sent away.
     fn of(text: String, how: ClientAuthentication) -> Result<Proof, String> {
-        let key = x509::private_key(&text);
-        match (how, key) {
-            (ClientAuthentication::PrivateKeyJwt, key) => Ok(Proof::Key(Box::new(ClientKey::read(&key?)?))),
-            (_, Ok(_)) => {
+        match how {
+            ClientAuthentication::PrivateKeyJwt => Ok(Proof::Key(Box::new(ClientKey::read(&x509::private_key(&text)?)?))),
+            _ if x509::holds_private_key(&text) => {
                 Err("it is a private key, which is sent to nobody: write client-authentication = \"private_key_jwt\"".to_owned())
             }
-            (_, Err(_)) => Ok(Proof::Secret(text)),
+            _ => Ok(Proof::Secret(text)),
         }
     }
 }
@@ -281,16 +280,13 @@ impl OidcLink {
 
     /// How the client proves itself there, by its registered name.
     pub fn auth_method(&self, metadata: &Metadata) -> &'static str {
-        match (self.client.authentication, self.client.secret.is_some()) {
-            (_, false) => "none",
-            (ClientAuthentication::Basic | ClientAuthentication::BasicPlain, _) => "client_secret_basic",
-            (ClientAuthentication::Post, _) => "client_secret_post",
-            (ClientAuthentication::PrivateKeyJwt, _) => "private_key_jwt",
-            (ClientAuthentication::AsPublished, _) if metadata.auth_methods.iter().any(|m| m == "client_secret_basic") => {
-                "client_secret_basic"
-            }
-            (ClientAuthentication::AsPublished, _) => "client_secret_post",
+        // A trial may have a secret that no site file names.
+        if self.client.secret.is_none() && self.proofs.is_empty() {
+            return "none";
         }
+        let offers = |method: &str| metadata.auth_methods.iter().any(|m| m == method);
+        let published = if offers("client_secret_basic") { "client_secret_basic" } else { "client_secret_post" };
+        self.client.authentication.registered().unwrap_or(published)
     }
 
     fn auth(&self, metadata: &Metadata, proof: Option<&Proof>) -> Result<ClientAuth, String> {
@@ -311,10 +307,12 @@ impl OidcLink {
                 })?;
                 ClientAuth::Assertion { jwt }
             }
-            Some(Proof::Secret(secret)) => match (self.client.authentication, self.auth_method(metadata)) {
-                (ClientAuthentication::BasicPlain, _) => ClientAuth::BasicPlain { secret: secret.clone() },
-                (_, "client_secret_basic") => ClientAuth::Basic { secret: secret.clone() },
-                _ => ClientAuth::Post { secret: secret.clone() },
+            Some(Proof::Secret(secret)) => match self.auth_method(metadata) {
+                "client_secret_post" => ClientAuth::Post { secret: secret.clone() },
+                _ if self.client.authentication == ClientAuthentication::BasicPlain => {
+                    ClientAuth::BasicPlain { secret: secret.clone() }
+                }
+                _ => ClientAuth::Basic { secret: secret.clone() },
             },
         })
     }
