@@ -19,11 +19,13 @@ use passeur_gateway::body::{Body, empty};
 use passeur_gateway::control::{
     Control, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure,
 };
-use passeur_gateway::shared::{Edition, Live};
+use passeur_gateway::edition::{WebEdition, WebLive};
 use passeur_gateway::table::Table;
 use passeur_gateway::tls::Certificates;
 use passeur_gateway::{Cores, Listener, Parts};
-use passeur_links::clock::Clock;
+use passeur_live::clock::Clock;
+use passeur_live::edition::{Edition, Live};
+use passeur_live::sessions::Sessions;
 use serde_json::json;
 use tokio::sync::watch;
 use uuid::Uuid;
@@ -136,14 +138,14 @@ impl Control for Nobody {
     async fn unknown_host(&self, _: Request<Body>, _: IpAddr) -> Response<Body> {
         nothing()
     }
-    async fn present(&self, _: Arc<Edition>, _: &str, _: &Token, _: &RequestFacts) -> Presented {
+    async fn present(&self, _: Arc<WebEdition>, _: &str, _: &Token, _: &RequestFacts) -> Presented {
         Presented::No(NoSession::Unknown)
     }
-    async fn present_bearer(&self, _: Arc<Edition>, _: &str, _: &str, _: &RequestFacts) -> Presented {
+    async fn present_bearer(&self, _: Arc<WebEdition>, _: &str, _: &str, _: &RequestFacts) -> Presented {
         Presented::No(NoSession::Unknown)
     }
 
-    async fn present_certificate(&self, _: Arc<Edition>, _: &str, _: Arc<[Vec<u8>]>, _: &RequestFacts) -> Presented {
+    async fn present_certificate(&self, _: Arc<WebEdition>, _: &str, _: Arc<[Vec<u8>]>, _: &RequestFacts) -> Presented {
         Presented::No(NoSession::Unknown)
     }
 
@@ -200,27 +202,29 @@ pub fn run(upstream: SocketAddr, folder: Option<PathBuf>, sessions: usize) {
         }
         // The load names the gate by the clear port on both listeners.
         let now = chrono::Utc::now();
-        let edition = Edition::new(1, now, compiled(&site(clear.port(), upstream, GATES, RULES)), None);
-        let table = Arc::new(Table::default());
+        let live = Live::default();
+        let web = WebLive::following(&live);
+        live.set(Edition::new(1, now, compiled(&site(clear.port(), upstream, GATES, RULES))));
+        let edition = web.get().expect("an edition");
+        let held = Arc::<Sessions>::default();
+        let table = Arc::new(Table::new(held.clone()));
         for i in 0..sessions {
             let gate = &edition.site.gates[i % GATES];
             let Decision::Admitted(admitted) = fold(&edition.site, gate, &evidence(i), &Circumstances::at(now), &mut Silent)
             else {
                 panic!("not admitted")
             };
-            let session = table.session(0, Uuid::from_u128(i as u128), now, now, None).expect("nothing ended");
+            let session = held.hold(0, Uuid::from_u128(i as u128), now, now, None).expect("nothing ended");
             let crossing = CrossingId::new(now, [0, 0, 0, (i >> 8) as u8, i as u8]);
             let admission = Admission::new(session, &edition, 0, Some(0), admitted, crossing).expect("headers");
             table.put(token(i).digest(), Arc::new(admission));
         }
-        let live = Live::default();
-        live.set(edition);
         let (_stop, stopped) = watch::channel(false);
-        let parts = Parts { control: Arc::new(Nobody), live, table: table.clone(), clock: Clock::system() };
+        let parts = Parts { control: Arc::new(Nobody), web, table, clock: Clock::system() };
         let _cores = Cores::start(listeners, &parts, &stopped).expect("cores");
         announce(clear, secure);
         loop {
-            table.saw_revocations();
+            held.saw_revocations();
             tokio::time::sleep(std::time::Duration::from_millis(300)).await;
         }
     });

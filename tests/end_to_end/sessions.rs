@@ -178,7 +178,7 @@ async fn a_clock_stepped_back_over_a_restart_extends_nothing() {
     stack.clock.advance(chrono::Duration::hours(2));
     let now = known(&stack).await;
     // The wall clock now says two hours less than was known.
-    stack.clock = passeur_links::clock::Clock::system();
+    stack.clock = passeur_live::clock::Clock::system();
     stack.restart().await;
     assert!(stack.clock.now() >= now, "time goes on from what was known");
     anouk.accept = "application/json";
@@ -192,7 +192,7 @@ async fn a_clock_days_behind_what_was_known_ends_every_session() {
     let mut benoit = stack.signed_in("benoit").await;
     stack.clock.advance(chrono::Duration::days(3));
     let now = known(&stack).await;
-    stack.clock = passeur_links::clock::Clock::system();
+    stack.clock = passeur_live::clock::Clock::system();
     stack.restart().await;
     assert!(stack.clock.now() < now - chrono::Duration::days(2));
     benoit.accept = "application/json";

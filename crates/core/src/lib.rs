@@ -31,6 +31,7 @@ pub mod evidence;
 pub mod expect;
 pub mod finding;
 pub mod forwarded;
+pub mod guard;
 pub mod host;
 pub mod id;
 pub mod identity;

@@ -44,6 +44,15 @@ pub fn shorten(text: &str, max: usize) -> String {
     out
 }
 
+/// The innermost cause of an error in words: the outer ones repeat what is known, and may hold parameters.
+pub fn innermost(e: &dyn std::error::Error) -> String {
+    let mut cause = e;
+    while let Some(inner) = cause.source() {
+        cause = inner;
+    }
+    cause.to_string()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

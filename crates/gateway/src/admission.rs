@@ -1,120 +1,20 @@
 //! What a gate's token stands for: a live session, a decision, and the values to deliver, prepared once.
 
-use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU32, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
 use bytes::Bytes;
-use chrono::{DateTime, Utc};
 use http::{HeaderName, HeaderValue};
 use passeur_core::Moment;
 use passeur_core::decide::{Admitted, Entry};
 use passeur_core::id::CrossingId;
 use passeur_core::path;
-use passeur_core::session::{Life, Lifetimes, State};
-use tokio::sync::Notify;
+use passeur_core::session::Lifetimes;
+use passeur_live::session::LiveSession;
 use tokio::sync::futures::OwnedNotified;
-use uuid::Uuid;
 
+use crate::edition::WebEdition;
 use crate::names::Names;
-use crate::shared::Edition;
-
-/// A session as every gate sees it: one per session and node, shared by its admissions.
-#[derive(Debug)]
-pub struct SessionLive {
-    pub id: Uuid,
-    pub began: Moment,
-    /// Until when the provider's own session lasts, where it says so.
-    until: Option<Moment>,
-    last_seen_ms: AtomicI64,
-    flushed_ms: AtomicI64,
-    ended: AtomicBool,
-    end: Arc<Notify>,
-    /// How often its rights were read again: a decision made before counts no more, whoever holds it.
-    generation: AtomicU32,
-    /// Decisions at gates that are recorded, by their digest: each is told once.
-    told: Mutex<Vec<(String, [u8; 32], CrossingId)>>,
-}
-
-/// The most decisions of a session that are remembered; the oldest is told again after that.
-const TOLD_MAX: usize = 32;
-
-impl SessionLive {
-    /// From what the store says.
-    pub fn new(id: Uuid, began: Moment, last_seen: Moment, until: Option<Moment>) -> SessionLive {
-        let ms = last_seen.timestamp_millis();
-        SessionLive {
-            id,
-            began,
-            until,
-            last_seen_ms: AtomicI64::new(ms),
-            flushed_ms: AtomicI64::new(ms),
-            ended: AtomicBool::new(false),
-            end: Arc::default(),
-            generation: AtomicU32::new(0),
-            told: Mutex::default(),
-        }
-    }
-
-    /// The state at `now`.
-    pub fn state(&self, limits: &Lifetimes, now: Moment) -> State {
-        let last_seen = DateTime::<Utc>::from_timestamp_millis(self.last_seen_ms.load(Ordering::Relaxed)).unwrap_or(self.began);
-        let ended = self.ended.load(Ordering::Acquire).then_some(now);
-        limits.state(&Life { began: self.began, last_seen, ended, until: self.until }, now)
-    }
-
-    /// Notes a request.
-    pub fn touch(&self, now: Moment) {
-        self.last_seen_ms.fetch_max(now.timestamp_millis(), Ordering::Relaxed);
-    }
-
-    /// How often its rights were read again.
-    pub fn generation(&self) -> u32 {
-        self.generation.load(Ordering::Acquire)
-    }
-
-    /// Its rights were read again: nothing that was decided before counts.
-    pub(crate) fn rights_changed(&self) {
-        self.generation.fetch_add(1, Ordering::AcqRel);
-    }
-
-    /// The crossing in which a decision was told, if it was.
-    pub fn told(&self, gate: &str, decision: &[u8; 32]) -> Option<CrossingId> {
-        let told = self.told.lock().unwrap_or_else(|e| e.into_inner());
-        told.iter().find(|(g, d, _)| g == gate && d == decision).map(|(_, _, id)| *id)
-    }
-
-    /// Notes in which crossing a decision was told.
-    pub fn tell(&self, gate: &str, decision: [u8; 32], crossing: CrossingId) {
-        let mut told = self.told.lock().unwrap_or_else(|e| e.into_inner());
-        told.retain(|(g, d, _)| !(g == gate && *d == decision));
-        if told.len() >= TOLD_MAX {
-            told.remove(0);
-        }
-        told.push((gate.to_owned(), decision, crossing));
-    }
-
-    /// Ends it for every holder, streams included.
-    pub fn end(&self) {
-        self.ended.store(true, Ordering::Release);
-        self.end.notify_waiters();
-    }
-
-    /// Whether it was ended.
-    pub fn is_ended(&self) -> bool {
-        self.ended.load(Ordering::Acquire)
-    }
-
-    /// The last-seen moment, when it moved by at least `step_ms` since it was last handed out.
-    pub fn take_seen(&self, step_ms: i64) -> Option<Moment> {
-        let seen = self.last_seen_ms.load(Ordering::Relaxed);
-        let flushed = self.flushed_ms.load(Ordering::Relaxed);
-        if seen < flushed + step_ms {
-            return None;
-        }
-        self.flushed_ms.store(seen, Ordering::Relaxed);
-        DateTime::<Utc>::from_timestamp_millis(seen)
-    }
-}
 
 /// Requests and bytes since they were last taken.
 #[derive(Debug, Default)]
@@ -147,7 +47,7 @@ impl Counters {
 /// is small: the names of what is delivered belong to the edition, and the values lie in one buffer.
 #[derive(Debug)]
 pub struct Admission {
-    pub session: Arc<SessionLive>,
+    pub session: Arc<LiveSession>,
     pub edition: i32,
     /// How the requests look that it was decided for.
     pub look: u64,
@@ -177,8 +77,8 @@ impl Admission {
     /// Prepares the delivered values. None when one of them is no HTTP header after all, or the edition has no such gate:
     /// fails closed.
     pub fn new(
-        session: Arc<SessionLive>,
-        edition: &Edition,
+        session: Arc<LiveSession>,
+        edition: &WebEdition,
         look: u64,
         generation: Option<u32>,
         admitted: Admitted,
@@ -250,7 +150,7 @@ impl Admission {
     /// Takes the admission back: what is open on it is cut, and the session lives on.
     pub fn withdraw(&self) {
         self.withdrawn.store(true, Ordering::Release);
-        self.session.end.notify_waiters();
+        self.session.wake_holders();
     }
 
     /// Whether nothing may be sent or received on it any more.
@@ -261,13 +161,13 @@ impl Admission {
     /// Ready once something of its session was ended or withdrawn after this was made and polled; read
     /// [`Admission::is_over`] as well.
     pub(crate) fn when_over(&self) -> OwnedNotified {
-        self.session.end.clone().notified_owned()
+        self.session.woken_owned()
     }
 
     /// Returns when it is over.
     pub(crate) async fn until_over(&self) {
         loop {
-            let wait = self.session.end.notified();
+            let wait = self.session.woken();
             if self.is_over() {
                 return;
             }

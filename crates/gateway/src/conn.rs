@@ -15,9 +15,9 @@ use passeur_core::forwarded::{self, ProxyField, Way};
 use crate::admission::Admission;
 use crate::bearer::Bearer;
 use crate::control::RequestFacts;
+use crate::edition::{Place, WebEdition};
 use crate::listener::Places;
 use crate::outgoing::From;
-use crate::shared::{Edition, Place};
 use crate::target::ticks;
 
 /// What was found out for one edition (by number) and one gate (by index).
@@ -28,11 +28,11 @@ struct Kept<T> {
 }
 
 impl<T> Kept<T> {
-    fn of(edition: &Edition, place: &Place<'_>, what: T) -> Option<Kept<T>> {
+    fn of(edition: &WebEdition, place: &Place<'_>, what: T) -> Option<Kept<T>> {
         Some(Kept { edition: edition.number, gate: place.index, what })
     }
 
-    fn get(&self, edition: &Edition, place: &Place<'_>) -> Option<&T> {
+    fn get(&self, edition: &WebEdition, place: &Place<'_>) -> Option<&T> {
         ((self.edition, self.gate) == (edition.number, place.index)).then_some(&self.what)
     }
 }
@@ -209,7 +209,7 @@ impl Conn {
     }
 
     /// The way a request came, as far as it can be believed.
-    pub(crate) fn way(&self, edition: &Edition, headers: &HeaderMap) -> Way {
+    pub(crate) fn way(&self, edition: &WebEdition, headers: &HeaderMap) -> Way {
         match &edition.site.proxies {
             None => self.direct.clone(),
             Some(p) => forwarded::way(self.peer, p, headers.get_all(p.write.name()).iter().map(HeaderValue::as_bytes)),
@@ -217,7 +217,7 @@ impl Conn {
     }
 
     /// A field that says where a request came from, came by a trusted proxy, and is not the one that the site's proxies write.
-    fn not_believed(&self, edition: &Edition, headers: &HeaderMap) -> Option<ProxyField> {
+    fn not_believed(&self, edition: &WebEdition, headers: &HeaderMap) -> Option<ProxyField> {
         let proxies = edition.site.proxies.as_ref().filter(|p| forwarded::is_trusted(self.peer, &p.networks))?;
         let other = proxies.write.other();
         let there = headers.contains_key(other.name());
@@ -226,7 +226,7 @@ impl Conn {
     }
 
     /// How that is written for a gate's upstream.
-    pub(crate) fn from(&self, edition: &Edition, place: &Place<'_>, headers: &HeaderMap) -> Option<From> {
+    pub(crate) fn from(&self, edition: &WebEdition, place: &Place<'_>, headers: &HeaderMap) -> Option<From> {
         let remembered = edition.site.proxies.is_none();
         if remembered && let Some(from) = self.from.borrow().as_ref().and_then(|k| k.get(edition, place)) {
             return Some(from.clone());
@@ -239,20 +239,20 @@ impl Conn {
     }
 
     /// What the rest of the service is told of a request.
-    pub(crate) fn facts(&self, edition: &Edition, method: &Method, uri: &Uri, headers: &HeaderMap) -> RequestFacts {
+    pub(crate) fn facts(&self, edition: &WebEdition, method: &Method, uri: &Uri, headers: &HeaderMap) -> RequestFacts {
         let facts = RequestFacts::of(method, uri, headers, self.way(edition, headers).client());
         RequestFacts { not_believed: self.not_believed(edition, headers), ..facts }
     }
 
     /// The admission that the same Cookie field meant before, under the same edition and at the same gate.
-    pub(crate) fn admission(&self, edition: &Edition, place: &Place<'_>, headers: &HeaderMap) -> Option<Arc<Admission>> {
+    pub(crate) fn admission(&self, edition: &WebEdition, place: &Place<'_>, headers: &HeaderMap) -> Option<Arc<Admission>> {
         let last = self.admission.borrow();
         let (cookie, admission) = last.as_ref()?.get(edition, place)?;
         (only_cookie(headers)? == cookie).then(|| admission.clone())
     }
 
     /// Remembers what the Cookie field of a request means.
-    pub(crate) fn remember(&self, edition: &Edition, place: &Place<'_>, headers: &HeaderMap, admission: &Arc<Admission>) {
+    pub(crate) fn remember(&self, edition: &WebEdition, place: &Place<'_>, headers: &HeaderMap, admission: &Arc<Admission>) {
         if let Some(cookie) = only_cookie(headers) {
             *self.admission.borrow_mut() = Kept::of(edition, place, (cookie.clone(), admission.clone()));
         }

@@ -11,11 +11,12 @@ use passeur_core::circumstances::Circumstances;
 use passeur_core::forwarded::ProxyField;
 use passeur_core::id::Token;
 use passeur_core::step::{Lang, Step};
+use passeur_live::edition::Edition;
 
 use crate::admission::Admission;
 use crate::bodies::Bound;
 use crate::body::Body;
-use crate::shared::Edition;
+use crate::edition::WebEdition;
 
 /// The certificate, in DER, that this node showed to whoever sent a request: among its extensions where TLS ends here.
 #[derive(Clone, Debug)]
@@ -212,13 +213,13 @@ pub trait Control: Send + Sync + 'static {
     /// Why this node may not serve just now, in a line; none where it may. Does not wait.
     fn not_ready(&self) -> Option<&'static str>;
     /// Turns a token that is not in memory into an admission, or decides anew under a new edition.
-    async fn present(&self, edition: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented;
+    async fn present(&self, edition: Arc<WebEdition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented;
     /// The same for a token that a program sent (RFC 6750), which has opened nothing here yet or must be looked at anew.
-    async fn present_bearer(&self, edition: Arc<Edition>, gate: &str, token: &str, facts: &RequestFacts) -> Presented;
+    async fn present_bearer(&self, edition: Arc<WebEdition>, gate: &str, token: &str, facts: &RequestFacts) -> Presented;
     /// The same for a client certificate, whoever issued it.
     async fn present_certificate(
         &self,
-        edition: Arc<Edition>,
+        edition: Arc<WebEdition>,
         gate: &str,
         chain: Arc<[Vec<u8>]>,
         facts: &RequestFacts,

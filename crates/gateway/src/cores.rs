@@ -16,7 +16,7 @@ use hyper::body::Incoming;
 use hyper::server::conn::{http1, http2};
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
-use passeur_links::clock::Clock;
+use passeur_live::clock::Clock;
 use tokio::runtime::Handle;
 use tokio::sync::{Semaphore, mpsc, watch};
 use tokio::task::LocalSet;
@@ -25,13 +25,13 @@ use tokio_rustls::LazyConfigAcceptor;
 use crate::bodies::Bodies;
 use crate::conn::{Asked, Conn};
 use crate::control::Control;
+use crate::edition::WebLive;
 use crate::floods::{CONNECTIONS_MAX, Counters, Floods, count};
 use crate::head::HEAD_MAX;
 use crate::health;
 use crate::listener::{Accepted, Listener, accept};
 use crate::path::Gateway;
 use crate::remote::Remote;
-use crate::shared::Live;
 use crate::stream::UnderWay;
 use crate::table::Table;
 use crate::unread::{Meant, Worded};
@@ -59,7 +59,7 @@ const LOOK_EVERY: Duration = Duration::from_secs(1);
 #[derive(Clone)]
 pub struct Parts {
     pub control: Arc<dyn Control>,
-    pub live: Live,
+    pub web: WebLive,
     pub table: Arc<Table>,
     pub clock: Clock,
 }
@@ -89,7 +89,7 @@ impl Cores {
             let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
             let run = move || {
                 let remote = Remote::new(parts.control, control);
-                let gateway = Rc::new(Gateway::new(remote, parts.live, parts.table, parts.clock, bodies));
+                let gateway = Rc::new(Gateway::new(remote, parts.web, parts.table, parts.clock, bodies));
                 LocalSet::new().block_on(&runtime, core(gateway, receiver, floods, stop));
             };
             threads.push(std::thread::Builder::new().name(format!("core-{n}")).spawn(run)?);
@@ -98,9 +98,9 @@ impl Cores {
         let places = Arc::new(Semaphore::new(CONNECTIONS_MAX));
         let mut acceptors: Vec<_> = listeners
             .into_iter()
-            .map(|l| tokio::spawn(accept(l, senders.clone(), floods.clone(), places.clone(), parts.live.clone(), stop.clone())))
+            .map(|l| tokio::spawn(accept(l, senders.clone(), floods.clone(), places.clone(), parts.web.clone(), stop.clone())))
             .collect();
-        acceptors.push(tokio::spawn(health::watch(parts.live.clone(), stop.clone())));
+        acceptors.push(tokio::spawn(health::watch(parts.web.clone(), stop.clone())));
         Ok(Cores { threads, acceptors, floods })
     }
 

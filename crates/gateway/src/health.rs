@@ -7,7 +7,7 @@ use std::time::Duration;
 use futures_util::StreamExt;
 use tokio::sync::watch;
 
-use crate::shared::Live;
+use crate::edition::WebLive;
 use crate::target::{Target, ticks};
 
 /// How often the list of upstreams is looked through.
@@ -16,7 +16,7 @@ const LOOK_EVERY: Duration = Duration::from_millis(500);
 const AT_ONCE: usize = 32;
 
 /// Asks until `stop` changes.
-pub(crate) async fn watch(live: Live, mut stop: watch::Receiver<bool>) {
+pub(crate) async fn watch(web: WebLive, mut stop: watch::Receiver<bool>) {
     let mut next: HashMap<u64, i64> = HashMap::new();
     let mut look = tokio::time::interval(LOOK_EVERY);
     look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
@@ -25,7 +25,7 @@ pub(crate) async fn watch(live: Live, mut stop: watch::Receiver<bool>) {
             _ = look.tick() => {}
             _ = stop.changed() => return,
         }
-        let Some(edition) = live.get() else { continue };
+        let Some(edition) = web.get() else { continue };
         let all: Vec<Arc<Target>> = edition.targets().filter(|t| t.health().is_some()).cloned().collect();
         next.retain(|id, _| all.iter().any(|t| t.id == *id));
         let now = ticks();

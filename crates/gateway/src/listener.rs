@@ -9,8 +9,8 @@ use passeur_core::forwarded::is_trusted;
 use tokio::net::TcpListener;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, watch};
 
+use crate::edition::WebLive;
 use crate::floods::{Floods, Place, count};
-use crate::shared::Live;
 use crate::tls::Certificates;
 
 /// A bound listener; with certificates it speaks TLS.
@@ -48,7 +48,7 @@ pub(crate) async fn accept(
     cores: Vec<mpsc::Sender<Accepted>>,
     floods: Arc<Floods>,
     places: Arc<Semaphore>,
-    live: Live,
+    web: WebLive,
     mut stop: watch::Receiver<bool>,
 ) {
     let mut turn = 0usize;
@@ -71,9 +71,8 @@ pub(crate) async fn accept(
             continue;
         };
         // A trusted proxy brings everybody's connections.
-        let trusted = live
-            .get()
-            .is_some_and(|e| e.site.proxies.as_ref().is_some_and(|p| is_trusted(peer.ip().to_canonical(), &p.networks)));
+        let trusted =
+            web.get().is_some_and(|e| e.site.proxies.as_ref().is_some_and(|p| is_trusted(peer.ip().to_canonical(), &p.networks)));
         let Some(address_place) = floods.connection(peer.ip(), trusted) else { continue };
         let _ = stream.set_nodelay(true);
         let Ok(stream) = stream.into_std() else { continue };

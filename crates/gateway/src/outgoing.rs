@@ -14,8 +14,8 @@ use crate::bearer::Bearer;
 use crate::caller;
 use crate::claims::claims;
 use crate::cookies;
+use crate::edition::Place;
 use crate::head::{is_websocket, tokens};
-use crate::shared::Place;
 use crate::stream::Upload;
 
 /// Fields that belong to one connection only (RFC 9110 7.6.1), and those that are written anew.

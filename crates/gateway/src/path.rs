@@ -15,7 +15,7 @@ use passeur_core::path;
 use passeur_core::session::State;
 use passeur_core::site::{Standing, standing};
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_links::clock::Clock;
+use passeur_live::clock::Clock;
 
 use crate::admission::Admission;
 use crate::bearer::Bearer;
@@ -25,10 +25,10 @@ use crate::caller;
 use crate::conn::Conn;
 use crate::control::{Interrupted, NoSession, Presented, RequestFacts, ServedCertificate, is_navigation};
 use crate::cookies::{self, Found};
+use crate::edition::{Place, WebEdition, WebLive};
 use crate::hold::Hold;
 use crate::listener::Places;
 use crate::remote::Remote;
-use crate::shared::{Edition, Live, Place};
 use crate::stream::{Download, Reply, Upload};
 use crate::table::Table;
 use crate::ticketed::{Failed, Ticketed};
@@ -44,7 +44,7 @@ const BLIND_MS: i64 = 10_000;
 /// The data path of one core.
 pub(crate) struct Gateway {
     control: Remote,
-    live: Live,
+    web: WebLive,
     table: Arc<Table>,
     clock: Clock,
     upstreams: Upstreams,
@@ -62,14 +62,14 @@ fn inward(request: Request<Incoming>) -> Request<Body> {
 
 impl Gateway {
     /// Wires the data path of a core.
-    pub(crate) fn new(control: Remote, live: Live, table: Arc<Table>, clock: Clock, bodies: Arc<Bodies>) -> Gateway {
-        Gateway { control, live, table, clock, upstreams: Upstreams::new(), bodies }
+    pub(crate) fn new(control: Remote, web: WebLive, table: Arc<Table>, clock: Clock, bodies: Arc<Bodies>) -> Gateway {
+        Gateway { control, web, table, clock, upstreams: Upstreams::new(), bodies }
     }
 
     /// Whether a gate of this host name takes client certificates.
     pub(crate) fn asks_certificate(&self, name: &str) -> bool {
         let takes = |g: &passeur_core::site::Gate| g.access.callers.as_ref().is_some_and(|c| c.certificates.is_some());
-        self.live.get().is_some_and(|e| e.site.gates.iter().any(|g| takes(g) && g.address.name().eq_ignore_ascii_case(name)))
+        self.web.get().is_some_and(|e| e.site.gates.iter().any(|g| takes(g) && g.address.name().eq_ignore_ascii_case(name)))
     }
 
     pub(crate) fn control(&self) -> &Remote {
@@ -95,7 +95,7 @@ impl Gateway {
         if head::is_too_large(request.uri(), request.headers()) {
             return page(bare(StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE, "This request's head is too large.\n"));
         }
-        let edition = self.live.get();
+        let edition = self.web.get();
         if let Some(edition) = &edition
             && let Some(place) = edition.gate_by_host(&host)
         {
@@ -149,7 +149,7 @@ impl Gateway {
 
     async fn at_gate(
         &self,
-        edition: &Arc<Edition>,
+        edition: &Arc<WebEdition>,
         place: Place<'_>,
         mut request: Box<Request<Incoming>>,
         conn: &Conn,
@@ -157,7 +157,7 @@ impl Gateway {
         let gate = place.gate;
         if let Err((status, step)) = head::check(request.method(), request.headers(), &place.prepared.origin) {
             let facts = facts(edition, conn, &request);
-            let mut refusal = self.control.reject(edition.clone(), &gate.name, status, step, &facts).await;
+            let mut refusal = self.control.reject(edition.live.clone(), &gate.name, status, step, &facts).await;
             // Where framing is in doubt, nothing more is read from this connection.
             refusal.headers_mut().insert(http::header::CONNECTION, http::HeaderValue::from_static("close"));
             return page(refusal);
@@ -165,14 +165,14 @@ impl Gateway {
         let raw = request.uri().path();
         if is_own_path(raw) {
             let address = conn.way(edition, request.headers()).client();
-            return page(self.control.gate_pages(edition.clone(), &gate.name, inward(*request), address).await);
+            return page(self.control.gate_pages(edition.live.clone(), &gate.name, inward(*request), address).await);
         }
         if let Some(what) = in_doubt(&place, &request) {
             let facts = facts(edition, conn, &request);
             let step = Step::new(StepCode::PathInDoubt)
                 .with("path", passeur_core::text::shorten(raw, 200))
                 .with("what", Param::reason(what));
-            return page(self.control.reject(edition.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &facts).await);
+            return page(self.control.reject(edition.live.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &facts).await);
         }
         let open = opened(gate, raw);
         let bearer = match open {
@@ -188,14 +188,16 @@ impl Gateway {
                     if let Some(paths) = admission.closes(request.uri().path()) {
                         let step = Step::new(StepCode::TokenPath).with("paths", paths.to_vec());
                         let facts = facts(edition, conn, &request);
-                        let refusal = self.control.reject(edition.clone(), &gate.name, StatusCode::FORBIDDEN, step, &facts);
+                        let refusal = self.control.reject(edition.live.clone(), &gate.name, StatusCode::FORBIDDEN, step, &facts);
                         return page(refusal.await);
                     }
                     if let Standing::More(sections) = standing(&gate.sections, request.uri().path())
                         && let Some(closed) = sections.into_iter().find(|i| !admission.entry.section(*i))
                     {
                         let facts = facts(edition, conn, &request);
-                        return page(self.control.section_refused(edition.clone(), &gate.name, admission, closed, &facts).await);
+                        return page(
+                            self.control.section_refused(edition.live.clone(), &gate.name, admission, closed, &facts).await,
+                        );
                     }
                     Bearer::Admitted(admission)
                 }
@@ -207,7 +209,7 @@ impl Gateway {
     /// Nobody is signed in here: what the rest of the service says to that, told of a form that it interrupts.
     async fn turn_away(
         &self,
-        edition: &Arc<Edition>,
+        edition: &Arc<WebEdition>,
         place: Place<'_>,
         request: Box<Request<Incoming>>,
         why: NoSession,
@@ -218,13 +220,13 @@ impl Gateway {
         let (parts, body) = request.into_parts();
         let room = || self.bodies.room(facts.address, &parts.headers, FORM_MAX);
         let form = interrupted(&parts, body, &place.prepared.origin, room).await;
-        page(self.control.turn_away(edition.clone(), &place.gate.name, why, &parts.headers, form, &facts).await)
+        page(self.control.turn_away(edition.live.clone(), &place.gate.name, why, &parts.headers, form, &facts).await)
     }
 
     /// From cookie to admission: the connection's memory first, then the node's, then the rest of the service.
     async fn admission(
         &self,
-        edition: &Arc<Edition>,
+        edition: &Arc<WebEdition>,
         place: Place<'_>,
         request: &Request<Incoming>,
         conn: &Conn,
@@ -232,7 +234,7 @@ impl Gateway {
         let gate = place.gate;
         let now = self.clock.now();
         let mut by_token = false;
-        let view = &place.prepared.view;
+        let view = place.view;
         // Most gates ask nothing of single requests.
         let look = if view.is_blind() { 0 } else { view.look(&circumstances(edition, conn, request, now)) };
         let remembered = conn.admission(edition, &place, request.headers()).filter(|a| a.fits(look, now));
@@ -244,7 +246,8 @@ impl Gateway {
                         if caller::in_address(request.uri()) {
                             let facts = facts(edition, conn, request);
                             let step = Step::new(StepCode::TokenInUrl);
-                            let refusal = self.control.reject(edition.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &facts);
+                            let refusal =
+                                self.control.reject(edition.live.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &facts);
                             return Err(Away::Answer(Box::new(refusal.await)));
                         }
                         let chain = conn.chain();
@@ -309,7 +312,7 @@ impl Gateway {
             self.table.forget_session(admission.session.id);
             return Err(Away::Without(why));
         }
-        let age = self.table.revocations_age_ms();
+        let age = self.table.sessions().revocations_age_ms();
         if age > STALE_MS {
             match self.control.still_live(admission.session.id).await {
                 Some(true) => {}
@@ -330,7 +333,7 @@ impl Gateway {
 
     async fn forward(
         &self,
-        edition: &Arc<Edition>,
+        edition: &Arc<WebEdition>,
         place: Place<'_>,
         mut request: Box<Request<Incoming>>,
         bearer: Bearer,
@@ -352,7 +355,7 @@ impl Gateway {
         let out = from.as_ref().and_then(|from| outgoing::build(&parts, body, place, &bearer, from));
         let (Some(out), Some(from)) = (out, &from) else {
             let step = Step::new(StepCode::AmbiguousRequest).with("what", Param::reason("unwritable"));
-            return page(self.control.reject(edition.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &told()).await);
+            return page(self.control.reject(edition.live.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &told()).await);
         };
         let repeatable = progress.is_none() && upgrade.is_none() && parts.method.is_safe();
         let again = || outgoing::build(&parts, Upload::None, place, &bearer, from);
@@ -398,13 +401,13 @@ impl Gateway {
 }
 
 /// What conditions may ask of a request.
-fn circumstances<'a>(edition: &Edition, conn: &Conn, request: &'a Request<Incoming>, now: Moment) -> Circumstances<'a> {
+fn circumstances<'a>(edition: &WebEdition, conn: &Conn, request: &'a Request<Incoming>, now: Moment) -> Circumstances<'a> {
     let address = Some(conn.way(edition, request.headers()).client());
     Circumstances { now, address, method: request.method().as_str(), path: request.uri().path() }
 }
 
 /// What the rest of the service is told of a request; made only where it is asked.
-fn facts(edition: &Edition, conn: &Conn, request: &Request<Incoming>) -> RequestFacts {
+fn facts(edition: &WebEdition, conn: &Conn, request: &Request<Incoming>) -> RequestFacts {
     conn.facts(edition, request.method(), request.uri(), request.headers())
 }
 
@@ -484,7 +487,7 @@ fn is_own_path(path: &str) -> bool {
 /// Why the path of a request cannot be judged, where the gate judges paths: two servers could read it, or a second one it names,
 /// differently.
 fn in_doubt(place: &Place<'_>, request: &Request<Incoming>) -> Option<&'static str> {
-    if !place.prepared.view.judges_paths() {
+    if !place.view.judges_paths() {
         return None;
     }
     // RFC 4918 10.3: what a method of WebDAV copies or moves goes to another path.

@@ -9,6 +9,7 @@ use std::sync::Arc;
 use http::{HeaderMap, Request, Response, StatusCode};
 use passeur_core::id::Token;
 use passeur_core::step::{Step, StepCode};
+use passeur_live::edition::Edition;
 use tokio::runtime::Handle;
 
 use crate::admission::Admission;
@@ -16,7 +17,7 @@ use crate::bearer::Bearer;
 use crate::bodies::Bound;
 use crate::body::{Body, full};
 use crate::control::{Control, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure};
-use crate::shared::Edition;
+use crate::edition::WebEdition;
 
 /// [`Control`] on another runtime. Cheap to clone.
 #[derive(Clone)]
@@ -77,19 +78,19 @@ impl Remote {
         self.run(async move { c.unknown_host(request, address).await }, broken)
     }
 
-    pub(crate) fn present(&self, e: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Away<Presented> {
+    pub(crate) fn present(&self, e: Arc<WebEdition>, gate: &str, token: &Token, facts: &RequestFacts) -> Away<Presented> {
         let (c, gate, token, facts) = (self.control.clone(), gate.to_owned(), token.clone(), facts.clone());
         self.run(async move { c.present(e, &gate, &token, &facts).await }, || Presented::Refused(broken()))
     }
 
-    pub(crate) fn present_bearer(&self, e: Arc<Edition>, gate: &str, token: &str, facts: &RequestFacts) -> Away<Presented> {
+    pub(crate) fn present_bearer(&self, e: Arc<WebEdition>, gate: &str, token: &str, facts: &RequestFacts) -> Away<Presented> {
         let (c, gate, token, facts) = (self.control.clone(), gate.to_owned(), token.to_owned(), facts.clone());
         self.run(async move { c.present_bearer(e, &gate, &token, &facts).await }, || Presented::Refused(broken()))
     }
 
     pub(crate) fn present_certificate(
         &self,
-        e: Arc<Edition>,
+        e: Arc<WebEdition>,
         gate: &str,
         chain: Arc<[Vec<u8>]>,
         facts: &RequestFacts,

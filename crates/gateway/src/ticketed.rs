@@ -15,9 +15,9 @@ use passeur_core::step::{Param, Step, StepCode};
 use crate::admission::Admission;
 use crate::body::Body;
 use crate::control::{Proof, RequestFacts, TicketFailed, UpstreamFailure};
+use crate::edition::{Place, WebEdition};
 use crate::outgoing::Outgoing;
 use crate::path::Gateway;
-use crate::shared::{Edition, Place};
 use crate::stream::Progress;
 use crate::upstream::pool::{Lease, Owner};
 
@@ -31,7 +31,7 @@ pub(crate) enum Failed {
 
 /// One request with all that sending it takes.
 pub(crate) struct Ticketed<'a> {
-    pub(crate) edition: &'a Arc<Edition>,
+    pub(crate) edition: &'a Arc<WebEdition>,
     pub(crate) place: Place<'a>,
     pub(crate) admission: &'a Arc<Admission>,
     pub(crate) progress: Option<&'a Progress>,
@@ -79,7 +79,7 @@ impl Gateway {
     }
 
     async fn ticket(&self, t: &Ticketed<'_>, anew: bool) -> Result<(HeaderValue, Proof), Failed> {
-        match self.control().ticket(t.edition.clone(), &t.place.gate.name, t.admission.clone(), anew).await {
+        match self.control().ticket(t.edition.live.clone(), &t.place.gate.name, t.admission.clone(), anew).await {
             Ok(shown) => Ok((shown.value, shown.proof)),
             Err(failed) => Err(self.failed(t, *failed).await),
         }

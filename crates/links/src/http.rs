@@ -1,5 +1,5 @@
 //! HTTP to providers, the one client for addresses that engineers or documents name: short time limits, bounded bodies,
-//! no redirect followed, certificates always checked, and only what [`crate::guard`] allows.
+//! no redirect followed, certificates always checked, and only what [`passeur_core::guard`] allows.
 
 use std::time::{Duration, Instant};
 
@@ -8,9 +8,9 @@ use reqwest::header::HeaderMap;
 
 use url::Url;
 
-use crate::guard::{Forbidden, check_url};
-use crate::innermost;
 use crate::resolve::Resolver;
+use passeur_core::guard::{Forbidden, check_url};
+use passeur_core::text::innermost;
 
 /// Why a provider gave no usable answer. The words are for engineers and name what to look at.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]

@@ -1,35 +1,10 @@
-//! Name resolution that knows RFC 6761 6.3: `localhost` and every name under it is this machine. The system's resolver
-//! does not know the names under it.
+//! Names resolved for reqwest clients: as everything else is ([`passeur_live::resolve`]), and refusing what may not be fetched
+//! ([`passeur_core::guard`]).
 
-use std::io;
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use passeur_core::guard::check_address;
+use passeur_live::resolve::resolve;
 
-use passeur_core::address::is_loopback;
-
-/// The addresses of a host. Names under `localhost` are never asked of anybody.
-///
-/// # Errors
-/// It has none, or one of them is nobody's or that of a metadata service ([`crate::guard::check_peer`]).
-pub async fn resolve(host: &str, port: u16) -> io::Result<Vec<SocketAddr>> {
-    let all = resolve_any(host, port).await?;
-    for one in &all {
-        crate::guard::check_peer(one.ip()).map_err(|e| io::Error::new(io::ErrorKind::PermissionDenied, e))?;
-    }
-    Ok(all)
-}
-
-async fn resolve_any(host: &str, port: u16) -> io::Result<Vec<SocketAddr>> {
-    let bare = host.trim_start_matches('[').trim_end_matches(']');
-    if let Ok(ip) = bare.parse::<IpAddr>() {
-        return Ok(vec![SocketAddr::new(ip, port)]);
-    }
-    if is_loopback(host) {
-        return Ok(vec![SocketAddr::new(Ipv4Addr::LOCALHOST.into(), port)]);
-    }
-    Ok(tokio::net::lookup_host((host, port)).await?.collect())
-}
-
-/// The same for reqwest clients, refusing what may not be fetched ([`crate::guard`]).
+/// The resolver of HTTP clients.
 #[derive(Clone, Copy, Debug)]
 pub struct Resolver;
 
@@ -39,7 +14,7 @@ impl reqwest::dns::Resolve for Resolver {
         Box::pin(async move {
             let addresses = resolve(&host, 0).await?;
             for a in &addresses {
-                crate::guard::check_address(&host, a.ip())?;
+                check_address(&host, a.ip())?;
             }
             Ok(Box::new(addresses.into_iter()) as reqwest::dns::Addrs)
         })

@@ -52,7 +52,7 @@ impl Mailer {
             MailSecurity::StartTls => Tls::Required(tls(s)?),
             MailSecurity::Clear => Tls::None,
         };
-        let found = crate::resolve::resolve(&s.host, s.port).await;
+        let found = passeur_live::resolve::resolve(&s.host, s.port).await;
         let address = found.map_err(|e| NotSent(format!("{}: {e}", s.host)))?.into_iter().next();
         let address = address.ok_or_else(|| NotSent(format!("{} has no address", s.host)))?.ip();
         let mut out = AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous(address.to_string())
@@ -82,7 +82,7 @@ impl Mailer {
         let sending = self.transport().await?;
         match tokio::time::timeout(LIMIT, sending.send(message)).await {
             Ok(Ok(_)) => Ok(()),
-            Ok(Err(e)) => Err(NotSent(crate::innermost(&e))),
+            Ok(Err(e)) => Err(NotSent(passeur_core::text::innermost(&e))),
             Err(_) => Err(NotSent(format!("no answer within {} s", LIMIT.as_secs()))),
         }
     }

@@ -14,13 +14,15 @@ use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::{Purpose, Ring};
 use passeur_core::site::{Finding, Provider, Severity, Site, compile};
 use passeur_gateway::FloodCounters;
-use passeur_gateway::shared::{Edition, Live};
+use passeur_gateway::edition::WebLive;
 use passeur_gateway::table::Table;
 use passeur_gateway::tls::Certificates;
-use passeur_links::clock::Clock;
 use passeur_links::kerberos::{Behalf, Pool, Tickets};
 use passeur_links::ldap::DirectoryLink;
 use passeur_links::smtp::Mailer;
+use passeur_live::clock::Clock;
+use passeur_live::edition::{Edition, Live};
+use passeur_live::sessions::Sessions;
 use passeur_store::{ProviderFlows, Recorded, SealedSecret, SecretHead, Store, StoreError, Turned};
 use tokio::runtime::Handle;
 use uuid::Uuid;
@@ -60,6 +62,11 @@ pub struct Inner {
     told: Mutex<(i64, i64)>,
     pub clock: Clock,
     pub live: Live,
+    /// What the data path made of the live edition.
+    pub web: WebLive,
+    /// Sessions in this node's memory.
+    pub sessions: Arc<Sessions>,
+    /// What they opened at gates of the data path.
     pub table: Arc<Table>,
     pub recorder: Recorder,
     /// Where what strangers make this node compute runs.
@@ -130,6 +137,7 @@ pub fn random<const N: usize>() -> [u8; N] {
 impl App {
     pub fn new(store: Store, ring: Ring, node: String, clock: Clock, emergency: Option<Arc<Emergency>>) -> App {
         let recorder = Recorder::new(store.clone());
+        let (live, sessions) = (Live::default(), Arc::<Sessions>::default());
         App(Arc::new(Inner {
             store,
             ring,
@@ -140,8 +148,10 @@ impl App {
             sees: AtomicBool::new(true),
             told: Mutex::new((0, -1)),
             clock,
-            live: Live::default(),
-            table: Arc::default(),
+            web: WebLive::following(&live),
+            live,
+            table: Arc::new(Table::new(sessions.clone())),
+            sessions,
             recorder,
             workers: Workers::start(),
             documents: Workers::for_documents(),
@@ -185,7 +195,7 @@ impl App {
                 self.runtime.spawn(async move { crate::rights::review(&app, held).await });
             }
         }
-        self.table.saw_revocations();
+        self.sessions.saw_revocations();
         let so_far = match after {
             // At the first reading memory holds nothing yet, so nothing had to be ended.
             NOTHING_SEEN => {
@@ -365,7 +375,7 @@ impl App {
         let before = self.live.get();
         if row.number > current || before.as_ref().is_some_and(|e| e.number == row.number && e.site.salts != site.salts) {
             tracing::info!(edition = row.number, "edition in use");
-            self.live.set(Edition::new(row.number, row.published_at, site, before.as_deref()));
+            self.live.set(Edition::new(row.number, row.published_at, site));
         }
         Ok(())
     }

@@ -20,8 +20,8 @@ use passeur_core::step::{Param, Step, StepCode};
 use passeur_core::x509;
 use passeur_gateway::caller;
 use passeur_gateway::control::RequestFacts;
-use passeur_gateway::shared::Edition;
 use passeur_gateway::tls::verify_client;
+use passeur_live::edition::Edition;
 use passeur_protocols::oidc::{
     ExpectedAccess, IdTokenError, ValidAccessToken, issuer_of, validate_access_token, validate_introspection,
 };

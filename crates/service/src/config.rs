@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use passeur_core::id::Token;
 use passeur_core::seal::Ring;
-use passeur_links::clock::Clock;
+use passeur_live::clock::Clock;
 
 use crate::emergency::{BadEmergency, Emergency};
 

@@ -15,13 +15,15 @@ use passeur_core::id::{CrossingId, Token};
 use passeur_core::session::State;
 use passeur_core::site::Gate;
 use passeur_core::step::{Param, Phrase, Silent, Step, StepCode};
-use passeur_gateway::admission::{Admission, SessionLive};
+use passeur_gateway::admission::Admission;
 use passeur_gateway::bodies::Bound;
 use passeur_gateway::body::{Body, BoxError};
 use passeur_gateway::control::{
     Control, FailureKind, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure,
 };
-use passeur_gateway::shared::Edition;
+use passeur_gateway::edition::WebEdition;
+use passeur_live::edition::Edition;
+use passeur_live::session::LiveSession;
 use passeur_store::{GateTokenRow, SessionRow, StoreError};
 use tower::ServiceExt;
 
@@ -112,7 +114,7 @@ impl Control for Service {
         watch::not_ready(&self.app)
     }
 
-    async fn present(&self, edition: Arc<Edition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented {
+    async fn present(&self, edition: Arc<WebEdition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented {
         let Some(gate) = edition.site.gate(gate) else {
             return Presented::No(NoSession::OtherGate);
         };
@@ -122,7 +124,7 @@ impl Control for Service {
         }
     }
 
-    async fn present_bearer(&self, edition: Arc<Edition>, gate: &str, token: &str, facts: &RequestFacts) -> Presented {
+    async fn present_bearer(&self, edition: Arc<WebEdition>, gate: &str, token: &str, facts: &RequestFacts) -> Presented {
         let digest = passeur_gateway::caller::digest(gate, token);
         let begin = async |gate: &Gate| callers::begin(&self.app, &edition, gate, token, facts).await;
         self.present_caller(&edition, gate, digest, facts, begin).await
@@ -130,13 +132,13 @@ impl Control for Service {
 
     async fn present_certificate(
         &self,
-        edition: Arc<Edition>,
+        edition: Arc<WebEdition>,
         gate: &str,
         chain: Arc<[Vec<u8>]>,
         facts: &RequestFacts,
     ) -> Presented {
         let digest = passeur_gateway::caller::certificate_digest(gate, &chain);
-        let begin = async |gate: &Gate| callers::begin_by_certificate(&self.app, &edition, gate, &chain, facts).await;
+        let begin = async |gate: &Gate| callers::begin_by_certificate(&self.app, &edition.live, gate, &chain, facts).await;
         self.present_caller(&edition, gate, digest, facts, begin).await
     }
 
@@ -336,7 +338,7 @@ impl Service {
     /// What a program's token or certificate opens: what it opened before, or a session that `begin` begins.
     async fn present_caller(
         &self,
-        edition: &Edition,
+        edition: &WebEdition,
         gate: &str,
         digest: [u8; 32],
         facts: &RequestFacts,
@@ -378,7 +380,7 @@ impl Service {
     /// From the store to an admission: token, session, decision.
     async fn load(
         &self,
-        edition: &Edition,
+        edition: &WebEdition,
         gate: &Gate,
         token: &[u8; 32],
         facts: &RequestFacts,
@@ -394,7 +396,7 @@ impl Service {
     /// None where somebody stored newer evidence of the session meanwhile: it is read again.
     async fn load_once(
         &self,
-        edition: &Edition,
+        edition: &WebEdition,
         gate: &Gate,
         token: &[u8; 32],
         facts: &RequestFacts,
@@ -448,13 +450,13 @@ impl Service {
     #[allow(clippy::too_many_arguments)] // The parts of one row pair; a struct would be made and taken apart once.
     async fn decide(
         &self,
-        edition: &Edition,
+        edition: &WebEdition,
         gate: &Gate,
         token: &[u8; 32],
         facts: &RequestFacts,
         held: GateTokenRow,
         row: SessionRow,
-        live: Arc<SessionLive>,
+        live: Arc<LiveSession>,
         known: Evidence,
         again: Option<Again>,
         seen: u64,
@@ -475,7 +477,7 @@ impl Service {
         let mut crossing = held.crossing.parse::<CrossingId>().map_err(|e| StoreError::Query(e.to_string()))?;
         let digest = decision.digest();
         // A session that goes to and fro between requests that are decided otherwise tells of each decision once.
-        let told = live.told(&gate.name, &digest);
+        let told = live.crossing_of(&gate.name, &digest);
         let is_new = digest.as_slice() != held.decision.as_slice() && told.is_none();
         crossing = told.unwrap_or(crossing);
         let mut attempt = Attempt::begin(&self.app, &gate.name, facts);
@@ -503,7 +505,7 @@ impl Service {
             crossing = attempt.id;
         }
         if !view.is_blind() || view.is_timed() {
-            live.tell(&gate.name, digest, crossing);
+            live.recorded(&gate.name, digest, crossing);
         }
         match decision {
             Decision::Admitted(admitted) => {

@@ -14,7 +14,7 @@ use passeur_core::evidence::Evidence;
 use passeur_core::site::Access;
 use passeur_core::step::{Param, Silent, Step, StepCode};
 use passeur_gateway::admission::Admission;
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::{SessionRow, StoreError};
 use uuid::Uuid;
 

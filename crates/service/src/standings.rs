@@ -21,8 +21,8 @@ use passeur_core::step::{Param, Silent, Step, StepCode};
 use passeur_gateway::admission::Admission;
 use passeur_gateway::control::{Proof, Proves, RequestFacts, Ticket, TicketFailed};
 use passeur_gateway::cookies;
-use passeur_gateway::shared::Edition;
 use passeur_links::kerberos::{NoTicket, Shown, Standing, behalf};
+use passeur_live::edition::Edition;
 use uuid::Uuid;
 
 use crate::api::problem;

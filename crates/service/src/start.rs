@@ -6,7 +6,7 @@ use std::sync::Arc;
 use chrono::Duration;
 use passeur_gateway::tls::{BadCertificates, Certificates};
 use passeur_gateway::{Cores, Listener, Parts};
-use passeur_links::clock::Clock;
+use passeur_live::clock::Clock;
 use passeur_store::{Store, StoreError};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
@@ -103,7 +103,7 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
         tasks.push(tokio::spawn(certificates.watch(stopped.clone())));
     }
     let control = Arc::new(Service::new(app.clone(), router::router(&app)));
-    let parts = Parts { control, live: app.live.clone(), table: app.table.clone(), clock: app.clock.clone() };
+    let parts = Parts { control, web: app.web.clone(), table: app.table.clone(), clock: app.clock.clone() };
     let seeing = seeing::start(&app, config.database_url.clone(), stopped.clone()).map_err(StartError::Watch)?;
     let cores = Cores::start(listeners, &parts, &stopped).map_err(StartError::Cores)?;
     let _ = app.floods.set(cores.counters());

@@ -73,7 +73,7 @@ pub async fn write(app: &App) {
     if let Err(e) = app.store.add_usage(&usage).await {
         tracing::warn!(error = %e, "usage could not be written");
     }
-    let sessions = app.table.live_sessions();
+    let sessions = app.sessions.all();
     let seen: Vec<_> = sessions.iter().filter_map(|s| s.take_seen(SEEN_STEP_MS).map(|at| (s.id, at))).collect();
     if let Err(e) = app.store.seen(&seen).await {
         tracing::warn!(error = %e, "last-seen could not be written");
@@ -104,7 +104,7 @@ pub async fn clean(app: &App) {
     };
     let lifetimes = edition.site.lifetimes;
     app.table.prune(|s| s.state(&lifetimes, now) == State::Live);
-    let live: std::collections::HashSet<_> = app.table.live_sessions().iter().map(|s| s.id).collect();
+    let live: std::collections::HashSet<_> = app.sessions.all().iter().map(|s| s.id).collect();
     app.standings.prune(now, |id| live.contains(&id));
     let keep_from = (now - Duration::days(i64::from(edition.site.keep_days))).date_naive();
     let done = async {

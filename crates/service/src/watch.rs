@@ -54,6 +54,6 @@ pub fn not_ready(app: &App) -> Option<&'static str> {
     if app.live.get().is_none() {
         return Some("no edition is published\n");
     }
-    let silent = !app.sees.load(Ordering::Relaxed) || app.table.revocations_age_ms() > SILENT_MS;
+    let silent = !app.sees.load(Ordering::Relaxed) || app.sessions.revocations_age_ms() > SILENT_MS;
     silent.then_some("the store does not answer\n")
 }

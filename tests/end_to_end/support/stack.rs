@@ -6,7 +6,7 @@ use std::sync::{Once, OnceLock};
 
 use passeur_core::id::Token;
 use passeur_core::seal::Ring;
-use passeur_links::clock::Clock;
+use passeur_live::clock::Clock;
 use passeur_service::config::Tls;
 use passeur_service::{Config, Emergency, Running, StartError, start};
 use passeur_standins::mailbox::MailBox;

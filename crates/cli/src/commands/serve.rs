@@ -1,6 +1,6 @@
 //! `passeur serve`.
 
-use passeur_links::clock::Clock;
+use passeur_live::clock::Clock;
 use passeur_service::config::{Config, Tls, read_database_url, read_ring, read_token};
 use tracing_subscriber::EnvFilter;
 

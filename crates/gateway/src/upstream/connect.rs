@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use hyper::client::conn::http1;
 use hyper_util::rt::TokioIo;
-use passeur_links::resolve::resolve;
+use passeur_live::resolve::resolve;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
 

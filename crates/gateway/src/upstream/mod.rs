@@ -15,7 +15,7 @@ use std::time::Duration;
 use http::Response;
 use http::header::WWW_AUTHENTICATE;
 use hyper::body::Incoming;
-use passeur_links::innermost;
+use passeur_core::text::innermost;
 use uuid::Uuid;
 
 use self::connect::{On, connect, failure};

@@ -9,8 +9,8 @@ use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;
 use url::Url;
 
-use crate::innermost;
-use crate::resolve::resolve;
+use passeur_core::text::innermost;
+use passeur_live::resolve::resolve;
 
 /// Why a directory gave no answer.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]

@@ -22,8 +22,8 @@ use passeur_core::Moment;
 use passeur_core::evidence::{Asked, LookUp, LookUpState};
 use passeur_core::site::Directory;
 
-use crate::clock::Clock;
 pub use connect::{LinkError, ServerLook};
+use passeur_live::clock::Clock;
 pub use password::{Bound, NotBound, Unusable};
 use query::Query;
 pub use servers::ServerState;

@@ -5,8 +5,8 @@ mod server;
 
 use passeur_core::evidence::{GroupFound, LookUpState};
 use passeur_core::site::{Directory, Severity, compile};
-use passeur_links::clock::Clock;
 use passeur_links::ldap::DirectoryLink;
+use passeur_live::clock::Clock;
 use server::{Held, Manner, Server, held};
 
 const SITE: &str = include_str!("../../../../demo/site.toml");

@@ -61,7 +61,7 @@ fn source(site: &Site, value: &ValueOf) -> String {
 #[utoipa::path(get, path = "/gates", responses((status = 200, body = Vec<Gate>)))]
 pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gate>>, ApiError> {
     who.may(Role::View)?;
-    let Some(edition) = app.live.get() else {
+    let Some(edition) = app.web.get() else {
         return Ok(Json(vec![]));
     };
     let site = &edition.site;

@@ -11,7 +11,7 @@ use passeur_api::{DirectoryTrial, Handover, HandoverTable, HandoverValue, Proble
 use passeur_core::sheet::{Certificate, Facts, For, Part, Row, STYLE, Sheet, sheet};
 use passeur_core::site::Site;
 use passeur_core::x509;
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use serde::Deserialize;
 use utoipa::IntoParams;
 

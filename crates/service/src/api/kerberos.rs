@@ -24,7 +24,7 @@ pub async fn realms(State(app): State<App>, who: Engineer) -> Result<Json<Vec<St
     responses((status = 200, body = KerberosSeen), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn look(State(app): State<App>, who: Engineer) -> Result<Json<KerberosSeen>, ApiError> {
     who.may(Role::Operate)?;
-    let edition = app.live.get().ok_or_else(no_edition)?;
+    let edition = app.web.get().ok_or_else(no_edition)?;
     let _running = super::survey::alone(&app)?;
     Ok(Json(kerberos::seen(&app, &edition, who.lang).await?))
 }

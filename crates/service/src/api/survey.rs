@@ -17,7 +17,7 @@ use crate::survey;
     responses((status = 200, body = Survey), (status = 409, body = Problem)))]
 pub async fn run(State(app): State<App>, who: Engineer) -> Result<Json<Survey>, ApiError> {
     who.may(Role::Operate)?;
-    let Some(edition) = app.live.get() else {
+    let Some(edition) = app.web.get() else {
         return Err(problem(StatusCode::CONFLICT, "no-edition", "Nothing published", "There is nothing to survey yet."));
     };
     let _running = alone(&app)?;

@@ -7,7 +7,7 @@ use http::StatusCode;
 use passeur_core::address::neighbourhood;
 use passeur_core::seal::Purpose;
 use passeur_core::site::{Site, WayKind};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::{FactorRow, StoreError};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};

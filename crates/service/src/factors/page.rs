@@ -7,7 +7,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::seal::Purpose;
 use passeur_core::site::OwnFactors;
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::{FactorRow, StoreError};
 use serde::Deserialize;
 use uuid::Uuid;

@@ -7,7 +7,7 @@ use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::site::{PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::{FactorRow, StoreError};
 use serde::Deserialize;
 

@@ -9,7 +9,7 @@ use passeur_core::survey::{
     AccountFacts, AccountTrouble, ConfigFacts, HostFacts, KdcAnswer, KerberosFacts, KeyFacts, KeytabFacts, OfferFacts,
     RealmFacts, ServiceFacts, ServiceOf,
 };
-use passeur_gateway::shared::Edition;
+use passeur_gateway::edition::WebEdition;
 use passeur_links::files::Root;
 use passeur_links::kerberos::look::{Asking, canonical, look};
 use passeur_links::kerberos::tickets::opened;
@@ -27,7 +27,7 @@ pub fn count(facts: &KerberosFacts) -> usize {
 }
 
 /// Everything; nothing where the site has nothing of Kerberos.
-pub async fn look_at(app: &App, edition: &Edition) -> Result<KerberosFacts, StoreError> {
+pub async fn look_at(app: &App, edition: &WebEdition) -> Result<KerberosFacts, StoreError> {
     let site = &edition.site;
     let needed = needed(site);
     if needed.is_empty() && !site.gates.iter().any(|g| g.ticket.is_some()) {
@@ -193,7 +193,7 @@ fn trouble(e: NoTicket) -> AccountTrouble {
     }
 }
 
-async fn offers(edition: &Edition) -> Vec<OfferFacts> {
+async fn offers(edition: &WebEdition) -> Vec<OfferFacts> {
     let gates = edition.site.gates.iter().filter(|g| g.ticket.is_some());
     let asked = gates.filter_map(|g| Some((g.name.clone(), edition.route(&g.name)?))).map(|(gate, route)| async move {
         let all = route.offers().await.into_iter();

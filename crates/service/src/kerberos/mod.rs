@@ -12,14 +12,14 @@ use passeur_core::survey::{
     AccountFacts, AccountTrouble, KdcAnswer, KerberosFacts, KeyFacts, KeytabFacts, RealmFacts, ServiceFacts, ServiceFound,
     survey_kerberos,
 };
-use passeur_gateway::shared::Edition;
+use passeur_gateway::edition::WebEdition;
 use passeur_store::StoreError;
 
 use crate::app::App;
 use crate::survey::shown;
 
 /// Looks now.
-pub async fn seen(app: &App, edition: &Edition, lang: Lang) -> Result<KerberosSeen, StoreError> {
+pub async fn seen(app: &App, edition: &WebEdition, lang: Lang) -> Result<KerberosSeen, StoreError> {
     let (began, at) = (Instant::now(), app.now());
     let facts = look::look_at(app, edition).await?;
     let findings = shown(&survey_kerberos(&edition.site, &facts), lang);

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::time::Duration as StdDuration;
 
 use passeur_core::site::{Provider, Site, Speaks};
-use passeur_links::clock::Clock;
+use passeur_live::clock::Clock;
 
 use oidc::OidcLink;
 use own::OwnSaml;

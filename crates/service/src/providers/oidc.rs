@@ -9,8 +9,8 @@ use passeur_core::id::hex;
 use passeur_core::site::{ClientAuthentication, OidcClient, Provider};
 use passeur_core::step::{Step, StepCode};
 use passeur_core::x509;
-use passeur_links::clock::Clock;
 use passeur_links::http::{Answer, Client, HttpError};
+use passeur_live::clock::Clock;
 use passeur_protocols::oidc::{
     Assertion, BadKeys, BadMetadata, ClientAuth, ClientKey, DOCUMENT_MAX, IdTokenError, KeySet, Metadata, Pkce, TokenError,
     Tokens, code_form, discovery_url, parse_tokens,

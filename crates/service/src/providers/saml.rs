@@ -8,8 +8,8 @@ use std::sync::{Arc, Mutex};
 use chrono::Duration;
 use passeur_core::Moment;
 use passeur_core::site::{Provider, SamlBinding, SamlSource, SamlTrust};
-use passeur_links::clock::Clock;
 use passeur_links::http::{Answer, Client, HttpError};
+use passeur_live::clock::Clock;
 use passeur_protocols::saml::metadata::{self, BadMetadata, Endpoint, POST, REDIRECT};
 
 use super::own::OwnSaml;

@@ -13,7 +13,7 @@ use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, UserInfo, WayIn};
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_protocols::oidc::{
     Answer, BadUserInfo, DOCUMENT_MAX, Expected, Metadata, Pkce, Tokens, ValidIdToken, key_id, parse_answer, take_references,
     validate, validate_userinfo,

@@ -11,7 +11,7 @@ use passeur_core::session::State;
 use passeur_core::site::Gate;
 use passeur_core::step::{Param, Silent, Step, StepCode};
 use passeur_gateway::cookies;
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::{CodeRow, GateTokenRow, SessionRow, StoreError};
 
 use super::{Visit, enter, session};

@@ -8,7 +8,7 @@ use chrono::Duration;
 use http::{StatusCode, header};
 use passeur_api::Role;
 use passeur_core::id::Token;
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::{DeviceRow, NewToken, StoreError};
 use serde::Deserialize;
 use serde_json::json;

@@ -11,7 +11,7 @@ use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::sha256;
 use passeur_core::step::{Step, StepCode};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_protocols::oidc::{ExpectedLogout, LogoutToken, validate_logout};
 use passeur_store::StoreError;
 use serde::Deserialize;

@@ -16,10 +16,10 @@ use passeur_core::session::State;
 use passeur_core::site::{Gate, Site};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_core::text::storable;
-use passeur_gateway::admission::SessionLive;
 use passeur_gateway::cookies::{self, Found};
-use passeur_gateway::shared::Edition;
 use passeur_links::kerberos::Standing;
+use passeur_live::edition::Edition;
+use passeur_live::session::LiveSession;
 use passeur_store::{BlockRow, NewCode, NewSession, Recorded, SessionRow, StoreError};
 use uuid::Uuid;
 
@@ -91,7 +91,7 @@ async fn new_session(
     visit: &Visit,
     mut evidence: Evidence,
     there: AtProvider,
-) -> Result<Result<(SessionRow, Evidence, Arc<SessionLive>, String), BlockRow>, StoreError> {
+) -> Result<Result<(SessionRow, Evidence, Arc<LiveSession>, String), BlockRow>, StoreError> {
     if let Some(old) = session::of_browser(app, edition, &visit.headers).await? {
         if old.evidence.person() == evidence.person() {
             evidence.factors.own = old.evidence.factors.own;
@@ -107,7 +107,7 @@ async fn new_session(
     let evidence_json = serde_json::to_value(&evidence).map_err(|e| StoreError::Query(e.to_string()))?;
     // In memory before it is in the store: whatever ends it finds it here.
     let live = loop {
-        if let Some(live) = app.table.session(app.table.ends(), id, now, now, there.until) {
+        if let Some(live) = app.sessions.hold(app.sessions.ends(), id, now, now, there.until) {
             break live;
         }
     };

@@ -8,7 +8,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
 use passeur_core::site::Site;
 use passeur_core::step::{Step, StepCode};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::StoreError;
 
 use super::ask::{Ask, Flow, Purposed};

@@ -13,7 +13,7 @@ use passeur_core::address::neighbourhood;
 use passeur_core::id::Token;
 use passeur_core::seal::Purpose;
 use passeur_core::site::Gate;
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::{KeptForm, StoreError};
 use serde::{Deserialize, Serialize};
 

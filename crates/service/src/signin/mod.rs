@@ -35,7 +35,7 @@ use passeur_core::address::PublicAddress;
 use passeur_core::id::{Token, same_secret};
 use passeur_gateway::control::RequestFacts;
 use passeur_gateway::cookies::{self, Found};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 
 use crate::app::App;
 

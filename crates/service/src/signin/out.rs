@@ -12,7 +12,7 @@ use passeur_core::session::State as Liveness;
 use passeur_core::site::Gate;
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_gateway::cookies;
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_protocols::oidc::end_session_url;
 use passeur_protocols::saml::response::NameId;
 

@@ -12,7 +12,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::id::Token;
 use passeur_core::seal::Purpose;
 use passeur_core::step::{Step, StepCode};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::NewParked;
 
 use super::Visit;

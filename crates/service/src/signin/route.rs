@@ -16,7 +16,7 @@ use passeur_core::route::{self, ByName, Choice, Decided, Device, Entry, Facts, Q
 use passeur_core::site::{Site, WayKind};
 use passeur_core::step::{Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::StoreError;
 use serde::{Deserialize, Serialize};
 

@@ -7,9 +7,9 @@ use passeur_core::evidence::Evidence;
 use passeur_core::id::Token;
 use passeur_core::session::{Life, Lifetimes, State};
 use passeur_core::site::{Gate, Site};
-use passeur_gateway::admission::SessionLive;
 use passeur_gateway::cookies::{Found, find};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
+use passeur_live::session::LiveSession;
 use passeur_store::{GateTokenRow, SessionRow, StoreError};
 use uuid::Uuid;
 
@@ -20,7 +20,7 @@ pub struct Session {
     pub row: SessionRow,
     pub evidence: Evidence,
     /// What this node's memory knows of it: told when it ends.
-    pub live: Arc<SessionLive>,
+    pub live: Arc<LiveSession>,
 }
 
 /// How often a session is read again while others end, before the reader is told to come back.
@@ -49,14 +49,14 @@ async fn find_once(app: &App, by: By<'_>) -> Result<Option<Stored>, StoreError> 
 
 /// Reads a stored session, with what memory knows of it. An end that came after the reading is seen: by the count of ends where it
 /// came before the session was in memory, and by its flag where it came later.
-async fn read(app: &App, by: By<'_>) -> Result<Option<(Stored, Arc<SessionLive>)>, StoreError> {
+async fn read(app: &App, by: By<'_>) -> Result<Option<(Stored, Arc<LiveSession>)>, StoreError> {
     for _ in 0..READS_MAX {
-        let ends = app.table.ends();
+        let ends = app.sessions.ends();
         let Some((row, held)) = find_once(app, by).await? else { return Ok(None) };
         let live = match row.ended_at {
-            None => app.table.session(ends, row.id, row.began, row.last_seen, row.until),
+            None => app.sessions.hold(ends, row.id, row.began, row.last_seen, row.until),
             Some(_) => {
-                let over = SessionLive::new(row.id, row.began, row.last_seen, row.until);
+                let over = LiveSession::new(row.id, row.began, row.last_seen, row.until);
                 over.end();
                 Some(Arc::new(over))
             }
@@ -69,7 +69,7 @@ async fn read(app: &App, by: By<'_>) -> Result<Option<(Stored, Arc<SessionLive>)
 }
 
 /// A session by its number, ended or not, with what memory knows of it.
-pub async fn by_id(app: &App, id: Uuid) -> Result<Option<(SessionRow, Arc<SessionLive>)>, StoreError> {
+pub async fn by_id(app: &App, id: Uuid) -> Result<Option<(SessionRow, Arc<LiveSession>)>, StoreError> {
     Ok(read(app, By::Id(id)).await?.map(|((row, _), live)| (row, live)))
 }
 
@@ -77,7 +77,7 @@ pub async fn by_id(app: &App, id: Uuid) -> Result<Option<(SessionRow, Arc<Sessio
 pub async fn by_gate_token(
     app: &App,
     digest: &[u8; 32],
-) -> Result<Option<(GateTokenRow, SessionRow, Arc<SessionLive>)>, StoreError> {
+) -> Result<Option<(GateTokenRow, SessionRow, Arc<LiveSession>)>, StoreError> {
     let found = read(app, By::GateToken(digest)).await?;
     Ok(found.and_then(|((row, held), live)| held.map(|held| (held, row, live))))
 }
@@ -106,13 +106,13 @@ pub async fn of_browser(app: &App, edition: &Edition, headers: &HeaderMap) -> Re
 }
 
 /// The state of a stored session now. Last-seen is written in batches: memory may know of later use.
-pub fn state(app: &App, edition: &Edition, row: &SessionRow, live: &SessionLive) -> State {
+pub fn state(app: &App, edition: &Edition, row: &SessionRow, live: &LiveSession) -> State {
     live.state(&lifetimes(&edition.site, row, None), app.now())
 }
 
 /// The state of one in a list of stored sessions, which memory need not know.
 pub fn state_listed(app: &App, edition: &Edition, row: &SessionRow) -> State {
-    match app.table.known(row.id) {
+    match app.sessions.known(row.id) {
         Some(live) => state(app, edition, row, &live),
         None => {
             let life = Life { began: row.began, last_seen: row.last_seen, ended: row.ended_at, until: row.until };

@@ -8,7 +8,7 @@ use passeur_core::evidence::Evidence;
 use passeur_core::site::Site;
 use passeur_core::step::{Lang, Param, Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, Pkce};
 
 use super::ask::{Ask, Flow, Manner, Purposed, SEALED_MAX};

@@ -5,7 +5,7 @@ use axum::response::{IntoResponse, Response};
 use passeur_core::condition::Need;
 use passeur_core::site::Site;
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 
 use super::ask::{Ask, Manner, Purposed};
 use super::session::Session;

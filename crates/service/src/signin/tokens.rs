@@ -10,7 +10,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::decide::{Decision, fold};
 use passeur_core::site::Gate;
 use passeur_core::step::{Silent, Step, StepCode};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::{PersonalToken, StoreError};
 use uuid::Uuid;
 

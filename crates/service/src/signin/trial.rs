@@ -14,7 +14,7 @@ use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::Purpose;
 use passeur_core::site::{Access, Provider, Site, compile};
 use passeur_core::step::{Step, StepCode};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_store::{StoreError, TrialRow};
 use serde::{Deserialize, Serialize};
 

@@ -15,7 +15,8 @@ use passeur_core::step::{Lang, Step};
 use passeur_core::survey::{
     DatabaseFacts, Facts, Finding, NodeFacts, SecretFacts, TokenFacts, count_sources, recent, survey as judge,
 };
-use passeur_gateway::shared::Edition;
+use passeur_gateway::edition::WebEdition;
+use passeur_live::edition::Edition;
 use passeur_store::StoreError;
 
 use crate::api::acts::first_break;
@@ -69,7 +70,7 @@ pub fn shown(findings: &[Finding], lang: Lang) -> Vec<SurveyFinding> {
 }
 
 /// Surveys now.
-pub async fn run(app: &App, edition: &Arc<Edition>, lang: Lang) -> Result<Done, StoreError> {
+pub async fn run(app: &App, edition: &Arc<WebEdition>, lang: Lang) -> Result<Done, StoreError> {
     let began = Instant::now();
     let at = app.now();
     let evidence = latest_evidence(app).await?;
@@ -111,7 +112,7 @@ async fn latest_evidence(app: &App) -> Result<Vec<Evidence>, StoreError> {
 }
 
 /// Everything that the database and this node say.
-async fn inside(app: &App, edition: &Arc<Edition>, evidence: &[Evidence], lang: Lang) -> Result<Facts, StoreError> {
+async fn inside(app: &App, edition: &Arc<WebEdition>, evidence: &[Evidence], lang: Lang) -> Result<Facts, StoreError> {
     let now = app.now();
     let asked = Instant::now();
     app.store.ping().await?;

@@ -8,8 +8,9 @@ use passeur_core::survey::{
 };
 use passeur_core::x509;
 use passeur_gateway::control::FailureKind;
-use passeur_gateway::shared::Edition;
+use passeur_gateway::edition::WebEdition;
 use passeur_links::ldap::{DirectoryLook, ServerLook};
+use passeur_live::edition::Edition;
 
 use super::groups_named;
 use crate::app::App;
@@ -18,7 +19,7 @@ use crate::trials;
 type Seen = (Vec<ProviderFacts>, Vec<DirectoryFacts>, Vec<UpstreamFacts>);
 
 /// Asks everything at once.
-pub async fn outside(app: &App, edition: &Edition, evidence: &[Evidence]) -> Seen {
+pub async fn outside(app: &App, edition: &WebEdition, evidence: &[Evidence]) -> Seen {
     let providers = join_all(edition.site.providers.iter().map(|p| provider(app, edition, &p.name)));
     let directories = join_all(edition.site.directories.iter().map(|d| directory(app, edition, &d.name, evidence)));
     let upstreams = join_all(edition.site.gates.iter().map(|g| upstreams(edition, &g.name)));
@@ -97,7 +98,7 @@ async fn directory(app: &App, edition: &Edition, name: &str, evidence: &[Evidenc
     })
 }
 
-async fn upstreams(edition: &Edition, gate: &str) -> Vec<UpstreamFacts> {
+async fn upstreams(edition: &WebEdition, gate: &str) -> Vec<UpstreamFacts> {
     let Some(route) = edition.route(gate) else { return vec![] };
     let one = |(address, seen): (String, Result<Option<Vec<u8>>, _>)| match seen {
         Ok(certificate) => UpstreamFacts { gate: gate.to_owned(), address, answer: Ok(()), certificate: until(certificate) },

@@ -22,8 +22,8 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::site::{Site, Way, WayKind};
 use passeur_core::step::{Step, StepCode};
-use passeur_gateway::shared::Edition;
 use passeur_links::kerberos::Standing;
+use passeur_live::edition::Edition;
 use serde::Deserialize;
 use serde_json::{Map, Value};
 

@@ -17,7 +17,7 @@ use passeur_core::site::{Gate, Site};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_core::x509::fingerprint;
 use passeur_gateway::cookies::{self, Found};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_protocols::saml::binding::from_form;
 use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, NameId, check};
 use passeur_protocols::saml::signature::BadSignature;

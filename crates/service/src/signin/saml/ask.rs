@@ -6,7 +6,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::site::{Provider, Site};
 use passeur_core::step::{Step, StepCode};
 use passeur_gateway::cookies;
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_protocols::saml::binding::{Message, form_value, redirect as by_redirect};
 use passeur_protocols::saml::request::Request;
 use passeur_protocols::saml::write::signed_message;

@@ -11,7 +11,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::id::{hex, sha256};
 use passeur_core::step::{Step, StepCode};
 use passeur_gateway::cookies::{self, Found};
-use passeur_gateway::shared::Edition;
+use passeur_live::edition::Edition;
 use passeur_protocols::saml::binding::{Message, form_value, redirect as by_redirect};
 use passeur_protocols::saml::metadata::Endpoint;
 use passeur_protocols::saml::response::NameId;

@@ -1,27 +1,24 @@
-//! The live edition, swapped in one step. A request keeps the one it began with.
+//! What the data path makes of an edition: hosts, ways to upstreams, names of headers, edits. It is ready before the edition is live, and
+//! a request keeps the one it began with.
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, RwLock};
 
 use http::HeaderValue;
-use passeur_core::Moment;
-use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::RequestView;
-use passeur_core::site::{Gate, Site};
+use passeur_core::site::Gate;
+use passeur_live::edition::{Edition, Live};
 
 use crate::bearer::OpenGate;
 use crate::edits::Edits;
 use crate::names::Names;
 use crate::target::{self, Route, Target};
 
-/// A published edition with its number, ready for the data path.
+/// An edition, ready for the data path. It reads as the [`Edition`] it was made of.
 #[derive(Debug)]
-pub struct Edition {
-    pub number: i32,
-    /// When it was published.
-    pub since: Moment,
-    pub site: Site,
+pub struct WebEdition {
+    pub live: Arc<Edition>,
     hosts: HashMap<String, usize>,
     routes: Vec<Route>,
     /// None for a gate whose names cannot be written: nobody is let in there.
@@ -56,27 +53,25 @@ impl Proxied {
     }
 }
 
-impl Edition {
+impl std::ops::Deref for WebEdition {
+    type Target = Edition;
+    fn deref(&self) -> &Edition {
+        &self.live
+    }
+}
+
+impl WebEdition {
     /// Prepares an edition; upstreams that the one before had keep their connections and their health.
-    pub fn new(number: i32, since: Moment, site: Site, before: Option<&Edition>) -> Edition {
+    pub fn new(live: Arc<Edition>, before: Option<&WebEdition>) -> WebEdition {
+        let site = &live.site;
         let known: Vec<Arc<Target>> = before.map(|e| e.targets().cloned().collect()).unwrap_or_default();
         let routes = site.gates.iter().map(|g| Route::new(g, &known)).collect();
-        let names: Vec<_> = site.gates.iter().map(|g| Names::of(&site, g).map(Arc::new)).collect();
+        let names: Vec<_> = site.gates.iter().map(|g| Names::of(site, g).map(Arc::new)).collect();
         let open = names.iter().map(|n| Arc::new(OpenGate::new(n.clone().unwrap_or_default()))).collect();
         let edits = site.gates.iter().map(Edits::new).collect();
         let prepared = site.gates.iter().map(Prepared::new).collect();
-        Edition {
-            number,
-            since,
-            names,
-            open,
-            edits,
-            prepared,
-            proxied: Proxied::default(),
-            hosts: target::hosts(&site.gates),
-            routes,
-            site,
-        }
+        let hosts = target::hosts(&site.gates);
+        WebEdition { live, names, open, edits, prepared, proxied: Proxied::default(), hosts, routes }
     }
 
     /// The gate whose public address a `Host` means, in lower case, with the way to its upstreams.
@@ -88,6 +83,7 @@ impl Edition {
             open: self.open.get(i)?,
             edits: self.edits.get(i)?,
             prepared: self.prepared.get(i)?,
+            view: self.live.view_at(i)?,
             index: i,
         })
     }
@@ -95,16 +91,6 @@ impl Edition {
     /// The names of what a gate delivers.
     pub(crate) fn names(&self, gate: &str) -> Option<&Arc<Names>> {
         self.site.gates.iter().position(|g| g.name == gate).and_then(|i| self.names.get(i)?.as_ref())
-    }
-
-    /// What a gate's conditions ask of single requests.
-    pub fn view(&self, gate: &str) -> Option<&RequestView> {
-        self.site.gates.iter().position(|g| g.name == gate).and_then(|i| Some(&self.prepared.get(i)?.view))
-    }
-
-    /// How a request looks to a gate's conditions.
-    pub fn look(&self, gate: &str, at: &Circumstances<'_>) -> u64 {
-        self.view(gate).map_or(0, |v| v.look(at))
     }
 
     /// The way to a gate's upstreams.
@@ -127,8 +113,6 @@ pub(crate) struct Prepared {
     /// None where the address is no header value; then nothing is forwarded.
     pub(crate) host: Option<HeaderValue>,
     pub(crate) proto: HeaderValue,
-    /// What its conditions ask of single requests.
-    pub(crate) view: RequestView,
 }
 
 impl Prepared {
@@ -138,7 +122,6 @@ impl Prepared {
             cookie: gate.address.cookie("gate").0,
             host: HeaderValue::from_str(&gate.address.host).ok(),
             proto: HeaderValue::from_static(if gate.address.https { "https" } else { "http" }),
-            view: RequestView::of(gate),
         }
     }
 }
@@ -151,25 +134,30 @@ pub(crate) struct Place<'a> {
     pub(crate) open: &'a Arc<OpenGate>,
     pub(crate) edits: &'a Edits,
     pub(crate) prepared: &'a Prepared,
+    /// What its conditions ask of single requests.
+    pub(crate) view: &'a RequestView,
     /// Its place among the gates of the edition.
     pub(crate) index: usize,
 }
 
-/// The place where the live edition stands.
-#[derive(Clone, Default)]
-pub struct Live(Arc<RwLock<Option<Arc<Edition>>>>);
+/// The place where what the data path made of the live edition stands. Cheap to clone.
+#[derive(Clone)]
+pub struct WebLive(Arc<RwLock<Option<Arc<WebEdition>>>>);
 
-impl Live {
-    /// The live edition; none before the first was published.
-    pub fn get(&self) -> Option<Arc<Edition>> {
-        self.0.read().unwrap_or_else(|e| e.into_inner()).clone()
+impl WebLive {
+    /// One that is swapped whenever the live edition is about to be.
+    pub fn following(live: &Live) -> WebLive {
+        let here = WebLive(Arc::default());
+        let place = here.clone();
+        live.follow(move |edition| {
+            let ready = WebEdition::new(edition.clone(), place.get().as_deref());
+            *place.0.write().unwrap_or_else(|e| e.into_inner()) = Some(Arc::new(ready));
+        });
+        here
     }
 
-    /// Swaps it. An older edition never replaces a newer one.
-    pub fn set(&self, edition: Edition) {
-        let mut place = self.0.write().unwrap_or_else(|e| e.into_inner());
-        if place.as_ref().is_none_or(|old| old.number <= edition.number) {
-            *place = Some(Arc::new(edition));
-        }
+    /// What was made of the live edition; none before the first was published.
+    pub fn get(&self) -> Option<Arc<WebEdition>> {
+        self.0.read().unwrap_or_else(|e| e.into_inner()).clone()
     }
 }

@@ -7,7 +7,7 @@
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use passeur_core::address::is_loopback;
+use crate::address::is_loopback;
 use url::{Host, Url};
 
 /// Metadata services outside the link-local networks.
