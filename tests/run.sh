@@ -83,7 +83,7 @@ run_tests() {
   trap 'exit 130' INT TERM
   stage "packages" need_packages $PACKAGES_TESTS
   stage "console" build_console
-  stage "console: types and tests" console_checks
+  stage "console: types, lints and tests" console_checks
   stage "build" build_tests
   stage "lints" lints
   stage "units" unit_tests

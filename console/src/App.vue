@@ -1,11 +1,12 @@
 <script setup lang="ts">
 // The frame: who I am, which edition is live, where I can go. Without a role, the page that says so.
 import { mdiAccountMultiple, mdiChevronDown, mdiBinoculars, mdiBoomGate, mdiBookOpenPageVariantOutline, mdiCardAccountDetailsOutline, mdiFerry, mdiHistory, mdiLogout, mdiKeyOutline, mdiTicketConfirmationOutline, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
-import { computed, onMounted, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
-import { api, ApiProblem, got, type Me } from './api'
+import { api, got } from './api'
+import { useActing, useReading } from './api/asking'
 import { moment } from './look/shape'
 import Mark from './parts/Mark.vue'
 import { speak } from './words'
@@ -13,33 +14,22 @@ import { speak } from './words'
 const mark = import.meta.env.BASE_URL + 'mark.svg'
 const { t, locale } = useI18n()
 const theme = useTheme()
-const me = ref<Me>()
-const problem = ref<ApiProblem>()
-const unconfirmed = ref('')
 const router = useRouter()
 
-async function who() {
-  problem.value = undefined
-  try {
-    me.value = await got(api.GET('/me'))
-    document.title = `${me.value.site} · Passeur`
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
-onMounted(who)
+const who = useReading(() => got(api.GET('/me')))
+const me = computed(() => who.data)
+const problem = computed(() => who.problem)
+watch(me, (me) => { if (me) document.title = `${me.site} · Passeur` })
 // Another engineer may publish meanwhile, and an edition may go back by itself.
-setInterval(() => me.value && who(), 15_000)
-router.afterEach(() => me.value && who())
+setInterval(() => me.value && who.again(), 15_000)
+router.afterEach(() => void (me.value && who.again()))
 
-async function confirm() {
-  try {
-    await got(api.POST('/site/confirm'))
-    await who()
-  } catch (e) {
-    unconfirmed.value = (e as ApiProblem).message
-  }
-}
+const confirming = useActing()
+const unconfirmed = computed(() => confirming.problem?.message)
+const confirm = () => confirming.act(async () => {
+  await got(api.POST('/site/confirm'))
+  await who.again()
+})
 
 function colours() {
   const next = theme.global.current.value.dark ? 'light' : 'dark'
@@ -108,7 +98,7 @@ const here = computed(() => places.find((p) => route.path.startsWith(p.to)))
         </template>
         <p class="ways">
           <v-btn v-if="problem.status === 401" color="primary" href="/.passeur/sign-in?for=console">{{ t('signIn.button') }}</v-btn>
-          <v-btn v-else color="primary" @click="who">{{ t('again') }}</v-btn>
+          <v-btn v-else color="primary" @click="who.again">{{ t('again') }}</v-btn>
           <a href="/">{{ t('quay') }}</a>
           <a v-if="problem.emergency" :href="problem.emergency">{{ t('emergency') }}</a>
         </p>

@@ -76,6 +76,13 @@ export class ApiProblem extends Error {
 
 type Answer<T> = { data?: T; error?: unknown; response: Response }
 
+/** Whatever was thrown, as a problem: a fault of the console itself is told as one, and not as an answer of the service. */
+export function problemOf(e: unknown): ApiProblem {
+  if (e instanceof ApiProblem) return e
+  const detail = e instanceof Error ? e.message : String(e)
+  return new ApiProblem({ title: 'The console failed', detail }, -1)
+}
+
 /** The data of an answer, or a problem thrown. */
 export async function got<T>(call: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>
@@ -87,4 +94,14 @@ export async function got<T>(call: Promise<Answer<T>>): Promise<T> {
   if (answer.response.status === 204) return undefined as T
   if (answer.data === undefined) throw new ApiProblem(answer.error as Partial<Problem>, answer.response.status)
   return answer.data
+}
+
+/** The same where there may be none: nothing for the answer 404, which is no problem then. */
+export async function found<T>(call: Promise<Answer<T>>): Promise<T | undefined> {
+  try {
+    return await got(call)
+  } catch (e) {
+    if (problemOf(e).status === 404) return undefined
+    throw e
+  }
 }

@@ -1,44 +1,36 @@
 <script setup lang="ts">
 // What engineers did, and whether that record holds.
-import { ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type Act, type ActsCheck } from '../api'
+import { api, got, type Act } from '../api'
+import { useActing, useReading } from '../api/asking'
+import { about } from '../look/reads'
 import { moment, visible } from '../look/shape'
 import Mark from '../parts/Mark.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const { t, locale } = useI18n()
-const rows = ref<Act[]>()
+const rows = ref<Act[]>([])
 const next = ref<number>()
-const check = ref<ActsCheck>()
-const problem = ref<ApiProblem>()
+const more = useActing()
 
-async function read(before?: number) {
-  problem.value = undefined
-  try {
-    const list = await got(api.GET('/acts', { params: { query: { before, limit: 100 } } }))
-    rows.value = before ? [...(rows.value ?? []), ...list.acts] : list.acts
-    next.value = list.next ?? undefined
-    if (!before) check.value = await got(api.GET('/acts/check'))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
+async function page(before?: number) {
+  const list = await got(api.GET('/acts', { params: { query: { before, limit: 100 } } }))
+  rows.value = before ? [...rows.value, ...list.acts] : list.acts
+  next.value = list.next ?? undefined
 }
-watch(language, () => read(), { immediate: true })
-
-function about(a: Act): string {
-  const parts = Object.entries(a.about as Record<string, unknown>)
-    .filter(([, v]) => v !== null && !(Array.isArray(v) && !v.length))
-    .map(([k, v]) => `${k.replaceAll('_', ' ')} ${Array.isArray(v) ? v.join(', ') : String(v)}`)
-  if (a.people.length) parts.push(a.people.join(', '))
-  return parts.join('; ')
-}
+const reading = useReading(async () => {
+  await page()
+  return got(api.GET('/acts/check'))
+})
+const check = computed(() => reading.data)
 </script>
 
 <template>
   <section class="page">
     <div class="page-head"><h1>{{ t('acts') }}</h1></div>
-    <Trouble v-if="problem" :problem="problem" @again="read()" />
+    <Asked :of="reading" />
+    <Asked :of="more" />
     <p v-if="check" class="check" :class="check.holds ? 'pass' : 'stop'" data-test="check">
       <Mark :tone="check.holds ? 'pass' : 'stop'" />
       <span v-if="check.holds">{{ t('actsHold', { n: check.acts }, check.acts) }} <span class="mono quiet" :title="check.head">{{ check.head.slice(0, 16) }}…</span></span>
@@ -59,7 +51,7 @@ function about(a: Act): string {
         </tbody>
       </table>
     </div>
-    <p class="more"><v-btn v-if="next" variant="outlined" @click="read(next)">{{ t('moreActs') }}</v-btn></p>
+    <p class="more"><v-btn v-if="next" variant="outlined" :loading="more.busy" @click="more.act(() => page(next))">{{ t('moreActs') }}</v-btn></p>
   </section>
 </template>
 

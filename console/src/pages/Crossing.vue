@@ -1,27 +1,18 @@
 <script setup lang="ts">
 // The story of one crossing. The eye lands on the step that decided; the whole story stands below it.
-import { computed, ref, watch } from 'vue'
+import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type Crossing } from '../api'
+import { api, got } from '../api'
+import { useReading } from '../api/asking'
 import { bearingTone, bytes, span, visible } from '../look/shape'
 import State from '../parts/State.vue'
 import Story from '../parts/Story.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const { t, locale } = useI18n()
 const props = defineProps<{ id: string }>()
-const crossing = ref<Crossing>()
-const problem = ref<ApiProblem>()
-
-async function read() {
-  problem.value = undefined
-  try {
-    crossing.value = await got(api.GET('/crossings/{id}', { params: { path: { id: props.id } } }))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
-watch([() => props.id, language], read, { immediate: true })
+const reading = useReading(() => got(api.GET('/crossings/{id}', { params: { path: { id: props.id } } })), [() => props.id])
+const crossing = computed(() => reading.data)
 
 const decided = computed(() => crossing.value?.steps.find((s) => s.decided))
 const took = computed(() => span(Math.max(0, ...(crossing.value?.steps.map((s) => s.at_ms) ?? [0]))))
@@ -30,7 +21,7 @@ const full = (iso: string) => new Date(iso).toLocaleString(locale.value, { dateS
 
 <template>
   <section class="page">
-    <Trouble v-if="problem" :problem="problem" @again="read" />
+    <Asked :of="reading" />
     <template v-if="crossing">
       <div class="page-head">
         <h1><span class="mono">{{ crossing.id }}</span></h1>
@@ -74,7 +65,6 @@ const full = (iso: string) => new Date(iso).toLocaleString(locale.value, { dateS
         </aside>
       </div>
     </template>
-    <p v-else-if="!problem" class="quiet">{{ t('loading') }}</p>
   </section>
 </template>
 

@@ -3,10 +3,12 @@
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ApiProblem, got, language, type CrossingLine } from '../api'
+import { api, got, type CrossingLine } from '../api'
+import { useActing, useReading } from '../api/asking'
+import { wholeMoment } from '../look/reads'
 import { moment, visible } from '../look/shape'
 import State from '../parts/State.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 import { messages } from '../words'
 
 const { t, locale } = useI18n()
@@ -15,19 +17,14 @@ const router = useRouter()
 const rows = ref<CrossingLine[]>([])
 const next = ref<string | null>()
 const unrecorded = ref(0)
-const problem = ref<ApiProblem>()
-const reading = ref(true)
 const follow = ref(false)
-const gates = ref<string[]>([])
 const id = ref('')
 const PAGE = 100
-const more = ref(['address', 'way', 'rule', 'since', 'until'].some((name) => route.query[name]))
+const wide = ref(['address', 'way', 'rule', 'since', 'until'].some((name) => route.query[name]))
 
 const one = (name: string) => (typeof route.query[name] === 'string' ? (route.query[name] as string) : undefined)
-// A date field gives a moment of this place without a zone.
-const whole = (local?: string) => (local && !Number.isNaN(Date.parse(local)) ? new Date(local).toISOString() : undefined)
 const filters = computed(() => ({
-  gate: one('gate'), outcome: one('outcome'), person: one('person'), address: one('address'), way: one('way'), rule: one('rule'), since: whole(one('since')), until: whole(one('until')),
+  gate: one('gate'), outcome: one('outcome'), person: one('person'), address: one('address'), way: one('way'), rule: one('rule'), since: wholeMoment(one('since')), until: wholeMoment(one('until')),
 }))
 const person = ref(filters.value.person ?? '')
 const typed = { address: ref(one('address') ?? ''), rule: ref(one('rule') ?? ''), way: ref(one('way') ?? '') }
@@ -48,27 +45,27 @@ for (const [name, value] of Object.entries(typed)) {
   })
 }
 
-let asked = 0
-async function read(before?: string) {
-  const mine = ++asked
-  problem.value = undefined
-  try {
-    const list = await got(api.GET('/crossings', { params: { query: { ...filters.value, before, limit: PAGE } } }))
-    if (mine !== asked) return
-    rows.value = before ? [...rows.value, ...list.crossings] : list.crossings
-    next.value = list.next
-    unrecorded.value = list.unrecorded
-  } catch (e) {
-    if (mine === asked) problem.value = e as ApiProblem
-  } finally {
-    if (mine === asked) reading.value = false
-  }
-}
-watch([filters, language], () => read(), { immediate: true })
-api.GET('/gates').then(({ data }) => (gates.value = (data ?? []).map((g) => g.name)))
+const page = (before?: string) => got(api.GET('/crossings', { params: { query: { ...filters.value, before, limit: PAGE } } }))
+const reading = useReading(() => page(), [filters])
+watch(() => reading.data, (list) => {
+  if (!list) return
+  rows.value = list.crossings
+  next.value = list.next
+  unrecorded.value = list.unrecorded
+})
+const more = useActing()
+const further = (before: string) => more.act(async () => {
+  const under = reading.data
+  const list = await page(before)
+  // What was filtered otherwise meanwhile has pages of its own.
+  if (under !== reading.data) return
+  rows.value = [...rows.value, ...list.crossings]
+  next.value = list.next
+})
+const gates = useReading(async () => (await got(api.GET('/gates'))).map((g) => g.name))
 
 const timer = setInterval(() => {
-  if (follow.value && !document.hidden) read()
+  if (follow.value && !document.hidden) reading.again()
 }, 2000)
 onBeforeUnmount(() => clearInterval(timer))
 
@@ -83,20 +80,22 @@ const outcomes = computed(() => Object.keys(messages.en.outcomes).map((value) =>
     </div>
     <form class="filters" @submit.prevent="id.trim() && router.push(`/crossings/${encodeURIComponent(id.trim())}`)">
       <v-text-field v-model="person" class="f-person" :label="t('anyPerson')" clearable @click:clear="person = ''" />
-      <v-select class="f" :model-value="filters.gate" :items="['console', 'quay', 'sign-in', ...gates]" :label="t('allGates')" clearable @update:model-value="set('gate', $event)" />
+      <v-select class="f" :model-value="filters.gate" :items="['console', 'quay', 'sign-in', ...(gates.data ?? [])]" :label="t('allGates')" clearable @update:model-value="set('gate', $event)" />
       <v-select class="f" :model-value="filters.outcome" :items="outcomes" :label="t('allOutcomes')" clearable @update:model-value="set('outcome', $event)" />
-      <v-btn variant="text" :aria-expanded="more" data-test="more-filters" @click="more = !more">{{ t(more ? 'fewerFilters' : 'moreFilters') }}</v-btn>
+      <v-btn variant="text" :aria-expanded="wide" data-test="more-filters" @click="wide = !wide">{{ t(wide ? 'fewerFilters' : 'moreFilters') }}</v-btn>
       <v-text-field v-model="id" class="f" :label="t('openId')" autocomplete="off" spellcheck="false" />
       <v-btn :color="follow ? 'primary' : undefined" :variant="follow ? 'flat' : 'outlined'" :aria-pressed="follow" @click="follow = !follow">{{ follow ? t('following') : t('live') }}</v-btn>
     </form>
-    <form v-if="more" class="filters" @submit.prevent>
+    <form v-if="wide" class="filters" @submit.prevent>
       <v-text-field v-model="typed.address.value" class="f" name="address" :label="t('fromAddress')" clearable @click:clear="typed.address.value = ''" />
       <v-text-field v-model="typed.way.value" class="f" name="way" :label="t('byWay')" clearable @click:clear="typed.way.value = ''" />
       <v-text-field v-model="typed.rule.value" class="f" name="rule" :label="t('byRule')" clearable @click:clear="typed.rule.value = ''" />
       <v-text-field class="f-time" type="datetime-local" :model-value="one('since')" :label="t('fromTime')" @update:model-value="set('since', $event)" />
       <v-text-field class="f-time" type="datetime-local" :model-value="one('until')" :label="t('toTime')" @update:model-value="set('until', $event)" />
     </form>
-    <Trouble v-if="problem" :problem="problem" @again="read()" />
+    <Asked :of="reading" />
+    <Asked :of="more" />
+    <Asked :of="gates" />
     <div class="scroll">
       <table v-ledger class="ledger">
         <thead>
@@ -111,11 +110,11 @@ const outcomes = computed(() => Object.keys(messages.en.outcomes).map((value) =>
             <td class="person">{{ c.person ? visible(c.person) : '—' }}</td>
             <td class="wide">{{ visible(c.why) }} <span v-if="c.repeats" class="quiet">({{ t('repeats', { n: c.repeats }) }})</span></td>
           </tr>
-          <tr v-if="!rows.length"><td colspan="6" class="quiet">{{ reading ? t('loading') : t('none.crossings') }}</td></tr>
+          <tr v-if="reading.answered && !rows.length"><td colspan="6" class="quiet">{{ t('none.crossings') }}</td></tr>
         </tbody>
       </table>
     </div>
-    <v-btn v-if="next && !follow" class="mt-3" variant="outlined" @click="read(next ?? undefined)">{{ t('more') }}</v-btn>
+    <v-btn v-if="next && !follow" class="mt-3" variant="outlined" :loading="more.busy" @click="further(next)">{{ t('more') }}</v-btn>
   </section>
 </template>
 

@@ -1,16 +1,17 @@
 <script setup lang="ts">
 // The draft: written here, kept on the version that was read, compared, rehearsed, published.
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { onBeforeRouteLeave, useRouter } from 'vue-router'
-import { api, ApiProblem, got, language, type Comparison as Compared, type Draft, type Rehearsal } from '../api'
+import { api, found, got, type Comparison as Compared, type Draft, type Rehearsal } from '../api'
+import { useActing, useReading } from '../api/asking'
+import { lineOf } from '../look/reads'
 import { moment, visible } from '../look/shape'
-import { useAttempt } from '../parts/attempt'
 import Comparison from '../parts/Comparison.vue'
 import Mark from '../parts/Mark.vue'
 import Publish from '../parts/Publish.vue'
 import Rehearsed from '../parts/Rehearsed.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const props = defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
@@ -21,8 +22,7 @@ const basedOn = ref(0)
 const kept = ref('')
 const comparison = ref<Compared>()
 const rehearsal = ref<Rehearsal>()
-const { problem, busy, attempt } = useAttempt()
-const ready = ref(false)
+const acting = useActing()
 const changed = computed(() => text.value !== kept.value)
 const mayWrite = computed(() => props.rights === 'configure')
 
@@ -32,65 +32,50 @@ function take(d: Draft) {
   basedOn.value = d.based_on
 }
 
-async function read() {
-  problem.value = undefined
-  try {
-    take(await got(api.GET('/site/draft')))
-    await compare()
-  } catch (e) {
-    if ((e as ApiProblem).status !== 404) {
-      problem.value = e as ApiProblem
-      return
-    }
-    try {
-      const live = await got(api.GET('/site'))
-      text.value = kept.value = live.document
-      basedOn.value = live.number
-    } catch (e) {
-      // Nothing is published yet: the first edition is written here.
-      if ((e as ApiProblem).status !== 404) {
-        problem.value = e as ApiProblem
-        return
-      }
-    }
-  }
-  ready.value = true
+// Read again in another language, what is written here stays: the comparison alone has words.
+let begun = false
+const reading = useReading(async () => {
+  if (!begun) await begin()
+  begun = true
+  await compare()
+})
+async function begin() {
+  const there = await found(api.GET('/site/draft'))
+  if (there) return take(there)
+  // Nothing may be published yet: then the first edition is written here.
+  const live = await found(api.GET('/site'))
+  if (!live) return
+  text.value = kept.value = live.document
+  basedOn.value = live.number
 }
-read()
-watch(language, () => draft.value && compare())
 
 async function compare() {
   comparison.value = undefined
-  if (!draft.value?.sound) return
-  try {
-    comparison.value = await got(api.POST('/site/compare', { body: { after: { draft: true } } }))
-  } catch (e) {
-    // With nothing published there is nothing to compare with.
-    if ((e as ApiProblem).status !== 404) throw e
-  }
+  // With nothing published there is nothing to compare with.
+  if (draft.value?.sound) comparison.value = await found(api.POST('/site/compare', { body: { after: { draft: true } } }))
 }
 
 const save = () =>
-  attempt(async () => {
+  acting.act(async () => {
     const header = draft.value ? { 'If-Match': `"${draft.value.version}"` } : { 'If-None-Match': '*' }
     take(await got(api.PUT('/site/draft', { body: { document: text.value, based_on: basedOn.value }, params: { header } })))
     rehearsal.value = undefined
     await compare()
   })
 const discard = () =>
-  attempt(async () => {
+  acting.act(async () => {
     if (!draft.value) return
     await got(api.DELETE('/site/draft', { params: { header: { 'If-Match': `"${draft.value.version}"` } } }))
     kept.value = text.value
     await router.push('/editions')
   })
 const rehearse = () =>
-  attempt(async () => {
+  acting.act(async () => {
     rehearsal.value = await got(api.POST('/rehearse', { body: { source: { draft: true }, days: 7 } }))
   })
 
 const agree = () =>
-  attempt(async () => {
+  acting.act(async () => {
     const second = await got(api.POST('/site/agree', { body: { draft: true } }))
     if (draft.value) draft.value.second = second
   })
@@ -98,11 +83,9 @@ const agree = () =>
 function toLine(line: number) {
   const area = document.querySelector<HTMLTextAreaElement>('.editor textarea')
   if (!area || !line) return
-  const lines = text.value.split('\n')
-  const from = lines.slice(0, line - 1).join('\n').length + (line > 1 ? 1 : 0)
   area.focus()
-  area.setSelectionRange(from, from + (lines[line - 1]?.length ?? 0))
-  area.scrollTop = (area.scrollHeight * (line - 4)) / lines.length
+  area.setSelectionRange(...lineOf(text.value, line))
+  area.scrollTop = (area.scrollHeight * (line - 4)) / text.value.split('\n').length
 }
 onBeforeRouteLeave(() => !changed.value || window.confirm(t('leave')))
 </script>
@@ -111,17 +94,18 @@ onBeforeRouteLeave(() => !changed.value || window.confirm(t('leave')))
   <section class="page">
     <div class="page-head">
       <h1>{{ t('draft') }}</h1>
-      <span v-if="ready" class="quiet">{{ draft ? t('draftOf', { who: visible(draft.author), n: basedOn, at: moment(draft.changed_at, locale) }) : basedOn ? t('draftFrom', { n: basedOn }) : t('draftFirst') }}</span>
+      <span v-if="reading.answered" class="quiet">{{ draft ? t('draftOf', { who: visible(draft.author), n: basedOn, at: moment(draft.changed_at, locale) }) : basedOn ? t('draftFrom', { n: basedOn }) : t('draftFirst') }}</span>
     </div>
-    <Trouble v-if="problem" :problem="problem" @again="read" />
-    <template v-if="ready">
+    <Asked :of="reading" />
+    <Asked :of="acting" />
+    <template v-if="reading.answered">
       <label class="editor">
         <span class="quiet">{{ t('siteFile') }}</span>
         <textarea v-model="text" class="mono" spellcheck="false" autocomplete="off" :readonly="!mayWrite" rows="22" data-test="document" />
       </label>
       <p class="buttons">
-        <v-btn v-if="mayWrite" color="primary" :disabled="!changed && !!draft" :loading="busy" data-test="save" @click="save">{{ t('draftSave') }}</v-btn>
-        <v-btn variant="outlined" :disabled="!draft?.sound || changed" :loading="busy" data-test="rehearse" @click="rehearse">{{ t('rehearse') }}</v-btn>
+        <v-btn v-if="mayWrite" color="primary" :disabled="!changed && !!draft" :loading="acting.busy" data-test="save" @click="save">{{ t('draftSave') }}</v-btn>
+        <v-btn variant="outlined" :disabled="!draft?.sound || changed" :loading="acting.busy" data-test="rehearse" @click="rehearse">{{ t('rehearse') }}</v-btn>
         <v-btn v-if="mayWrite && draft" variant="text" color="stop" @click="discard">{{ t('draftDiscard') }}</v-btn>
         <span v-if="changed" class="notice"><Mark tone="notice" /> {{ t('unsaved') }}</span>
       </p>
@@ -143,14 +127,13 @@ onBeforeRouteLeave(() => !changed.value || window.confirm(t('leave')))
       <div v-if="draft?.second?.wanted && !changed" class="second" data-test="second">
         <p><Mark tone="notice" /> <b>{{ t('second.title') }}</b> {{ t('second.words') }}</p>
         <p v-for="a in draft.second.given" :key="a.name + a.at"><Mark tone="pass" /> {{ t('second.agreed', { who: visible(a.name), at: moment(a.at, locale) }) }}</p>
-        <v-btn v-if="mayWrite" variant="outlined" :loading="busy" data-test="agree" @click="agree">{{ t('second.agree') }}</v-btn>
+        <v-btn v-if="mayWrite" variant="outlined" :loading="acting.busy" data-test="agree" @click="agree">{{ t('second.agree') }}</v-btn>
       </div>
       <template v-if="mayWrite && draft?.sound && !changed">
         <h2>{{ t('publish') }}</h2>
         <Publish :source="{ draft: true }" :button="t('publish')" @published="router.push('/editions')" />
       </template>
     </template>
-    <p v-else-if="!problem" class="quiet">{{ t('loading') }}</p>
   </section>
 </template>
 

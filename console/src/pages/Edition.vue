@@ -1,47 +1,37 @@
 <script setup lang="ts">
 // One edition: what going back to it would change and for whom, its secrets, its site file.
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
-import { api, ApiProblem, got, language, type Comparison as Compared, type Edition, type Rehearsal } from '../api'
+import { api, got, language, type Rehearsal } from '../api'
+import { useActing, useReading } from '../api/asking'
 import { moment, visible } from '../look/shape'
 import Comparison from '../parts/Comparison.vue'
 import Publish from '../parts/Publish.vue'
 import Rehearsed from '../parts/Rehearsed.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const props = defineProps<{ number: string; rights: string }>()
 const { t, locale } = useI18n()
 const router = useRouter()
-const edition = ref<Edition>()
-const live = ref(0)
-const comparison = ref<Compared>()
 const rehearsal = ref<Rehearsal>()
-const problem = ref<ApiProblem>()
+const number = computed(() => Number(props.number))
+const reading = useReading(async () => {
+  const edition = await got(api.GET('/site/editions/{number}', { params: { path: { number: number.value } } }))
+  const live = (await got(api.GET('/me'))).edition
+  const after = { edition: edition.number }
+  const comparison = live === edition.number ? undefined : await got(api.POST('/site/compare', { body: { after } }))
+  return { edition, live, comparison }
+}, [number])
+const edition = computed(() => reading.data?.edition)
+const live = computed(() => reading.data?.live ?? 0)
+const comparison = computed(() => reading.data?.comparison)
+watch([language, number], () => { rehearsal.value = undefined })
 
-async function read() {
-  problem.value = undefined
-  rehearsal.value = undefined
-  comparison.value = undefined
-  try {
-    const number = Number(props.number)
-    edition.value = await got(api.GET('/site/editions/{number}', { params: { path: { number } } }))
-    live.value = (await got(api.GET('/me'))).edition
-    if (live.value !== number) comparison.value = await got(api.POST('/site/compare', { body: { after: { edition: number } } }))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
-watch([language, () => props.number], read, { immediate: true })
-
-async function rehearse() {
-  problem.value = undefined
-  try {
-    rehearsal.value = await got(api.POST('/rehearse', { body: { source: { edition: Number(props.number) }, days: 7 } }))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
+const rehearsing = useActing()
+const rehearse = () => rehearsing.act(async () => {
+  rehearsal.value = await got(api.POST('/rehearse', { body: { source: { edition: number.value }, days: 7 } }))
+})
 </script>
 
 <template>
@@ -50,12 +40,13 @@ async function rehearse() {
       <h1>{{ t('editionTitle', { n: number }) }}</h1>
       <span v-if="edition" class="quiet">{{ moment(edition.published_at, locale) }}, {{ visible(edition.author) }}: {{ visible(edition.note) }}</span>
     </div>
-    <Trouble v-if="problem" :problem="problem" @again="read" />
+    <Asked :of="reading" />
+    <Asked :of="rehearsing" />
     <template v-if="edition">
       <template v-if="edition.number !== live">
         <h2>{{ t('backWould', { n: live }) }}</h2>
         <Comparison v-if="comparison" :comparison="comparison" />
-        <p><v-btn variant="outlined" data-test="rehearse" @click="rehearse">{{ t('rehearse') }}</v-btn></p>
+        <p><v-btn variant="outlined" :loading="rehearsing.busy" data-test="rehearse" @click="rehearse">{{ t('rehearse') }}</v-btn></p>
         <Rehearsed v-if="rehearsal" :rehearsal="rehearsal" />
         <template v-if="rights === 'configure'">
           <h2>{{ t('rollBack') }}</h2>

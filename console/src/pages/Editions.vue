@@ -1,36 +1,28 @@
 <script setup lang="ts">
 // The history of editions, and the way to the draft.
-import { ref, watch } from 'vue'
+import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type Draft, type EditionLine } from '../api'
+import { api, found, got } from '../api'
+import { useReading } from '../api/asking'
 import { moment, visible } from '../look/shape'
 import Mark from '../parts/Mark.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const { t, locale } = useI18n()
 defineProps<{ rights: string }>()
-const rows = ref<EditionLine[]>()
-const draft = ref<Draft>()
-const problem = ref<ApiProblem>()
-
-async function read() {
-  problem.value = undefined
-  try {
-    rows.value = await got(api.GET('/site/editions'))
-    draft.value = undefined
-    draft.value = await got(api.GET('/site/draft'))
-  } catch (e) {
-    if ((e as ApiProblem).status !== 404) problem.value = e as ApiProblem
-  }
-}
-watch(language, read, { immediate: true })
+const reading = useReading(async () => {
+  const [rows, draft] = await Promise.all([got(api.GET('/site/editions')), found(api.GET('/site/draft'))])
+  return { rows, draft }
+})
+const rows = computed(() => reading.data?.rows)
+const draft = computed(() => reading.data?.draft)
 </script>
 
 <template>
   <section class="page">
     <div class="page-head"><h1>{{ t('editions') }}</h1></div>
-    <Trouble v-if="problem" :problem="problem" @again="read" />
-    <p class="draft">
+    <Asked :of="reading" />
+    <p v-if="reading.answered" class="draft">
       <template v-if="draft"><Mark :tone="draft.sound ? 'notice' : 'stop'" /> {{ t('draftOf', { who: visible(draft.author), n: draft.based_on, at: moment(draft.changed_at, locale) }) }}<span v-if="!draft.sound" class="bad">{{ t('draftBad') }}</span></template>
       <span v-else class="quiet">{{ t('draftNone') }}</span>
       <v-btn v-if="rights === 'configure' || draft" color="primary" to="/editions/draft" data-test="draft">{{ draft ? t('draftOpen') : t('draftBegin') }}</v-btn>

@@ -1,34 +1,24 @@
 <script setup lang="ts">
 // The gates with their rules and what happened of late; the directories and their servers.
-import { ref, watch } from 'vue'
+import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type Directory, type Gate } from '../api'
+import { api, got } from '../api'
+import { useReading } from '../api/asking'
 import { moment, visible } from '../look/shape'
 import Mark from '../parts/Mark.vue'
 import State from '../parts/State.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const { t, locale } = useI18n()
-const gates = ref<Gate[]>()
-const directories = ref<Directory[]>([])
-const problem = ref<ApiProblem>()
-
-async function read() {
-  problem.value = undefined
-  try {
-    ;[gates.value, directories.value] = await Promise.all([got(api.GET('/gates')), got(api.GET('/directories'))])
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
-watch(language, read, { immediate: true })
+const reading = useReading(() => Promise.all([got(api.GET('/gates')), got(api.GET('/directories'))]))
+const gates = computed(() => reading.data?.[0])
+const directories = computed(() => reading.data?.[1] ?? [])
 </script>
 
 <template>
   <section class="page">
     <div class="page-head"><h1>{{ t('gates') }}</h1></div>
-    <Trouble v-if="problem" :problem="problem" @again="read" />
-    <p v-if="!gates && !problem" class="quiet">{{ t('loading') }}</p>
+    <Asked :of="reading" />
     <p v-if="gates && !gates.length" class="quiet">{{ t('none.gates') }}</p>
     <article v-for="g in gates" :key="g.name" class="gate">
       <header>

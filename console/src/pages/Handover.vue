@@ -1,19 +1,18 @@
 <script setup lang="ts">
 // A handover sheet: all that another team must enter, ready to be copied, sent and printed.
 import { mdiPrinterOutline } from '@mdi/js'
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ApiProblem, got, type Directory, type Gate, type Handover, type Provider } from '../api'
+import { api, got } from '../api'
+import { useReading } from '../api/asking'
 import { visible } from '../look/shape'
 import Copy from '../parts/Copy.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const { t } = useI18n()
 const route = useRoute()
 const router = useRouter()
-const sheet = ref<Handover>()
-const problem = ref<ApiProblem>()
 const known = ref<{ provider: string[]; directory: string[]; realm: string[]; application: string[] }>({ provider: [], directory: [], realm: [], application: [] })
 const one = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : undefined)
 const part = computed(() => (one('for') ?? 'provider') as 'provider' | 'directory' | 'realm' | 'application')
@@ -28,26 +27,17 @@ const paper = computed(() => {
 })
 const go = (query: Record<string, string | undefined>) => router.replace({ query: { for: part.value, name: name.value, gate: gate.value, kind: kind.value, ...query } })
 
-async function names() {
-  try {
-    const [p, d, realms, g] = await Promise.all([got(api.GET('/providers')), got(api.GET('/directories')), got(api.GET('/kerberos/realms')), got(api.GET('/gates'))])
-    known.value = { provider: p.map((x: Provider) => x.name), directory: d.map((x: Directory) => x.name), realm: realms, application: g.map((x: Gate) => x.name) }
-    if (!name.value) await go({ name: known.value[part.value][0] })
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
-async function read() {
-  problem.value = undefined
-  if (!name.value) return names()
-  try {
-    sheet.value = await got(api.GET('/handover/{part}/{name}', { params: { path: { part: part.value, name: name.value }, query: { gate: gate.value, kind: kind.value } } }))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-  if (!known.value.provider.length) await names()
-}
-watch(() => route.fullPath, read, { immediate: true })
+const names = useReading(async () => {
+  const [p, d, realm, g] = await Promise.all([got(api.GET('/providers')), got(api.GET('/directories')), got(api.GET('/kerberos/realms')), got(api.GET('/gates'))])
+  known.value = { provider: p.map((x) => x.name), directory: d.map((x) => x.name), realm, application: g.map((x) => x.name) }
+  if (!name.value) await go({ name: known.value[part.value][0] })
+})
+const reading = useReading(async () => {
+  if (!name.value) return undefined
+  const path = { part: part.value, name: name.value }
+  return got(api.GET('/handover/{part}/{name}', { params: { path, query: { gate: gate.value, kind: kind.value } } }))
+}, [() => route.fullPath])
+const sheet = computed(() => reading.data)
 </script>
 
 <template>
@@ -61,8 +51,9 @@ watch(() => route.fullPath, read, { immediate: true })
       <span class="spring" />
       <template v-if="sheet"><Copy :text="sheet.markdown" /> <v-btn size="small" variant="outlined" :prepend-icon="mdiPrinterOutline" :href="paper" target="_blank" rel="noopener">{{ t('sheet.paper') }}</v-btn></template>
     </div>
-    <Trouble v-if="problem" :problem="problem" @again="read" />
-    <template v-if="sheet && !problem">
+    <Asked :of="names" />
+    <Asked :of="reading" />
+    <template v-if="sheet && !reading.problem">
       <h2 class="title">{{ visible(sheet.title) }}</h2>
       <section v-for="(p, i) in sheet.tables" :key="i" :data-part="p.code">
         <h2>{{ p.heading }}</h2>

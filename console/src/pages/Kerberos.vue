@@ -1,29 +1,23 @@
 <script setup lang="ts">
 // Kerberos as this node sees it: stored keys, what the KDCs give for services, accounts that act for people, and what is wrong.
-import { computed, ref, watch } from 'vue'
+import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, got, language, type KerberosSeen } from '../api'
+import { api, got } from '../api'
+import { useReading } from '../api/asking'
 import { moment, span, visible, type Tone } from '../look/shape'
-import { useAttempt } from '../parts/attempt'
 import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const props = defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
-const seen = ref<KerberosSeen>()
-const { problem, busy, attempt } = useAttempt()
 const mayLook = computed(() => props.rights !== 'view')
+const reading = useReading(async () => (mayLook.value ? got(api.POST('/kerberos')) : undefined), [mayLook])
+const seen = computed(() => reading.data)
 const nothing = computed(() => seen.value && !seen.value.keytabs.length && !seen.value.realms.length)
 const tones: Record<string, Tone> = { answered: 'pass', silent: 'stop', alive: 'quiet', 'not-asked': 'quiet', sealed: 'pass', unknown: 'stop', acts: 'pass', refused: 'stop', 'not-known': 'quiet' }
 const tone = (word: string): Tone => tones[word] ?? 'quiet'
 const clock = (ahead?: number | null) => (ahead == null ? '—' : `${ahead > 0 ? '+' : ''}${ahead} s`)
-
-async function look() {
-  if (!mayLook.value) return
-  await attempt(async () => { seen.value = await got(api.POST('/kerberos')) })
-}
-watch([language, mayLook], look, { immediate: true })
 </script>
 
 <template>
@@ -31,11 +25,10 @@ watch([language, mayLook], look, { immediate: true })
     <div class="page-head">
       <h1>{{ t('krb.title') }}</h1>
       <span v-if="seen" class="quiet">{{ t('krb.of', { n: seen.edition, node: seen.node, at: moment(seen.at, locale), took: span(seen.millis) }) }}</span>
-      <v-btn v-if="mayLook" color="primary" :loading="busy" class="now" data-test="look" @click="look">{{ t('krb.look') }}</v-btn>
+      <v-btn v-if="mayLook" color="primary" :loading="reading.busy" class="now" data-test="look" @click="reading.again">{{ t('krb.look') }}</v-btn>
     </div>
-    <Trouble v-if="problem" :problem="problem" @again="look" />
+    <Asked :of="reading" />
     <p v-if="!mayLook" class="quiet">{{ t('krb.mayNot') }}</p>
-    <p v-else-if="!seen && !problem" class="quiet">{{ t('loading') }}</p>
     <p v-if="nothing" class="quiet">{{ t('krb.none') }}</p>
     <template v-if="seen && !nothing">
       <Findings :findings="seen.findings" />

@@ -3,10 +3,10 @@
 import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRoute } from 'vue-router'
-import { api, got, type Block, type FoundPeople, type TakenAway } from '../api'
+import { api, got, type FoundPeople, type TakenAway } from '../api'
+import { useActing, useReading } from '../api/asking'
 import { moment, visible } from '../look/shape'
-import { useAttempt } from '../parts/attempt'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const { t, locale } = useI18n()
 const props = defineProps<{ rights: string }>()
@@ -20,26 +20,26 @@ const factors = ref(true)
 const keepOut = ref(true)
 const asking = ref(false)
 const taken = ref<TakenAway>()
-const blocks = ref<Block[]>()
-const { problem, busy, attempt } = useAttempt()
+const acting = useActing()
+const out = useReading(() => got(api.GET('/blocks')))
+const blocks = computed(() => out.data)
 
-const list = () => attempt(async () => { blocks.value = await got(api.GET('/blocks')) })
-const find = () => attempt(async () => {
+const find = () => acting.act(async () => {
   taken.value = undefined
   found.value = await got(api.POST('/people/find', { body: { text: text.value.trim() } }))
   // Whoever was found by the text itself is meant; what others share with them is looked at first.
   chosen.value = found.value.people.length === 1 ? found.value.people.map((p) => p.person) : []
 })
-const take = () => attempt(async () => {
+const take = () => acting.act(async () => {
   asking.value = false
   const block = keepOut.value ? why.value.trim() || t('left.whyDefault') : undefined
   taken.value = await got(api.POST('/people/take-away', { body: { people: chosen.value, factors: factors.value, block } }))
   found.value = undefined
-  blocks.value = await got(api.GET('/blocks'))
+  await out.again()
 })
-const lift = (person: string) => attempt(async () => {
+const lift = (person: string) => acting.act(async () => {
   await got(api.POST('/people/lift', { body: { people: [person] } }))
-  blocks.value = await got(api.GET('/blocks'))
+  await out.again()
 })
 function save() {
   const s = taken.value?.summary
@@ -69,7 +69,6 @@ const done = computed(() => {
     [t('left.kept'), String(d.kept)],
   ]
 })
-list()
 if (text.value) find()
 watch(() => route.query.who, (who) => { if (who) { text.value = String(who); find() } })
 </script>
@@ -80,9 +79,10 @@ watch(() => route.query.who, (who) => { if (who) { text.value = String(who); fin
     <p class="quiet">{{ t('left.words') }}</p>
     <form class="find" @submit.prevent="find">
       <v-text-field v-model="text" :label="t('left.whom')" autofocus hide-details data-test="whom" />
-      <v-btn type="submit" variant="outlined" :disabled="text.trim().length < 2 || busy">{{ t('left.find') }}</v-btn>
+      <v-btn type="submit" variant="outlined" :disabled="text.trim().length < 2 || acting.busy">{{ t('left.find') }}</v-btn>
     </form>
-    <Trouble v-if="problem" :problem="problem" @again="list" />
+    <Asked :of="acting" />
+    <Asked :of="out" />
     <template v-if="found">
       <p v-if="!found.people.length" data-test="nobody">{{ t('left.nobody', { text: visible(text) }) }}</p>
       <div v-else class="scroll">
@@ -108,7 +108,7 @@ watch(() => route.query.who, (who) => { if (who) { text.value = String(who); fin
         <v-text-field v-model="why" :label="t('left.why')" :placeholder="t('left.whyDefault')" maxlength="300" hide-details :disabled="!keepOut" />
         <v-checkbox v-model="keepOut" :label="t('left.keepOut')" hide-details density="compact" />
         <v-checkbox v-model="factors" :label="t('left.alsoFactors')" hide-details density="compact" />
-        <v-btn color="stop" variant="flat" :disabled="!chosen.length || busy" data-test="take" @click="asking = true">{{ t('left.take', { n: chosen.length }, chosen.length) }}</v-btn>
+        <v-btn color="stop" variant="flat" :disabled="!chosen.length || acting.busy" data-test="take" @click="asking = true">{{ t('left.take', { n: chosen.length }, chosen.length) }}</v-btn>
       </div>
     </template>
     <div v-if="taken" class="done" data-test="taken">

@@ -1,32 +1,24 @@
 <script setup lang="ts">
 // One person: roles at each gate with since when, why they changed, and their live sessions.
-import { computed, ref, watch } from 'vue'
+import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type PersonRoles, type Session } from '../api'
+import { api, got } from '../api'
+import { useReading } from '../api/asking'
 import { browser, moment, visible } from '../look/shape'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const props = defineProps<{ provider: string; subject: string; rights: string }>()
 const { t, locale } = useI18n()
-const found = ref<PersonRoles>()
-const sessions = ref<Session[]>([])
-const problem = ref<ApiProblem>()
-
-async function read() {
-  problem.value = undefined
-  try {
-    const path = { provider: props.provider, subject: props.subject }
-    const [roles, live] = await Promise.all([
-      got(api.GET('/people/{provider}/{subject}/roles', { params: { path } })),
-      got(api.GET('/sessions', { params: { query: { person: props.subject } } })),
-    ])
-    found.value = roles
-    sessions.value = live.filter((s) => s.provider === props.provider && s.subject === props.subject)
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
-watch([language, () => props.provider, () => props.subject], read, { immediate: true })
+const reading = useReading(async () => {
+  const path = { provider: props.provider, subject: props.subject }
+  const [roles, live] = await Promise.all([
+    got(api.GET('/people/{provider}/{subject}/roles', { params: { path } })),
+    got(api.GET('/sessions', { params: { query: { person: props.subject } } })),
+  ])
+  return { roles, sessions: live.filter((s) => s.provider === path.provider && s.subject === path.subject) }
+}, [() => props.provider, () => props.subject])
+const found = computed(() => reading.data?.roles)
+const sessions = computed(() => reading.data?.sessions ?? [])
 const name = computed(() => sessions.value[0]?.name)
 </script>
 
@@ -37,8 +29,7 @@ const name = computed(() => sessions.value[0]?.name)
       <router-link v-if="rights !== 'view'" :to="{ path: '/leavers', query: { who: `${provider}/${subject}` } }">{{ t('left.link') }}</router-link>
       <router-link :to="{ path: '/crossings', query: { person: subject } }">{{ t('samePerson') }}</router-link>
     </div>
-    <Trouble v-if="problem" :problem="problem" @again="read" />
-    <p v-if="!found && !problem" class="quiet">{{ t('loading') }}</p>
+    <Asked :of="reading" />
     <template v-if="found">
       <h2>{{ t('roles.now') }}</h2>
       <p class="quiet">{{ t('roles.words') }}</p>

@@ -1,62 +1,50 @@
 <script setup lang="ts">
 // Identity providers: how they fare, one more from its address alone, and trials before any gate is switched.
-import { ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
-import { api, ApiProblem, got, language, type Provider, type ProviderPart, type SamlParty, type TrialAnswer } from '../api'
+import { api, got, type ProviderPart, type TrialAnswer } from '../api'
+import { useActing, useReading } from '../api/asking'
 import { visible } from '../look/shape'
 import Checks from '../parts/Checks.vue'
 import Copy from '../parts/Copy.vue'
 import Mark from '../parts/Mark.vue'
 import Routes from '../parts/Routes.vue'
 import State from '../parts/State.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const props = defineProps<{ rights: string }>()
 const { t } = useI18n()
 const router = useRouter()
-const rows = ref<Provider[]>()
-const party = ref<SamlParty>()
-const problem = ref<ApiProblem>()
+const reading = useReading(() => Promise.all([got(api.GET('/providers')), got(api.GET('/saml'))]))
+const rows = computed(() => reading.data?.[0])
+const party = computed(() => reading.data?.[1])
+const acting = useActing()
 const address = ref('')
 const part = ref<ProviderPart>()
-const reading = ref(false)
+const adding = ref(false)
 const tried = ref<{ name: string; answer?: TrialAnswer }>()
 
-async function read() {
-  problem.value = undefined
-  try {
-    ;[rows.value, party.value] = await Promise.all([got(api.GET('/providers')), got(api.GET('/saml'))])
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
-watch(language, read, { immediate: true })
-
-async function act(what: () => Promise<unknown>) {
-  problem.value = undefined
-  try {
-    await what()
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
 async function add() {
-  reading.value = true
+  adding.value = true
   part.value = undefined
   const text = address.value.trim()
   // Metadata itself may be pasted as well as its address.
   const body = text.startsWith('<') ? { text } : { address: text }
-  await act(async () => (part.value = await got(api.POST('/providers/read', { body }))))
-  reading.value = false
+  await acting.act(async () => (part.value = await got(api.POST('/providers/read', { body }))))
+  adding.value = false
 }
 const values = (name: string) =>
-  act(async () => {
+  acting.act(async () => {
     tried.value = { name }
-    tried.value = { name, answer: await got(api.POST('/trials/provider', { body: { name } })) }
+    try {
+      tried.value = { name, answer: await got(api.POST('/trials/provider', { body: { name } })) }
+    } finally {
+      if (!tried.value?.answer) tried.value = undefined
+    }
   })
 const signIn = (name: string, draft = false) =>
-  act(async () => {
+  acting.act(async () => {
     const trial = await got(api.POST('/trials/sign-in', { body: { provider: name, draft } }))
     await router.push(`/trials/${trial.id}`)
   })
@@ -65,8 +53,8 @@ const signIn = (name: string, draft = false) =>
 <template>
   <section class="page">
     <div class="page-head"><h1>{{ t('providers') }}</h1><span class="quiet">{{ t('prov.words') }}</span></div>
-    <Trouble v-if="problem" :problem="problem" @again="read" />
-    <p v-if="!rows && !problem" class="quiet">{{ t('loading') }}</p>
+    <Asked :of="reading" />
+    <Asked :of="acting" />
     <div v-if="rows" class="scroll">
       <table v-ledger class="ledger">
         <thead><tr><th>{{ t('provider') }}</th><th>{{ t('prov.protocol') }}</th><th>{{ t('sent') }}</th><th>{{ t('answered') }}</th><th :title="t('neverHint')">{{ t('never') }}</th><th data-bare><span class="unseen">{{ t('whatToDo') }}</span></th></tr></thead>
@@ -99,7 +87,7 @@ const signIn = (name: string, draft = false) =>
       <h2>{{ t('prov.add') }}</h2>
       <form class="add" @submit.prevent="add">
         <v-text-field v-model="address" name="address" :label="t('prov.address')" autocomplete="off" spellcheck="false" />
-        <v-btn type="submit" color="primary" :loading="reading" :disabled="!address.trim()">{{ t('prov.read') }}</v-btn>
+        <v-btn type="submit" color="primary" :loading="adding" :disabled="!address.trim()">{{ t('prov.read') }}</v-btn>
       </form>
       <p class="quiet">{{ t('prov.addWords') }}</p>
       <template v-if="part">

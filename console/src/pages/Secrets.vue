@@ -1,43 +1,31 @@
 <script setup lang="ts">
 // Secrets: versions and what needs them. A value goes in and never comes out.
-import { ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type Secret } from '../api'
+import { api, got, problemOf, type ApiProblem, type Secret } from '../api'
+import { useActing, useReading } from '../api/asking'
+import { secretOf } from '../look/reads'
 import { moment, visible } from '../look/shape'
 import KeyRing from '../parts/KeyRing.vue'
 import Mark from '../parts/Mark.vue'
 import Tokens from '../parts/Tokens.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const { t, locale } = useI18n()
 defineProps<{ rights: string }>()
-const rows = ref<Secret[]>()
-const problem = ref<ApiProblem>()
+const reading = useReading(() => got(api.GET('/secrets')))
+const rows = computed(() => reading.data)
+const acting = useActing()
 const setting = ref<Secret>()
 const value = ref('')
 const standBy = ref(true)
 const making = ref('')
 const trouble = ref<{ secret: Secret; version: number; problem: ApiProblem }>()
 
-async function read() {
-  problem.value = undefined
-  try {
-    rows.value = await got(api.GET('/secrets'))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
-watch(language, read, { immediate: true })
-
-async function act(what: () => Promise<unknown>) {
-  problem.value = undefined
-  try {
-    await what()
-    await read()
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
+const act = (what: () => Promise<unknown>) => acting.act(async () => {
+  await what()
+  await reading.again()
+})
 const store = () =>
   act(async () => {
     const s = setting.value
@@ -46,21 +34,17 @@ const store = () =>
     setting.value = undefined
     value.value = ''
   })
-// A keytab is no text: it is kept in base64.
 async function fromFile(event: Event) {
   const file = (event.target as HTMLInputElement).files?.[0]
-  if (!file) return
-  const bytes = new Uint8Array(await file.arrayBuffer())
-  const isKeytab = bytes[0] === 5 && bytes[1] === 2
-  value.value = isKeytab ? btoa(Array.from(bytes, (b) => String.fromCharCode(b)).join('')) : new TextDecoder().decode(bytes).replace(/\r?\n$/, '')
+  if (file) value.value = secretOf(new Uint8Array(await file.arrayBuffer()))
 }
 async function use(secret: Secret, version: number, anyway: string[] = []) {
   trouble.value = undefined
   try {
     await got(api.POST('/secrets/{name}/use', { params: { path: { name: secret.name } }, body: { version, anyway } }))
-    await read()
+    await reading.again()
   } catch (e) {
-    trouble.value = { secret, version, problem: e as ApiProblem }
+    trouble.value = { secret, version, problem: problemOf(e) }
   }
 }
 const made = ref<{ name: string; fingerprint: string; until: string }>()
@@ -82,7 +66,8 @@ const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secret
 <template>
   <section class="page">
     <div class="page-head"><h1>{{ t('secrets') }}</h1><span class="quiet">{{ t('secretsWords') }}</span></div>
-    <Trouble v-if="problem" :problem="problem" @again="read" />
+    <Asked :of="reading" />
+    <Asked :of="acting" />
     <div v-if="trouble" class="asks" role="alert">
       <p><Mark tone="stop" /> <b>{{ trouble.problem.title }}</b> {{ visible(trouble.problem.message) }}</p>
       <v-btn v-if="trouble.problem.anyway" size="small" color="stop" @click="use(trouble.secret, trouble.version, [trouble.problem.anyway])">{{ t('useAnyway') }}</v-btn>

@@ -1,94 +1,69 @@
 <script setup lang="ts">
 // Live sessions, and ending one.
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, type Factors, type PersonalToken, type Session } from '../api'
+import { api, got, type Factors, type PersonalToken, type Session } from '../api'
+import { useActing, useReading } from '../api/asking'
 import { browser, moment, visible } from '../look/shape'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const { t, locale } = useI18n()
 defineProps<{ rights: string }>()
-const rows = ref<Session[]>()
 const person = ref('')
-const problem = ref<ApiProblem>()
 const asking = ref<Session>()
 const told = ref('')
 
-async function read() {
-  problem.value = undefined
-  try {
-    rows.value = await got(api.GET('/sessions', { params: { query: { person: person.value.trim() || undefined } } }))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
+const reading = useReading(() => got(api.GET('/sessions', { params: { query: { person: person.value.trim() || undefined } } })))
+const rows = computed(() => reading.data)
+const acting = useActing()
 let typing: ReturnType<typeof setTimeout> | undefined
 watch(person, () => {
   clearTimeout(typing)
-  typing = setTimeout(read, 250)
+  typing = setTimeout(reading.again, 250)
 })
-read()
 
 // Factors of one person: shown, and taken away from whoever lost theirs.
 const of = ref<Session>()
 const factors = ref<Factors>()
 const tokens = ref<PersonalToken[]>([])
-async function open(s: Session) {
-  try {
-    const path = { provider: s.provider, subject: s.subject }
-    factors.value = await got(api.GET('/people/{provider}/{subject}/factors', { params: { path } }))
-    tokens.value = await got(api.GET('/people/{provider}/{subject}/tokens', { params: { path } }))
-    of.value = s
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
+async function look(s: Session) {
+  const path = { provider: s.provider, subject: s.subject }
+  factors.value = await got(api.GET('/people/{provider}/{subject}/factors', { params: { path } }))
+  tokens.value = await got(api.GET('/people/{provider}/{subject}/tokens', { params: { path } }))
+  of.value = s
 }
-async function remove(id?: string) {
+const open = (s: Session) => acting.act(() => look(s))
+// What is refused is told on the page, which the dialog covers.
+async function take(what: (path: { provider: string; subject: string }) => Promise<string[]>) {
   const s = of.value
   if (!s) return
-  try {
-    const path = { provider: s.provider, subject: s.subject }
-    const gone = await got(api.DELETE('/people/{provider}/{subject}/factors', { params: { path, query: { id } } }))
-    told.value = t('factorsRemoved', { what: visible(gone.removed.join(', ')) })
-    await open(s)
-  } catch (e) {
-    of.value = undefined
-    problem.value = e as ApiProblem
-  }
+  const done = await acting.act(async () => {
+    const gone = await what({ provider: s.provider, subject: s.subject })
+    told.value = t('factorsRemoved', { what: visible(gone.join(', ')) })
+    await look(s)
+    await reading.again()
+  })
+  if (!done) of.value = undefined
 }
+const remove = (id?: string) =>
+  take(async (path) => (await got(api.DELETE('/people/{provider}/{subject}/factors', { params: { path, query: { id } } }))).removed)
+const revoke = (id: string) =>
+  take(async (path) => (await got(api.DELETE('/people/{provider}/{subject}/tokens', { params: { path, query: { id } } }))).revoked)
 
-async function revoke(id: string) {
-  const s = of.value
-  if (!s) return
-  try {
-    const path = { provider: s.provider, subject: s.subject }
-    const gone = await got(api.DELETE('/people/{provider}/{subject}/tokens', { params: { path, query: { id } } }))
-    told.value = t('factorsRemoved', { what: visible(gone.revoked.join(', ')) })
-    await open(s)
-    await read()
-  } catch (e) {
-    of.value = undefined
-    problem.value = e as ApiProblem
-  }
-}
-
-async function end(s: Session) {
+const end = (s: Session) => acting.act(async () => {
   asking.value = undefined
-  try {
-    await got(api.POST('/sessions/end', { body: { sessions: [s.id] } }))
-    told.value = t('ended', { who: visible(s.name) })
-    await read()
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
+  await got(api.POST('/sessions/end', { body: { sessions: [s.id] } }))
+  told.value = t('ended', { who: visible(s.name) })
+  await reading.again()
+})
 </script>
 
 <template>
   <section class="page">
     <div class="page-head"><h1>{{ t('sessions') }}</h1><span role="status" class="quiet">{{ told }}</span><router-link to="/leavers" data-test="leavers">{{ t('left.link') }}</router-link></div>
     <v-text-field v-model="person" class="find" :label="t('anyPerson')" clearable @click:clear="person = ''" />
-    <Trouble v-if="problem" :problem="problem" @again="read" />
+    <Asked :of="reading" />
+    <Asked :of="acting" />
     <div class="scroll">
       <table v-ledger class="ledger">
         <thead><tr><th>{{ t('person') }}</th><th>{{ t('subject') }}</th><th>{{ t('began') }}</th><th>{{ t('lastSeen') }}</th><th>{{ t('goodUntil') }}</th><th>{{ t('address') }}</th><th>{{ t('browser') }}</th><th data-bare><span class="unseen">{{ t('whatToDo') }}</span></th><th data-bare><span class="unseen">{{ t('whatToDo') }}</span></th></tr></thead>

@@ -1,36 +1,30 @@
 <script setup lang="ts">
 // A trial sign-in: where it is opened, and all that came back.
-import { computed, onUnmounted, ref, watch } from 'vue'
+import { computed, onUnmounted } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type TrialSignIn } from '../api'
+import { api, got } from '../api'
+import { useReading } from '../api/asking'
 import { bearingTone, moment, visible, type Tone } from '../look/shape'
 import Copy from '../parts/Copy.vue'
 import Mark from '../parts/Mark.vue'
 import State from '../parts/State.vue'
 import Story from '../parts/Story.vue'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 
 const props = defineProps<{ id: string }>()
 const { t, locale } = useI18n()
-const trial = ref<TrialSignIn>()
-const problem = ref<ApiProblem>()
+let timer: ReturnType<typeof setTimeout> | undefined
+const reading = useReading(async () => {
+  clearTimeout(timer)
+  const trial = await got(api.GET('/trials/sign-in/{id}', { params: { path: { id: props.id } } }))
+  if (!trial.brought) timer = setTimeout(() => reading.again(), 1500)
+  return trial
+}, [() => props.id])
+onUnmounted(() => clearTimeout(timer))
+const trial = computed(() => reading.data)
 const brought = computed(() => trial.value?.brought)
 const decided = computed(() => brought.value?.steps.find((s) => s.decided))
 const tones: Record<string, Tone> = { in: 'pass', out: 'stop' }
-let timer: ReturnType<typeof setTimeout> | undefined
-
-async function read() {
-  clearTimeout(timer)
-  problem.value = undefined
-  try {
-    trial.value = await got(api.GET('/trials/sign-in/{id}', { params: { path: { id: props.id } } }))
-    if (!trial.value.brought) timer = setTimeout(read, 1500)
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
-watch([() => props.id, language], read, { immediate: true })
-onUnmounted(() => clearTimeout(timer))
 </script>
 
 <template>
@@ -43,8 +37,7 @@ onUnmounted(() => clearTimeout(timer))
         <span class="quiet">{{ t('trial.of', { source: trial.source, by: visible(trial.begun_by), at: moment(trial.begun, locale) }) }}</span>
       </template>
     </div>
-    <Trouble v-if="problem" :problem="problem" @again="read" />
-    <p v-if="!trial && !problem" class="quiet">{{ t('loading') }}</p>
+    <Asked :of="reading" />
     <div v-if="trial && !brought" class="waits">
       <p>{{ t('trial.open') }}</p>
       <p class="mono link"><a :href="trial.address" target="_blank" rel="noopener" data-test="open">{{ trial.address }}</a> <Copy :text="trial.address" small /></p>

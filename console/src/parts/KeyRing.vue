@@ -1,22 +1,21 @@
 <script setup lang="ts">
 // Keys of the ring: what still needs each, and retiring one. What a key is made of is never here.
-import { ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, got, language, type RingKey } from '../api'
+import { api, got, type RingKey } from '../api'
+import { useActing, useReading } from '../api/asking'
 import { moment } from '../look/shape'
-import { useAttempt } from './attempt'
-import Trouble from './Trouble.vue'
+import Asked from './Asked.vue'
 
 defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
-const rows = ref<RingKey[]>()
+const reading = useReading(() => got(api.GET('/key-ring')))
+const rows = computed(() => reading.data)
+const retiring = useActing()
 const asked = ref<number>()
-const { problem, busy, attempt } = useAttempt()
-const read = () => attempt(async () => void (rows.value = await got(api.GET('/key-ring'))))
-watch(language, read, { immediate: true })
 const retire = (number: number, anyway: string[] = []) => {
   asked.value = number
-  return attempt(async () => void (rows.value = await got(api.POST('/key-ring/{number}/retire', { params: { path: { number } }, body: { anyway } }))))
+  return retiring.act(async () => void (reading.data = await got(api.POST('/key-ring/{number}/retire', { params: { path: { number } }, body: { anyway } }))))
 }
 const state = (k: RingKey) => (k.retired ? t('ring.retired', { at: moment(k.retired, locale.value) }) : k.seals ? t('ring.seals') : k.here ? t('ring.opens') : t('ring.away'))
 </script>
@@ -24,8 +23,9 @@ const state = (k: RingKey) => (k.retired ? t('ring.retired', { at: moment(k.reti
 <template>
   <h2>{{ t('ring.title') }}</h2>
   <p class="quiet words">{{ t('ring.words') }}</p>
-  <Trouble v-if="problem" :problem="problem" @again="read" />
-  <p v-if="problem?.anyway && asked"><v-btn size="small" color="stop" :loading="busy" @click="retire(asked, [problem.anyway])">{{ t('ring.anyway') }}</v-btn></p>
+  <Asked :of="reading" />
+  <Asked :of="retiring" />
+  <p v-if="retiring.problem?.anyway && asked"><v-btn size="small" color="stop" :loading="retiring.busy" @click="retire(asked, [retiring.problem.anyway])">{{ t('ring.anyway') }}</v-btn></p>
   <div class="scroll">
     <table v-ledger class="ledger" data-test="ring">
       <thead>
@@ -41,7 +41,7 @@ const state = (k: RingKey) => (k.retired ? t('ring.retired', { at: moment(k.reti
           <td class="fixed">{{ k.sessions }}</td>
           <td class="fixed">{{ k.recovery_codes }}</td>
           <td class="fixed">{{ k.acts }}</td>
-          <td class="fixed"><v-btn v-if="rights === 'configure' && k.here && !k.seals && !k.retired" size="small" variant="outlined" :loading="busy" @click="retire(k.number)">{{ t('ring.retire') }}</v-btn></td>
+          <td class="fixed"><v-btn v-if="rights === 'configure' && k.here && !k.seals && !k.retired" size="small" variant="outlined" :loading="retiring.busy" @click="retire(k.number)">{{ t('ring.retire') }}</v-btn></td>
         </tr>
       </tbody>
     </table>

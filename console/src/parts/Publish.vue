@@ -1,10 +1,10 @@
 <script setup lang="ts">
 // Publishing with a note; what the service asks about is shown, and accepted by name.
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, got, type Edition, type Source } from '../api'
+import { useActing } from '../api/asking'
 import { visible } from '../look/shape'
-import { useAttempt } from './attempt'
 import Mark from './Mark.vue'
 
 const props = defineProps<{ source: Source; button: string }>()
@@ -13,11 +13,12 @@ const { t } = useI18n()
 const note = ref('')
 const confirm = ref(0)
 const anyway = ref<string[]>([])
-const { problem, busy, attempt } = useAttempt()
+const acting = useActing()
+const problem = computed(() => acting.problem)
 
 async function publish(accept?: string) {
   if (accept) anyway.value.push(accept)
-  await attempt(async () => {
+  await acting.act(async () => {
     const body = { ...props.source, note: note.value, anyway: anyway.value, confirm_within: confirm.value || undefined }
     emit('published', await got(api.POST('/site/publish', { body })))
   })
@@ -29,7 +30,7 @@ const waits = [0, 2, 5, 15, 60]
   <form class="publish" @submit.prevent="publish()">
     <v-text-field v-model="note" name="note" :label="t('note')" maxlength="500" required />
     <v-select v-model="confirm" :label="t('confirmWithin')" :items="waits.map((n) => ({ value: n, title: n ? t('confirmMinutes', { n }) : t('confirmNot') }))" class="wait" />
-    <v-btn type="submit" color="primary" :disabled="!note.trim()" :loading="busy" data-test="publish">{{ button }}</v-btn>
+    <v-btn type="submit" color="primary" :disabled="!note.trim()" :loading="acting.busy" data-test="publish">{{ button }}</v-btn>
     <div v-if="problem" class="asks" role="alert">
       <p><Mark tone="stop" /> <b>{{ problem.title }}</b></p>
       <p>{{ visible(problem.message) }}</p>

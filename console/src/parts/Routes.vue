@@ -1,41 +1,30 @@
 <script setup lang="ts">
 // Sign-in routes in order, and which of them decides for somebody.
-import { ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type Gate, type Route, type RouteTried } from '../api'
+import { api, got, type RouteTried } from '../api'
+import { useActing, useReading } from '../api/asking'
 import Story from './Story.vue'
-import Trouble from './Trouble.vue'
+import Asked from './Asked.vue'
 
 const { t } = useI18n()
-const rows = ref<Route[]>()
-const gates = ref<Gate[]>([])
-const problem = ref<ApiProblem>()
 const ask = ref({ gate: 'console', address: '', agent: navigator.userAgent, name: '', draft: false })
 const tried = ref<RouteTried>()
-const trying = ref(false)
 
-async function read() {
-  problem.value = undefined
-  try {
-    ;[rows.value, gates.value] = await Promise.all([got(api.GET('/routes')), got(api.GET('/gates'))])
-    if (ask.value.gate === 'console' && gates.value[0]) ask.value.gate = gates.value.find((g) => g.ways_in.length > 1)?.name ?? gates.value[0].name
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
-watch(language, read, { immediate: true })
-
-async function attempt() {
-  problem.value = undefined
+const reading = useReading(async () => {
+  const both = await Promise.all([got(api.GET('/routes')), got(api.GET('/gates'))])
+  const [first] = both[1]
+  // A gate with a choice of ways in is where routes show.
+  if (ask.value.gate === 'console' && first) ask.value.gate = both[1].find((g) => g.ways_in.length > 1)?.name ?? first.name
+  return both
+})
+const rows = computed(() => reading.data?.[0])
+const gates = computed(() => reading.data?.[1] ?? [])
+const trying = useActing()
+const attempt = () => trying.act(async () => {
   tried.value = undefined
-  trying.value = true
-  try {
-    tried.value = await got(api.POST('/routes/try', { body: ask.value }))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-  trying.value = false
-}
+  tried.value = await got(api.POST('/routes/try', { body: ask.value }))
+})
 </script>
 
 <template>
@@ -59,9 +48,10 @@ async function attempt() {
       <v-text-field v-model="ask.address" name="from" :label="t('route.from')" autocomplete="off" spellcheck="false" />
       <v-text-field v-model="ask.agent" name="agent" :label="t('route.agent')" autocomplete="off" spellcheck="false" />
       <v-checkbox v-model="ask.draft" :label="t('route.draft')" hide-details density="compact" />
-      <v-btn type="submit" color="primary" :loading="trying">{{ t('route.try') }}</v-btn>
+      <v-btn type="submit" color="primary" :loading="trying.busy">{{ t('route.try') }}</v-btn>
     </form>
-    <Trouble v-if="problem" :problem="problem" @again="read" />
+    <Asked :of="reading" />
+    <Asked :of="trying" />
     <div v-if="tried" class="tried" data-test="tried">
       <p><b>{{ tried.name_wanted ? t('route.nameFirst') : (tried.route ?? t('route.noneFits')) }}</b>
         {{ tried.asked ? t('route.asked') : tried.name_wanted ? t('route.open') : '→' }} <span class="mono">{{ tried.ways.join(', ') }}</span> <span class="quiet from">({{ tried.source }})</span></p>

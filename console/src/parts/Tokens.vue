@@ -1,34 +1,31 @@
 <script setup lang="ts">
 // API tokens: made here by whom they belong to; a value is shown once.
-import { ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ApiProblem, got, language, type ApiToken } from '../api'
+import { api, got, type ApiToken } from '../api'
+import { useActing, useReading } from '../api/asking'
+import { upTo } from '../look/reads'
 import { moment, visible } from '../look/shape'
-import Trouble from './Trouble.vue'
+import Asked from './Asked.vue'
 
 const props = defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
-const rows = ref<ApiToken[]>()
-const problem = ref<ApiProblem>()
+const reading = useReading(() => got(api.GET('/tokens')))
+const rows = computed(() => reading.data)
+const acting = useActing()
 const making = ref(false)
 const name = ref('')
 const days = ref(30)
 const role = ref<'view' | 'operate' | 'configure'>('view')
 const areas = ref<string[]>([])
 const made = ref('')
-const roles = (['view', 'operate', 'configure'] as const).slice(0, ['view', 'operate', 'configure'].indexOf(props.rights) + 1)
+const roles = upTo(props.rights)
 const parts = ['acts', 'crossings', 'directories', 'gates', 'handover', 'node', 'providers', 'rehearse', 'secrets', 'sessions', 'site', 'trials']
 
-async function act(what: () => Promise<unknown>) {
-  problem.value = undefined
-  try {
-    await what()
-    rows.value = await got(api.GET('/tokens'))
-  } catch (e) {
-    problem.value = e as ApiProblem
-  }
-}
-watch(language, () => act(async () => {}), { immediate: true })
+const act = (what: () => Promise<unknown>) => acting.act(async () => {
+  await what()
+  await reading.again()
+})
 const make = () =>
   act(async () => {
     making.value = false
@@ -41,7 +38,8 @@ const revoke = (token: ApiToken) => act(() => got(api.DELETE('/tokens/{name}', {
 
 <template>
   <div class="head"><h2>{{ t('tokens') }}</h2><v-btn size="small" variant="outlined" data-test="make-token" @click="making = true">{{ t('makeToken') }}</v-btn></div>
-  <Trouble v-if="problem" :problem="problem" @again="act(async () => {})" />
+  <Asked :of="reading" />
+  <Asked :of="acting" />
   <p v-if="made" class="made" role="status">{{ t('tokenOnce') }} <code class="mono" data-test="token-value">{{ made }}</code> <v-btn size="x-small" variant="text" @click="made = ''">{{ t('tokenKept') }}</v-btn></p>
   <div class="scroll">
     <table v-ledger class="ledger">

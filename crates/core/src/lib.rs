@@ -1,8 +1,8 @@
 //! The part of Passeur that decides and explains.
 //!
 //! No I/O, async, clock, randomness or interface code: what is needed comes in as an argument (`now`, nonces, documents)
-//! and what was decided goes out as data. The same functions therefore serve live requests, the story of a crossing and,
-//! later, rehearsal. The reading order is that of a sign-in:
+//! and what was decided goes out as data. The same functions therefore serve live requests, the story of a crossing and
+//! rehearsal. The reading order is that of a sign-in:
 //!
 //! * [`site`]: an edition's document compiled into one immutable [`site::Site`], all its mistakes listed at once;
 //! * [`evidence`]: what was received, as received;

@@ -163,6 +163,9 @@ impl Browser {
         let logs = self.driver.get_log("browser").await.unwrap();
         // What the browser asks for by itself is no error of a page's; nor is what the provider's own pages do.
         let elsewhere = |m: &str| ["401", "bureau-pilotage", "/favicon.ico - "].iter().any(|part| m.contains(part));
+        // A window that a failed test left goes on asking its own service, which is gone.
+        let here = self.driver.current_url().await.ok().and_then(|u| u.port()).map(|p| format!(":{p}/")).unwrap_or_default();
+        let elsewhere = |m: &str| elsewhere(m) || m.contains("net::ERR_CONNECTION_REFUSED") && !m.contains(&here);
         logs.into_iter().filter(|l| l.level == "SEVERE" && !elsewhere(&l.message)).map(|l| l.message).collect()
     }
 

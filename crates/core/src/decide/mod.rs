@@ -1,4 +1,4 @@
-//! Deciding: person × edition × gate, once. Live requests, stories and, later, rehearsal call [`fold`].
+//! Deciding: person × edition × gate, once. Live requests, stories, rehearsal and expectations call [`fold`].
 //!
 //! A decision is made under circumstances: the moment, the network, method and path. It is used again while none of them
 //! matters: [`RequestView`] tells requests of a gate apart by nothing but what its conditions ask of them, and
