@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use async_trait::async_trait;
 use http::{HeaderMap, Request, Response, StatusCode};
-use passeur_core::circumstances::Circumstances;
+use passeur_core::circumstances::{Circumstances, RequestFacts};
 use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
 use passeur_core::id::{CrossingId, Token};
@@ -16,9 +16,7 @@ use passeur_core::site::{Site, compile};
 use passeur_core::step::{Silent, Step, StepCode};
 use passeur_gateway::admission::Admission;
 use passeur_gateway::body::{Body, empty};
-use passeur_gateway::control::{
-    Control, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure,
-};
+use passeur_gateway::control::{Control, Interrupted, NoSession, Presented, Proof, Ticket, TicketFailed, UpstreamFailure};
 use passeur_gateway::edition::{WebEdition, WebLive};
 use passeur_gateway::table::Table;
 use passeur_gateway::tls::Certificates;

@@ -3,6 +3,8 @@
 use std::net::IpAddr;
 
 use crate::Moment;
+use crate::forwarded::ProxyField;
+use crate::step::Lang;
 
 /// The circumstances of one request, or of one attempt to come in.
 #[derive(Clone, Copy, Debug)]
@@ -24,5 +26,31 @@ impl<'a> Circumstances<'a> {
     /// The same from an address.
     pub fn from(self, address: IpAddr) -> Circumstances<'a> {
         Circumstances { address: Some(address), ..self }
+    }
+}
+
+/// What is known of a request before anybody is known.
+#[derive(Clone, Debug)]
+pub struct RequestFacts {
+    /// The method as sent (RFC 9110 9.1).
+    pub method: String,
+    /// Path and query.
+    pub target: String,
+    pub address: IpAddr,
+    pub agent: String,
+    pub lang: Lang,
+    /// Whether a person is navigating, so that a redirect leads somewhere.
+    pub navigates: bool,
+    /// Whether the client asked for HTML.
+    pub wants_html: bool,
+    /// A field that says where the request came from, and is not believed: the site's proxies write another.
+    pub not_believed: Option<ProxyField>,
+}
+
+impl RequestFacts {
+    /// What conditions may ask of it.
+    pub fn circumstances(&self, now: Moment) -> Circumstances<'_> {
+        let path = self.target.split('?').next().unwrap_or("/");
+        Circumstances { now, address: Some(self.address), method: &self.method, path }
     }
 }

@@ -10,11 +10,11 @@ use std::task::Waker;
 
 use http::header::COOKIE;
 use http::{HeaderMap, HeaderValue, Method, Uri};
+use passeur_core::circumstances::RequestFacts;
 use passeur_core::forwarded::{self, ProxyField, Way};
 
 use crate::admission::Admission;
 use crate::bearer::Bearer;
-use crate::control::RequestFacts;
 use crate::edition::{Place, WebEdition};
 use crate::listener::Places;
 use crate::outgoing::From;
@@ -240,7 +240,7 @@ impl Conn {
 
     /// What the rest of the service is told of a request.
     pub(crate) fn facts(&self, edition: &WebEdition, method: &Method, uri: &Uri, headers: &HeaderMap) -> RequestFacts {
-        let facts = RequestFacts::of(method, uri, headers, self.way(edition, headers).client());
+        let facts = crate::control::facts_of(method, uri, headers, self.way(edition, headers).client());
         RequestFacts { not_believed: self.not_believed(edition, headers), ..facts }
     }
 

@@ -6,9 +6,7 @@ use std::sync::Arc;
 use async_trait::async_trait;
 use bytes::Bytes;
 use http::{HeaderMap, Method, Request, Response, Uri, header};
-use passeur_core::Moment;
-use passeur_core::circumstances::Circumstances;
-use passeur_core::forwarded::ProxyField;
+use passeur_core::circumstances::RequestFacts;
 use passeur_core::id::Token;
 use passeur_core::step::{Lang, Step};
 use passeur_live::edition::Edition;
@@ -22,23 +20,6 @@ use crate::edition::WebEdition;
 #[derive(Clone, Debug)]
 pub struct ServedCertificate(pub Arc<[u8]>);
 
-/// What is known of a request before anybody is known.
-#[derive(Clone, Debug)]
-pub struct RequestFacts {
-    pub method: Method,
-    /// Path and query.
-    pub target: String,
-    pub address: IpAddr,
-    pub agent: String,
-    pub lang: Lang,
-    /// Whether a person is navigating, so that a redirect leads somewhere.
-    pub navigates: bool,
-    /// Whether the client asked for HTML.
-    pub wants_html: bool,
-    /// A field that says where the request came from, and is not believed: the site's proxies write another.
-    pub not_believed: Option<ProxyField>,
-}
-
 fn wants_html(headers: &HeaderMap) -> bool {
     headers.get(header::ACCEPT).and_then(|v| v.to_str().ok()).is_some_and(|v| v.to_ascii_lowercase().contains("text/html"))
 }
@@ -51,27 +32,18 @@ pub(crate) fn is_navigation(headers: &HeaderMap) -> bool {
     }
 }
 
-impl RequestFacts {
-    /// What conditions may ask of it.
-    pub fn circumstances(&self, now: Moment) -> Circumstances<'_> {
-        let path = self.target.split('?').next().unwrap_or("/");
-        Circumstances { now, address: Some(self.address), method: self.method.as_str(), path }
-    }
-
-    /// Reads a request head.
-    pub fn of(method: &Method, uri: &Uri, headers: &HeaderMap, address: IpAddr) -> RequestFacts {
-        let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
-        let wants_html = wants_html(headers);
-        RequestFacts {
-            method: method.clone(),
-            target: uri.path_and_query().map_or("/", |p| p.as_str()).to_owned(),
-            address,
-            agent: passeur_core::text::shorten(text(header::USER_AGENT.as_str()), 200),
-            lang: Lang::from_accept(text(header::ACCEPT_LANGUAGE.as_str())),
-            navigates: is_navigation(headers) && matches!(*method, Method::GET | Method::HEAD),
-            wants_html,
-            not_believed: None,
-        }
+/// Reads a request head.
+pub fn facts_of(method: &Method, uri: &Uri, headers: &HeaderMap, address: IpAddr) -> RequestFacts {
+    let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    RequestFacts {
+        method: method.to_string(),
+        target: uri.path_and_query().map_or("/", |p| p.as_str()).to_owned(),
+        address,
+        agent: passeur_core::text::shorten(text(header::USER_AGENT.as_str()), 200),
+        lang: Lang::from_accept(text(header::ACCEPT_LANGUAGE.as_str())),
+        navigates: is_navigation(headers) && matches!(*method, Method::GET | Method::HEAD),
+        wants_html: wants_html(headers),
+        not_believed: None,
     }
 }
 

@@ -7,6 +7,7 @@ use std::pin::Pin;
 use std::sync::Arc;
 
 use http::{HeaderMap, Request, Response, StatusCode};
+use passeur_core::circumstances::RequestFacts;
 use passeur_core::id::Token;
 use passeur_core::step::{Step, StepCode};
 use passeur_live::edition::Edition;
@@ -16,7 +17,7 @@ use crate::admission::Admission;
 use crate::bearer::Bearer;
 use crate::bodies::Bound;
 use crate::body::{Body, full};
-use crate::control::{Control, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure};
+use crate::control::{Control, Interrupted, NoSession, Presented, Proof, Ticket, TicketFailed, UpstreamFailure};
 use crate::edition::WebEdition;
 
 /// [`Control`] on another runtime. Cheap to clone.

@@ -10,11 +10,12 @@ use std::sync::Arc;
 use http::header::{AUTHORIZATION, WWW_AUTHENTICATE};
 use http::{HeaderValue, Response, StatusCode};
 use hyper::body::Incoming;
+use passeur_core::circumstances::RequestFacts;
 use passeur_core::step::{Param, Step, StepCode};
 
 use crate::admission::Admission;
 use crate::body::Body;
-use crate::control::{Proof, RequestFacts, TicketFailed, UpstreamFailure};
+use crate::control::{Proof, TicketFailed, UpstreamFailure};
 use crate::edition::{Place, WebEdition};
 use crate::outgoing::Outgoing;
 use crate::path::Gateway;

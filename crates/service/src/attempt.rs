@@ -3,12 +3,12 @@
 use std::net::IpAddr;
 
 use passeur_core::Moment;
+use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::{Outcome, deciding};
 use passeur_core::evidence::Evidence;
 use passeur_core::id::CrossingId;
 use passeur_core::recorder::Alike;
 use passeur_core::step::{Lang, Step, StepCode, Story, Witness};
-use passeur_gateway::control::RequestFacts;
 use passeur_store::{NewCrossing, StoreError};
 use uuid::Uuid;
 
@@ -64,7 +64,7 @@ impl Attempt {
     /// An attempt that nobody made: what the service does to a session by itself.
     pub fn of_session(app: &App, row: &passeur_store::SessionRow) -> Attempt {
         let facts = RequestFacts {
-            method: http::Method::GET,
+            method: "GET".to_owned(),
             target: "/".into(),
             address: row.address.parse().unwrap_or(IpAddr::from([0, 0, 0, 0])),
             agent: row.agent.clone(),
@@ -95,7 +95,7 @@ impl Attempt {
             lang: facts.lang,
             address: facts.address,
             agent: facts.agent.clone(),
-            method: facts.method.to_string(),
+            method: facts.method.clone(),
             target: strip_query(&facts.target),
             story: Story::default(),
             who: None,

@@ -11,6 +11,7 @@ use axum::response::{IntoResponse, Response};
 use http::{HeaderValue, StatusCode, header};
 use passeur_core::Moment;
 use passeur_core::address::neighbourhood;
+use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::{Evidence, Factors, WayIn};
@@ -19,7 +20,6 @@ use passeur_core::site::{ACCESS_TOKEN, Callers, Gate, PERSONAL_TOKEN, Site, WayK
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_core::x509;
 use passeur_gateway::caller;
-use passeur_gateway::control::RequestFacts;
 use passeur_gateway::tls::verify_client;
 use passeur_live::edition::Edition;
 use passeur_protocols::oidc::{

@@ -8,6 +8,7 @@ use axum::response::IntoResponse;
 use http::{HeaderMap, HeaderValue, Request, Response, StatusCode, header};
 use http_body_util::BodyExt;
 use passeur_core::address::ReturnPath;
+use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::decide::{Decision, RequestView, fold, tell_section};
 use passeur_core::evidence::Evidence;
@@ -19,7 +20,7 @@ use passeur_gateway::admission::Admission;
 use passeur_gateway::bodies::Bound;
 use passeur_gateway::body::{Body, BoxError};
 use passeur_gateway::control::{
-    Control, FailureKind, Interrupted, NoSession, Presented, Proof, RequestFacts, Ticket, TicketFailed, UpstreamFailure,
+    Control, FailureKind, Interrupted, NoSession, Presented, Proof, Ticket, TicketFailed, UpstreamFailure,
 };
 use passeur_gateway::edition::WebEdition;
 use passeur_live::edition::Edition;
@@ -190,7 +191,7 @@ impl Control for Service {
         };
         ask.form = Some(if kept.is_some() { "form-kept" } else { "form-not-kept" }.to_owned());
         let path = facts.target.split('?').next().unwrap_or("/").to_owned();
-        ask.request = Some((passeur_core::text::shorten(&path, 1_000), facts.method.to_string()));
+        ask.request = Some((passeur_core::text::shorten(&path, 1_000), facts.method.clone()));
         let is_kept = kept.is_some();
         ask.target = kept.map_or_else(|| "/".to_owned(), |token| forms::path(&token));
         let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.app)));

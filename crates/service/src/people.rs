@@ -1,9 +1,9 @@
 //! What somebody has beyond a single session, taken away: by themselves, by an engineer, or because they left.
 
+use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::PersonKey;
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_gateway::control::RequestFacts;
 use passeur_store::{BlockRow, HowFar, Recorded, StoreError, TakenAway};
 
 use crate::app::App;

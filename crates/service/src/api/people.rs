@@ -5,6 +5,7 @@ use http::StatusCode;
 use passeur_api::{
     EndAnswer, EndRequest, LookUpAnswer, LookUpAttribute, LookUpGroup, LookUpRequest, Problem, ReRead, Role, Session,
 };
+use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::LookUpState;
 use passeur_core::evidence::PersonKey;
@@ -12,7 +13,6 @@ use passeur_core::identity::of_entry;
 use passeur_core::session::{Life, State as Liveness};
 use passeur_core::site::Directory;
 use passeur_core::step::{Lang, Param, Step, StepCode, Witness, param_text, reason_text};
-use passeur_gateway::control::RequestFacts;
 use passeur_store::SessionFilter;
 use serde::Deserialize;
 use utoipa::IntoParams;

@@ -32,8 +32,8 @@ use axum::extract::{FromRequestParts, OptionalFromRequestParts};
 use http::request::Parts;
 use http::{HeaderMap, StatusCode};
 use passeur_core::address::PublicAddress;
+use passeur_core::circumstances::RequestFacts;
 use passeur_core::id::{Token, same_secret};
-use passeur_gateway::control::RequestFacts;
 use passeur_gateway::cookies::{self, Found};
 use passeur_live::edition::Edition;
 
@@ -55,7 +55,7 @@ impl Visit {
     pub fn of(parts: &Parts) -> Option<Visit> {
         let ClientAddress(address) = *parts.extensions.get::<ClientAddress>()?;
         Some(Visit {
-            facts: RequestFacts::of(&parts.method, &parts.uri, &parts.headers, address),
+            facts: passeur_gateway::control::facts_of(&parts.method, &parts.uri, &parts.headers, address),
             headers: parts.headers.clone(),
             query: parts.uri.query().unwrap_or_default().to_owned(),
         })

@@ -165,7 +165,7 @@ async fn attempt_for(app: &App, edition: &Edition, visit: &Visit, to: &Purposed)
 /// The steps that happened at the gate, told again from what it sealed.
 pub fn first_steps(site: &Site, ask: &Ask, visit: &Visit) -> Vec<Step> {
     let mut facts = visit.facts.clone();
-    facts.method = http::Method::GET;
+    facts.method = "GET".to_owned();
     facts.target = ask.target.clone();
     let mut steps = vec![crate::attempt::arrived(&ask.gate, &facts)];
     if let Some(kept) = &ask.form {

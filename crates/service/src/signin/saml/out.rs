@@ -6,7 +6,7 @@ use std::sync::Arc;
 use axum::body::Body;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
-use http::{Method, StatusCode};
+use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::{hex, sha256};
 use passeur_core::step::{Step, StepCode};
@@ -95,7 +95,7 @@ pub async fn message(
         Err(response) => return response,
     };
     let form = String::from_utf8_lossy(&body).into_owned();
-    let by_form = visit.facts.method == Method::POST;
+    let by_form = visit.facts.method == "POST";
     let text = if by_form { &form } else { &visit.query };
     let field = |name: &str| only_value(text, name);
     let (request, answer, state) = (field("SAMLRequest"), field("SAMLResponse"), field("RelayState"));
