@@ -5,6 +5,8 @@ use std::{env, fs, io};
 
 fn main() -> io::Result<()> {
     let dist = Path::new("../../console/dist");
+    // Cargo takes a folder that is not there as changed, each time: the crate and all above it would be built anew at every call.
+    fs::create_dir_all(dist)?;
     println!("cargo:rerun-if-changed=../../console/dist");
     println!("cargo:rerun-if-changed=build.rs");
     let out = PathBuf::from(env::var_os("OUT_DIR").unwrap_or_default()).join("console");

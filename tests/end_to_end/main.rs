@@ -24,6 +24,7 @@ mod expecting;
 mod flows;
 mod forging;
 mod forms;
+mod granting;
 mod hosts;
 mod kept;
 mod kerberos;

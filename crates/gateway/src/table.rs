@@ -86,10 +86,8 @@ impl Table {
         }
     }
 
-    /// Rights of sessions were read again: what was decided for them before counts no more, whoever holds it. Returns what
-    /// connections and streams hold of them, to be looked at.
-    pub fn rights_changed(&self, ids: &[Uuid]) -> Vec<Arc<Admission>> {
-        self.sessions.rights_changed(ids);
+    /// Takes out what sessions opened, whose rights were read again. Returns what connections and streams hold of it, to be looked at.
+    pub fn take(&self, ids: &[Uuid]) -> Vec<Arc<Admission>> {
         let theirs = |a: &Admission| ids.contains(&a.session.id);
         let mut held = vec![];
         for shard in &self.shards {
@@ -107,9 +105,14 @@ impl Table {
     /// Ends sessions here: flags them and forgets their admissions.
     pub fn end(&self, ids: &[Uuid]) {
         if !self.sessions.end(ids).is_empty() {
-            for shard in &self.shards {
-                shard.write().unwrap_or_else(|e| e.into_inner()).retain(|_, a| !a.session.is_ended());
-            }
+            self.forget_ended();
+        }
+    }
+
+    /// Forgets the admissions of sessions that ended.
+    pub fn forget_ended(&self) {
+        for shard in &self.shards {
+            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|_, a| !a.session.is_ended());
         }
     }
 

@@ -13,12 +13,18 @@ use passeur_core::Moment;
 use passeur_core::address::neighbourhood;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
-use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::id::{CrossingId, Token, hex, sha256};
 use passeur_core::site::{ACCESS_TOKEN, Callers, Gate, PERSONAL_TOKEN, Site, WayKind};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_core::x509;
+use passeur_engine::attempt::{Attempt, Who};
+use passeur_engine::grants::{self, Asking, Carriage, Decided};
+use passeur_engine::look_up;
+use passeur_engine::providers::oidc::OidcLink;
+use passeur_engine::random::new_uuid;
+use passeur_engine::workers::Overloaded;
+use passeur_engine::{ending, tries};
 use passeur_gateway::caller;
 use passeur_gateway::tls::verify_client;
 use passeur_live::edition::Edition;
@@ -28,18 +34,12 @@ use passeur_protocols::oidc::{
 use passeur_store::{BegunByToken, GateTokenRow, NewSession, StoreError};
 
 use crate::api::problem;
-use crate::app::{App, new_uuid};
-use crate::attempt::{Attempt, Who};
-use crate::providers::oidc::OidcLink;
-use crate::signin::enter;
-use crate::signin::evidence as look_up;
+use crate::app::App;
 use crate::signin::flow::display_name;
-use crate::signin::local::limits;
-use crate::workers::Overloaded;
 
 /// How every personal token begins, so that whoever finds one knows what it is.
 pub use passeur_core::id::PERSONAL_TOKEN as PREFIX;
-/// Tokens from one neighbourhood within the window of [`limits`] that are no good, after which no more are checked.
+/// Tokens from one neighbourhood within the window of [`passeur_engine::tries`] that are no good, after which no more are checked.
 const BAD_MAX: i32 = 120;
 
 /// What a token that was not taken is answered with.
@@ -206,14 +206,14 @@ async fn open(
     let site = &edition.site;
     let place = neighbourhood(facts.address).to_string();
     let mut attempt = Attempt::begin(app, &gate.name, facts);
-    if !limits::count_plain(app, &mut attempt, "token", &place, BAD_MAX).await? {
+    if !tries::count_plain(app, &mut attempt, "token", &place, BAD_MAX).await? {
         let id = attempt.record_anonymous(Outcome::CheckFailed);
         let words = "Too many tokens from here were no good. Try again in a quarter of an hour.";
         return Err(NotTaken::Answer(Box::new(challenge(StatusCode::TOO_MANY_REQUESTS, "invalid_token", words, id))));
     }
     let found = found().await?;
     if !matches!(found, Found::Bad(_)) {
-        limits::uncount_plain(app, "token", &place).await?;
+        tries::uncount_plain(app, "token", &place).await?;
     }
     let mut good = match found {
         Found::Good(good) => *good,
@@ -229,17 +229,18 @@ async fn open(
     good.evidence = good.evidence.storable();
     look_up::complete(app, site, &gate.access, &mut good.evidence).await;
     attempt.set_evidence(&good.evidence);
-    let decision = fold(site, gate, &good.evidence, &facts.circumstances(app.now()), attempt.witness());
-    if let Decision::Refused(r) = &decision {
-        attempt.record(r.outcome).await?;
-        let words = r.words.clone().unwrap_or_else(|| "The rules of this gate do not let this token's owner in.".to_owned());
-        let answer = challenge(StatusCode::FORBIDDEN, "insufficient_scope", &words, attempt.id);
-        return Err(NotTaken::Answer(Box::new(answer)));
-    }
-    let now = app.now();
-    let id = new_uuid();
-    attempt.session = Some(id);
-    attempt.record(Outcome::Admitted).await?;
+    let (now, id) = (app.now(), new_uuid());
+    let asking = Asking { edition, gate, evidence: &good.evidence, at: facts.circumstances(now) };
+    // Nobody is there to prove anything more.
+    let granted = match grants::decide(app, asking, Carriage::Token(id), &mut attempt, |_| false).await? {
+        Decided::Granted(granted) => granted,
+        Decided::Refused(refusal, crossing) => {
+            let words = refusal.words.unwrap_or_else(|| "The rules of this gate do not let this token's owner in.".to_owned());
+            let answer = challenge(StatusCode::FORBIDDEN, "insufficient_scope", &words, crossing);
+            return Err(NotTaken::Answer(Box::new(answer)));
+        }
+        Decided::More(_) | Decided::Afresh(_) => return Err(ended(attempt.id)),
+    };
     let session = NewSession {
         id,
         // Nobody holds this one: the session is reached by the program's own token alone.
@@ -264,8 +265,8 @@ async fn open(
         digest: digest.to_vec(),
         session_id: id,
         gate: gate.name.clone(),
-        crossing: attempt.id.to_string(),
-        decision: decision.digest().to_vec(),
+        crossing: granted.crossing().to_string(),
+        decision: granted.digest().to_vec(),
         created_at: now,
         expires_at: Some(good.expires),
         paths: good.paths,
@@ -280,7 +281,7 @@ async fn open(
             let mut attempt = Attempt::begin(app, &gate.name, facts);
             attempt.who =
                 Some(Who { provider: block.provider.clone(), subject: block.subject.clone(), name: block.name.clone() });
-            attempt.step(|| enter::kept_out_step(&block));
+            attempt.step(|| ending::kept_out_step(&block));
             attempt.record(Outcome::Refused).await?;
             let answer = challenge(StatusCode::FORBIDDEN, "invalid_token", "This token's owner is kept out.", attempt.id);
             return Err(NotTaken::Answer(Box::new(answer)));

@@ -7,9 +7,10 @@ use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::get;
 use http::{HeaderMap, HeaderValue, StatusCode, header};
 use passeur_core::id::hex;
+use passeur_engine::random::random;
 use rust_embed::RustEmbed;
 
-use crate::app::{App, random};
+use crate::app::App;
 
 #[derive(RustEmbed)]
 #[folder = "$OUT_DIR/console"]

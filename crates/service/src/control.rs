@@ -10,12 +10,16 @@ use http_body_util::BodyExt;
 use passeur_core::address::ReturnPath;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
-use passeur_core::decide::{Decision, RequestView, fold, tell_section};
+use passeur_core::decide::{RequestView, tell_section};
 use passeur_core::evidence::Evidence;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::session::State;
 use passeur_core::site::Gate;
-use passeur_core::step::{Param, Phrase, Silent, Step, StepCode};
+use passeur_core::step::{Param, Phrase, Step, StepCode};
+use passeur_engine::attempt::{Attempt, Who};
+use passeur_engine::grants::{self, Asking, Carriage, Decided, Held};
+use passeur_engine::look_up::Again;
+use passeur_engine::{ending, look_up, watch};
 use passeur_gateway::admission::Admission;
 use passeur_gateway::bodies::Bound;
 use passeur_gateway::body::{Body, BoxError};
@@ -30,17 +34,27 @@ use tower::ServiceExt;
 
 use crate::api::problem;
 use crate::app::App;
-use crate::attempt::{Attempt, Who};
 use crate::callers::{self, NotTaken};
 use crate::emergency;
 use crate::pages::{self, redirect};
 use crate::signin::ask::{Ask, cookie_digest};
-use crate::signin::evidence::Again;
-use crate::signin::{ClientAddress, Visit, arrive, browser_binding, enter, evidence, forget, forms, local, session, step_up};
-use crate::{rights, roles, standings, watch};
+use crate::signin::{ClientAddress, Visit, arrive, browser_binding, forget, forms, local, session, step_up};
+use crate::{rights, standings};
 
 /// How often a session is read again while its evidence grows, before the request is told to come back.
 const LOADS_MAX: usize = 5;
+
+/// What the store and the directory say of a gate's token.
+struct Loaded {
+    held: GateTokenRow,
+    row: SessionRow,
+    live: Arc<LiveSession>,
+    known: Evidence,
+    /// What asking the directory again brought, where it was asked.
+    again: Option<Again>,
+    /// How often this node had learnt of rights that were read again, before any of this was read.
+    seen: u64,
+}
 
 /// Implements [`Control`] over the shared state and the sign-in host's router.
 pub struct Service {
@@ -426,9 +440,9 @@ impl Service {
             // The edition now wants another way in: the person signs in by that.
             return no(NoSession::Unknown);
         }
-        let filled = evidence::fill(&self.app, &edition.site, &gate.access, &mut known).await;
+        let filled = look_up::fill(&self.app, &edition.site, &gate.access, &mut known).await;
         let before = known.facts();
-        let again = evidence::again(&self.app, &edition.site, &gate.access, &mut known, edition.since, false).await;
+        let again = look_up::again(&self.app, &edition.site, &gate.access, &mut known, edition.since, false).await;
         if filled || matches!(again, Some(Again::Answered { .. })) {
             if !session::keep_evidence(&self.app, &mut row, &known).await? {
                 return Ok(None);
@@ -440,81 +454,53 @@ impl Service {
         }
         let gone = again.as_ref().is_some_and(|a| a.is_gone(&gate.access));
         let id = row.id;
-        let presented = self.decide(edition, gate, token, facts, held, row, live, known, again, seen).await?;
+        let loaded = Loaded { held, row, live, known, again, seen };
+        let presented = self.decide(edition, gate, token, facts, loaded).await?;
         if gone {
             // Told and written first: the session is over everywhere, and what is open is cut.
-            enter::end(&self.app, &[id], "the directory", None).await?;
+            ending::end(&self.app, &[id], "the directory", None).await?;
         }
         Ok(Some(presented))
     }
 
-    #[allow(clippy::too_many_arguments)] // The parts of one row pair; a struct would be made and taken apart once.
+    /// Decides again for a request, and keeps what is granted.
     async fn decide(
         &self,
         edition: &WebEdition,
         gate: &Gate,
         token: &[u8; 32],
         facts: &RequestFacts,
-        held: GateTokenRow,
-        row: SessionRow,
-        live: Arc<LiveSession>,
-        known: Evidence,
-        again: Option<Again>,
-        seen: u64,
+        loaded: Loaded,
     ) -> Result<Presented, StoreError> {
+        let Loaded { held: held_row, row, live, known, again, seen } = loaded;
         let site = &edition.site;
         let at = facts.circumstances(self.app.now());
         // A gate of another edition is none here.
         let Some(view) = edition.view(&gate.name) else { return Ok(Presented::No(NoSession::Unknown)) };
-        let decision = fold(site, gate, &known, &at, &mut Silent);
-        if let Decision::Refused(refusal) = &decision
-            && facts.navigates
-            && let Some(need) = &refusal.need
-            && step_up::next(site, known.way(), need, &[]).is_some()
-        {
-            // What is missing can be asked for: at the sign-in host, as if there were no session yet.
-            return Ok(Presented::No(NoSession::StepUp));
-        }
-        let mut crossing = held.crossing.parse::<CrossingId>().map_err(|e| StoreError::Query(e.to_string()))?;
-        let digest = decision.digest();
-        // A session that goes to and fro between requests that are decided otherwise tells of each decision once.
-        let told = live.crossing_of(&gate.name, &digest);
-        let is_new = digest.as_slice() != held.decision.as_slice() && told.is_none();
-        crossing = told.unwrap_or(crossing);
         let mut attempt = Attempt::begin(&self.app, &gate.name, facts);
         attempt.is_of(&row);
         attempt.set_evidence(&known);
-        if is_new || matches!(decision, Decision::Refused(_)) {
-            let why = why_again(edition, view, &row, again.as_ref());
-            attempt.step(|| Step::new(StepCode::DecidedAgain).with("why", why));
-            if let Some(again) = &again {
-                attempt.step(|| again.step(site));
-            }
-            fold(site, gate, &known, &at, attempt.witness());
-        }
-        if is_new {
-            let outcome = match &decision {
-                Decision::Admitted(_) => Outcome::Admitted,
-                Decision::Refused(r) => r.outcome,
-            };
-            // Where single requests are decided otherwise, the sign-in is what counts.
-            if let Some(has) = roles::of(&decision).filter(|_| view.is_blind()) {
-                roles::note(&self.app, site, &mut attempt, &gate.name, &known, &at, &has).await?;
-            }
-            attempt.record(outcome).await?;
-            self.app.store.redecide(token, &digest, &attempt.id.to_string()).await?;
-            crossing = attempt.id;
-        }
-        if !view.is_blind() || view.is_timed() {
-            live.recorded(&gate.name, digest, crossing);
-        }
-        match decision {
-            Decision::Admitted(admitted) => {
+        let held = Held {
+            token,
+            session: &live,
+            decision: &held_row.decision,
+            crossing: held_row.crossing.parse::<CrossingId>().map_err(|e| StoreError::Query(e.to_string()))?,
+            view,
+            why: why_again(edition, view, &row, again.as_ref()),
+            again: again.as_ref(),
+        };
+        let asking = Asking { edition, gate, evidence: &known, at };
+        let may_ask = |need: &_| facts.navigates && step_up::next(site, known.way(), need, &[]).is_some();
+        match grants::decide(&self.app, asking, Carriage::Held(held), &mut attempt, may_ask).await? {
+            // What is missing can be asked for at the sign-in host, as if there were no session yet.
+            Decided::More(_) | Decided::Afresh(_) => Ok(Presented::No(NoSession::StepUp)),
+            Decided::Granted(granted) => {
+                let crossing = granted.crossing();
                 let look = edition.look(&gate.name, &at);
                 // What was read before rights changed counts for this request and is not used again.
                 let generation = live.generation();
                 let generation = (self.app.rights_seen() == seen).then_some(generation);
-                let Some(admission) = Admission::new(live, edition, look, generation, admitted, crossing) else {
+                let Some(admission) = Admission::new(live, edition, look, generation, granted.into_admitted(), crossing) else {
                     return Ok(Presented::No(NoSession::Unknown));
                 };
                 let admission = match local::handed(&self.app, gate, &row) {
@@ -522,8 +508,9 @@ impl Service {
                     None => Some(admission),
                 };
                 let Some(admission) = admission else { return Ok(Presented::No(NoSession::Unknown)) };
-                let admission =
-                    Arc::new(admission.limited(&session::lifetimes(site, &row, Some(gate))).within(held.expires_at, held.paths));
+                let admission = Arc::new(
+                    admission.limited(&session::lifetimes(site, &row, Some(gate))).within(held_row.expires_at, held_row.paths),
+                );
                 self.app.table.put(*token, admission.clone());
                 // Whatever ended the session while this was decided has flagged it.
                 if admission.is_over() {
@@ -531,7 +518,7 @@ impl Service {
                 }
                 Ok(Presented::Admitted(admission))
             }
-            Decision::Refused(refusal) => {
+            Decided::Refused(refusal, crossing) => {
                 let refused = pages::Refused::of_step(&attempt, crossing, refusal.words);
                 if facts.wants_html {
                     return Ok(Presented::Refused(plain(

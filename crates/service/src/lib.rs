@@ -3,7 +3,6 @@
 
 mod api;
 mod app;
-mod attempt;
 mod callers;
 pub mod config;
 mod console;
@@ -16,12 +15,8 @@ pub mod kerberos;
 mod lockout;
 mod pages;
 mod people;
-mod providers;
-mod recorder;
 mod rehearsal;
 mod rights;
-mod ring;
-mod roles;
 mod router;
 mod signin;
 mod standings;
@@ -29,10 +24,8 @@ mod start;
 mod survey;
 mod trials;
 mod upkeep;
-mod watch;
-mod workers;
 
 pub use config::{Config, ConfigError};
 pub use emergency::Emergency;
+pub use passeur_engine::workers::runtime;
 pub use start::{Running, StartError, start};
-pub use workers::runtime;

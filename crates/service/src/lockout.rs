@@ -11,11 +11,11 @@ use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::{CONSOLE, Verdict, because, try_at};
 use passeur_core::site::Site;
 use passeur_core::step::Lang;
+use passeur_engine::look_up::complete_by;
 use passeur_store::PastCrossing;
 
 use crate::api::{ApiError, Engineer, off_the_data_path};
 use crate::app::App;
-use crate::signin::evidence::complete_by;
 use crate::trials::Under;
 
 /// How far back engineers are looked for.

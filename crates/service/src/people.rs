@@ -4,11 +4,11 @@ use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::PersonKey;
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::{Attempt, Who};
+use passeur_engine::ending;
 use passeur_store::{BlockRow, HowFar, Recorded, StoreError, TakenAway};
 
 use crate::app::App;
-use crate::attempt::{Attempt, Who};
-use crate::signin::enter;
 
 /// Somebody, as engineers write them and as everything kept knows them.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -54,7 +54,7 @@ pub async fn take_away(
     app.end_here(&taken.sessions);
     // How far owners of tokens may go is believed for a minute.
     app.token_roles.lock().unwrap_or_else(|e| e.into_inner()).clear();
-    let behind = enter::acknowledged(app, taken.counter).await?;
+    let behind = ending::acknowledged(app, taken.counter).await?;
     Ok((taken, behind))
 }
 

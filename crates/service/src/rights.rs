@@ -9,19 +9,20 @@ use passeur_api::{ReRead, ReReadDirectory};
 use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::crossing::Outcome;
-use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::Evidence;
 use passeur_core::site::Access;
-use passeur_core::step::{Param, Silent, Step, StepCode};
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::ending;
+use passeur_engine::grants::glance;
+use passeur_engine::look_up::{self, Again};
 use passeur_gateway::admission::Admission;
 use passeur_live::edition::Edition;
 use passeur_store::{SessionRow, StoreError};
 use uuid::Uuid;
 
 use crate::app::App;
-use crate::attempt::Attempt;
-use crate::signin::evidence::{self, Again};
-use crate::signin::{enter, session};
+use crate::signin::session;
 
 /// The most sessions looked after at a time.
 const AT_A_TIME: usize = 200;
@@ -49,7 +50,7 @@ pub async fn one(app: &App, edition: &Edition, mut row: SessionRow) -> Result<Re
         let before = known.facts();
         let steps = ask_again(app, edition, &mut known, &mut answer).await;
         if answer.ended {
-            enter::end(app, &[row.id], "the directory", None).await?;
+            ending::end(app, &[row.id], "the directory", None).await?;
             tell_end(app, &row, steps).await?;
             return Ok(answer);
         }
@@ -71,7 +72,9 @@ pub async fn one(app: &App, edition: &Edition, mut row: SessionRow) -> Result<Re
 async fn ask_again(app: &App, edition: &Edition, known: &mut Evidence, answer: &mut ReRead) -> Vec<Step> {
     let mut steps = vec![];
     for access in asking(edition, known) {
-        let Some(again) = evidence::again(app, &edition.site, access, known, edition.since, true).await else { continue };
+        let Some(again) = look_up::again(app, &edition.site, access, known, edition.since, true).await else {
+            continue;
+        };
         steps.push(again.step(&edition.site));
         answer.ended |= again.is_gone(access);
         answer.directories.push(match &again {
@@ -124,7 +127,7 @@ fn still(app: &App, edition: &Edition, admission: &Admission, evidence: &Evidenc
     let (site, name) = (&edition.site, admission.entry.gate());
     let (Some(gate), Some(view)) = (site.gate(name), edition.view(name)) else { return false };
     let at = Circumstances::at(app.now());
-    view.is_blind() && matches!(fold(site, gate, evidence, &at, &mut Silent), Decision::Admitted(_))
+    view.is_blind() && glance(site, gate, evidence, &at).admits
 }
 
 /// The crossing of a session that the directory ended.

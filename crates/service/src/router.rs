@@ -7,18 +7,18 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use http::{StatusCode, header};
 use passeur_core::circumstances::Circumstances;
-use passeur_core::decide::{Decision, console_roles, fold};
+use passeur_core::decide::console_roles;
 use passeur_core::identity::identify;
 use passeur_core::site::Access;
 use passeur_core::step::Silent;
+use passeur_engine::grants::{Glance, glance};
+use passeur_engine::look_up;
 use passeur_gateway::bodies::Bound;
 
 use crate::api::problem;
 use crate::app::App;
 use crate::pages::{self, Quay, QuayGate};
-use crate::signin::{
-    LiveEdition, Visit, answer, device, ended, evidence, local, out, published, route, saml, session, start, tokens,
-};
+use crate::signin::{LiveEdition, Visit, answer, device, ended, local, out, published, route, saml, session, start, tokens};
 use crate::{api, console, emergency, factors, guard};
 
 /// The largest body of a call of the API: a site file is the largest thing anybody sends. Nothing of it is read before the caller is
@@ -103,21 +103,15 @@ async fn quay(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit
     };
     let wanted: Vec<&Access> = site.gates.iter().map(|g| &g.access).filter(|a| a.takes(site, &session.evidence)).collect();
     for access in &wanted {
-        evidence::fill(&app, site, access, &mut session.evidence).await;
+        look_up::fill(&app, site, access, &mut session.evidence).await;
     }
     let at = Circumstances::at(app.now()).from(visit.facts.address);
     let gates: Vec<QuayGate> = site
         .gates
         .iter()
         .map(|g| {
-            let (open, messages, roles) = match fold(site, g, &session.evidence, &at, &mut Silent) {
-                Decision::Admitted(a) => {
-                    let e = a.entry();
-                    (true, e.terms().map(|t| t.messages.clone()).unwrap_or_default(), e.roles().to_vec())
-                }
-                Decision::Refused(_) => (false, vec![], vec![]),
-            };
-            QuayGate { title: g.title.clone(), address: g.address.at("/"), open, messages, roles }
+            let Glance { admits, messages, roles, .. } = glance(site, g, &session.evidence, &at);
+            QuayGate { title: g.title.clone(), address: g.address.at("/"), open: admits, messages, roles }
         })
         .collect();
     let changes = match app.store.role_changes(&session.evidence.person(), CHANGES_SHOWN).await {

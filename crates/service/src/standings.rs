@@ -5,137 +5,39 @@
 //! session. What another node had, or this one before it was started anew, is fetched again on behalf; a ticket that a browser sent
 //! along can only be sent again, so that the browser is asked for it.
 
-use std::collections::HashMap;
-use std::sync::atomic::{AtomicI64, Ordering};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 use axum::response::{IntoResponse, Response};
 use http::{HeaderValue, StatusCode};
-use passeur_core::Moment;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
-use passeur_core::id::CrossingId;
 use passeur_core::identity::identify;
 use passeur_core::site::{By, Gate, NoPrincipal, Site, UpstreamTicket};
 use passeur_core::step::{Param, Silent, Step, StepCode};
+use passeur_engine::attempt::Attempt;
 use passeur_gateway::admission::Admission;
 use passeur_gateway::control::{Proof, Proves, Ticket, TicketFailed};
 use passeur_gateway::cookies;
 use passeur_links::kerberos::{NoTicket, Shown, Standing, behalf};
 use passeur_live::edition::Edition;
-use uuid::Uuid;
 
 use crate::api::problem;
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
 use crate::signin::ask::Purposed;
 use crate::signin::session::Session;
 
 /// The claim that says whether a browser sent a ticket along.
 pub const FORWARDED: &str = "forwarded";
-/// The most standings that a node keeps; what was used longest ago is fetched anew.
-const KEPT_MAX: usize = 20_000;
 /// One that lasts no longer than this is fetched anew, in seconds.
 const LASTS_S: u64 = 60;
-/// One that nobody used for so long is forgotten.
-const UNUSED_MS: i64 = 3_600_000;
-/// The same failure of the same session is told once in this time.
-const TOLD_MS: i64 = 60_000;
 
-/// Whose: session, gate, and the edition that says who they are there.
-type Key = (Uuid, String, i32);
-
-#[derive(Default)]
-struct Slot {
-    held: tokio::sync::Mutex<Option<Arc<Standing>>>,
-    used: AtomicI64,
-    /// When the browser was last asked for another ticket.
-    asked: AtomicI64,
-    /// What failed last, when, and the crossing that tells of it: a page that is loaded again names the same.
-    failed: Mutex<Option<(Step, i64, CrossingId)>>,
-}
-
-impl Slot {
-    /// The crossing that told of the same failure a moment ago.
-    fn told(&self, step: &Step, now: Moment) -> Option<CrossingId> {
-        let failed = self.failed.lock().unwrap_or_else(|e| e.into_inner());
-        let (last, at, id) = failed.as_ref()?;
-        (last == step && now.timestamp_millis() - at < TOLD_MS).then_some(*id)
-    }
-
-    /// Notes in which crossing a failure is told.
-    fn tell(&self, step: Step, now: Moment, id: CrossingId) {
-        *self.failed.lock().unwrap_or_else(|e| e.into_inner()) = Some((step, now.timestamp_millis(), id));
-    }
-
-    /// Whether the browser may be asked for another ticket: once, since another node may keep what was sent and send it back here
-    /// each time.
-    fn may_ask(&self, now: Moment) -> bool {
-        let now = now.timestamp_millis();
-        now - self.asked.swap(now, Ordering::Relaxed) > TOLD_MS
-    }
-}
-
-/// See the module.
-#[derive(Default)]
-pub struct Standings {
-    kept: Mutex<HashMap<Key, Arc<Slot>>>,
-    /// What browsers sent along, by session.
-    sent: Mutex<HashMap<Uuid, Arc<Standing>>>,
-}
-
-impl Standings {
-    fn slot(&self, key: Key, now: Moment) -> Arc<Slot> {
-        let mut kept = self.kept.lock().unwrap_or_else(|e| e.into_inner());
-        if kept.len() >= KEPT_MAX && !kept.contains_key(&key) {
-            let oldest = kept.iter().min_by_key(|(_, s)| s.used.load(Ordering::Relaxed)).map(|(k, _)| k.clone());
-            oldest.map(|k| kept.remove(&k));
-        }
-        let slot = kept.entry(key).or_default().clone();
-        slot.used.store(now.timestamp_millis(), Ordering::Relaxed);
-        slot
-    }
-
-    /// Keeps what a browser sent along with a sign-in.
-    pub fn keep_sent(&self, session: Uuid, standing: Arc<Standing>) {
-        let mut sent = self.sent.lock().unwrap_or_else(|e| e.into_inner());
-        // Whoever's goes can be asked for another; one that was never kept would be asked for without end.
-        if sent.len() >= KEPT_MAX
-            && let Some(any) = sent.keys().next().copied()
-        {
-            sent.remove(&any);
-        }
-        sent.insert(session, standing);
-    }
-
-    fn sent(&self, session: Uuid) -> Option<Arc<Standing>> {
-        self.sent.lock().unwrap_or_else(|e| e.into_inner()).get(&session).cloned()
-    }
-
-    /// Forgets all that ended sessions had.
-    pub fn end(&self, ids: &[Uuid]) {
-        if ids.is_empty() {
-            return;
-        }
-        self.kept.lock().unwrap_or_else(|e| e.into_inner()).retain(|(s, ..), _| !ids.contains(s));
-        self.sent.lock().unwrap_or_else(|e| e.into_inner()).retain(|s, _| !ids.contains(s));
-    }
-
-    /// Forgets what nobody used for long, and what sessions had that are not in use here any more.
-    pub fn prune(&self, now: Moment, lives: impl Fn(Uuid) -> bool) {
-        let since = now.timestamp_millis() - UNUSED_MS;
-        self.kept.lock().unwrap_or_else(|e| e.into_inner()).retain(|_, s| s.used.load(Ordering::Relaxed) > since);
-        self.sent.lock().unwrap_or_else(|e| e.into_inner()).retain(|s, _| lives(*s));
-    }
-
-    /// Whether a session came with a ticket that a place needs, and that is not here: its browser has to send another.
-    pub fn lost(&self, site: &Site, to: &Purposed, session: &Session) -> bool {
-        let Purposed::Gate(ask) = to else { return false };
-        let Some(ticket) = site.gate(&ask.gate).and_then(|g| g.ticket.as_ref()) else { return false };
-        needs_sent(ticket) && was_sent(&session.evidence) && self.sent(session.row.id).is_none()
-    }
+/// Whether a session came with a ticket that a place needs, and that is not here: its browser has to send another.
+pub fn lost(app: &App, site: &Site, to: &Purposed, session: &Session) -> bool {
+    let Purposed::Gate(ask) = to else { return false };
+    let Some(ticket) = site.gate(&ask.gate).and_then(|g| g.ticket.as_ref()) else { return false };
+    needs_sent(ticket) && was_sent(&session.evidence) && app.delegations.sent(session.row.id).is_none()
 }
 
 /// Whether nothing else will do than what a browser sent along.
@@ -179,7 +81,7 @@ pub async fn ticket(
     let Some(wanted) = &gate.ticket else {
         return Err(failed(none(StepCode::UpstreamTicketFailed, "?").with("how", "the gate asks for none")));
     };
-    let slot = app.standings.slot((admission.session.id, gate.name.clone(), edition.number), app.now());
+    let slot = app.delegations.slot((admission.session.id, gate.name.clone(), edition.number), app.now());
     let mut held = slot.held.lock().await;
     if let Some(standing) = held.as_ref().filter(|s| !anew && s.lasts() > LASTS_S).cloned() {
         // Others of the session need not wait for this.
@@ -239,7 +141,7 @@ async fn fetch(
     let mut last = None;
     for by in &wanted.by {
         match by {
-            By::Forwarded => match app.standings.sent(admission.session.id) {
+            By::Forwarded => match app.delegations.sent(admission.session.id) {
                 Some(standing) => match behalf::next(app.kerberos(), standing.clone(), service, false).await {
                     Ok(shown) => return Ok((standing, shown, "by-forwarded")),
                     Err(why) => last = Some(failed(told_why(why, standing.person(), standing.person(), service))),
@@ -314,7 +216,7 @@ pub async fn answer(
     };
     let site = &edition.site;
     let (session, now) = (admission.session.id, app.now());
-    let slot = app.standings.slot((session, gate.to_owned(), edition.number), now);
+    let slot = app.delegations.slot((session, gate.to_owned(), edition.number), now);
     if let Some(gate) = site.gate(gate).filter(|_| failed.lost && facts.navigates && slot.may_ask(now)) {
         // Without the gate's token the person is sent to sign in, where their browser is asked for another ticket.
         let (cookie, secure) = gate.address.cookie("gate");

@@ -4,6 +4,8 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 
 use chrono::Duration;
+use passeur_engine::ring::{self, WrongRing};
+use passeur_engine::watch as seeing;
 use passeur_gateway::tls::{BadCertificates, Certificates};
 use passeur_gateway::{Cores, Listener, Parts};
 use passeur_live::clock::Clock;
@@ -14,8 +16,7 @@ use tokio::task::JoinHandle;
 use crate::app::App;
 use crate::config::Config;
 use crate::control::Service;
-use crate::ring::{self, WrongRing};
-use crate::{router, upkeep, watch as seeing};
+use crate::{router, upkeep};
 
 /// Why the service did not start.
 #[derive(Debug, thiserror::Error)]

@@ -1,4 +1,4 @@
-//! What a node does by itself (what was ended elsewhere is seen by [`crate::watch`]): loading editions, writing counts, making and dropping partitions.
+//! What a node does by itself (what was ended elsewhere is seen by [`passeur_engine::watch`]): loading editions, writing counts, making and dropping partitions.
 
 use std::time::Duration as StdDuration;
 
@@ -105,7 +105,7 @@ pub async fn clean(app: &App) {
     let lifetimes = edition.site.lifetimes;
     app.table.prune(|s| s.state(&lifetimes, now) == State::Live);
     let live: std::collections::HashSet<_> = app.sessions.all().iter().map(|s| s.id).collect();
-    app.standings.prune(now, |id| live.contains(&id));
+    app.delegations.prune(now, |id| live.contains(&id));
     let keep_from = (now - Duration::days(i64::from(edition.site.keep_days))).date_naive();
     let done = async {
         app.store.make_partitions(now.date_naive()).await?;

@@ -16,13 +16,14 @@ use passeur_core::identity::Person;
 use passeur_core::likeness::Likeness;
 use passeur_core::site::Site;
 use passeur_core::step::{Lang, Silent};
+use passeur_engine::look_up;
 use passeur_store::{Recorded, SecretVersion, StoreError};
 
 use super::extract::Json;
 use super::{ApiError, problem};
 use crate::app::App;
 use crate::emergency::{self, AnyHost};
-use crate::signin::{ClientAddress, evidence, fresh, session};
+use crate::signin::{ClientAddress, fresh, session};
 
 /// Somebody who may use the API.
 pub struct Engineer {
@@ -200,7 +201,7 @@ impl FromRequestParts<App> for Engineer {
             return Err(sign_in());
         };
         if let Some(access) = &edition.site.engineers {
-            evidence::fill(app, &edition.site, access, &mut found.evidence).await;
+            look_up::fill(app, &edition.site, access, &mut found.evidence).await;
         }
         let role = reaches(app, &edition.site, &found.evidence, address);
         let none = || {
@@ -258,8 +259,8 @@ async fn role_of_owner(app: &App, token: ([u8; 32], Option<IpAddr>), owner: &Per
     let role = match (app.live.get(), known) {
         (Some(edition), Some(mut known)) => match &edition.site.engineers {
             Some(access) => {
-                evidence::fill(app, &edition.site, access, &mut known).await;
-                evidence::again(app, &edition.site, access, &mut known, edition.since, true).await;
+                look_up::fill(app, &edition.site, access, &mut known).await;
+                look_up::again(app, &edition.site, access, &mut known, edition.since, true).await;
                 reaches(app, &edition.site, &known, token.1)
             }
             None => None,

@@ -5,6 +5,7 @@ use passeur_api::{
     Factor, Factors, FactorsRemoved, PersonRoles, PersonalToken, Problem, Role, RoleChange, RolesAt, TokensRevoked,
 };
 use passeur_core::step::{Phrase, reason_text};
+use passeur_engine::ending;
 use serde::Deserialize;
 use serde_json::json;
 use utoipa::IntoParams;
@@ -15,7 +16,6 @@ use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
 use super::people::known;
 use crate::app::App;
-use crate::signin::enter;
 
 /// Which factor.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -110,7 +110,7 @@ pub async fn revoke_tokens(
     for token in &gone {
         opened.extend(app.store.sessions_of_token(token.id).await?);
     }
-    let ended = enter::end(&app, &opened, &who.name, None).await?.sessions;
+    let ended = ending::end(&app, &opened, &who.name, None).await?.sessions;
     Ok(Json(TokensRevoked { revoked: gone.into_iter().map(|r| r.name).collect(), ended }))
 }
 

@@ -13,6 +13,8 @@ use passeur_core::identity::of_entry;
 use passeur_core::session::{Life, State as Liveness};
 use passeur_core::site::Directory;
 use passeur_core::step::{Lang, Param, Step, StepCode, Witness, param_text, reason_text};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::ending;
 use passeur_store::SessionFilter;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -21,9 +23,8 @@ use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
 use super::{ApiError, problem};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::rights;
-use crate::signin::{Visit, enter, session};
+use crate::signin::{Visit, session};
 
 /// Which sessions.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -86,7 +87,7 @@ pub async fn end(
         return Err(problem(StatusCode::BAD_REQUEST, "query", "Too many", "At most 1000 sessions at once."));
     }
     let act = who.act(&app, "end sessions", serde_json::Value::Null);
-    let ended = enter::end(&app, &ask.sessions, &who.name, Some(act)).await?;
+    let ended = ending::end(&app, &ask.sessions, &who.name, Some(act)).await?;
     for id in &ended.sessions {
         let Some(row) = app.store.session(*id).await? else {
             continue;

@@ -4,13 +4,13 @@ use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{Problem, Provider, ProviderPart, ReadProvider, Refreshed, Role, SamlParty};
 use passeur_core::site::ENTITY_PATH;
+use passeur_engine::providers::ProviderLink;
 use serde::Deserialize;
 
 use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
 use super::{ApiError, no_edition, problem, secrets};
 use crate::app::App;
-use crate::providers::ProviderLink;
 use crate::trials;
 
 /// The providers of the live edition, with how the flows of the last 24 hours ended.

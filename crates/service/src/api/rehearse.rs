@@ -14,6 +14,7 @@ use passeur_core::expect;
 use passeur_core::rehearse::{CONSOLE, Tried, Verdict, effects, tell_at, try_after, try_at};
 use passeur_core::site::{Described, Site};
 use passeur_core::step::{Lang, sentence};
+use passeur_engine::look_up as asking;
 
 use super::auth::Engineer;
 use super::crossings::show;
@@ -23,7 +24,6 @@ use super::sites::{changed, document, off_the_data_path, sound};
 use super::{ApiError, bad, problem};
 use crate::app::App;
 use crate::rehearsal::{Pair, past as rehearse};
-use crate::signin::evidence as asking;
 use crate::trials::Under;
 
 /// The longest look back, in days; as long as crossings are kept by default.

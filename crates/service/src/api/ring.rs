@@ -3,6 +3,7 @@
 use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{Problem, RetireKey, RingKey, Role};
+use passeur_engine::ring::reseal;
 use passeur_store::NotRetired;
 use serde_json::json;
 
@@ -10,7 +11,6 @@ use super::auth::Engineer;
 use super::extract::{Json, Path};
 use super::{ApiError, problem};
 use crate::app::App;
-use crate::ring::reseal;
 
 /// For how long a node counts as running that was heard of.
 const RUNS: chrono::Duration = chrono::Duration::seconds(30);

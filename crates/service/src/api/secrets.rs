@@ -8,13 +8,15 @@ use passeur_api::{
 use passeur_core::likeness::Likeness;
 use passeur_core::seal::Purpose;
 use passeur_core::x509;
+use passeur_engine::providers::own;
+use passeur_engine::random::random;
+use passeur_engine::secrets::secret_binding;
 use passeur_store::{HowStored, SecretVersion as StoredVersion};
 
 use super::auth::Engineer;
 use super::extract::{Json, Path};
 use super::{ApiError, problem};
-use crate::app::{App, random, secret_binding};
-use crate::providers::own;
+use crate::app::App;
 use crate::trials::{self, Under};
 
 /// The longest secret stored, in bytes.

@@ -7,6 +7,7 @@ use http::StatusCode;
 use passeur_core::address::neighbourhood;
 use passeur_core::seal::Purpose;
 use passeur_core::site::{Site, WayKind};
+use passeur_engine::random::{new_uuid, random};
 use passeur_live::edition::Edition;
 use passeur_store::{FactorRow, StoreError};
 use serde::{Deserialize, Serialize};
@@ -19,7 +20,7 @@ use webauthn_rs::prelude::{
 
 use super::{Kind, handle, may_change, open_passkey, seal_passkey, webauthn};
 use crate::api::problem;
-use crate::app::{App, new_uuid, random};
+use crate::app::App;
 use crate::pages;
 use crate::signin::ask::{Flow, cookie_digest};
 use crate::signin::{LiveEdition, Visit, browser_binding, session};

@@ -14,13 +14,14 @@ use passeur_core::evidence::{Evidence, OwnFactor, PersonKey};
 use passeur_core::id::hex;
 use passeur_core::seal::Purpose;
 use passeur_core::site::{OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, Site, TOTP_PROVES};
+use passeur_engine::random::random;
 use passeur_store::{FactorRow, StoreError};
 use totp_rs::{Builder, Totp};
 use uuid::Uuid;
 use webauthn_rs::WebauthnBuilder;
 use webauthn_rs::prelude::{Passkey, Url, Webauthn};
 
-use crate::app::{App, random};
+use crate::app::App;
 use crate::rights;
 use crate::signin::fresh::{is_fresh, is_recent};
 use crate::signin::session::{self, Session};

@@ -7,14 +7,15 @@ use passeur_core::crossing::Outcome;
 use passeur_core::seal::Purpose;
 use passeur_core::site::OwnFactors;
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::random::{new_uuid, random};
 use passeur_live::edition::Edition;
 use passeur_store::{FactorRow, StoreError};
 use serde::Deserialize;
 use uuid::Uuid;
 
 use super::{Kind, NotNow, authenticator, ceremony, may_change, new_recovery, note, prove};
-use crate::app::{App, new_uuid, random};
-use crate::attempt::Attempt;
+use crate::app::App;
 use crate::pages::{self, FactorsPage, Shown, redirect};
 use crate::signin::ask::Purposed;
 use crate::signin::session::{self, Session};

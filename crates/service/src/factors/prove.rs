@@ -7,21 +7,22 @@ use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::site::{PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::tries;
+use passeur_engine::tries::slow;
 use passeur_live::edition::Edition;
 use passeur_store::{FactorRow, StoreError};
 use serde::Deserialize;
 
 use super::{Kind, ceremony, check_code, check_recovery, note};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::pages::{self, FactorForm, Said};
 use crate::signin::ask::{Flow, Manner, Purposed, SEALED_MAX};
-use crate::signin::local::limits::slow;
 use crate::signin::local::{self, after_form, limits};
 use crate::signin::session::{self, Session};
 use crate::signin::{LiveEdition, Visit, browser_binding, choose, flow};
 
-/// How long the form may stay open, and how often a code may be tried within the window of [`limits`].
+/// How long the form may stay open, and how often a code may be tried within the window of [`passeur_engine::tries`].
 const OPEN_MINUTES: i64 = 15;
 const TRIES: i32 = 5;
 
@@ -141,7 +142,7 @@ async fn proved(app: &App, edition: &Edition, visit: &Visit, entered: &Entered) 
     let recovery = app.store.recovery_codes_left(&s.row.person()).await?;
     let kinds = kinds(&rows, &wanted, recovery);
     let account = account(&s);
-    if !limits::count_plain(app, &mut attempt, "factor", &account, TRIES).await? {
+    if !tries::count_plain(app, &mut attempt, "factor", &account, TRIES).await? {
         attempt.apart();
         attempt.record(Outcome::CheckFailed).await?;
         let said = Said::Wait { minutes: passeur_core::site::TRIES_MINUTES };
@@ -167,7 +168,7 @@ async fn proved(app: &App, edition: &Edition, visit: &Visit, entered: &Entered) 
             if !flow::use_up(app, &mut attempt, &flow, limit).await? {
                 return Ok(flow::refuse(edition, attempt, flow::failed_check()).await);
             }
-            limits::uncount_plain(app, "factor", &account).await?;
+            tries::uncount_plain(app, "factor", &account).await?;
             slow::forget(app, "factor", &account).await?;
             attempt.step(|| Step::new(StepCode::FactorRight).with("kind", Param::reason(kind.code())).with("name", name));
             note(app, &mut s, kind).await?;

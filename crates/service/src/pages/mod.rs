@@ -19,10 +19,10 @@ use passeur_core::site::{Gate, Site};
 use passeur_core::step::{Lang, StepCode, remedy};
 use passeur_store::StoreError;
 
-use crate::attempt::Attempt;
 pub use device::{DevicePage, DeviceSaid};
 pub use factors::{FactorForm, FactorsPage, Shown};
 pub use layout::{STYLE, page};
+use passeur_engine::attempt::Attempt;
 pub use quay::{Quay, QuayGate, quay};
 pub use sign_in::{Choice, Form, Said, TicketPage, ask_name, choose, go_on};
 pub use tokens::TokensPage;

@@ -13,6 +13,8 @@ use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, UserInfo, WayIn};
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::{Attempt, Who};
+use passeur_engine::providers::oidc::{ExchangeError, OidcLink};
 use passeur_live::edition::Edition;
 use passeur_protocols::oidc::{
     Answer, BadUserInfo, DOCUMENT_MAX, Expected, Metadata, Pkce, Tokens, ValidIdToken, key_id, parse_answer, take_references,
@@ -25,9 +27,7 @@ use super::enter::AtProvider;
 use super::flow::{Ended, check_afresh, check_flow, display_name, ended, failed_check, refuse, resume};
 use super::{LiveEdition, Visit, enter, fresh, only_value, park, referred, start, trial};
 use crate::app::App;
-use crate::attempt::{Attempt, Who};
 use crate::pages;
-use crate::providers::oidc::{ExchangeError, OidcLink};
 
 /// The largest answer that is taken by a form, in bytes.
 const FORM_MAX: usize = 16 * 1024;

@@ -5,18 +5,18 @@ use std::net::IpAddr;
 use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
-use passeur_core::decide::fold;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::session::State;
 use passeur_core::site::Gate;
-use passeur_core::step::{Param, Silent, Step, StepCode};
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::grants::glance;
 use passeur_gateway::cookies;
 use passeur_live::edition::Edition;
 use passeur_store::{CodeRow, GateTokenRow, SessionRow, StoreError};
 
 use super::{Visit, enter, session};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
 
 enum Taken {
@@ -83,7 +83,7 @@ async fn open(
     let token = app.new_token();
     // The decision is made anew here: the edition may have changed in the minute between.
     let digest = match session::read_evidence(row) {
-        Some(e) => fold(&edition.site, gate, &e, &enter::first_request(&code.target, address, app.now()), &mut Silent).digest(),
+        Some(e) => glance(&edition.site, gate, &e, &enter::first_request(&code.target, address, app.now())).digest,
         None => {
             return Err(StoreError::Query("the session's evidence cannot be read".into()));
         }

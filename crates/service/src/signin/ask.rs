@@ -6,11 +6,12 @@ use passeur_core::address::ReturnPath;
 use passeur_core::id::{CrossingId, hex, sha256};
 use passeur_core::seal::Purpose;
 use passeur_core::site::Site;
+use passeur_engine::attempt::Attempt;
+use passeur_engine::random::random;
 use serde::{Deserialize, Serialize};
 
 use super::route::Routed;
-use crate::app::{App, random};
-use crate::attempt::Attempt;
+use crate::app::App;
 
 /// The longest sealed text that is looked at.
 pub const SEALED_MAX: usize = 6_000;

@@ -4,12 +4,12 @@
 use axum::response::{IntoResponse, Response};
 use passeur_core::site::{Access, Site};
 use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::Attempt;
 use passeur_gateway::cookies;
 
 use super::ask::{Ask, Purposed};
 use super::{Visit, local};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::pages::{self, Choice};
 
 /// How long a browser remembers the way in that it took, in seconds: half a year.

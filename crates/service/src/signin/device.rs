@@ -8,25 +8,26 @@ use chrono::Duration;
 use http::{StatusCode, header};
 use passeur_api::Role;
 use passeur_core::id::Token;
+use passeur_engine::attempt::Attempt;
+use passeur_engine::random::random;
+use passeur_engine::{look_up, tries};
 use passeur_live::edition::Edition;
 use passeur_store::{DeviceRow, NewToken, StoreError};
 use serde::Deserialize;
 use serde_json::json;
 
 use super::ask::Purposed;
-use super::local::limits;
 use super::session::{self, Session};
-use super::{LiveEdition, Visit, choose, evidence, fresh};
+use super::{LiveEdition, Visit, choose, fresh};
 use crate::api::auth::reaches;
-use crate::app::{App, random};
-use crate::attempt::Attempt;
+use crate::app::App;
 use crate::pages::{self, DevicePage, DeviceSaid, redirect};
 
 /// How long a code is good, how often it may be asked about, and how long the token lasts.
 const CODE_MINUTES: i64 = 10;
 const INTERVAL_S: i64 = 2;
 const TOKEN_HOURS: i64 = 12;
-/// Short codes that one engineer may try, and devices that one place may begin, within the window of [`limits`].
+/// Short codes that one engineer may try, and devices that one place may begin, within the window of [`passeur_engine::tries`].
 const TRIES: i32 = 10;
 const BEGUN: i32 = 30;
 /// Letters that make no words and are not mistaken for one another (RFC 8628 6.1).
@@ -76,7 +77,7 @@ pub async fn begin(State(app): State<App>, edition: Option<LiveEdition>, visit: 
         owner_authority: None,
     };
     let done = async {
-        let within = limits::count_plain(&app, &mut attempt, "device", &place, BEGUN).await?;
+        let within = tries::count_plain(&app, &mut attempt, "device", &place, BEGUN).await?;
         Ok::<_, StoreError>(within && app.store.add_device(row).await?)
     };
     match done.await {
@@ -201,13 +202,13 @@ async fn page(app: &App, edition: Option<LiveEdition>, visit: &Visit, sent: Sent
         }
         let mut attempt = Attempt::begin(app, "console", &visit.facts);
         let account = format!("{}\0{}", s.row.provider, s.row.subject);
-        if !limits::count_plain(app, &mut attempt, "device code", &account, TRIES).await? {
+        if !tries::count_plain(app, &mut attempt, "device code", &account, TRIES).await? {
             return Ok(show(DeviceSaid::TooMany));
         }
         let Some(mut row) = app.store.device_waiting(&macs(app, &sent.user_code), app.now()).await? else {
             return Ok(show(DeviceSaid::NoSuch { code: &sent.user_code }));
         };
-        limits::uncount_plain(app, "device code", &account).await?;
+        tries::uncount_plain(app, "device code", &account).await?;
         // What is let in outlives the session.
         if sent.answer != "no" && !fresh::is_fresh(&s.evidence, app.now()) {
             let again = choose::onward(app, &Purposed::Device { code: sent.user_code.clone() });
@@ -235,7 +236,7 @@ async fn page(app: &App, edition: Option<LiveEdition>, visit: &Visit, sent: Sent
 /// How far somebody may go in the console.
 async fn role(app: &App, edition: &Edition, s: &mut Session, visit: &Visit) -> Option<Role> {
     let access = edition.site.engineers.as_ref()?;
-    evidence::fill(app, &edition.site, access, &mut s.evidence).await;
+    look_up::fill(app, &edition.site, access, &mut s.evidence).await;
     reaches(app, &edition.site, &s.evidence, Some(visit.facts.address))
 }
 

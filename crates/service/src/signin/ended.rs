@@ -11,6 +11,9 @@ use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::sha256;
 use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::providers::oidc::OidcLink;
+use passeur_engine::{ending, tries};
 use passeur_live::edition::Edition;
 use passeur_protocols::oidc::{ExpectedLogout, LogoutToken, validate_logout};
 use passeur_store::StoreError;
@@ -19,18 +22,15 @@ use url::Url;
 use uuid::Uuid;
 
 use super::flow::failed_check;
-use super::local::limits;
-use super::{LiveEdition, Visit, enter};
+use super::{LiveEdition, Visit};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::pages;
-use crate::providers::oidc::OidcLink;
 
 /// The longest logout token that is looked at.
 const TOKEN_MAX: usize = 16 * 1024;
 
 /// What is counted of a network that names sessions of a provider which nobody has here, and how often it may within the window of
-/// [`limits`]: people sign out who have no session here any more, and many of them may share a network.
+/// [`passeur_engine::tries`]: people sign out who have no session here any more, and many of them may share a network.
 const GUESSES: &str = "front-channel";
 const GUESSES_MAX: i32 = 200;
 
@@ -114,8 +114,13 @@ async fn check(app: &App, link: &OidcLink, token: &str, address: IpAddr) -> Resu
 
 /// Ends sessions because a provider ended them, and tells it. Ended first and recorded second, by the caller: a store that fails in
 /// between leaves nobody signed in.
-pub async fn end_by_provider(app: &App, attempt: &mut Attempt, provider: &str, ids: &[Uuid]) -> Result<enter::Ended, StoreError> {
-    let ended = enter::end(app, ids, "provider", None).await?;
+pub async fn end_by_provider(
+    app: &App,
+    attempt: &mut Attempt,
+    provider: &str,
+    ids: &[Uuid],
+) -> Result<ending::Ended, StoreError> {
+    let ended = ending::end(app, ids, "provider", None).await?;
     attempt
         .step(|| Step::new(StepCode::ProviderSignedOut).with("provider", provider).with("sessions", ended.sessions.len() as i64));
     Ok(ended)
@@ -163,14 +168,14 @@ pub async fn front_channel(
     let done = async {
         // Whoever guesses sessions of the provider may not guess for long. One that was right does not count.
         let place = neighbourhood(visit.facts.address).to_string();
-        if !limits::count_plain(&app, &mut attempt, GUESSES, &place, GUESSES_MAX).await? {
+        if !tries::count_plain(&app, &mut attempt, GUESSES, &place, GUESSES_MAX).await? {
             attempt.record_anonymous(Outcome::CheckFailed);
             return Ok(StatusCode::TOO_MANY_REQUESTS);
         }
         let before = app.store.sessions_ended_at(&link.authority(), None, Some(&session)).await?.len();
         end(&app, &mut attempt, &link, None, Some(&session)).await?;
         if before > 0 {
-            limits::uncount_plain(&app, GUESSES, &place).await?;
+            tries::uncount_plain(&app, GUESSES, &place).await?;
         }
         Ok::<_, StoreError>(StatusCode::OK)
     };

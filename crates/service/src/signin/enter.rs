@@ -9,27 +9,28 @@ use http::StatusCode;
 use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::crossing::Outcome;
-use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::Evidence;
 use passeur_core::seal::Purpose;
-use passeur_core::session::State;
 use passeur_core::site::{Gate, Site};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_core::text::storable;
+use passeur_engine::attempt::Attempt;
+use passeur_engine::ending;
+use passeur_engine::grants::{self, Asking, Carriage, Decided};
+use passeur_engine::look_up;
+use passeur_engine::random::{new_uuid, random};
+use passeur_engine::roles;
 use passeur_gateway::cookies::{self, Found};
 use passeur_links::kerberos::Standing;
 use passeur_live::edition::Edition;
 use passeur_live::session::LiveSession;
-use passeur_store::{BlockRow, NewCode, NewSession, Recorded, SessionRow, StoreError};
-use uuid::Uuid;
+use passeur_store::{BlockRow, NewCode, NewSession, SessionRow, StoreError};
 
 use super::ask::{Ask, Manner, Purposed};
 use super::session::Session;
-use super::{Visit, choose, evidence, flow, route, session, start, step_up};
-use crate::app::{App, new_uuid, random};
-use crate::attempt::Attempt;
+use super::{Visit, choose, flow, route, session, start, step_up};
+use crate::app::App;
 use crate::pages::{self, redirect};
-use crate::roles;
 
 /// How long a hand-back code is good for, in seconds.
 const CODE_SECONDS: i64 = 60;
@@ -97,7 +98,7 @@ async fn new_session(
             evidence.factors.own = old.evidence.factors.own;
         }
         // Nobody waits for other nodes here: whoever signs in anew holds both.
-        end_here(app, &[old.row.id], "signed in anew", None).await?;
+        ending::end_here(app, &[old.row.id], "signed in anew", None).await?;
     }
     let (id, token, now) = (new_uuid(), app.new_token(), app.now());
     let person = evidence.person();
@@ -138,9 +139,9 @@ async fn new_session(
         return Ok(Err(block));
     }
     if let Some(standing) = there.sent {
-        app.standings.keep_sent(id, standing);
+        app.delegations.keep_sent(id, standing);
         if live.is_ended() {
-            app.standings.end(&[id]);
+            app.delegations.end(&[id]);
         }
     }
     route::remember(app, &edition.site, &evidence).await?;
@@ -170,64 +171,10 @@ async fn new_session(
     Ok(Ok((row, evidence, live, cookies::set(&cookie, token.reveal(), secure, None))))
 }
 
-/// The step of somebody who is kept out.
-pub fn kept_out_step(block: &BlockRow) -> Step {
-    Step::new(StepCode::KeptOut)
-        .with("person", block.name.as_str())
-        .with("by", block.by.as_str())
-        .with("since", block.at.format("%Y-%m-%d %H:%M UTC").to_string())
-        .with("why", block.why.as_str())
-        .with("key", format!("{}/{}", block.provider, block.subject))
-}
-
 /// Records that somebody who is kept out came, and tells them no more than that.
 async fn kept_out(edition: &Edition, mut attempt: Attempt, block: &BlockRow) -> Response {
-    attempt.step(|| kept_out_step(block));
+    attempt.step(|| ending::kept_out_step(block));
     flow::refuse(edition, attempt, flow::ended(Outcome::Refused, StatusCode::FORBIDDEN)).await
-}
-
-/// How long other nodes are waited for, and how often they are asked.
-const ACKNOWLEDGE_LIMIT: std::time::Duration = std::time::Duration::from_secs(2);
-const ACKNOWLEDGE_EVERY: std::time::Duration = std::time::Duration::from_millis(25);
-/// A node that was not seen for so long does not live.
-const NODE_LIVES_S: i64 = 3;
-
-/// Sessions that were ended, and nodes that have not said yet that they know.
-#[derive(Debug, Default)]
-pub struct Ended {
-    pub sessions: Vec<Uuid>,
-    pub behind: Vec<String>,
-}
-
-/// Ends sessions everywhere: in the store under the revocation counter, in this node's memory at once, and returns when
-/// every live node has acknowledged, or after two seconds with the names of those that have not.
-pub async fn end(app: &App, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -> Result<Ended, StoreError> {
-    let (sessions, counter) = end_here(app, ids, by, act).await?;
-    let behind = acknowledged(app, counter).await?;
-    Ok(Ended { sessions, behind })
-}
-
-/// Waits until every live node has acted on what the revocation counter says; the names of those that have not after two seconds.
-pub async fn acknowledged(app: &App, counter: i64) -> Result<Vec<String>, StoreError> {
-    app.catch_up().await?;
-    let began = std::time::Instant::now();
-    loop {
-        let behind = app.store.nodes_behind(counter, app.now() - Duration::seconds(NODE_LIVES_S)).await?;
-        if behind.is_empty() || began.elapsed() > ACKNOWLEDGE_LIMIT {
-            if !behind.is_empty() {
-                tracing::warn!(nodes = behind.join(", "), "ended sessions are not acknowledged by every node");
-            }
-            return Ok(behind);
-        }
-        tokio::time::sleep(ACKNOWLEDGE_EVERY).await;
-    }
-}
-
-/// Ends sessions in the store and in this node's memory; the others see it within moments.
-async fn end_here(app: &App, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -> Result<(Vec<Uuid>, i64), StoreError> {
-    let done = app.store.end_sessions(ids, app.now(), by, act).await?;
-    app.end_here(ids);
-    Ok(done)
 }
 
 /// Goes on with a live session.
@@ -248,7 +195,7 @@ pub async fn go_on(
     };
     if let Some(access) = access {
         loop {
-            evidence::complete(app, site, access, &mut session.evidence).await;
+            look_up::complete(app, site, access, &mut session.evidence).await;
             match session::grown(app, &mut session).await {
                 Ok(true) => break,
                 Ok(false) => {}
@@ -329,67 +276,44 @@ async fn through(
     if let Some((path, method)) = &ask.request {
         (at.path, at.method) = (path, method);
     }
-    let decision = fold(site, gate, &session.evidence, &at, attempt.witness());
     let lang = attempt.lang;
-    if let Some(has) = roles::of(&decision)
-        && let Err(e) = roles::note(app, site, &mut attempt, &gate.name, &session.evidence, &at, &has).await
-    {
-        return pages::store_failed(site, lang, &e).into_response();
-    }
-    let refusal = match decision {
-        Decision::Admitted(a) => {
-            if gate.hand_over.is_some() {
-                attempt.step(|| match &session.row.kept {
-                    Some(_) => Step::new(StepCode::PasswordHanded),
-                    None => Step::new(StepCode::PasswordNotHanded).with("way", session.evidence.way()),
-                });
+    let asking = Asking { edition, gate, evidence: &session.evidence, at };
+    let may_ask = |need: &_| step_up::next(site, session.evidence.way(), need, &ask.asked).is_some();
+    let granted = match grants::decide(app, asking, Carriage::Code(&session), &mut attempt, may_ask).await {
+        Ok(Decided::Granted(granted)) => granted,
+        Ok(Decided::Afresh(over)) => {
+            attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(over.code())));
+            if let Err(e) = flow::note_before_asking(&mut attempt, &mut ask, "time").await {
+                return pages::store_failed(site, lang, &e).into_response();
             }
-            // A rule may give less time at this gate than the session lives: then the person signs in afresh.
-            let limits = a.entry().lifetimes(&session::lifetimes(site, &session.row, Some(gate)));
-            let state = session.live.state(&limits, app.now());
-            if state != State::Live {
-                attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(state.code())));
-                if let Err(e) = flow::note_before_asking(&mut attempt, &mut ask, "time").await {
-                    return pages::store_failed(site, lang, &e).into_response();
-                }
-                let way = session.evidence.way().to_owned();
-                let anew = Manner::anew(true);
-                return start::by_way(app, edition, attempt, visit, way, Purposed::Gate(ask), anew).await;
-            }
-            None
+            let way = session.evidence.way().to_owned();
+            let anew = Manner::anew(true);
+            return start::by_way(app, edition, attempt, visit, way, Purposed::Gate(ask), anew).await;
         }
-        Decision::Refused(r) => Some(r),
-    };
-    if let Some(refusal) = refusal {
-        let next = refusal.need.as_ref().and_then(|n| step_up::next(site, session.evidence.way(), n, &ask.asked));
-        if let Some(next) = next {
-            return step_up::ask(app, edition, attempt, visit, session, ask, next).await;
-        }
-        if let Err(e) = attempt.record(refusal.outcome).await {
-            return pages::store_failed(site, attempt.lang, &e).into_response();
-        }
-        let status = if refusal.outcome == Outcome::Failed { StatusCode::BAD_GATEWAY } else { StatusCode::FORBIDDEN };
-        let refused = pages::Refused::of_step(&attempt, attempt.id, refusal.words);
-        return pages::refused(site, attempt.lang, status, &refused).into_response();
-    }
-    let code = app.new_token();
-    attempt.step(|| Step::new(StepCode::CodeIssued).with("to", gate.address.origin()));
-    let written = match attempt.record(Outcome::Admitted).await {
-        Ok(()) => {
-            let row = NewCode {
-                digest: code.digest().to_vec(),
-                session_id: session.row.id,
-                gate: gate.name.clone(),
-                binding: ask.binding.clone().into_bytes(),
-                target: ask.return_path().as_str().to_owned(),
-                crossing: attempt.id.to_string(),
-                expires_at: app.now() + Duration::seconds(CODE_SECONDS),
+        Ok(Decided::More(need)) => {
+            return match step_up::next(site, session.evidence.way(), &need, &ask.asked) {
+                Some(next) => step_up::ask(app, edition, attempt, visit, session, ask, next).await,
+                None => pages::not_set_up(lang).into_response(),
             };
-            app.store.add_code(row).await
         }
-        Err(e) => Err(e),
+        Ok(Decided::Refused(refusal, crossing)) => {
+            let status = if refusal.outcome == Outcome::Failed { StatusCode::BAD_GATEWAY } else { StatusCode::FORBIDDEN };
+            let refused = pages::Refused::of_step(&attempt, crossing, refusal.words);
+            return pages::refused(site, lang, status, &refused).into_response();
+        }
+        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
     };
-    match written {
+    let code = app.new_token();
+    let row = NewCode {
+        digest: code.digest().to_vec(),
+        session_id: session.row.id,
+        gate: gate.name.clone(),
+        binding: ask.binding.clone().into_bytes(),
+        target: ask.return_path().as_str().to_owned(),
+        crossing: granted.crossing().to_string(),
+        expires_at: app.now() + Duration::seconds(CODE_SECONDS),
+    };
+    match app.store.add_code(row).await {
         Ok(()) => redirect(&gate.address.at(&format!("/.passeur/arrive?code={}", code.reveal())), None),
         Err(e) => pages::store_failed(site, attempt.lang, &e).into_response(),
     }

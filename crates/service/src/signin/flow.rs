@@ -8,13 +8,13 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
 use passeur_core::site::Site;
 use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::Attempt;
 use passeur_live::edition::Edition;
 use passeur_store::StoreError;
 
 use super::ask::{Ask, Flow, Purposed};
 use super::{Visit, choose, start, trial};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::pages;
 
 /// An attempt that ended with this outcome; its last step says why.
@@ -202,7 +202,7 @@ pub async fn use_up(app: &App, attempt: &mut Attempt, flow: &Flow, limit: Durati
     Ok(first)
 }
 
-/// Computes what somebody who has proved nothing can ask for: see [`crate::workers`]. Where it is not computed, that is told.
+/// Computes what somebody who has proved nothing can ask for: see [`passeur_engine::workers`]. Where it is not computed, that is told.
 pub async fn compute<T: Send + 'static>(
     app: &App,
     attempt: &mut Attempt,

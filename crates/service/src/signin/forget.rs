@@ -6,10 +6,11 @@ use chrono::{DateTime, Duration};
 use http::{HeaderName, HeaderValue, StatusCode};
 use passeur_core::seal::Purpose;
 use passeur_core::site::Gate;
+use passeur_engine::random::random;
 use passeur_gateway::cookies;
 
 use super::Visit;
-use crate::app::{App, random};
+use crate::app::App;
 use crate::pages;
 
 /// How long the order is good for, in minutes.

@@ -13,13 +13,14 @@ use passeur_core::address::neighbourhood;
 use passeur_core::id::Token;
 use passeur_core::seal::Purpose;
 use passeur_core::site::Gate;
+use passeur_engine::random::random;
 use passeur_live::edition::Edition;
 use passeur_store::{KeptForm, StoreError};
 use serde::{Deserialize, Serialize};
 
 use super::Visit;
 use super::ask::cookie_digest;
-use crate::app::{App, random};
+use crate::app::App;
 use crate::pages;
 
 /// How long a form is kept, in minutes: as long as a sign-in may take.

@@ -7,7 +7,6 @@ pub mod choose;
 pub mod device;
 pub mod ended;
 pub mod enter;
-pub mod evidence;
 pub mod flow;
 pub mod forget;
 pub mod forms;

@@ -11,6 +11,8 @@ use passeur_core::seal::Purpose;
 use passeur_core::session::State as Liveness;
 use passeur_core::site::Gate;
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::ending;
 use passeur_gateway::cookies;
 use passeur_live::edition::Edition;
 use passeur_protocols::oidc::end_session_url;
@@ -19,9 +21,8 @@ use passeur_protocols::saml::response::NameId;
 use passeur_store::{HowFar, SessionRow, StoreError};
 use serde::Deserialize;
 
-use super::{LiveEdition, Visit, enter, forget, saml, session};
+use super::{LiveEdition, Visit, forget, saml, session};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::pages::{self, Elsewhere, WayOut};
 use crate::people::{self, Named};
 
@@ -111,7 +112,7 @@ pub async fn sign_out(
                 });
                 attempt.step(|| Step::new(StepCode::SignedOutEverywhere).with("sessions", others.len() as i64));
             } else {
-                enter::end(&app, &[s.row.id], "person", None).await?;
+                ending::end(&app, &[s.row.id], "person", None).await?;
             }
             attempt.record(Outcome::SignedOut).await
         };

@@ -12,13 +12,14 @@ use passeur_core::crossing::Outcome;
 use passeur_core::id::Token;
 use passeur_core::seal::Purpose;
 use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::random::random;
 use passeur_live::edition::Edition;
 use passeur_store::NewParked;
 
 use super::Visit;
 use super::flow::{failed_check, refuse};
-use crate::app::{App, random};
-use crate::attempt::Attempt;
+use crate::app::App;
 use crate::pages::{self, redirect};
 
 /// How long an answer waits, in minutes, and how long its form may take to arrive, in seconds.

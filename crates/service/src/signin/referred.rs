@@ -4,14 +4,14 @@
 use passeur_core::evidence::{Referred, ReferredState};
 use passeur_core::identity::top_claim;
 use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::providers::oidc::OidcLink;
 use passeur_protocols::oidc::{
     ClaimSource, DOCUMENT_MAX, ExpectedClaims, Metadata, Reference, ValidIdToken, is_of_provider, validate_referred,
 };
 use serde_json::{Map, Value};
 
 use crate::app::App;
-use crate::attempt::Attempt;
-use crate::providers::oidc::OidcLink;
 
 /// Reads the sources of claims that the site reads; others are not asked.
 pub async fn read(

@@ -15,6 +15,8 @@ use passeur_core::identity::from_claims;
 use passeur_core::route::{self, ByName, Choice, Decided, Device, Entry, Facts, QUAY, Questions, Suffix, Typed};
 use passeur_core::site::{Site, WayKind};
 use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::tries;
 use passeur_gateway::cookies::{self, Found};
 use passeur_live::edition::Edition;
 use passeur_store::StoreError;
@@ -22,10 +24,9 @@ use serde::{Deserialize, Serialize};
 
 use super::ask::{Flow, Manner, Purposed, SEALED_MAX};
 use super::flow::{self, failed_check, refuse, resume};
-use super::local::{self, limits};
+use super::local::{self};
 use super::{LiveEdition, Visit, browser_binding, choose, start};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::pages;
 
 /// The longest name that is looked at, in characters.
@@ -337,7 +338,7 @@ async fn find_out(
 ) -> Result<Option<Typed>, StoreError> {
     let place = neighbourhood(visit.facts.address).to_string();
     // A name that raises no question is not counted: nothing is learnt of it.
-    if !questions.is_empty() && !limits::within(app, "name", &place, NAMES_MAX).await? {
+    if !questions.is_empty() && !tries::within(app, "name", &place, NAMES_MAX).await? {
         return Ok(None);
     }
     look_up(app, site, name, suffix, questions).await.map(Some)

@@ -1,86 +1,13 @@
-//! The session at the sign-in host.
-
-use std::sync::Arc;
+//! The session that a browser presents at the sign-in host.
 
 use http::HeaderMap;
-use passeur_core::evidence::Evidence;
 use passeur_core::id::Token;
-use passeur_core::session::{Life, Lifetimes, State};
-use passeur_core::site::{Gate, Site};
+pub use passeur_engine::sessions::*;
 use passeur_gateway::cookies::{Found, find};
 use passeur_live::edition::Edition;
-use passeur_live::session::LiveSession;
-use passeur_store::{GateTokenRow, SessionRow, StoreError};
-use uuid::Uuid;
+use passeur_store::StoreError;
 
 use crate::app::App;
-
-/// A live session with its evidence.
-pub struct Session {
-    pub row: SessionRow,
-    pub evidence: Evidence,
-    /// What this node's memory knows of it: told when it ends.
-    pub live: Arc<LiveSession>,
-}
-
-/// How often a session is read again while others end, before the reader is told to come back.
-const READS_MAX: usize = 20;
-
-/// How a session is looked for.
-#[derive(Clone, Copy)]
-enum By<'a> {
-    Id(Uuid),
-    /// By the digest of the browser's token at the sign-in host.
-    Token(&'a [u8; 32]),
-    /// By the digest of a gate's token.
-    GateToken(&'a [u8; 32]),
-}
-
-/// A stored session, with the gate's token it was found by.
-type Stored = (SessionRow, Option<GateTokenRow>);
-
-async fn find_once(app: &App, by: By<'_>) -> Result<Option<Stored>, StoreError> {
-    Ok(match by {
-        By::Id(id) => app.store.session(id).await?.map(|r| (r, None)),
-        By::Token(digest) => app.store.session_by_token(digest).await?.map(|r| (r, None)),
-        By::GateToken(digest) => app.store.gate_token(digest).await?.map(|(held, r)| (r, Some(held))),
-    })
-}
-
-/// Reads a stored session, with what memory knows of it. An end that came after the reading is seen: by the count of ends where it
-/// came before the session was in memory, and by its flag where it came later.
-async fn read(app: &App, by: By<'_>) -> Result<Option<(Stored, Arc<LiveSession>)>, StoreError> {
-    for _ in 0..READS_MAX {
-        let ends = app.sessions.ends();
-        let Some((row, held)) = find_once(app, by).await? else { return Ok(None) };
-        let live = match row.ended_at {
-            None => app.sessions.hold(ends, row.id, row.began, row.last_seen, row.until),
-            Some(_) => {
-                let over = LiveSession::new(row.id, row.began, row.last_seen, row.until);
-                over.end();
-                Some(Arc::new(over))
-            }
-        };
-        if let Some(live) = live {
-            return Ok(Some(((row, held), live)));
-        }
-    }
-    Err(StoreError::Conflict)
-}
-
-/// A session by its number, ended or not, with what memory knows of it.
-pub async fn by_id(app: &App, id: Uuid) -> Result<Option<(SessionRow, Arc<LiveSession>)>, StoreError> {
-    Ok(read(app, By::Id(id)).await?.map(|((row, _), live)| (row, live)))
-}
-
-/// A gate's token with its session, ended or not, and what memory knows of that.
-pub async fn by_gate_token(
-    app: &App,
-    digest: &[u8; 32],
-) -> Result<Option<(GateTokenRow, SessionRow, Arc<LiveSession>)>, StoreError> {
-    let found = read(app, By::GateToken(digest)).await?;
-    Ok(found.and_then(|((row, held), live)| held.map(|held| (held, row, live))))
-}
 
 /// The session a browser presents at the sign-in host; none unless it is live.
 pub async fn of_browser(app: &App, edition: &Edition, headers: &HeaderMap) -> Result<Option<Session>, StoreError> {
@@ -88,66 +15,8 @@ pub async fn of_browser(app: &App, edition: &Edition, headers: &HeaderMap) -> Re
     let Found::One(text) = find(headers, &name) else {
         return Ok(None);
     };
-    let Some(token) = Token::parse(&text) else {
-        return Ok(None);
-    };
-    let digest = token.digest();
-    let Some(((row, _), live)) = read(app, By::Token(&digest)).await? else {
-        return Ok(None);
-    };
-    if state(app, edition, &row, &live) != State::Live {
-        return Ok(None);
+    match Token::parse(&text) {
+        Some(token) => by_token(app, edition, &token).await,
+        None => Ok(None),
     }
-    let Some(evidence) = read_evidence(&row) else {
-        return Ok(None);
-    };
-    live.touch(app.now());
-    Ok(Some(Session { row, evidence, live }))
-}
-
-/// The state of a stored session now. Last-seen is written in batches: memory may know of later use.
-pub fn state(app: &App, edition: &Edition, row: &SessionRow, live: &LiveSession) -> State {
-    live.state(&lifetimes(&edition.site, row, None), app.now())
-}
-
-/// The state of one in a list of stored sessions, which memory need not know.
-pub fn state_listed(app: &App, edition: &Edition, row: &SessionRow) -> State {
-    match app.sessions.known(row.id) {
-        Some(live) => state(app, edition, row, &live),
-        None => {
-            let life = Life { began: row.began, last_seen: row.last_seen, ended: row.ended_at, until: row.until };
-            lifetimes(&edition.site, row, None).state(&life, app.now())
-        }
-    }
-}
-
-/// How long a stored session lasts; at a gate, where one is named.
-pub fn lifetimes(site: &Site, row: &SessionRow, gate: Option<&Gate>) -> Lifetimes {
-    site.lifetimes_at(row.address.parse().ok(), gate)
-}
-
-/// Evidence as stored; none when it is of a format this binary does not know.
-pub fn read_evidence(row: &SessionRow) -> Option<Evidence> {
-    Evidence::from_stored(row.evidence.clone())
-}
-
-/// Stores evidence that grew, or was read again, over what was read. False where somebody stored newer meanwhile or ended the
-/// session: what is known has to be read again.
-pub async fn keep_evidence(app: &App, row: &mut SessionRow, evidence: &Evidence) -> Result<bool, StoreError> {
-    let json = serde_json::to_value(evidence).map_err(|e| StoreError::Query(e.to_string()))?;
-    let kept = app.store.set_evidence(row.id, row.evidence_version, json).await?;
-    row.evidence_version += i64::from(kept);
-    Ok(kept)
-}
-
-/// Stores what is known of a session after it grew. False where somebody stored newer meanwhile: the session is as they left it, and
-/// what grew has to grow there, so that nobody undoes what another found. `Conflict` where the session ended.
-pub async fn grown(app: &App, session: &mut Session) -> Result<bool, StoreError> {
-    if keep_evidence(app, &mut session.row, &session.evidence).await? {
-        return Ok(true);
-    }
-    let row = app.store.session(session.row.id).await?.filter(|r| r.ended_at.is_none()).ok_or(StoreError::Conflict)?;
-    session.evidence = read_evidence(&row).ok_or(StoreError::Conflict)?;
-    session.row = row;
-    Ok(false)
 }

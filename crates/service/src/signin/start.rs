@@ -7,17 +7,19 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
 use passeur_core::site::Site;
 use passeur_core::step::{Lang, Param, Step, StepCode};
+use passeur_engine::attempt;
+use passeur_engine::attempt::Attempt;
+use passeur_engine::providers::ProviderLink;
+use passeur_engine::providers::oidc::OidcLink;
+use passeur_engine::random::random;
 use passeur_gateway::cookies::{self, Found};
 use passeur_live::edition::Edition;
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, Pkce};
 
 use super::ask::{Ask, Flow, Manner, Purposed, SEALED_MAX};
 use super::{LiveEdition, Visit, browser_binding, choose, enter, flow, fresh, local, route, saml, session, trial};
-use crate::app::{App, random};
-use crate::attempt::Attempt;
+use crate::app::App;
 use crate::pages::{self, redirect};
-use crate::providers::ProviderLink;
-use crate::providers::oidc::OidcLink;
 
 /// `GET /.passeur/sign-in?ask=…` from a gate, or `?for=console` and `?for=quay`.
 pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit: Visit) -> Response {
@@ -55,7 +57,9 @@ pub async fn sign_in(State(app): State<App>, edition: Option<LiveEdition>, visit
         Ok(found) => found,
         Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
     };
-    if let Some(s) = found.as_ref().filter(|s| keeps(s) && serves(site, &to, &s.evidence) && app.standings.lost(site, &to, s)) {
+    if let Some(s) =
+        found.as_ref().filter(|s| keeps(s) && serves(site, &to, &s.evidence) && crate::standings::lost(&app, site, &to, s))
+    {
         attempt.step(|| Step::new(StepCode::TicketLost).with("person", s.row.name.as_str()));
         let way = s.evidence.way().to_owned();
         attempt.is_of(&s.row);
@@ -167,7 +171,7 @@ pub fn first_steps(site: &Site, ask: &Ask, visit: &Visit) -> Vec<Step> {
     let mut facts = visit.facts.clone();
     facts.method = "GET".to_owned();
     facts.target = ask.target.clone();
-    let mut steps = vec![crate::attempt::arrived(&ask.gate, &facts)];
+    let mut steps = vec![attempt::arrived(&ask.gate, &facts)];
     if let Some(kept) = &ask.form {
         steps.push(Step::new(StepCode::FormKept).with("kept", Param::reason(kept)));
     }

@@ -5,13 +5,13 @@ use axum::response::{IntoResponse, Response};
 use passeur_core::condition::Need;
 use passeur_core::site::Site;
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
 use passeur_live::edition::Edition;
 
 use super::ask::{Ask, Manner, Purposed};
 use super::session::Session;
 use super::{Visit, flow, start};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::factors::prove;
 use crate::pages;
 

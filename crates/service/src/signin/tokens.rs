@@ -7,17 +7,19 @@ use chrono::Duration;
 use http::StatusCode;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::crossing::Outcome;
-use passeur_core::decide::{Decision, fold};
 use passeur_core::site::Gate;
-use passeur_core::step::{Silent, Step, StepCode};
+use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::grants::glance;
+use passeur_engine::random::new_uuid;
+use passeur_engine::{ending, look_up};
 use passeur_live::edition::Edition;
 use passeur_store::{PersonalToken, StoreError};
 use uuid::Uuid;
 
 use super::session::{self, Session};
-use super::{LiveEdition, Visit, enter, evidence, fresh, only_value};
-use crate::app::{App, new_uuid};
-use crate::attempt::Attempt;
+use super::{LiveEdition, Visit, fresh, only_value};
+use crate::app::App;
 use crate::callers::PREFIX;
 use crate::pages::{self, TokensPage, redirect};
 
@@ -34,9 +36,9 @@ async fn gates<'a>(app: &App, edition: &'a Edition, s: &mut Session, visit: &Vis
         if !takes {
             continue;
         }
-        evidence::fill(app, site, &gate.access, &mut s.evidence).await;
+        look_up::fill(app, site, &gate.access, &mut s.evidence).await;
         let at = Circumstances::at(app.now()).from(visit.facts.address);
-        if matches!(fold(site, gate, &s.evidence, &at, &mut Silent), Decision::Admitted(_)) {
+        if glance(site, gate, &s.evidence, &at).admits {
             out.push(gate);
         }
     }
@@ -145,7 +147,7 @@ async fn revoke(app: &App, s: &Session, visit: &Visit, id: Uuid) -> Result<(), S
     let gone = app.store.revoke_personal_tokens(&s.row.person(), Some(id), None).await?;
     for row in gone {
         let opened = app.store.sessions_of_token(row.id).await?;
-        enter::end(app, &opened, "its token was revoked", None).await?;
+        ending::end(app, &opened, "its token was revoked", None).await?;
         record(app, s, visit, Step::new(StepCode::PersonalTokenRevoked).with("name", row.name)).await?;
     }
     Ok(())

@@ -14,18 +14,20 @@ use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::Purpose;
 use passeur_core::site::{Access, Provider, Site, compile};
 use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::editions::salted;
+use passeur_engine::look_up;
+use passeur_engine::providers::ProviderLink;
+use passeur_engine::random::random;
+use passeur_engine::workers::Overloaded;
 use passeur_live::edition::Edition;
 use passeur_store::{StoreError, TrialRow};
 use serde::{Deserialize, Serialize};
 
 use super::ask::Purposed;
-use super::evidence;
 use super::flow::Ended;
-use crate::app::{App, random, salted};
-use crate::attempt::Attempt;
+use crate::app::App;
 use crate::pages;
-use crate::providers::ProviderLink;
-use crate::workers::Overloaded;
 
 /// How long a trial is open, and what came back is kept.
 pub const OPEN_FOR: Duration = Duration::hours(1);
@@ -135,7 +137,7 @@ pub async fn finish(
             Ok(mut evidence) => {
                 if let Some(site) = site_of(app, &row).await? {
                     for access in site.accesses() {
-                        evidence::fill(app, &site, &as_if(access, &row.provider), &mut evidence).await;
+                        look_up::fill(app, &site, &as_if(access, &row.provider), &mut evidence).await;
                     }
                 }
                 Some(evidence)

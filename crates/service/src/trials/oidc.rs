@@ -2,11 +2,12 @@
 
 use passeur_api::ProviderTrial;
 use passeur_core::site::{ClientAuthentication, OidcClient, Provider, Site, Speaks, check_issuer};
+use passeur_engine::providers::oidc::{ExchangeError, OidcLink};
+use passeur_engine::random::random;
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, KeySet, Metadata, Pkce, discovery_url};
 
 use super::{Checks, Lacking, Seen, Stored, Under, clock, in_place, unheard_of};
-use crate::app::{App, random};
-use crate::providers::oidc::{ExchangeError, OidcLink};
+use crate::app::App;
 
 /// The provider to try: the live edition's, with the request's values in place of it.
 fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, OidcClient), Lacking> {

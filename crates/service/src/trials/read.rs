@@ -6,6 +6,7 @@ use chrono::Duration;
 use passeur_api::{ProviderPart, ReadProvider};
 use passeur_core::site::{SamlParty, check_endpoint};
 use passeur_core::x509;
+use passeur_engine::providers::HTTP_LIMIT;
 use passeur_links::http::{Answer, Client};
 use passeur_protocols::oidc::discovery_url;
 use passeur_protocols::saml::metadata;
@@ -14,7 +15,6 @@ use url::Url;
 
 use super::{Checks, Lacking, clock};
 use crate::app::App;
-use crate::providers::HTTP_LIMIT;
 
 /// The largest document read.
 const DOCUMENT_MAX: usize = passeur_protocols::saml::xml::SIZE_MAX;

@@ -4,13 +4,14 @@ use passeur_api::ProviderTrial;
 use passeur_core::id::hex;
 use passeur_core::site::{Provider, SamlSource, SamlTrust, Site, Speaks, check_endpoint};
 use passeur_core::x509;
+use passeur_engine::providers::saml::{MetadataError, SamlLink};
+use passeur_engine::random::random;
 use passeur_protocols::saml::binding::{Message, redirect};
 use passeur_protocols::saml::metadata::{self, BadMetadata};
 use passeur_protocols::saml::request::Request;
 
 use super::{Checks, Lacking, Seen, clock, in_place, unheard_of};
-use crate::app::{App, random};
-use crate::providers::saml::{MetadataError, SamlLink};
+use crate::app::App;
 
 /// The provider to try: the live edition's, with the request's values in place of it.
 fn provider_of(site: &Site, ask: &ProviderTrial) -> Result<(Provider, SamlTrust), Lacking> {

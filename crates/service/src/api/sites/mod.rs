@@ -23,6 +23,8 @@ use passeur_core::compare::{Bearing, ChangedSource, Side, changed_sources, compa
 use passeur_core::expect;
 use passeur_core::site::{self, Severity, Site};
 use passeur_core::step::Lang;
+use passeur_engine::editions::salted;
+use passeur_engine::workers::Overloaded;
 use passeur_store::{EditionRow, SecretMeta};
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -30,9 +32,8 @@ use utoipa::IntoParams;
 use super::auth::Engineer;
 use super::extract::{Json, Path, Query};
 use super::{ApiError, bad, no_edition, problem};
-use crate::app::{App, salted};
+use crate::app::App;
 use crate::findings;
-use crate::workers::Overloaded;
 
 /// Compiles a document, tries its expectations, and adds what only the store can say: secrets that are named and not
 /// stored.

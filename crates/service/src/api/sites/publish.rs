@@ -7,6 +7,7 @@ use passeur_api::{Affected, Edition, Finding, Problem, PublishRequest, Role};
 use passeur_core::compare::ChangedSource;
 use passeur_core::rehearse::CONSOLE;
 use passeur_core::site::Site;
+use passeur_engine::editions::turned;
 use passeur_store::{EditionRow, StandsOn, Turned};
 use serde_json::json;
 use std::sync::Arc;
@@ -17,7 +18,7 @@ use super::super::{ApiError, bad, problem};
 use super::agree::ask_for_second;
 use super::sources::{ask_about_sources, ask_about_trials};
 use super::{Document, changed, compiled, document, examine, numbered, whole};
-use crate::app::{App, turned};
+use crate::app::App;
 use crate::lockout;
 use crate::rehearsal::{self, Pair};
 

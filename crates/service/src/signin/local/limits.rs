@@ -4,20 +4,22 @@
 //! account before holds a sealed cookie that says so, and has a count of its own.
 
 use axum::response::{IntoResponse, Response};
-use chrono::Duration;
 use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::{hex, sha256};
 use passeur_core::seal::Purpose;
 use passeur_core::site::TRIES_MINUTES;
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::random::random;
+use passeur_engine::tries::{slot, window};
 use passeur_gateway::cookies::{self, Found};
 use passeur_store::StoreError;
 use serde::{Deserialize, Serialize};
 
 use super::Asked;
-use crate::app::{App, random};
-use crate::attempt::Attempt;
+
+use crate::app::App;
 use crate::pages::{self, Said};
 
 /// The most tries within the window: of all strangers together for one account, in multiples of what one place has for it; and
@@ -63,47 +65,6 @@ pub(super) fn known_now(asked: &Asked<'_>, account: &str) -> String {
     let text = asked.app.ring.seal_text(Purpose::Known, random(), &serde_json::to_vec(&held).unwrap_or_default());
     let (name, secure) = asked.site().address.cookie("known");
     cookies::set(&name, &text, secure, Some(KNOWN_S))
-}
-
-/// Wrong codes for one account over weeks: guessing that keeps below every window. Nobody is locked out by it; what is guessed is made
-/// harder instead.
-pub mod slow {
-    use chrono::Duration;
-    use passeur_store::StoreError;
-
-    use super::slot;
-    use crate::app::App;
-
-    /// Wrong ones within the window, from which on the account is guessed at. People mistype a few.
-    const MANY: i32 = 20;
-    const WINDOW_DAYS: i64 = 30;
-
-    fn spans(app: &App) -> [i64; 2] {
-        let now = app.now().timestamp().div_euclid(WINDOW_DAYS * 86_400);
-        // Negative, so that they are never taken for windows of minutes.
-        [-now, -now + 1]
-    }
-
-    /// Counts a wrong one.
-    pub async fn count(app: &App, what: &str, account: &str) -> Result<(), StoreError> {
-        let until = app.now() + Duration::days(2 * WINDOW_DAYS);
-        app.store.count_tries(&[slot(app, &[what, account])], spans(app)[0], until).await.map(drop)
-    }
-
-    /// Whether somebody guesses at an account.
-    pub async fn is_guessed(app: &App, what: &str, account: &str) -> Result<bool, StoreError> {
-        let key = slot(app, &[what, account]);
-        let mut n = 0;
-        for span in spans(app) {
-            n += app.store.tries_so_far(&key, span).await?;
-        }
-        Ok(n >= MANY)
-    }
-
-    /// Forgets the wrong ones: the account's owner came.
-    pub async fn forget(app: &App, what: &str, account: &str) -> Result<(), StoreError> {
-        app.store.forget_tries(&slot(app, &[what, account]), &spans(app)).await
-    }
 }
 
 /// A try that was counted.
@@ -160,20 +121,6 @@ pub(super) async fn count(
     Ok(Some(counted))
 }
 
-/// Where tries of a kind are counted: one of so many slots, so that no number of networks or names fills the store. Which names share
-/// a slot nobody can know without the ring.
-fn slot(app: &App, parts: &[&str]) -> [u8; 32] {
-    let mac = app.ring.mac("tries", parts.join("\0").as_bytes());
-    let kind = app.ring.mac("tries", parts.first().copied().unwrap_or_default().as_bytes());
-    let mut out = [0; 32];
-    out[..4].copy_from_slice(&kind[..4]);
-    out[4..7].copy_from_slice(&[mac[0], mac[1], mac[2] & SLOT_MASK]);
-    out
-}
-
-/// Of 24 bits the last two count for nothing: four million slots of each kind.
-const SLOT_MASK: u8 = 0b1111_1100;
-
 /// The same, and where no more are taken what the person is answered, which is recorded.
 pub(super) async fn allowed(
     asked: &Asked<'_>,
@@ -190,39 +137,6 @@ pub(super) async fn allowed(
         }
         Err(e) => Err(Box::new(pages::store_failed(asked.site(), asked.visit.facts.lang, &e).into_response())),
     }
-}
-
-/// The window of time that now falls into, and when what is counted in it may be forgotten.
-fn window(app: &App) -> (i64, passeur_core::Moment) {
-    (app.now().timestamp().div_euclid(TRIES_MINUTES * 60), app.now() + Duration::minutes(2 * TRIES_MINUTES))
-}
-
-/// Counts a try of somebody who is signed in, for a purpose. False where no more are taken, which is told.
-pub async fn count_plain(app: &App, attempt: &mut Attempt, what: &str, account: &str, each: i32) -> Result<bool, StoreError> {
-    let within = within(app, what, account, each).await?;
-    if !within {
-        attempt.step(|| {
-            Step::new(StepCode::TooManyTries)
-                .with("way", what)
-                .with("bound", Param::reason("for-account"))
-                .with("limit", i64::from(each))
-                .with("minutes", TRIES_MINUTES)
-        });
-    }
-    Ok(within)
-}
-
-/// Counts a try for a purpose. False where there were more than `each` within the window.
-pub async fn within(app: &App, what: &str, account: &str, each: i32) -> Result<bool, StoreError> {
-    let (span, until) = window(app);
-    let key = slot(app, &[what, account]);
-    Ok(app.store.count_tries(&[key], span, until).await?.first().is_some_and(|n| *n <= each))
-}
-
-/// Takes such a try back.
-pub async fn uncount_plain(app: &App, what: &str, account: &str) -> Result<(), StoreError> {
-    let key = slot(app, &[what, account]);
-    app.store.uncount_tries(&[key], window(app).0).await
 }
 
 /// Takes back a try that was right.

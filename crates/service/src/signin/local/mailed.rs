@@ -8,13 +8,14 @@ use passeur_core::id::{hex, same_secret, sha256};
 use passeur_core::seal::Purpose;
 use passeur_core::site::{MailedCodeWay, TRIES_MINUTES, plain_mail};
 use passeur_core::step::{Lang, Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::random::random;
+use passeur_engine::tries::slow;
 use passeur_store::{MailedCode, StoreError};
 use serde_json::Map;
 
-use super::limits::slow;
 use super::{Asked, Entered, Proven, enter, limits};
-use crate::app::{App, random};
-use crate::attempt::Attempt;
+use crate::app::App;
 use crate::pages::{self, Said};
 
 /// How many codes an address gets within the window from one place, and how often one code may be tried.

@@ -22,6 +22,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::site::{Site, Way, WayKind};
 use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::{Attempt, Who};
 use passeur_links::kerberos::Standing;
 use passeur_live::edition::Edition;
 use serde::Deserialize;
@@ -32,7 +33,6 @@ use super::enter::AtProvider;
 use super::flow::{self, failed_check, refuse, resume};
 use super::{LiveEdition, Visit, browser_binding, choose, enter};
 use crate::app::App;
-use crate::attempt::{Attempt, Who};
 use crate::pages::{self, Said};
 
 /// What any form of ours sends.

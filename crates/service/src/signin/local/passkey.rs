@@ -7,14 +7,14 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::site::{PASSKEY_PROVES, PasskeyWay};
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::{Attempt, Who};
+use passeur_engine::look_up;
 use passeur_store::{FactorRow, StoreError};
 
 use super::{Asked, Entered, after_form};
-use crate::attempt::{Attempt, Who};
 use crate::factors::ceremony;
 use crate::pages::{self, Said};
 use crate::signin::enter::{self, AtProvider};
-use crate::signin::evidence;
 use crate::signin::flow::{self, display_name, failed_check, refuse};
 
 pub(super) async fn tried(asked: &Asked<'_>, way: &PasskeyWay, mut attempt: Attempt, entered: &Entered) -> Response {
@@ -65,7 +65,7 @@ async fn known(
         return Ok(Err("passkey-not-taken"));
     }
     let now = asked.app.now();
-    let found = evidence::last_of_provider(asked.app, &row.person()).await?;
+    let found = look_up::last_of_provider(asked.app, &row.person()).await?;
     let Some((known, claimed)) = found.filter(|(_, claimed)| now < *claimed + way.renew) else {
         return Ok(Err("passkey-claims-old"));
     };

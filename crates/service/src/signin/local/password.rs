@@ -10,13 +10,13 @@ use passeur_core::evidence::{LookUpState, WayIn};
 use passeur_core::seal::Purpose;
 use passeur_core::site::{Gate, HandOver, PasswordWay};
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
 use passeur_links::ldap::NotBound;
 use passeur_store::SessionRow;
 use serde_json::Map;
 
 use super::{Asked, Entered, Proven, enter, limits};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::pages::{self, Said};
 
 /// What did not work is answered this long after it was asked, whatever was wrong: how long a directory takes tells whether it

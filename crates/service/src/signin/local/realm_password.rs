@@ -7,11 +7,11 @@ use axum::response::{IntoResponse, Response};
 use passeur_core::crossing::Outcome;
 use passeur_core::site::TicketWay;
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
 use passeur_links::kerberos::{Refused, Why};
 
 use super::password::FLOOR;
 use super::{Asked, Entered, enter, limits, ticket};
-use crate::attempt::Attempt;
 use crate::pages::{self, Said};
 
 pub(super) async fn tried(asked: &Asked<'_>, way: &TicketWay, mut attempt: Attempt, entered: &Entered) -> Response {

@@ -21,6 +21,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::WayIn;
 use passeur_core::site::{OfRealm, Site, TicketWay, Way, WayKind};
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
 use passeur_gateway::control::ServedCertificate;
 use passeur_gateway::cookies::{self, Found};
 use passeur_links::kerberos::{NotTaken, Standing, behalf};
@@ -29,7 +30,6 @@ use serde_json::Map;
 
 use super::{Asked, Proven, begin, came_back, realm_password};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::pages::{self, Said, TicketPage, redirect};
 use crate::signin::ask::Manner;
 use crate::signin::flow::{self, failed_check, refuse};

@@ -5,6 +5,8 @@ use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::site::{Provider, Site};
 use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::providers::saml::{InUse, SamlLink};
 use passeur_gateway::cookies;
 use passeur_live::edition::Edition;
 use passeur_protocols::saml::binding::{Message, form_value, redirect as by_redirect};
@@ -13,9 +15,7 @@ use passeur_protocols::saml::write::signed_message;
 
 use super::{flow_cookie, relay_state, request_id, tab};
 use crate::app::App;
-use crate::attempt::Attempt;
 use crate::pages::{self, redirect};
-use crate::providers::saml::{InUse, SamlLink};
 use crate::signin::ask::{Flow, Manner, Purposed};
 use crate::signin::flow::{self, ended, refuse};
 use crate::signin::{Visit, browser_binding, trial};

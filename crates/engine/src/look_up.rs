@@ -9,10 +9,10 @@ use passeur_core::step::{Step, StepCode};
 use passeur_links::ldap::DirectoryLink;
 use passeur_store::StoreError;
 
-use crate::app::App;
+use crate::engine::Engine;
 
 /// What a person's provider said of them last, by itself, and from when that is.
-pub async fn last_of_provider(app: &App, person: &PersonKey) -> Result<Option<(Evidence, Moment)>, StoreError> {
+pub async fn last_of_provider(app: &Engine, person: &PersonKey) -> Result<Option<(Evidence, Moment)>, StoreError> {
     Ok(app.store.latest_own_evidence(person).await?.map(|(e, recorded)| {
         let claimed = e.claimed(recorded);
         (e, claimed)
@@ -21,24 +21,24 @@ pub async fn last_of_provider(app: &App, person: &PersonKey) -> Result<Option<(E
 
 /// Looks the person up in the directory of a gate (or of the console) and puts the answer into the evidence. Nothing is
 /// asked when none is named.
-pub async fn complete(app: &App, site: &Site, access: &Access, evidence: &mut Evidence) {
+pub async fn complete(app: &Engine, site: &Site, access: &Access, evidence: &mut Evidence) {
     ask(app, site, access, evidence, false).await;
 }
 
 /// The same; `anew` asks whatever is kept.
-async fn ask(app: &App, site: &Site, access: &Access, evidence: &mut Evidence, anew: bool) {
+async fn ask(app: &Engine, site: &Site, access: &Access, evidence: &mut Evidence, anew: bool) {
     let Some(Asking { directory, .. }) = access.asking(site, evidence) else { return };
     let link = app.directory(&directory.name);
     ask_by(app, site, access, evidence, (link, anew)).await;
 }
 
 /// The same by a link to a directory that is not the live edition's.
-pub async fn complete_by(app: &App, site: &Site, access: &Access, evidence: &mut Evidence, link: Option<Arc<DirectoryLink>>) {
+pub async fn complete_by(app: &Engine, site: &Site, access: &Access, evidence: &mut Evidence, link: Option<Arc<DirectoryLink>>) {
     ask_by(app, site, access, evidence, (link, false)).await;
 }
 
 async fn ask_by(
-    app: &App,
+    app: &Engine,
     site: &Site,
     access: &Access,
     evidence: &mut Evidence,
@@ -67,7 +67,7 @@ async fn ask_by(
 }
 
 /// Looks the person up where the evidence lacks what the gate needs. Whether it did.
-pub async fn fill(app: &App, site: &Site, access: &Access, evidence: &mut Evidence) -> bool {
+pub async fn fill(app: &Engine, site: &Site, access: &Access, evidence: &mut Evidence) -> bool {
     let lacks = lacks(site, access, evidence);
     if lacks {
         complete(app, site, access, evidence).await;
@@ -112,7 +112,14 @@ impl Again {
 
 /// Asks a gate's directory again when what it said is older than the gate allows, or than the edition. `anew` asks in any
 /// case, whatever is kept. None where there was nothing to ask.
-pub async fn again(app: &App, site: &Site, access: &Access, evidence: &mut Evidence, since: Moment, anew: bool) -> Option<Again> {
+pub async fn again(
+    app: &Engine,
+    site: &Site,
+    access: &Access,
+    evidence: &mut Evidence,
+    since: Moment,
+    anew: bool,
+) -> Option<Again> {
     let before = evidence.look_up(&access.asked(site, evidence)?.name)?.clone();
     let now = app.now();
     if !anew && now < before.at + access.re_read && before.at >= since {

@@ -9,8 +9,9 @@ use passeur_core::site::Site;
 use passeur_core::step::{Step, StepCode};
 use passeur_store::{PersonRoles, RoleChange, StoreError};
 
-use crate::app::{App, new_uuid};
 use crate::attempt::Attempt;
+use crate::engine::Engine;
+use crate::random::new_uuid;
 
 /// The roles that a decision gives. None where it says nothing of them: a check failed before the rules, or more is to be proven.
 pub fn of(decision: &Decision) -> Option<Vec<String>> {
@@ -22,7 +23,7 @@ pub fn of(decision: &Decision) -> Option<Vec<String>> {
 
 /// Notes which roles somebody has at a gate, or in the console, by a decision just made; a change is told in its crossing.
 pub async fn note(
-    app: &App,
+    app: &Engine,
     site: &Site,
     attempt: &mut Attempt,
     gate: &str,

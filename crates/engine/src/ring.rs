@@ -5,7 +5,8 @@ use passeur_core::Moment;
 use passeur_core::seal::{Purpose, Ring};
 use passeur_store::{Holds, RingKeyRow, Sealed, Store, StoreError};
 
-use crate::app::{App, random};
+use crate::engine::Engine;
+use crate::random::random;
 
 /// What is wrong with the ring.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -48,7 +49,7 @@ fn bound_to(holds: Holds, id: &str) -> Option<Vec<u8>> {
     match holds {
         Holds::Secret => {
             let (name, version) = id.rsplit_once('/')?;
-            Some(crate::app::secret_binding(name, version.parse().ok()?))
+            Some(crate::secrets::secret_binding(name, version.parse().ok()?))
         }
         Holds::Factor | Holds::SessionHint | Holds::Kept => Some(id.parse::<uuid::Uuid>().ok()?.as_bytes().to_vec()),
     }
@@ -100,7 +101,7 @@ pub async fn check(store: &Store, ring: &Ring, now: Moment) -> Result<Result<(),
 }
 
 /// Opens what stands under an older key and seals it under the newest.
-pub fn reseal(app: &App) -> impl Fn(Holds, &str, &[u8]) -> Option<Vec<u8>> + Send + Sync + '_ {
+pub fn reseal(app: &Engine) -> impl Fn(Holds, &str, &[u8]) -> Option<Vec<u8>> + Send + Sync + '_ {
     move |holds, id, sealed| {
         let plain = opens(&app.ring, holds, id, sealed)?;
         Some(app.ring.seal(purpose(holds), &bound_to(holds, id)?, random(), &plain))

@@ -11,7 +11,7 @@ use passeur_protocols::saml::encryption::Opener;
 use passeur_protocols::saml::own::{Consumer, Party};
 use passeur_protocols::saml::write::Signs;
 
-use crate::app::random;
+use crate::random::random;
 
 /// A private key of ours with its certificate.
 pub struct OwnKey {

@@ -8,7 +8,7 @@ use passeur_store::Store;
 use tokio::sync::watch::Receiver;
 use tokio::time::{MissedTickBehavior, interval};
 
-use crate::app::App;
+use crate::engine::Engine;
 
 /// How often the revocation counter is read.
 const EVERY: Duration = Duration::from_millis(300);
@@ -21,7 +21,7 @@ const SILENT_MS: i64 = 3_000;
 ///
 /// # Errors
 /// The system gives no thread.
-pub fn start(app: &App, database_url: String, mut stop: Receiver<bool>) -> std::io::Result<std::thread::JoinHandle<()>> {
+pub fn start(app: &Engine, database_url: String, mut stop: Receiver<bool>) -> std::io::Result<std::thread::JoinHandle<()>> {
     let app = app.clone();
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     std::thread::Builder::new().name("watch".to_owned()).spawn(move || {
@@ -50,7 +50,7 @@ pub fn start(app: &App, database_url: String, mut stop: Receiver<bool>) -> std::
 }
 
 /// Why this node may not serve just now; none where it may.
-pub fn not_ready(app: &App) -> Option<&'static str> {
+pub fn not_ready(app: &Engine) -> Option<&'static str> {
     if app.live.get().is_none() {
         return Some("no edition is published\n");
     }

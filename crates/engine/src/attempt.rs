@@ -12,7 +12,7 @@ use passeur_core::step::{Lang, Step, StepCode, Story, Witness};
 use passeur_store::{NewCrossing, StoreError};
 use uuid::Uuid;
 
-use crate::app::App;
+use crate::engine::Engine;
 
 /// Who it turned out to be.
 #[derive(Clone, Debug)]
@@ -24,7 +24,7 @@ pub struct Who {
 
 /// A crossing that has not ended.
 pub struct Attempt {
-    app: App,
+    app: Engine,
     pub id: CrossingId,
     began: Moment,
     pub gate: String,
@@ -47,7 +47,7 @@ pub struct Attempt {
 
 impl Attempt {
     /// Begins an attempt at a gate with its first step.
-    pub fn begin(app: &App, gate: &str, facts: &RequestFacts) -> Attempt {
+    pub fn begin(app: &Engine, gate: &str, facts: &RequestFacts) -> Attempt {
         let mut a = Attempt::resume(app, gate, facts, app.new_crossing(), app.now());
         a.step(|| arrived(gate, facts));
         if let Some(field) = facts.not_believed {
@@ -62,7 +62,7 @@ impl Attempt {
     }
 
     /// An attempt that nobody made: what the service does to a session by itself.
-    pub fn of_session(app: &App, row: &passeur_store::SessionRow) -> Attempt {
+    pub fn of_session(app: &Engine, row: &passeur_store::SessionRow) -> Attempt {
         let facts = RequestFacts {
             method: "GET".to_owned(),
             target: "/".into(),
@@ -85,7 +85,7 @@ impl Attempt {
     }
 
     /// Goes on with an attempt that began in another request.
-    pub fn resume(app: &App, gate: &str, facts: &RequestFacts, id: CrossingId, began: Moment) -> Attempt {
+    pub fn resume(app: &Engine, gate: &str, facts: &RequestFacts, id: CrossingId, began: Moment) -> Attempt {
         Attempt {
             app: app.clone(),
             id,

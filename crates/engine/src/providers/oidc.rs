@@ -18,7 +18,7 @@ use passeur_protocols::oidc::{
 use tokio::sync::Mutex;
 
 use super::{FAILED_FOR_S, GOOD_FOR, HTTP_LIMIT, REFETCH_EVERY_S};
-use crate::app::random;
+use crate::random::random;
 
 /// Why a provider could not be used.
 #[derive(Clone, Debug, thiserror::Error)]

@@ -1,0 +1,62 @@
+//! Sessions ended, and people kept out.
+
+use chrono::Duration;
+use passeur_core::step::{Step, StepCode};
+use passeur_store::{BlockRow, Recorded, StoreError};
+use uuid::Uuid;
+
+use crate::engine::Engine;
+
+/// How long other nodes are waited for, and how often they are asked.
+const ACKNOWLEDGE_LIMIT: std::time::Duration = std::time::Duration::from_secs(2);
+const ACKNOWLEDGE_EVERY: std::time::Duration = std::time::Duration::from_millis(25);
+/// A node that was not seen for so long does not live.
+const NODE_LIVES_S: i64 = 3;
+
+/// Sessions that were ended, and nodes that have not said yet that they know.
+#[derive(Debug, Default)]
+pub struct Ended {
+    pub sessions: Vec<Uuid>,
+    pub behind: Vec<String>,
+}
+
+/// Ends sessions everywhere: in the store under the revocation counter, in this node's memory at once, and returns when
+/// every live node has acknowledged, or after two seconds with the names of those that have not.
+pub async fn end(app: &Engine, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -> Result<Ended, StoreError> {
+    let (sessions, counter) = end_here(app, ids, by, act).await?;
+    let behind = acknowledged(app, counter).await?;
+    Ok(Ended { sessions, behind })
+}
+
+/// Waits until every live node has acted on what the revocation counter says; the names of those that have not after two seconds.
+pub async fn acknowledged(app: &Engine, counter: i64) -> Result<Vec<String>, StoreError> {
+    app.catch_up().await?;
+    let began = std::time::Instant::now();
+    loop {
+        let behind = app.store.nodes_behind(counter, app.now() - Duration::seconds(NODE_LIVES_S)).await?;
+        if behind.is_empty() || began.elapsed() > ACKNOWLEDGE_LIMIT {
+            if !behind.is_empty() {
+                tracing::warn!(nodes = behind.join(", "), "ended sessions are not acknowledged by every node");
+            }
+            return Ok(behind);
+        }
+        tokio::time::sleep(ACKNOWLEDGE_EVERY).await;
+    }
+}
+
+/// Ends sessions in the store and in this node's memory; the others see it within moments.
+pub async fn end_here(app: &Engine, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -> Result<(Vec<Uuid>, i64), StoreError> {
+    let done = app.store.end_sessions(ids, app.now(), by, act).await?;
+    app.end_here(ids);
+    Ok(done)
+}
+
+/// The step of somebody who is kept out.
+pub fn kept_out_step(block: &BlockRow) -> Step {
+    Step::new(StepCode::KeptOut)
+        .with("person", block.name.as_str())
+        .with("by", block.by.as_str())
+        .with("since", block.at.format("%Y-%m-%d %H:%M UTC").to_string())
+        .with("why", block.why.as_str())
+        .with("key", format!("{}/{}", block.provider, block.subject))
+}

@@ -1,0 +1,25 @@
+//! A node without pages or API: editions in force, sessions begun and ended, look-ups, providers, tries, attempts with what is recorded
+//! of them, and what runs beside the data path.
+//!
+//! Nothing here writes a page or an answer: what was found is a value, and whoever asked makes words of it. [`engine::Engine`] is what
+//! everything shares; gates hold what sessions opened, and are told what becomes of these by [`engine::Holders`].
+
+pub mod attempt;
+pub mod delegations;
+pub mod editions;
+pub mod ending;
+pub mod engine;
+pub mod grants;
+pub mod look_up;
+pub mod providers;
+pub mod random;
+pub mod recorder;
+pub mod ring;
+pub mod roles;
+pub mod secrets;
+pub mod sessions;
+pub mod tries;
+pub mod watch;
+pub mod workers;
+
+pub use engine::Engine;
