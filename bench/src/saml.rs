@@ -4,9 +4,9 @@ use std::fmt::Write;
 use std::hint::black_box;
 use std::time::{Duration, Instant};
 
-use aws_lc_rs::rand::SystemRandom;
-use aws_lc_rs::signature::{RSA_PKCS1_2048_8192_SHA256, RSA_PKCS1_SHA256, RsaKeyPair, UnparsedPublicKey};
+use aws_lc_rs::signature::{RSA_PKCS1_2048_8192_SHA256, UnparsedPublicKey};
 use passeur_core::x509;
+use passeur_engine::providers::own::{self, OwnKey};
 use passeur_protocols::saml::encryption::Opener;
 use passeur_protocols::saml::response::{Expected, check};
 use passeur_protocols::saml::sign_out::Head;
@@ -16,27 +16,8 @@ const ISSUER: &str = "https://idp.example/saml";
 const US: &str = "https://pass.example/.passeur/saml/metadata";
 const CONSUMER: &str = "https://pass.example/.passeur/saml/idp/answer";
 
-struct Key {
-    pair: RsaKeyPair,
-    certificate: Vec<u8>,
-}
-
-impl Signs for Key {
-    fn algorithm(&self) -> &'static str {
-        "http://www.w3.org/2001/04/xmldsig-more#rsa-sha256"
-    }
-    fn sign(&self, bytes: &[u8]) -> Option<Vec<u8>> {
-        let mut out = vec![0; self.pair.public_modulus_len()];
-        self.pair.sign(&RSA_PKCS1_SHA256, &SystemRandom::new(), bytes, &mut out).ok()?;
-        Some(out)
-    }
-    fn certificate(&self) -> &[u8] {
-        &self.certificate
-    }
-}
-
 /// A response as providers send them: 12 attributes, 40 groups, its assertion signed; with `both` the response as well.
-fn response(key: &Key, now: chrono::DateTime<chrono::Utc>, both: bool) -> String {
+fn response(key: &OwnKey, now: chrono::DateTime<chrono::Utc>, both: bool) -> String {
     let at = |minutes| (now + chrono::Duration::minutes(minutes)).format("%Y-%m-%dT%H:%M:%SZ").to_string();
     let sign = |text: &str, id: &str| {
         let head = Head { id, destination: "", issuer: "", now };
@@ -82,11 +63,9 @@ fn per_second(mut once: impl FnMut()) -> f64 {
 
 /// The lines of the report.
 pub fn measure() -> String {
-    let made = rcgen::KeyPair::generate_for(&rcgen::PKCS_RSA_SHA256).expect("a key");
-    let certificate = rcgen::CertificateParams::default().self_signed(&made).expect("a certificate").der().to_vec();
-    let key = Key { pair: RsaKeyPair::from_pkcs8(&made.serialize_der()).expect("the key"), certificate };
     let now = chrono::Utc::now();
-    let certificates = [key.certificate.clone()];
+    let key = own::make("bench", now, 1).and_then(|pem| OwnKey::read(&pem)).expect("a key");
+    let certificates = [key.certificate().to_vec()];
     let opener = Opener::default();
     let expected = Expected {
         issuer: ISSUER,
@@ -101,7 +80,7 @@ pub fn measure() -> String {
     };
     let bytes = [7u8; 600];
     let signature = key.sign(&bytes).expect("signed");
-    let public = x509::public_key(&key.certificate).expect("the key");
+    let public = x509::public_key(key.certificate()).expect("the key");
     let raw = per_second(|| {
         let verifier = UnparsedPublicKey::new(&RSA_PKCS1_2048_8192_SHA256, &public);
         assert!(black_box(verifier.verify(&bytes, &signature)).is_ok());

@@ -17,7 +17,7 @@ const MAY: &[(&str, &[&str])] = &[
     ("passeur-service", &["core", "api", "protocols", "store", "live", "links", "gateway", "engine"]),
     ("passeur-cli", &["core", "api", "live", "links", "service"]),
     ("passeur-standins", &[]),
-    ("passeur-bench", &["core", "gss", "protocols", "live", "gateway", "links", "service", "store", "standins"]),
+    ("passeur-bench", &["core", "gss", "protocols", "live", "engine", "gateway", "links", "service", "store", "standins"]),
     ("passeur-tests", &["core", "api", "gateway", "live", "links", "protocols", "service", "store", "standins"]),
 ];
 

@@ -24,7 +24,7 @@ pub struct Who {
 
 /// A crossing that has not ended.
 pub struct Attempt {
-    app: Engine,
+    engine: Engine,
     pub id: CrossingId,
     began: Moment,
     pub gate: String,
@@ -47,8 +47,8 @@ pub struct Attempt {
 
 impl Attempt {
     /// Begins an attempt at a gate with its first step.
-    pub fn begin(app: &Engine, gate: &str, facts: &RequestFacts) -> Attempt {
-        let mut a = Attempt::resume(app, gate, facts, app.new_crossing(), app.now());
+    pub fn begin(engine: &Engine, gate: &str, facts: &RequestFacts) -> Attempt {
+        let mut a = Attempt::resume(engine, gate, facts, engine.new_crossing(), engine.now());
         a.step(|| arrived(gate, facts));
         if let Some(field) = facts.not_believed {
             a.step(|| {
@@ -62,7 +62,7 @@ impl Attempt {
     }
 
     /// An attempt that nobody made: what the service does to a session by itself.
-    pub fn of_session(app: &Engine, row: &passeur_store::SessionRow) -> Attempt {
+    pub fn of_session(engine: &Engine, row: &passeur_store::SessionRow) -> Attempt {
         let facts = RequestFacts {
             method: "GET".to_owned(),
             target: "/".into(),
@@ -73,7 +73,7 @@ impl Attempt {
             wants_html: false,
             not_believed: None,
         };
-        let mut a = Attempt::resume(app, "sign-in", &facts, app.new_crossing(), app.now());
+        let mut a = Attempt::resume(engine, "sign-in", &facts, engine.new_crossing(), engine.now());
         a.is_of(row);
         a
     }
@@ -85,13 +85,13 @@ impl Attempt {
     }
 
     /// Goes on with an attempt that began in another request.
-    pub fn resume(app: &Engine, gate: &str, facts: &RequestFacts, id: CrossingId, began: Moment) -> Attempt {
+    pub fn resume(engine: &Engine, gate: &str, facts: &RequestFacts, id: CrossingId, began: Moment) -> Attempt {
         Attempt {
-            app: app.clone(),
+            engine: engine.clone(),
             id,
             began,
             gate: gate.to_owned(),
-            edition: app.live.get().map_or(0, |e| e.number),
+            edition: engine.live.get().map_or(0, |e| e.number),
             lang: facts.lang,
             address: facts.address,
             agent: facts.agent.clone(),
@@ -109,7 +109,7 @@ impl Attempt {
 
     /// Makes of what came so far an attempt of its own, that begins now.
     pub fn apart(&mut self) {
-        (self.id, self.began) = (self.app.new_crossing(), self.app.now());
+        (self.id, self.began) = (self.engine.new_crossing(), self.engine.now());
         for step in &mut self.story.steps {
             step.at = 0;
         }
@@ -146,7 +146,7 @@ impl Attempt {
 
     /// The witness, with its time set.
     pub fn witness(&mut self) -> &mut Story {
-        self.story.at = (self.app.now() - self.began).num_milliseconds().clamp(0, i64::from(u32::MAX)) as u32;
+        self.story.at = (self.engine.now() - self.began).num_milliseconds().clamp(0, i64::from(u32::MAX)) as u32;
         &mut self.story
     }
 
@@ -168,10 +168,10 @@ impl Attempt {
             day: self.id.day(),
             id: self.id.to_string(),
             at: self.began,
-            ended_at: self.app.now(),
+            ended_at: self.engine.now(),
             gate: self.gate.clone(),
             edition: self.edition,
-            node: self.app.node.clone(),
+            node: self.engine.node.clone(),
             outcome: outcome.code().to_owned(),
             provider: self.who.as_ref().map(|w| w.provider.clone()).or_else(|| self.provider.clone()),
             subject: self.who.as_ref().map(|w| w.subject.clone()),
@@ -192,11 +192,11 @@ impl Attempt {
     /// When it cannot be written: the caller refuses then.
     pub async fn record(&mut self, outcome: Outcome) -> Result<(), StoreError> {
         let evidence = self.evidence.as_ref().map(|e| (e.hash(), serde_json::to_value(e).unwrap_or_default()));
-        let mut done = self.app.recorder.durable(self.row(outcome), evidence.clone()).await;
+        let mut done = self.engine.recorder.durable(self.row(outcome), evidence.clone()).await;
         if let Err(StoreError::Conflict) = done {
             // The page was loaded again and its attempt is recorded already: this is another one.
-            self.id = self.app.new_crossing();
-            done = self.app.recorder.durable(self.row(outcome), evidence).await;
+            self.id = self.engine.new_crossing();
+            done = self.engine.recorder.durable(self.row(outcome), evidence).await;
         }
         done.inspect_err(|e| {
             tracing::error!(error = %e, crossing = %self.id, "a crossing could not be recorded; the attempt is refused");
@@ -213,13 +213,13 @@ impl Attempt {
         // What is waited for is part of it: a sign-in that goes on is told as far as it came.
         let last = self.story.steps.last().map_or(StepCode::Arrived, |s| s.code);
         let alike = Alike::new(&self.gate, &format!("waiting {}", last.spec().code), self.address);
-        self.app.recorder.waiting(alike, self.id, self.app.now(), || self.row(Outcome::Waiting));
+        self.engine.recorder.waiting(alike, self.id, self.engine.now(), || self.row(Outcome::Waiting));
     }
 
     /// Records an attempt that ended. With an identity it is durable. Without one it is durable as well, up to a number
     /// a minute: whoever holds a browser can make a provider refuse as often as they like, and may not fill the store.
     pub async fn record_ended(&mut self, outcome: Outcome) -> Result<CrossingId, StoreError> {
-        if self.who.is_some() || self.app.recorder.may_write_unidentified(self.address, self.app.now()) {
+        if self.who.is_some() || self.engine.recorder.may_write_unidentified(self.address, self.engine.now()) {
             self.record(outcome).await.map(|()| self.id)
         } else {
             Ok(self.record_anonymous(outcome))
@@ -244,7 +244,7 @@ impl Attempt {
         }
         reason.push_str(thing);
         let alike = Alike::new(&self.gate, &reason, self.address);
-        self.app.recorder.anonymous(alike, self.id, self.app.now(), || self.row(outcome))
+        self.engine.recorder.anonymous(alike, self.id, self.engine.now(), || self.row(outcome))
     }
 }
 

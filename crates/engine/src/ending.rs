@@ -22,18 +22,18 @@ pub struct Ended {
 
 /// Ends sessions everywhere: in the store under the revocation counter, in this node's memory at once, and returns when
 /// every live node has acknowledged, or after two seconds with the names of those that have not.
-pub async fn end(app: &Engine, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -> Result<Ended, StoreError> {
-    let (sessions, counter) = end_here(app, ids, by, act).await?;
-    let behind = acknowledged(app, counter).await?;
+pub async fn end(engine: &Engine, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -> Result<Ended, StoreError> {
+    let (sessions, counter) = end_here(engine, ids, by, act).await?;
+    let behind = acknowledged(engine, counter).await?;
     Ok(Ended { sessions, behind })
 }
 
 /// Waits until every live node has acted on what the revocation counter says; the names of those that have not after two seconds.
-pub async fn acknowledged(app: &Engine, counter: i64) -> Result<Vec<String>, StoreError> {
-    app.catch_up().await?;
+pub async fn acknowledged(engine: &Engine, counter: i64) -> Result<Vec<String>, StoreError> {
+    engine.catch_up().await?;
     let began = std::time::Instant::now();
     loop {
-        let behind = app.store.nodes_behind(counter, app.now() - Duration::seconds(NODE_LIVES_S)).await?;
+        let behind = engine.store.nodes_behind(counter, engine.now() - Duration::seconds(NODE_LIVES_S)).await?;
         if behind.is_empty() || began.elapsed() > ACKNOWLEDGE_LIMIT {
             if !behind.is_empty() {
                 tracing::warn!(nodes = behind.join(", "), "ended sessions are not acknowledged by every node");
@@ -45,9 +45,14 @@ pub async fn acknowledged(app: &Engine, counter: i64) -> Result<Vec<String>, Sto
 }
 
 /// Ends sessions in the store and in this node's memory; the others see it within moments.
-pub async fn end_here(app: &Engine, ids: &[Uuid], by: &str, act: Option<Recorded<'_>>) -> Result<(Vec<Uuid>, i64), StoreError> {
-    let done = app.store.end_sessions(ids, app.now(), by, act).await?;
-    app.end_here(ids);
+pub async fn end_here(
+    engine: &Engine,
+    ids: &[Uuid],
+    by: &str,
+    act: Option<Recorded<'_>>,
+) -> Result<(Vec<Uuid>, i64), StoreError> {
+    let done = engine.store.end_sessions(ids, engine.now(), by, act).await?;
+    engine.end_here(ids);
     Ok(done)
 }
 

@@ -12,8 +12,8 @@ use passeur_store::StoreError;
 use crate::engine::Engine;
 
 /// What a person's provider said of them last, by itself, and from when that is.
-pub async fn last_of_provider(app: &Engine, person: &PersonKey) -> Result<Option<(Evidence, Moment)>, StoreError> {
-    Ok(app.store.latest_own_evidence(person).await?.map(|(e, recorded)| {
+pub async fn last_of_provider(engine: &Engine, person: &PersonKey) -> Result<Option<(Evidence, Moment)>, StoreError> {
+    Ok(engine.store.latest_own_evidence(person).await?.map(|(e, recorded)| {
         let claimed = e.claimed(recorded);
         (e, claimed)
     }))
@@ -21,24 +21,30 @@ pub async fn last_of_provider(app: &Engine, person: &PersonKey) -> Result<Option
 
 /// Looks the person up in the directory of a gate (or of the console) and puts the answer into the evidence. Nothing is
 /// asked when none is named.
-pub async fn complete(app: &Engine, site: &Site, access: &Access, evidence: &mut Evidence) {
-    ask(app, site, access, evidence, false).await;
+pub async fn complete(engine: &Engine, site: &Site, access: &Access, evidence: &mut Evidence) {
+    ask(engine, site, access, evidence, false).await;
 }
 
 /// The same; `anew` asks whatever is kept.
-async fn ask(app: &Engine, site: &Site, access: &Access, evidence: &mut Evidence, anew: bool) {
+async fn ask(engine: &Engine, site: &Site, access: &Access, evidence: &mut Evidence, anew: bool) {
     let Some(Asking { directory, .. }) = access.asking(site, evidence) else { return };
-    let link = app.directory(&directory.name);
-    ask_by(app, site, access, evidence, (link, anew)).await;
+    let link = engine.directory(&directory.name);
+    ask_by(engine, site, access, evidence, (link, anew)).await;
 }
 
 /// The same by a link to a directory that is not the live edition's.
-pub async fn complete_by(app: &Engine, site: &Site, access: &Access, evidence: &mut Evidence, link: Option<Arc<DirectoryLink>>) {
-    ask_by(app, site, access, evidence, (link, false)).await;
+pub async fn complete_by(
+    engine: &Engine,
+    site: &Site,
+    access: &Access,
+    evidence: &mut Evidence,
+    link: Option<Arc<DirectoryLink>>,
+) {
+    ask_by(engine, site, access, evidence, (link, false)).await;
 }
 
 async fn ask_by(
-    app: &Engine,
+    engine: &Engine,
     site: &Site,
     access: &Access,
     evidence: &mut Evidence,
@@ -52,7 +58,7 @@ async fn ask_by(
             directory: directory.name.clone(),
             key: directory.key.clone(),
             value: key.clone().ok(),
-            at: app.now(),
+            at: engine.now(),
             millis: 0,
             cached: false,
             tried: vec![],
@@ -67,10 +73,10 @@ async fn ask_by(
 }
 
 /// Looks the person up where the evidence lacks what the gate needs. Whether it did.
-pub async fn fill(app: &Engine, site: &Site, access: &Access, evidence: &mut Evidence) -> bool {
+pub async fn fill(engine: &Engine, site: &Site, access: &Access, evidence: &mut Evidence) -> bool {
     let lacks = lacks(site, access, evidence);
     if lacks {
-        complete(app, site, access, evidence).await;
+        complete(engine, site, access, evidence).await;
     }
     lacks
 }
@@ -113,7 +119,7 @@ impl Again {
 /// Asks a gate's directory again when what it said is older than the gate allows, or than the edition. `anew` asks in any
 /// case, whatever is kept. None where there was nothing to ask.
 pub async fn again(
-    app: &Engine,
+    engine: &Engine,
     site: &Site,
     access: &Access,
     evidence: &mut Evidence,
@@ -121,11 +127,11 @@ pub async fn again(
     anew: bool,
 ) -> Option<Again> {
     let before = evidence.look_up(&access.asked(site, evidence)?.name)?.clone();
-    let now = app.now();
+    let now = engine.now();
     if !anew && now < before.at + access.re_read && before.at >= since {
         return None;
     }
-    ask(app, site, access, evidence, anew).await;
+    ask(engine, site, access, evidence, anew).await;
     let found = evidence.look_up(&before.directory)?.clone();
     let how = match &found.state {
         LookUpState::Dead { detail } | LookUpState::BindRefused { detail } | LookUpState::Unusable { detail } => detail.clone(),

@@ -101,9 +101,9 @@ pub async fn check(store: &Store, ring: &Ring, now: Moment) -> Result<Result<(),
 }
 
 /// Opens what stands under an older key and seals it under the newest.
-pub fn reseal(app: &Engine) -> impl Fn(Holds, &str, &[u8]) -> Option<Vec<u8>> + Send + Sync + '_ {
+pub fn reseal(engine: &Engine) -> impl Fn(Holds, &str, &[u8]) -> Option<Vec<u8>> + Send + Sync + '_ {
     move |holds, id, sealed| {
-        let plain = opens(&app.ring, holds, id, sealed)?;
-        Some(app.ring.seal(purpose(holds), &bound_to(holds, id)?, random(), &plain))
+        let plain = opens(&engine.ring, holds, id, sealed)?;
+        Some(engine.ring.seal(purpose(holds), &bound_to(holds, id)?, random(), &plain))
     }
 }

@@ -23,7 +23,7 @@ pub fn of(decision: &Decision) -> Option<Vec<String>> {
 
 /// Notes which roles somebody has at a gate, or in the console, by a decision just made; a change is told in its crossing.
 pub async fn note(
-    app: &Engine,
+    engine: &Engine,
     site: &Site,
     attempt: &mut Attempt,
     gate: &str,
@@ -35,14 +35,14 @@ pub async fn note(
     if matches!(evidence.way_in, WayIn::AccessToken | WayIn::PersonalToken | WayIn::Certificate) {
         return Ok(());
     }
-    let before = app.store.roles_at(&evidence.provider, &evidence.person(), gate).await?;
+    let before = engine.store.roles_at(&evidence.provider, &evidence.person(), gate).await?;
     let missing = |of: &[String], from: &[String]| of.iter().filter(|r| !from.contains(r)).cloned().collect::<Vec<_>>();
     let (gained, lost) = match &before {
         None => (vec![], vec![]),
         Some(b) => (missing(roles, &b.roles), missing(&b.roles, roles)),
     };
     let changed = !gained.is_empty() || !lost.is_empty();
-    let now = app.now();
+    let now = engine.now();
     let since = match &before {
         Some(b) if !changed => b.since,
         _ => now,
@@ -87,5 +87,5 @@ pub async fn note(
             authority: evidence.person().authority,
         });
     }
-    app.store.put_roles(row, change).await
+    engine.store.put_roles(row, change).await
 }

@@ -37,22 +37,22 @@ enum By<'a> {
 /// A stored session, with the gate's token it was found by.
 type Stored = (SessionRow, Option<GateTokenRow>);
 
-async fn find_once(app: &Engine, by: By<'_>) -> Result<Option<Stored>, StoreError> {
+async fn find_once(engine: &Engine, by: By<'_>) -> Result<Option<Stored>, StoreError> {
     Ok(match by {
-        By::Id(id) => app.store.session(id).await?.map(|r| (r, None)),
-        By::Token(digest) => app.store.session_by_token(digest).await?.map(|r| (r, None)),
-        By::GateToken(digest) => app.store.gate_token(digest).await?.map(|(held, r)| (r, Some(held))),
+        By::Id(id) => engine.store.session(id).await?.map(|r| (r, None)),
+        By::Token(digest) => engine.store.session_by_token(digest).await?.map(|r| (r, None)),
+        By::GateToken(digest) => engine.store.gate_token(digest).await?.map(|(held, r)| (r, Some(held))),
     })
 }
 
 /// Reads a stored session, with what memory knows of it. An end that came after the reading is seen: by the count of ends where it
 /// came before the session was in memory, and by its flag where it came later.
-async fn read(app: &Engine, by: By<'_>) -> Result<Option<(Stored, Arc<LiveSession>)>, StoreError> {
+async fn read(engine: &Engine, by: By<'_>) -> Result<Option<(Stored, Arc<LiveSession>)>, StoreError> {
     for _ in 0..READS_MAX {
-        let ends = app.sessions.ends();
-        let Some((row, held)) = find_once(app, by).await? else { return Ok(None) };
+        let ends = engine.sessions.ends();
+        let Some((row, held)) = find_once(engine, by).await? else { return Ok(None) };
         let live = match row.ended_at {
-            None => app.sessions.hold(ends, row.id, row.began, row.last_seen, row.until),
+            None => engine.sessions.hold(ends, row.id, row.began, row.last_seen, row.until),
             Some(_) => {
                 let over = LiveSession::new(row.id, row.began, row.last_seen, row.until);
                 over.end();
@@ -67,16 +67,16 @@ async fn read(app: &Engine, by: By<'_>) -> Result<Option<(Stored, Arc<LiveSessio
 }
 
 /// A session by its number, ended or not, with what memory knows of it.
-pub async fn by_id(app: &Engine, id: Uuid) -> Result<Option<(SessionRow, Arc<LiveSession>)>, StoreError> {
-    Ok(read(app, By::Id(id)).await?.map(|((row, _), live)| (row, live)))
+pub async fn by_id(engine: &Engine, id: Uuid) -> Result<Option<(SessionRow, Arc<LiveSession>)>, StoreError> {
+    Ok(read(engine, By::Id(id)).await?.map(|((row, _), live)| (row, live)))
 }
 
 /// A gate's token with its session, ended or not, and what memory knows of that.
 pub async fn by_gate_token(
-    app: &Engine,
+    engine: &Engine,
     digest: &[u8; 32],
 ) -> Result<Option<(GateTokenRow, SessionRow, Arc<LiveSession>)>, StoreError> {
-    let found = read(app, By::GateToken(digest)).await?;
+    let found = read(engine, By::GateToken(digest)).await?;
     Ok(found.and_then(|((row, held), live)| held.map(|held| (held, row, live))))
 }
 
@@ -84,33 +84,33 @@ pub async fn by_gate_token(
 ///
 /// # Errors
 /// Those of the store.
-pub async fn by_token(app: &Engine, edition: &Edition, token: &Token) -> Result<Option<Session>, StoreError> {
+pub async fn by_token(engine: &Engine, edition: &Edition, token: &Token) -> Result<Option<Session>, StoreError> {
     let digest = token.digest();
-    let Some(((row, _), live)) = read(app, By::Token(&digest)).await? else {
+    let Some(((row, _), live)) = read(engine, By::Token(&digest)).await? else {
         return Ok(None);
     };
-    if state(app, edition, &row, &live) != State::Live {
+    if state(engine, edition, &row, &live) != State::Live {
         return Ok(None);
     }
     let Some(evidence) = read_evidence(&row) else {
         return Ok(None);
     };
-    live.touch(app.now());
+    live.touch(engine.now());
     Ok(Some(Session { row, evidence, live }))
 }
 
 /// The state of a stored session now. Last-seen is written in batches: memory may know of later use.
-pub fn state(app: &Engine, edition: &Edition, row: &SessionRow, live: &LiveSession) -> State {
-    live.state(&lifetimes(&edition.site, row, None), app.now())
+pub fn state(engine: &Engine, edition: &Edition, row: &SessionRow, live: &LiveSession) -> State {
+    live.state(&lifetimes(&edition.site, row, None), engine.now())
 }
 
 /// The state of one in a list of stored sessions, which memory need not know.
-pub fn state_listed(app: &Engine, edition: &Edition, row: &SessionRow) -> State {
-    match app.sessions.known(row.id) {
-        Some(live) => state(app, edition, row, &live),
+pub fn state_listed(engine: &Engine, edition: &Edition, row: &SessionRow) -> State {
+    match engine.sessions.known(row.id) {
+        Some(live) => state(engine, edition, row, &live),
         None => {
             let life = Life { began: row.began, last_seen: row.last_seen, ended: row.ended_at, until: row.until };
-            lifetimes(&edition.site, row, None).state(&life, app.now())
+            lifetimes(&edition.site, row, None).state(&life, engine.now())
         }
     }
 }
@@ -127,20 +127,20 @@ pub fn read_evidence(row: &SessionRow) -> Option<Evidence> {
 
 /// Stores evidence that grew, or was read again, over what was read. False where somebody stored newer meanwhile or ended the
 /// session: what is known has to be read again.
-pub async fn keep_evidence(app: &Engine, row: &mut SessionRow, evidence: &Evidence) -> Result<bool, StoreError> {
+pub async fn keep_evidence(engine: &Engine, row: &mut SessionRow, evidence: &Evidence) -> Result<bool, StoreError> {
     let json = serde_json::to_value(evidence).map_err(|e| StoreError::Query(e.to_string()))?;
-    let kept = app.store.set_evidence(row.id, row.evidence_version, json).await?;
+    let kept = engine.store.set_evidence(row.id, row.evidence_version, json).await?;
     row.evidence_version += i64::from(kept);
     Ok(kept)
 }
 
 /// Stores what is known of a session after it grew. False where somebody stored newer meanwhile: the session is as they left it, and
 /// what grew has to grow there, so that nobody undoes what another found. `Conflict` where the session ended.
-pub async fn grown(app: &Engine, session: &mut Session) -> Result<bool, StoreError> {
-    if keep_evidence(app, &mut session.row, &session.evidence).await? {
+pub async fn grown(engine: &Engine, session: &mut Session) -> Result<bool, StoreError> {
+    if keep_evidence(engine, &mut session.row, &session.evidence).await? {
         return Ok(true);
     }
-    let row = app.store.session(session.row.id).await?.filter(|r| r.ended_at.is_none()).ok_or(StoreError::Conflict)?;
+    let row = engine.store.session(session.row.id).await?.filter(|r| r.ended_at.is_none()).ok_or(StoreError::Conflict)?;
     session.evidence = read_evidence(&row).ok_or(StoreError::Conflict)?;
     session.row = row;
     Ok(false)

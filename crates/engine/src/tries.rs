@@ -21,39 +21,39 @@ pub mod slow {
     const MANY: i32 = 20;
     const WINDOW_DAYS: i64 = 30;
 
-    fn spans(app: &Engine) -> [i64; 2] {
-        let now = app.now().timestamp().div_euclid(WINDOW_DAYS * 86_400);
+    fn spans(engine: &Engine) -> [i64; 2] {
+        let now = engine.now().timestamp().div_euclid(WINDOW_DAYS * 86_400);
         // Negative, so that they are never taken for windows of minutes.
         [-now, -now + 1]
     }
 
     /// Counts a wrong one.
-    pub async fn count(app: &Engine, what: &str, account: &str) -> Result<(), StoreError> {
-        let until = app.now() + Duration::days(2 * WINDOW_DAYS);
-        app.store.count_tries(&[slot(app, &[what, account])], spans(app)[0], until).await.map(drop)
+    pub async fn count(engine: &Engine, what: &str, account: &str) -> Result<(), StoreError> {
+        let until = engine.now() + Duration::days(2 * WINDOW_DAYS);
+        engine.store.count_tries(&[slot(engine, &[what, account])], spans(engine)[0], until).await.map(drop)
     }
 
     /// Whether somebody guesses at an account.
-    pub async fn is_guessed(app: &Engine, what: &str, account: &str) -> Result<bool, StoreError> {
-        let key = slot(app, &[what, account]);
+    pub async fn is_guessed(engine: &Engine, what: &str, account: &str) -> Result<bool, StoreError> {
+        let key = slot(engine, &[what, account]);
         let mut n = 0;
-        for span in spans(app) {
-            n += app.store.tries_so_far(&key, span).await?;
+        for span in spans(engine) {
+            n += engine.store.tries_so_far(&key, span).await?;
         }
         Ok(n >= MANY)
     }
 
     /// Forgets the wrong ones: the account's owner came.
-    pub async fn forget(app: &Engine, what: &str, account: &str) -> Result<(), StoreError> {
-        app.store.forget_tries(&slot(app, &[what, account]), &spans(app)).await
+    pub async fn forget(engine: &Engine, what: &str, account: &str) -> Result<(), StoreError> {
+        engine.store.forget_tries(&slot(engine, &[what, account]), &spans(engine)).await
     }
 }
 
 /// Where tries of a kind are counted: one of so many slots, so that no number of networks or names fills the store. Which names share
 /// a slot nobody can know without the ring.
-pub fn slot(app: &Engine, parts: &[&str]) -> [u8; 32] {
-    let mac = app.ring.mac("tries", parts.join("\0").as_bytes());
-    let kind = app.ring.mac("tries", parts.first().copied().unwrap_or_default().as_bytes());
+pub fn slot(engine: &Engine, parts: &[&str]) -> [u8; 32] {
+    let mac = engine.ring.mac("tries", parts.join("\0").as_bytes());
+    let kind = engine.ring.mac("tries", parts.first().copied().unwrap_or_default().as_bytes());
     let mut out = [0; 32];
     out[..4].copy_from_slice(&kind[..4]);
     out[4..7].copy_from_slice(&[mac[0], mac[1], mac[2] & SLOT_MASK]);
@@ -64,13 +64,19 @@ pub fn slot(app: &Engine, parts: &[&str]) -> [u8; 32] {
 const SLOT_MASK: u8 = 0b1111_1100;
 
 /// The window of time that now falls into, and when what is counted in it may be forgotten.
-pub fn window(app: &Engine) -> (i64, passeur_core::Moment) {
-    (app.now().timestamp().div_euclid(TRIES_MINUTES * 60), app.now() + Duration::minutes(2 * TRIES_MINUTES))
+pub fn window(engine: &Engine) -> (i64, passeur_core::Moment) {
+    (engine.now().timestamp().div_euclid(TRIES_MINUTES * 60), engine.now() + Duration::minutes(2 * TRIES_MINUTES))
 }
 
 /// Counts a try of somebody who is signed in, for a purpose. False where no more are taken, which is told.
-pub async fn count_plain(app: &Engine, attempt: &mut Attempt, what: &str, account: &str, each: i32) -> Result<bool, StoreError> {
-    let within = within(app, what, account, each).await?;
+pub async fn count_plain(
+    engine: &Engine,
+    attempt: &mut Attempt,
+    what: &str,
+    account: &str,
+    each: i32,
+) -> Result<bool, StoreError> {
+    let within = within(engine, what, account, each).await?;
     if !within {
         attempt.step(|| {
             Step::new(StepCode::TooManyTries)
@@ -84,14 +90,14 @@ pub async fn count_plain(app: &Engine, attempt: &mut Attempt, what: &str, accoun
 }
 
 /// Counts a try for a purpose. False where there were more than `each` within the window.
-pub async fn within(app: &Engine, what: &str, account: &str, each: i32) -> Result<bool, StoreError> {
-    let (span, until) = window(app);
-    let key = slot(app, &[what, account]);
-    Ok(app.store.count_tries(&[key], span, until).await?.first().is_some_and(|n| *n <= each))
+pub async fn within(engine: &Engine, what: &str, account: &str, each: i32) -> Result<bool, StoreError> {
+    let (span, until) = window(engine);
+    let key = slot(engine, &[what, account]);
+    Ok(engine.store.count_tries(&[key], span, until).await?.first().is_some_and(|n| *n <= each))
 }
 
 /// Takes such a try back.
-pub async fn uncount_plain(app: &Engine, what: &str, account: &str) -> Result<(), StoreError> {
-    let key = slot(app, &[what, account]);
-    app.store.uncount_tries(&[key], window(app).0).await
+pub async fn uncount_plain(engine: &Engine, what: &str, account: &str) -> Result<(), StoreError> {
+    let key = slot(engine, &[what, account]);
+    engine.store.uncount_tries(&[key], window(engine).0).await
 }

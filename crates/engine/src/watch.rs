@@ -21,8 +21,8 @@ const SILENT_MS: i64 = 3_000;
 ///
 /// # Errors
 /// The system gives no thread.
-pub fn start(app: &Engine, database_url: String, mut stop: Receiver<bool>) -> std::io::Result<std::thread::JoinHandle<()>> {
-    let app = app.clone();
+pub fn start(engine: &Engine, database_url: String, mut stop: Receiver<bool>) -> std::io::Result<std::thread::JoinHandle<()>> {
+    let engine = engine.clone();
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     std::thread::Builder::new().name("watch".to_owned()).spawn(move || {
         runtime.block_on(async {
@@ -36,8 +36,8 @@ pub fn start(app: &Engine, database_url: String, mut stop: Receiver<bool>) -> st
             loop {
                 tokio::select! {
                     _ = tick.tick() => {
-                        let seen = app.catch_up_by(&store).await;
-                        app.sees.store(seen.is_ok(), Ordering::Relaxed);
+                        let seen = engine.catch_up_by(&store).await;
+                        engine.sees.store(seen.is_ok(), Ordering::Relaxed);
                         if let Err(e) = seen {
                             tracing::warn!(error = %e, "the revocation counter cannot be read");
                         }
@@ -50,10 +50,10 @@ pub fn start(app: &Engine, database_url: String, mut stop: Receiver<bool>) -> st
 }
 
 /// Why this node may not serve just now; none where it may.
-pub fn not_ready(app: &Engine) -> Option<&'static str> {
-    if app.live.get().is_none() {
+pub fn not_ready(engine: &Engine) -> Option<&'static str> {
+    if engine.live.get().is_none() {
         return Some("no edition is published\n");
     }
-    let silent = !app.sees.load(Ordering::Relaxed) || app.sessions.revocations_age_ms() > SILENT_MS;
+    let silent = !engine.sees.load(Ordering::Relaxed) || engine.sessions.revocations_age_ms() > SILENT_MS;
     silent.then_some("the store does not answer\n")
 }

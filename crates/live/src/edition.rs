@@ -1,9 +1,8 @@
 //! The live edition, swapped in one step. Whoever began with one keeps it.
 
-use std::sync::{Arc, RwLock};
+use std::sync::{Arc, Mutex, RwLock};
 
 use passeur_core::Moment;
-use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::RequestView;
 use passeur_core::site::Site;
 
@@ -34,11 +33,6 @@ impl Edition {
     pub fn view(&self, gate: &str) -> Option<&RequestView> {
         self.site.gates.iter().position(|g| g.name == gate).and_then(|i| self.view_at(i))
     }
-
-    /// How a request looks to a gate's conditions.
-    pub fn look(&self, gate: &str, at: &Circumstances<'_>) -> u64 {
-        self.view(gate).map_or(0, |v| v.look(at))
-    }
 }
 
 /// Told of an edition before it is live.
@@ -51,7 +45,7 @@ pub struct Live(Arc<Place>);
 #[derive(Default)]
 struct Place {
     edition: RwLock<Option<Arc<Edition>>>,
-    followers: RwLock<Vec<Follower>>,
+    followers: Mutex<Vec<Follower>>,
 }
 
 impl Live {
@@ -60,33 +54,34 @@ impl Live {
         self.0.edition.read().unwrap_or_else(|e| e.into_inner()).clone()
     }
 
-    /// Swaps it, once every follower has made of it what it needs. An older edition never replaces a newer one.
+    /// Swaps it, once every follower has made of it what it needs: whoever reads meanwhile reads the one before, and waits for nobody. An
+    /// older edition never replaces a newer one.
     pub fn set(&self, edition: Edition) {
-        let mut place = self.0.edition.write().unwrap_or_else(|e| e.into_inner());
-        if place.as_ref().is_none_or(|old| old.number <= edition.number) {
-            let edition = Arc::new(edition);
-            for tell in self.0.followers.read().unwrap_or_else(|e| e.into_inner()).iter() {
-                tell(&edition);
-            }
-            *place = Some(edition);
+        // Held to the end: one edition after the other, and nobody begins to follow in between.
+        let followers = self.0.followers.lock().unwrap_or_else(|e| e.into_inner());
+        if self.get().is_some_and(|old| old.number > edition.number) {
+            return;
         }
+        let edition = Arc::new(edition);
+        for tell in followers.iter() {
+            tell(&edition);
+        }
+        *self.0.edition.write().unwrap_or_else(|e| e.into_inner()) = Some(edition);
     }
 
-    /// Tells `follower` of the edition that is live, and of each one from then on before it is. It may not ask this place in turn.
+    /// Tells `follower` of the edition that is live, and of each one from then on before it is. It may read this place in turn, and not
+    /// write it.
     pub fn follow(&self, follower: impl Fn(&Arc<Edition>) + Send + Sync + 'static) {
-        // Held, so that no edition takes effect between the two.
-        let place = self.0.edition.read().unwrap_or_else(|e| e.into_inner());
-        if let Some(edition) = place.as_ref() {
-            follower(edition);
+        let mut followers = self.0.followers.lock().unwrap_or_else(|e| e.into_inner());
+        if let Some(edition) = self.get() {
+            follower(&edition);
         }
-        self.0.followers.write().unwrap_or_else(|e| e.into_inner()).push(Box::new(follower));
+        followers.push(Box::new(follower));
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use std::sync::Mutex;
-
     use super::*;
 
     fn edition(number: i32) -> Edition {
@@ -101,14 +96,14 @@ mod tests {
         let told = Arc::new(Mutex::new(vec![]));
         let (seen, place) = (told.clone(), Arc::downgrade(&live.0));
         live.follow(move |e| {
-            let now = place.upgrade().and_then(|p| p.edition.try_read().ok()?.as_ref().map(|e| e.number));
+            let now = place.upgrade().and_then(|p| Live(p).get().map(|e| e.number));
             seen.lock().unwrap_or_else(|e| e.into_inner()).push((e.number, now));
         });
         live.set(edition(1));
         live.set(edition(3));
         live.set(edition(3));
         assert_eq!(live.get().map(|e| e.number), Some(3));
-        // The first was live; the others were not yet: their place was being written.
-        assert_eq!(*told.lock().unwrap_or_else(|e| e.into_inner()), [(2, Some(2)), (3, None), (3, None)]);
+        // The first was live; when the others were told, the one before still was.
+        assert_eq!(*told.lock().unwrap_or_else(|e| e.into_inner()), [(2, Some(2)), (3, Some(2)), (3, Some(3))]);
     }
 }

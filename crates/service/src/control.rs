@@ -496,7 +496,7 @@ impl Service {
             Decided::More(_) | Decided::Afresh(_) => Ok(Presented::No(NoSession::StepUp)),
             Decided::Granted(granted) => {
                 let crossing = granted.crossing();
-                let look = edition.look(&gate.name, &at);
+                let look = view.look(&at);
                 // What was read before rights changed counts for this request and is not used again.
                 let generation = live.generation();
                 let generation = (self.app.rights_seen() == seen).then_some(generation);

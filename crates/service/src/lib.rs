@@ -1,5 +1,5 @@
 //! The service: sign-in pages, management API, console files, wiring and start-up. What can be decided in core is
-//! decided there; here evidence is gathered, crossings are recorded, and answers are written.
+//! decided there, what a node does without pages is `passeur_engine`; here evidence is gathered and answers are written.
 
 mod api;
 mod app;
