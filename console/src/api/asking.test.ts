@@ -1,7 +1,7 @@
 import { effectScope, nextTick, ref } from 'vue'
 import { describe, expect, it } from 'vitest'
 import { ApiProblem, found, language, problemOf } from '.'
-import { useActing, useReading } from './asking'
+import { useActing, usePages, useReading } from './asking'
 
 /** A call whose answer the test gives when it likes. */
 function calls<T>() {
@@ -58,7 +58,47 @@ describe('reading', () => {
   })
 })
 
+describe('a list page by page', () => {
+  it('goes on after the last page, and begins anew with whatever it is of', async () => {
+    const { open, call } = calls<{ of: string; n: number }>()
+    const asked: (number | undefined)[] = []
+    const filter = ref('all')
+    const list = effectScope().run(() => usePages((last?: { of: string; n: number }) => { asked.push(last?.n); return call() }, [filter]))!
+    open[0]!.answer({ of: 'all', n: 1 })
+    await settled()
+    const more = list.more()
+    open[1]!.answer({ of: 'all', n: 2 })
+    await more
+    expect([list.all.map((p) => p.n), list.last?.n, asked]).toEqual([[1, 2], 2, [undefined, 1]])
+    const late = list.more()
+    filter.value = 'few'
+    await settled()
+    open[3]!.answer({ of: 'few', n: 9 })
+    await settled()
+    open[2]!.answer({ of: 'all', n: 3 })
+    await late
+    expect(list.all.map((p) => p.of), 'a page of another list').toEqual(['few'])
+  })
+  it('keeps what it has where a further page is refused', async () => {
+    const { open, call } = calls<number>()
+    const list = effectScope().run(() => usePages(call))!
+    open[0]!.answer(1)
+    await settled()
+    const more = list.more()
+    open[1]!.fail(refused)
+    await more
+    expect([list.all, list.first.problem, list.acting.problem?.status]).toEqual([[1], undefined, 403])
+  })
+})
+
 describe('acting', () => {
+  it('reads again what it changed, and not where it was refused', async () => {
+    let read = 0
+    const acting = useActing({ again: async () => { read += 1 } })
+    await acting.act(async () => {})
+    await acting.act(async () => { throw refused })
+    expect([read, acting.problem?.status]).toEqual([1, 403])
+  })
   it('is busy until it is answered, says whether it was done, and does the same again', async () => {
     const { open, call } = calls<void>()
     const acting = useActing()

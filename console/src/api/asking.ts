@@ -37,8 +37,25 @@ export function useReading<T>(read: () => Promise<T>, of: WatchSource[] = []) {
   return reactive({ data, problem, busy, answered, waits, again })
 }
 
-/** What a person has done by the service. Nothing is shown to wait for: what is pressed shows that it is busy. */
-export function useActing() {
+/** A list that goes on page by page. The first page is read as anything is; reading it again forgets the others. */
+export function usePages<P>(page: (last?: P) => Promise<P>, of: WatchSource[] = []) {
+  const first = useReading(() => page(), of)
+  const further = ref([]) as Ref<P[]>
+  const all = computed(() => (first.data === undefined ? [] : [first.data, ...further.value]))
+  watch(() => first.data, () => { further.value = [] })
+  const acting = useActing()
+  const more = () =>
+    acting.act(async () => {
+      const began = first.data
+      const next = await page(all.value.at(-1))
+      // A list that was read anew meanwhile has pages of its own.
+      if (began === first.data) further.value.push(next)
+    })
+  return reactive({ first, all, last: computed(() => all.value.at(-1)), acting, more })
+}
+
+/** What a person has done by the service, after which `shown` is read again. Nothing is shown to wait for: what is pressed shows that it is busy. */
+export function useActing(shown?: { again: () => Promise<unknown> }) {
   const problem = ref<ApiProblem>()
   const busy = ref(false)
   let latest: () => Promise<unknown> = () => Promise.resolve()
@@ -49,6 +66,7 @@ export function useActing() {
     busy.value = true
     try {
       await what()
+      await shown?.again()
       return true
     } catch (e) {
       problem.value = problemOf(e)

@@ -1,36 +1,27 @@
 <script setup lang="ts">
 // What engineers did, and whether that record holds.
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, got, type Act } from '../api'
-import { useActing, useReading } from '../api/asking'
+import { api, got, type ActList } from '../api'
+import { usePages, useReading } from '../api/asking'
 import { about } from '../look/reads'
 import { moment, visible } from '../look/shape'
 import Mark from '../parts/Mark.vue'
 import Asked from '../parts/Asked.vue'
 
 const { t, locale } = useI18n()
-const rows = ref<Act[]>([])
-const next = ref<number>()
-const more = useActing()
-
-async function page(before?: number) {
-  const list = await got(api.GET('/acts', { params: { query: { before, limit: 100 } } }))
-  rows.value = before ? [...rows.value, ...list.acts] : list.acts
-  next.value = list.next ?? undefined
-}
-const reading = useReading(async () => {
-  await page()
-  return got(api.GET('/acts/check'))
-})
-const check = computed(() => reading.data)
+const list = usePages((last?: ActList) => got(api.GET('/acts', { params: { query: { before: last?.next ?? undefined, limit: 100 } } })))
+const rows = computed(() => list.all.flatMap((page) => page.acts))
+const checking = useReading(() => got(api.GET('/acts/check')))
+const check = computed(() => checking.data)
 </script>
 
 <template>
   <section class="page">
     <div class="page-head"><h1>{{ t('acts') }}</h1></div>
-    <Asked :of="reading" />
-    <Asked :of="more" />
+    <Asked :of="list.first" />
+    <Asked :of="list.acting" />
+    <Asked :of="checking" />
     <p v-if="check" class="check" :class="check.holds ? 'pass' : 'stop'" data-test="check">
       <Mark :tone="check.holds ? 'pass' : 'stop'" />
       <span v-if="check.holds">{{ t('actsHold', { n: check.acts }, check.acts) }} <span class="mono quiet" :title="check.head">{{ check.head.slice(0, 16) }}…</span></span>
@@ -51,7 +42,7 @@ const check = computed(() => reading.data)
         </tbody>
       </table>
     </div>
-    <p class="more"><v-btn v-if="next" variant="outlined" :loading="more.busy" @click="more.act(() => page(next))">{{ t('moreActs') }}</v-btn></p>
+    <p class="more"><v-btn v-if="list.last?.next" variant="outlined" :loading="list.acting.busy" @click="list.more">{{ t('moreActs') }}</v-btn></p>
   </section>
 </template>
 

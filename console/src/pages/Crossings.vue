@@ -3,8 +3,8 @@
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRoute, useRouter } from 'vue-router'
-import { api, got, type CrossingLine } from '../api'
-import { useActing, useReading } from '../api/asking'
+import { api, got, type CrossingList } from '../api'
+import { usePages, useReading } from '../api/asking'
 import { wholeMoment } from '../look/reads'
 import { moment, visible } from '../look/shape'
 import State from '../parts/State.vue'
@@ -14,9 +14,6 @@ import { messages } from '../words'
 const { t, locale } = useI18n()
 const route = useRoute()
 const router = useRouter()
-const rows = ref<CrossingLine[]>([])
-const next = ref<string | null>()
-const unrecorded = ref(0)
 const follow = ref(false)
 const id = ref('')
 const PAGE = 100
@@ -45,27 +42,13 @@ for (const [name, value] of Object.entries(typed)) {
   })
 }
 
-const page = (before?: string) => got(api.GET('/crossings', { params: { query: { ...filters.value, before, limit: PAGE } } }))
-const reading = useReading(() => page(), [filters])
-watch(() => reading.data, (list) => {
-  if (!list) return
-  rows.value = list.crossings
-  next.value = list.next
-  unrecorded.value = list.unrecorded
-})
-const more = useActing()
-const further = (before: string) => more.act(async () => {
-  const under = reading.data
-  const list = await page(before)
-  // What was filtered otherwise meanwhile has pages of its own.
-  if (under !== reading.data) return
-  rows.value = [...rows.value, ...list.crossings]
-  next.value = list.next
-})
+const list = usePages((last?: CrossingList) => got(api.GET('/crossings', { params: { query: { ...filters.value, before: last?.next ?? undefined, limit: PAGE } } })), [filters])
+const rows = computed(() => list.all.flatMap((page) => page.crossings))
+const unrecorded = computed(() => list.last?.unrecorded ?? 0)
 const gates = useReading(async () => (await got(api.GET('/gates'))).map((g) => g.name))
 
 const timer = setInterval(() => {
-  if (follow.value && !document.hidden) reading.again()
+  if (follow.value && !document.hidden) list.first.again()
 }, 2000)
 onBeforeUnmount(() => clearInterval(timer))
 
@@ -93,8 +76,8 @@ const outcomes = computed(() => Object.keys(messages.en.outcomes).map((value) =>
       <v-text-field class="f-time" type="datetime-local" :model-value="one('since')" :label="t('fromTime')" @update:model-value="set('since', $event)" />
       <v-text-field class="f-time" type="datetime-local" :model-value="one('until')" :label="t('toTime')" @update:model-value="set('until', $event)" />
     </form>
-    <Asked :of="reading" />
-    <Asked :of="more" />
+    <Asked :of="list.first" />
+    <Asked :of="list.acting" />
     <Asked :of="gates" />
     <div class="scroll">
       <table v-ledger class="ledger">
@@ -110,11 +93,11 @@ const outcomes = computed(() => Object.keys(messages.en.outcomes).map((value) =>
             <td class="person">{{ c.person ? visible(c.person) : '—' }}</td>
             <td class="wide">{{ visible(c.why) }} <span v-if="c.repeats" class="quiet">({{ t('repeats', { n: c.repeats }) }})</span></td>
           </tr>
-          <tr v-if="reading.answered && !rows.length"><td colspan="6" class="quiet">{{ t('none.crossings') }}</td></tr>
+          <tr v-if="list.first.answered && !rows.length"><td colspan="6" class="quiet">{{ t('none.crossings') }}</td></tr>
         </tbody>
       </table>
     </div>
-    <v-btn v-if="next && !follow" class="mt-3" variant="outlined" :loading="more.busy" @click="further(next)">{{ t('more') }}</v-btn>
+    <v-btn v-if="list.last?.next && !follow" class="mt-3" variant="outlined" :loading="list.acting.busy" @click="list.more">{{ t('more') }}</v-btn>
   </section>
 </template>
 

@@ -15,19 +15,15 @@ const { t, locale } = useI18n()
 defineProps<{ rights: string }>()
 const reading = useReading(() => got(api.GET('/secrets')))
 const rows = computed(() => reading.data)
-const acting = useActing()
+const acting = useActing(reading)
 const setting = ref<Secret>()
 const value = ref('')
 const standBy = ref(true)
 const making = ref('')
 const trouble = ref<{ secret: Secret; version: number; problem: ApiProblem }>()
 
-const act = (what: () => Promise<unknown>) => acting.act(async () => {
-  await what()
-  await reading.again()
-})
 const store = () =>
-  act(async () => {
+  acting.act(async () => {
     const s = setting.value
     if (!s) return
     await got(api.PUT('/secrets/{name}', { params: { path: { name: s.name } }, body: { value: value.value, stand_by: standBy.value && s.version > 0 } }))
@@ -50,7 +46,7 @@ async function use(secret: Secret, version: number, anyway: string[] = []) {
 const made = ref<{ name: string; fingerprint: string; until: string }>()
 const ours = (s: Secret) => s.needed_by.some((n) => n.startsWith('SAML'))
 const makeKey = (s: Secret) =>
-  act(async () => {
+  acting.act(async () => {
     making.value = s.name
     try {
       const key = await got(api.POST('/secrets/{name}/make-key', { params: { path: { name: s.name } }, body: { years: 3, stand_by: s.version > 0 } }))
@@ -59,8 +55,8 @@ const makeKey = (s: Secret) =>
       making.value = ''
     }
   })
-const remove = (s: Secret) => act(() => got(api.DELETE('/secrets/{name}', { params: { path: { name: s.name } } })))
-const forget = (s: Secret, version: number) => act(() => got(api.DELETE('/secrets/{name}/versions/{version}', { params: { path: { name: s.name, version } } })))
+const remove = (s: Secret) => acting.act(() => got(api.DELETE('/secrets/{name}', { params: { path: { name: s.name } } })))
+const forget = (s: Secret, version: number) => acting.act(() => got(api.DELETE('/secrets/{name}/versions/{version}', { params: { path: { name: s.name, version } } })))
 </script>
 
 <template>

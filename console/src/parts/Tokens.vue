@@ -12,7 +12,7 @@ const props = defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
 const reading = useReading(() => got(api.GET('/tokens')))
 const rows = computed(() => reading.data)
-const acting = useActing()
+const acting = useActing(reading)
 const making = ref(false)
 const name = ref('')
 const days = ref(30)
@@ -22,18 +22,14 @@ const made = ref('')
 const roles = upTo(props.rights)
 const parts = ['acts', 'crossings', 'directories', 'gates', 'handover', 'node', 'providers', 'rehearse', 'secrets', 'sessions', 'site', 'trials']
 
-const act = (what: () => Promise<unknown>) => acting.act(async () => {
-  await what()
-  await reading.again()
-})
 const make = () =>
-  act(async () => {
+  acting.act(async () => {
     making.value = false
     const body = { name: name.value, role: role.value, days: Number(days.value), areas: areas.value.length ? areas.value : undefined }
     made.value = (await got(api.POST('/tokens', { body }))).value
     name.value = ''
   })
-const revoke = (token: ApiToken) => act(() => got(api.DELETE('/tokens/{name}', { params: { path: { name: token.name } } })))
+const revoke = (token: ApiToken) => acting.act(() => got(api.DELETE('/tokens/{name}', { params: { path: { name: token.name } } })))
 </script>
 
 <template>
