@@ -2,7 +2,7 @@ import vue from '@vitejs/plugin-vue'
 import vuetify from 'vite-plugin-vuetify'
 import { defineConfig } from 'vitest/config'
 
-// The service replaces the nonce in every answer; see crates/service/src/console.rs.
+// The service replaces the nonce in every answer; see crates/management/src/console.rs.
 export default defineConfig({
   base: '/console/',
   plugins: [vue(), vuetify({ autoImport: true })],

@@ -67,6 +67,27 @@ impl Role {
     }
 }
 
+impl From<Role> for passeur_core::role::Role {
+    fn from(role: Role) -> passeur_core::role::Role {
+        match role {
+            Role::View => Self::View,
+            Role::Operate => Self::Operate,
+            Role::Configure => Self::Configure,
+        }
+    }
+}
+
+impl From<passeur_core::role::Role> for Role {
+    fn from(role: passeur_core::role::Role) -> Role {
+        use passeur_core::role::Role as Of;
+        match role {
+            Of::View => Role::View,
+            Of::Operate => Role::Operate,
+            Of::Configure => Role::Configure,
+        }
+    }
+}
+
 /// A problem document (RFC 9457).
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Problem {

@@ -367,3 +367,13 @@ fn groups_from(evidence: &Evidence, directory: &Directory) -> Groups {
         },
     }
 }
+
+/// What to call the person on pages and in lists. Never a key.
+pub fn display_name(evidence: &Evidence) -> String {
+    // By OpenID Connect, by SAML with plain names, and by SAML with those of X.500 (displayName, cn).
+    ["name", "preferred_username", "displayName", "urn:oid:2.16.840.1.113730.3.1.241", "cn", "urn:oid:2.5.4.3"]
+        .into_iter()
+        .find_map(|claim| from_claims(evidence, claim).values().ok().and_then(|v| v.first().cloned()))
+        .map(|n| crate::text::shorten(&n, 120))
+        .unwrap_or_else(|| evidence.subject.clone())
+}

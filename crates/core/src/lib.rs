@@ -14,6 +14,7 @@
 //! * [`survey`]: what is wrong with everything a site depends on; [`host`]: with a host that people reach by SSH and a ticket; [`finding`]:
 //!   how either is told;
 //! * [`step`] and [`crossing`]: what happened, kept as data and told in words;
+//! * [`role`]: how far an engineer may go;
 //! * [`acts`]: the chained record of what engineers do; [`likeness`]: whether two of them may be one human being;
 //! * [`seal`], [`session`], [`id`], [`address`], [`path`], [`recorder`]: the small certain parts the rest stands on.
 
@@ -40,6 +41,7 @@ pub mod mapping;
 pub mod path;
 pub mod recorder;
 pub mod rehearse;
+pub mod role;
 pub mod route;
 pub mod seal;
 pub mod session;

@@ -8,15 +8,15 @@ use std::sync::{Arc, Mutex};
 use passeur_core::Moment;
 use passeur_core::id::CrossingId;
 use passeur_core::step::Step;
-use passeur_links::kerberos::Standing;
+use passeur_links::kerberos::Delegation;
 use uuid::Uuid;
 
 /// The most rights that a node keeps; what was used longest ago is fetched anew.
 const KEPT_MAX: usize = 20_000;
 /// One that nobody used for so long is forgotten.
 const UNUSED_MS: i64 = 3_600_000;
-/// The same failure of the same session is told once in this time.
-const TOLD_MS: i64 = 60_000;
+/// The same failure of the same session is one crossing within this time.
+const ONE_CROSSING_MS: i64 = 60_000;
 
 /// Whose: session, gate, and the edition that says who they are there.
 pub type Key = (Uuid, String, i32);
@@ -25,7 +25,7 @@ pub type Key = (Uuid, String, i32);
 #[derive(Default)]
 pub struct Slot {
     /// What was got last; whoever gets another holds it meanwhile.
-    pub held: tokio::sync::Mutex<Option<Arc<Standing>>>,
+    pub held: tokio::sync::Mutex<Option<Arc<Delegation>>>,
     used: AtomicI64,
     /// When the browser was last asked for another ticket.
     asked: AtomicI64,
@@ -34,15 +34,15 @@ pub struct Slot {
 }
 
 impl Slot {
-    /// The crossing that told of the same failure a moment ago.
-    pub fn told(&self, step: &Step, now: Moment) -> Option<CrossingId> {
+    /// The crossing that recorded the same failure a moment ago.
+    pub fn recorded(&self, step: &Step, now: Moment) -> Option<CrossingId> {
         let failed = self.failed.lock().unwrap_or_else(|e| e.into_inner());
         let (last, at, id) = failed.as_ref()?;
-        (last == step && now.timestamp_millis() - at < TOLD_MS).then_some(*id)
+        (last == step && now.timestamp_millis() - at < ONE_CROSSING_MS).then_some(*id)
     }
 
-    /// Notes in which crossing a failure is told.
-    pub fn tell(&self, step: Step, now: Moment, id: CrossingId) {
+    /// Notes in which crossing a failure was recorded.
+    pub fn note(&self, step: Step, now: Moment, id: CrossingId) {
         *self.failed.lock().unwrap_or_else(|e| e.into_inner()) = Some((step, now.timestamp_millis(), id));
     }
 
@@ -50,7 +50,7 @@ impl Slot {
     /// each time.
     pub fn may_ask(&self, now: Moment) -> bool {
         let now = now.timestamp_millis();
-        now - self.asked.swap(now, Ordering::Relaxed) > TOLD_MS
+        now - self.asked.swap(now, Ordering::Relaxed) > ONE_CROSSING_MS
     }
 }
 
@@ -59,7 +59,7 @@ impl Slot {
 pub struct Delegations {
     kept: Mutex<HashMap<Key, Arc<Slot>>>,
     /// What browsers sent along, by session.
-    sent: Mutex<HashMap<Uuid, Arc<Standing>>>,
+    sent: Mutex<HashMap<Uuid, Arc<Delegation>>>,
 }
 
 impl Delegations {
@@ -76,7 +76,7 @@ impl Delegations {
     }
 
     /// Keeps what a browser sent along with a sign-in.
-    pub fn keep_sent(&self, session: Uuid, standing: Arc<Standing>) {
+    pub fn keep_sent(&self, session: Uuid, delegation: Arc<Delegation>) {
         let mut sent = self.sent.lock().unwrap_or_else(|e| e.into_inner());
         // Whoever's goes can be asked for another; one that was never kept would be asked for without end.
         if sent.len() >= KEPT_MAX
@@ -84,11 +84,11 @@ impl Delegations {
         {
             sent.remove(&any);
         }
-        sent.insert(session, standing);
+        sent.insert(session, delegation);
     }
 
     /// What the browser of a session sent along, if it is here.
-    pub fn sent(&self, session: Uuid) -> Option<Arc<Standing>> {
+    pub fn sent(&self, session: Uuid) -> Option<Arc<Delegation>> {
         self.sent.lock().unwrap_or_else(|e| e.into_inner()).get(&session).cloned()
     }
 

@@ -14,10 +14,12 @@ use passeur_links::ldap::DirectoryLink;
 use passeur_links::smtp::Mailer;
 use passeur_live::clock::Clock;
 use passeur_live::edition::Live;
+use passeur_live::session::LiveSession;
 use passeur_live::sessions::Sessions;
-use passeur_store::{ProviderFlows, Recorded, SecretHead, Store, StoreError};
+use passeur_store::{ProviderFlows, Recorded, SecretHead, Store, StoreError, Usage};
 use uuid::Uuid;
 
+use crate::console::TokenRoles;
 use crate::delegations::Delegations;
 use crate::editions::Links;
 use crate::providers::ProviderLink;
@@ -37,7 +39,22 @@ pub trait Holders: Send + Sync {
     /// Sessions ended, and are flagged: what they opened is forgotten.
     fn ended(&self);
     /// Rights of sessions were read again, and no decision of before counts any more: what is open on one is looked at. Does not wait.
-    fn rights_changed(&self, ids: &[Uuid]);
+    fn rights_changed(&self, engine: &Engine, ids: &[Uuid]);
+    /// What connections and streams hold just now.
+    fn held(&self) -> Vec<Held>;
+    /// How much was used since this was asked last, by the crossing that tells of it.
+    fn usage(&self) -> Vec<(CrossingId, Usage)>;
+    /// Forgets what sessions opened that `keep` does not want, so that memory follows use.
+    fn prune(&self, keep: &dyn Fn(&LiveSession) -> bool);
+}
+
+/// What a connection or a stream holds.
+#[derive(Clone, Debug)]
+pub struct Held {
+    pub session: Uuid,
+    pub gate: String,
+    /// Until when what the directory said is good; none where no directory was asked.
+    pub good_until: Option<Moment>,
 }
 
 /// A node without pages or API. Cheap to clone.
@@ -66,6 +83,8 @@ pub struct Inner {
     /// What gates hold for them.
     holders: OnceLock<Box<dyn Holders>>,
     pub recorder: Recorder,
+    /// How far owners of tokens may go.
+    pub token_roles: TokenRoles,
     /// Where what strangers make this node compute runs.
     pub workers: Workers,
     /// Where what engineers ask about documents is computed.
@@ -108,6 +127,7 @@ impl Engine {
             sessions: Arc::default(),
             holders: OnceLock::new(),
             recorder,
+            token_roles: TokenRoles::default(),
             workers: Workers::start(),
             documents: Workers::for_documents(),
             links: RwLock::default(),
@@ -123,6 +143,11 @@ impl Engine {
     pub fn tell(&self, holders: impl Holders + 'static) {
         let first = self.holders.set(Box::new(holders)).is_ok();
         debug_assert!(first, "what gates hold is named once");
+    }
+
+    /// What gates hold, once it was named.
+    pub fn holders(&self) -> Option<&dyn Holders> {
+        self.holders.get().map(|h| &**h)
     }
 
     /// The moment now.
@@ -145,7 +170,7 @@ impl Engine {
             self.rights.fetch_add(1, Ordering::AcqRel);
             self.sessions.rights_changed(&re_read);
             if let Some(holders) = self.holders.get() {
-                holders.rights_changed(&re_read);
+                holders.rights_changed(self, &re_read);
             }
         }
         self.sessions.saw_revocations();

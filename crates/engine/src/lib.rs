@@ -5,20 +5,26 @@
 //! everything shares; gates hold what sessions opened, and are told what becomes of these by [`engine::Holders`].
 
 pub mod attempt;
+pub mod console;
 pub mod delegations;
 pub mod editions;
 pub mod ending;
 pub mod engine;
 pub mod grants;
 pub mod look_up;
+pub mod people;
+pub mod programs;
 pub mod providers;
 pub mod random;
 pub mod recorder;
+pub mod rights;
 pub mod ring;
 pub mod roles;
 pub mod secrets;
 pub mod sessions;
+pub mod tickets;
 pub mod tries;
+pub mod upkeep;
 pub mod watch;
 pub mod workers;
 

@@ -1,7 +1,6 @@
 //! Programs that come with a token of their own instead of a cookie (RFC 6750).
 
 use http::{HeaderMap, Uri, header};
-use passeur_core::id::sha256;
 
 /// The longest token that is looked at, in bytes.
 const TOKEN_MAX: usize = 16 * 1024;
@@ -27,23 +26,12 @@ fn is_token_name(name: &str) -> bool {
     plain.is_some_and(|(n, _)| n.eq_ignore_ascii_case("access_token"))
 }
 
-/// Under which digest a token is known at a gate: at another gate it is another.
-pub fn digest(gate: &str, token: &str) -> [u8; 32] {
-    sha256(format!("caller\0{gate}\0{token}").as_bytes())
-}
-
 /// Whether a request says that a page of another site made a browser send it: a browser shows a certificate unasked, as it
 /// would a cookie without SameSite.
 pub(crate) fn is_of_another_site(headers: &HeaderMap, origin: &str) -> bool {
     let other_origin = headers.get_all(header::ORIGIN).iter().any(|o| o.as_bytes() != origin.as_bytes());
     let fetched = headers.get_all("sec-fetch-site").iter().any(|v| !matches!(v.as_bytes(), b"same-origin" | b"none"));
     other_origin || fetched
-}
-
-/// The same of a client certificate: two programs that were given the same one are one.
-pub fn certificate_digest(gate: &str, chain: &[Vec<u8>]) -> [u8; 32] {
-    let own = passeur_core::id::hex(&sha256(chain.first().map(Vec::as_slice).unwrap_or_default()));
-    sha256(format!("certificate\0{gate}\0{own}").as_bytes())
 }
 
 #[cfg(test)]

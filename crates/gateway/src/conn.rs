@@ -240,7 +240,7 @@ impl Conn {
 
     /// What the rest of the service is told of a request.
     pub(crate) fn facts(&self, edition: &WebEdition, method: &Method, uri: &Uri, headers: &HeaderMap) -> RequestFacts {
-        let facts = crate::control::facts_of(method, uri, headers, self.way(edition, headers).client());
+        let facts = passeur_http::facts_of(method, uri, headers, self.way(edition, headers).client());
         RequestFacts { not_believed: self.not_believed(edition, headers), ..facts }
     }
 

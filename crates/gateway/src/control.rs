@@ -5,47 +5,16 @@ use std::sync::Arc;
 
 use async_trait::async_trait;
 use bytes::Bytes;
-use http::{HeaderMap, Method, Request, Response, Uri, header};
+use http::{HeaderMap, Request, Response};
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::id::Token;
-use passeur_core::step::{Lang, Step};
+use passeur_core::step::Step;
 use passeur_live::edition::Edition;
 
 use crate::admission::Admission;
 use crate::bodies::Bound;
 use crate::body::Body;
 use crate::edition::WebEdition;
-
-/// The certificate, in DER, that this node showed to whoever sent a request: among its extensions where TLS ends here.
-#[derive(Clone, Debug)]
-pub struct ServedCertificate(pub Arc<[u8]>);
-
-fn wants_html(headers: &HeaderMap) -> bool {
-    headers.get(header::ACCEPT).and_then(|v| v.to_str().ok()).is_some_and(|v| v.to_ascii_lowercase().contains("text/html"))
-}
-
-/// Whether a person's browser is going to a page: by what it says of itself, or else by what it asks for.
-pub(crate) fn is_navigation(headers: &HeaderMap) -> bool {
-    match headers.get("sec-fetch-mode").and_then(|v| v.to_str().ok()).unwrap_or_default() {
-        "" => wants_html(headers),
-        mode => mode == "navigate",
-    }
-}
-
-/// Reads a request head.
-pub fn facts_of(method: &Method, uri: &Uri, headers: &HeaderMap, address: IpAddr) -> RequestFacts {
-    let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
-    RequestFacts {
-        method: method.to_string(),
-        target: uri.path_and_query().map_or("/", |p| p.as_str()).to_owned(),
-        address,
-        agent: passeur_core::text::shorten(text(header::USER_AGENT.as_str()), 200),
-        lang: Lang::from_accept(text(header::ACCEPT_LANGUAGE.as_str())),
-        navigates: is_navigation(headers) && matches!(*method, Method::GET | Method::HEAD),
-        wants_html: wants_html(headers),
-        not_believed: None,
-    }
-}
 
 /// Why a request came without a usable session.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

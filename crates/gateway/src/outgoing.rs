@@ -13,10 +13,10 @@ use passeur_core::id::PERSONAL_TOKEN;
 use crate::bearer::Bearer;
 use crate::caller;
 use crate::claims::claims;
-use crate::cookies;
 use crate::edition::Place;
 use crate::head::{is_websocket, tokens};
 use crate::stream::Upload;
+use passeur_http::cookies;
 
 /// Fields that belong to one connection only (RFC 9110 7.6.1), and those that are written anew.
 const DROPPED: &[&str] = &[

@@ -15,7 +15,10 @@ use passeur_core::path;
 use passeur_core::session::State;
 use passeur_core::site::{Standing, standing};
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_http::cookies::{self, Found};
+use passeur_http::{ServedCertificate, is_navigation};
 use passeur_live::clock::Clock;
+use passeur_live::programs;
 
 use crate::admission::Admission;
 use crate::bearer::Bearer;
@@ -23,8 +26,7 @@ use crate::bodies::{Bodies, Room, paced};
 use crate::body::{Body, BoxError, full};
 use crate::caller;
 use crate::conn::Conn;
-use crate::control::{Interrupted, NoSession, Presented, ServedCertificate, is_navigation};
-use crate::cookies::{self, Found};
+use crate::control::{Interrupted, NoSession, Presented};
 use crate::edition::{Place, WebEdition, WebLive};
 use crate::hold::Hold;
 use crate::listener::Places;
@@ -272,8 +274,8 @@ impl Gateway {
                 };
                 let digest = match &held {
                     Held::Cookie(token) => token.digest(),
-                    Held::Bearer(token) => caller::digest(&gate.name, token),
-                    Held::Certificate(chain) => caller::certificate_digest(&gate.name, chain),
+                    Held::Bearer(token) => programs::token_digest(&gate.name, token),
+                    Held::Certificate(chain) => programs::certificate_digest(&gate.name, chain),
                 };
                 let good = |a: &Arc<Admission>| a.edition == edition.number && a.entry.gate() == gate.name && a.fits(look, now);
                 let kept = self.table.get(&digest, look).filter(good);

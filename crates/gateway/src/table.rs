@@ -133,11 +133,10 @@ impl Table {
         held
     }
 
-    /// Forgets what `keep` does not want, so that memory follows use.
-    pub fn prune(&self, keep: impl Fn(&LiveSession) -> bool) {
+    /// Forgets the admissions of sessions that `keep` does not want, so that memory follows use.
+    pub fn prune(&self, keep: &dyn Fn(&LiveSession) -> bool) {
         for shard in &self.shards {
             shard.write().unwrap_or_else(|e| e.into_inner()).retain(|_, a| keep(&a.session));
         }
-        self.sessions.prune(keep);
     }
 }

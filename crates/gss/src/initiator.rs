@@ -68,7 +68,7 @@ impl fmt::Debug for Delegated {
 }
 
 /// The right to ask for services as one person. Dropped with their session.
-pub struct Standing {
+pub struct Delegation {
     person: String,
     ends: Instant,
     // Before the cache, which it was acquired from.
@@ -76,9 +76,9 @@ pub struct Standing {
     _cache: Option<Cache>,
 }
 
-impl fmt::Debug for Standing {
+impl fmt::Debug for Delegation {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Standing({})", self.person)
+        write!(f, "Delegation({})", self.person)
     }
 }
 
@@ -115,11 +115,11 @@ impl Account {
     ///
     /// # Errors
     /// Why not: our own account cannot sign in, nobody has that name, their account may not be used.
-    pub fn act_for(&self, person: &str) -> Result<Standing, Failure> {
+    pub fn act_for(&self, person: &str) -> Result<Delegation, Failure> {
         let mut mechanisms = OidSet::new();
         mechanisms.add(GSS_MECH_SPNEGO)?;
         let cred = self.own()?.impersonate(&principal(person)?, None, CredUsage::Initiate, Some(&mechanisms))?;
-        Standing { person: person.to_owned(), ends: Instant::now(), cred, _cache: None }.checked()
+        Delegation { person: person.to_owned(), ends: Instant::now(), cred, _cache: None }.checked()
     }
 
     /// Whether what the KDC gives us for a person may be forwarded, and so used to act for them: for finding out what forbids it.
@@ -164,22 +164,22 @@ impl Delegated {
     ///
     /// # Errors
     /// When it is not theirs after all, or cannot be used.
-    pub fn of(self, person: &str) -> Result<Standing, Failure> {
+    pub fn of(self, person: &str) -> Result<Delegation, Failure> {
         let cache = Cache::new();
         self.0.store_into(&cache.0, true, false, CredUsage::Initiate, Some(GSS_MECH_KRB5))?;
         let cred = acquire(Some(person), Use::Initiate, &[("ccache", &cache.0)])?;
-        Standing { person: person.to_owned(), ends: Instant::now(), cred, _cache: Some(cache) }.checked()
+        Delegation { person: person.to_owned(), ends: Instant::now(), cred, _cache: Some(cache) }.checked()
     }
 }
 
-impl Standing {
+impl Delegation {
     /// Whose it is.
     pub fn person(&self) -> &str {
         &self.person
     }
 
     /// The second and third safeguard, as far as they can be had before anything is sent.
-    fn checked(mut self) -> Result<Standing, Failure> {
+    fn checked(mut self) -> Result<Delegation, Failure> {
         self.ends = Instant::now() + self.cred.lifetime()?;
         if !self.cred.mechanisms()?.contains(GSS_MECH_SPNEGO)? {
             return Err(Failure::other("the credential holds no SPNEGO, so that another one would be used in its place"));

@@ -27,7 +27,7 @@ pub mod password;
 pub use acceptor::{Accepted, Acceptor};
 pub use ask::{Answered, ask};
 pub use failure::{Failure, Why};
-pub use initiator::{Account, Delegated, Shown, Standing};
+pub use initiator::{Account, Delegated, Delegation, Shown};
 pub use inside::Inside;
 pub use keytab::Keytab;
 pub use password::is_there;
@@ -53,7 +53,7 @@ pub fn prepare(config: Option<&Path>) -> Result<(), NotAlone> {
         ("KRB5CCNAME", "MEMORY:none"),
         ("KRB5_KTNAME", "MEMORY:none"),
         ("KRB5_CLIENT_KTNAME", "MEMORY:none"),
-        // Whoever shows a ticket twice is found out by the service, on every node (see `passeur_service`).
+        // Whoever shows a ticket twice is found out by the service, on every node (see `passeur_signin`).
         ("KRB5RCACHENAME", "none:"),
     ];
     let config = config.map(|path| ("KRB5_CONFIG", path.as_os_str()));

@@ -8,6 +8,7 @@
 
 pub mod clock;
 pub mod edition;
+pub mod programs;
 pub mod resolve;
 pub mod session;
 pub mod sessions;

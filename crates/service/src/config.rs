@@ -7,7 +7,7 @@ use passeur_core::id::Token;
 use passeur_core::seal::Ring;
 use passeur_live::clock::Clock;
 
-use crate::emergency::{BadEmergency, Emergency};
+use passeur_management::emergency::{BadEmergency, Emergency};
 
 /// A TLS listener.
 #[derive(Clone, Debug)]
@@ -60,7 +60,7 @@ pub enum ConfigError {
 }
 
 /// Reads a file that holds secrets and must be its owner's alone.
-pub(crate) fn read_private(what: &'static str, path: &Path) -> Result<String, ConfigError> {
+fn read_private(what: &'static str, path: &Path) -> Result<String, ConfigError> {
     use std::os::unix::fs::PermissionsExt;
     let bad = |why| ConfigError::Read { what, path: path.to_owned(), why };
     let mode = std::fs::metadata(path).map_err(bad)?.permissions().mode() & 0o777;
@@ -80,6 +80,12 @@ pub fn read_ring(path: &Path) -> Result<Ring, ConfigError> {
 pub fn read_token(path: &Path) -> Result<Token, ConfigError> {
     let text = read_private("token file", path)?;
     Token::parse(text.trim()).ok_or(ConfigError::Token { path: path.to_owned() })
+}
+
+/// Reads an emergency file.
+pub fn read_emergency(path: &Path) -> Result<Emergency, ConfigError> {
+    let text = read_private("emergency file", path)?;
+    Emergency::parse(&text).map_err(|why| ConfigError::Emergency { path: path.to_owned(), why })
 }
 
 /// Reads the database URL from a file.

@@ -7,9 +7,9 @@ use axum::response::{IntoResponse, Response};
 use http::header::{AUTHORIZATION, HOST, ORIGIN};
 use http::{HeaderMap, Method, StatusCode};
 
-use crate::api::problem;
-use crate::app::App;
-use crate::emergency::AnyHost;
+use passeur_engine::Engine;
+use passeur_management::emergency::AnyHost;
+use passeur_signin::problem::problem;
 
 /// Whether an unsafe request came from one of our own pages.
 fn from_own_page(headers: &HeaderMap, origin: &str) -> bool {
@@ -39,13 +39,13 @@ fn by_token(path: &str, headers: &HeaderMap) -> bool {
 }
 
 /// Middleware on the sign-in host. A bearer token is no cookie, so it needs no Origin.
-pub async fn check(State(app): State<App>, request: Request, next: Next) -> Response {
+pub async fn check(State(engine): State<Engine>, request: Request, next: Next) -> Response {
     let safe = matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
     if !safe && !by_token(request.uri().path(), request.headers()) {
         let own = if request.extensions().get::<AnyHost>().is_some() {
             from_this_host(request.headers())
         } else {
-            app.live.get().is_some_and(|e| from_own_page(request.headers(), &e.site.address.origin()))
+            engine.live.get().is_some_and(|e| from_own_page(request.headers(), &e.site.address.origin()))
         };
         if !own {
             let words = "This request changes something and did not come from one of Passeur's own pages. Use the console, or a bearer token.";

@@ -5,18 +5,21 @@ use std::sync::Arc;
 
 use chrono::Duration;
 use passeur_engine::ring::{self, WrongRing};
-use passeur_engine::watch as seeing;
+use passeur_engine::{Engine, upkeep, watch as seeing};
+use passeur_gateway::edition::WebLive;
+use passeur_gateway::table::Table;
 use passeur_gateway::tls::{BadCertificates, Certificates};
 use passeur_gateway::{Cores, Listener, Parts};
 use passeur_live::clock::Clock;
+use passeur_management::App;
 use passeur_store::{Store, StoreError};
+use tokio::runtime::Handle;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
-use crate::app::App;
 use crate::config::Config;
-use crate::control::Service;
-use crate::{router, upkeep};
+use crate::router;
+use crate::web::{Admissions, WebGate};
 
 /// Why the service did not start.
 #[derive(Debug, thiserror::Error)]
@@ -41,7 +44,7 @@ pub struct Running {
     /// Where TLS is spoken, if anywhere.
     pub tls_address: Option<SocketAddr>,
     pub clock: Clock,
-    app: App,
+    engine: Engine,
     stop: watch::Sender<bool>,
     cores: Cores,
     seeing: std::thread::JoinHandle<()>,
@@ -62,13 +65,13 @@ impl Running {
 
     /// Removes what has run out, as it is done every few minutes.
     pub async fn sweep(&self) {
-        upkeep::clean(&self.app).await;
+        upkeep::clean(&self.engine).await;
     }
 
     /// Writes everything that waits to be written, so that it can be read.
     pub async fn settle(&self) {
-        upkeep::write(&self.app).await;
-        self.app.recorder.settle().await;
+        upkeep::write(&self.engine).await;
+        self.engine.recorder.settle().await;
     }
 }
 
@@ -77,17 +80,21 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
     let store = Store::open(&config.database_url, 16).await?;
     not_before(&store, &config.clock).await?;
     ring::check(&store, &config.ring, config.clock.now()).await??;
-    let app = App::new(store, config.ring, config.node, config.clock.clone(), config.emergency.map(Arc::new));
-    app.store.make_partitions(app.now().date_naive()).await?;
+    let engine = Engine::new(store, config.ring, config.node, config.clock.clone());
+    let table = Arc::new(Table::new(engine.sessions.clone()));
+    engine.tell(Admissions { table: table.clone(), runtime: Handle::current() });
+    let web = WebLive::following(&engine.live);
+    let management = App::new(engine.clone(), web.clone(), config.emergency.map(Arc::new));
+    engine.store.make_partitions(engine.now().date_naive()).await?;
     if config.restored {
-        let ended = app.store.end_every_session(app.now(), app.own_act("restored", serde_json::json!({}))).await?;
+        let ended = engine.store.end_every_session(engine.now(), engine.own_act("restored", serde_json::json!({}))).await?;
         tracing::warn!(ended, "the database was restored from a backup; every session is ended");
     }
     if let Some(token) = config.first_token {
-        let act = app.own_act("set token", serde_json::json!({"token": "first token", "role": "configure"}));
-        app.store.set_token("first token", "configure", &token.digest(), act).await?;
+        let act = engine.own_act("set token", serde_json::json!({"token": "first token", "role": "configure"}));
+        engine.store.set_token("first token", "configure", &token.digest(), act).await?;
     }
-    app.load_edition(false).await?;
+    engine.load_edition(false).await?;
     let listen = |at: SocketAddr| move |e| StartError::Listen(at, e);
     let clear = Listener::bind(config.listen, None).await.map_err(listen(config.listen))?;
     let address = clear.address().map_err(listen(config.listen))?;
@@ -97,23 +104,24 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
     let mut tls_address = None;
     if let Some(tls) = &config.tls {
         let certificates = Certificates::read(&tls.certificates)?;
-        let _ = app.certificates.set(certificates.clone());
+        let _ = management.certificates.set(certificates.clone());
         let listener = Listener::bind(tls.listen, Some(certificates.clone())).await.map_err(listen(tls.listen))?;
         tls_address = Some(listener.address().map_err(listen(tls.listen))?);
         listeners.push(listener);
         tasks.push(tokio::spawn(certificates.watch(stopped.clone())));
     }
-    let control = Arc::new(Service::new(app.clone(), router::router(&app)));
-    let parts = Parts { control, web: app.web.clone(), table: app.table.clone(), clock: app.clock.clone() };
-    let seeing = seeing::start(&app, config.database_url.clone(), stopped.clone()).map_err(StartError::Watch)?;
+    let pages = router::router(&engine, &management);
+    let control = Arc::new(WebGate::new(engine.clone(), table.clone(), management.clone(), pages));
+    let parts = Parts { control, web, table, clock: engine.clock.clone() };
+    let seeing = seeing::start(&engine, config.database_url.clone(), stopped.clone()).map_err(StartError::Watch)?;
     let cores = Cores::start(listeners, &parts, &stopped).map_err(StartError::Cores)?;
-    let _ = app.floods.set(cores.counters());
-    tasks.push(tokio::spawn(upkeep::run(app.clone(), stopped)));
+    let _ = management.floods.set(cores.counters());
+    tasks.push(tokio::spawn(upkeep::run(engine.clone(), stopped)));
     tracing::info!(%address, "listening");
     if let Some(address) = tls_address {
         tracing::info!(%address, "listening, with TLS");
     }
-    Ok(Running { address, tls_address, clock: config.clock, app, stop, cores, seeing, tasks })
+    Ok(Running { address, tls_address, clock: config.clock, engine, stop, cores, seeing, tasks })
 }
 
 /// The furthest a clock that stands behind what was known is moved forward.

@@ -1,7 +1,7 @@
 //! `passeur serve`.
 
 use passeur_live::clock::Clock;
-use passeur_service::config::{Config, Tls, read_database_url, read_ring, read_token};
+use passeur_service::config::{Config, Tls, read_database_url, read_emergency, read_ring, read_token};
 use tracing_subscriber::EnvFilter;
 
 use crate::args::Serve;
@@ -24,7 +24,7 @@ pub async fn run(args: Serve) -> Result<(), Exit> {
         ring: read_ring(&args.key_ring).map_err(|e| failed(&e))?,
         node: args.node,
         clock: Clock::system(),
-        emergency: args.emergency_file.as_deref().map(passeur_service::Emergency::read).transpose().map_err(|e| failed(&e))?,
+        emergency: args.emergency_file.as_deref().map(read_emergency).transpose().map_err(|e| failed(&e))?,
         restored: args.restored,
         first_token: args.first_token_file.as_deref().map(read_token).transpose().map_err(|e| failed(&e))?,
     };

@@ -250,8 +250,8 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let mut second_engineer = false;
     let engineers = root.table("engineers").map(|f| {
         second_engineer = f.flag("second-engineer", false);
-        let access =
-            read_access(&f, &names, Some(&["view", "operate", "configure"]), OfSite { rules: &[], mappings: &mappings }, None);
+        let words = crate::role::Role::ALL.map(crate::role::Role::word);
+        let access = read_access(&f, &names, Some(&words), OfSite { rules: &[], mappings: &mappings }, None);
         f.finish();
         access
     });

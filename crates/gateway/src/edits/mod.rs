@@ -13,8 +13,8 @@ use lol_html::AsciiCompatibleEncoding;
 use passeur_core::address::PublicAddress;
 use passeur_core::site::{Gate, ResponseEdits};
 
-use crate::cookies;
 use crate::head::tokens;
+use passeur_http::cookies;
 
 /// Fields of one connection (RFC 9110 7.6.1).
 static HOP_BY_HOP: [HeaderName; 7] = [

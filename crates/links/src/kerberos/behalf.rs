@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use passeur_core::site::realm_of;
-use passeur_gss::{Account, Delegated, Failure, Shown, Standing, Why};
+use passeur_gss::{Account, Delegated, Delegation, Failure, Shown, Why};
 
 use super::pool::{NotRun, Pool};
 use super::tickets::opened;
@@ -66,20 +66,20 @@ impl Behalf {
     ///
     /// # Errors
     /// Why not, told apart as far as the KDC lets it be.
-    pub async fn first(&self, person: &str, service: &str) -> Result<(Arc<Standing>, Shown), NoTicket> {
+    pub async fn first(&self, person: &str, service: &str) -> Result<(Arc<Delegation>, Shown), NoTicket> {
         let account = self.account.clone().map_err(NoTicket::Own)?;
         let (person, service) = (person.to_owned(), service.to_owned());
         self.pool.ask(realm_of(&self.principal), move || first(&account, &person, &service)).await?
     }
 }
 
-/// A ticket for a service as somebody whose standing is kept. `fetched` where one was had of it before: then nobody is asked.
+/// A ticket for a service as somebody whose delegation is kept. `fetched` where one was had of it before: then nobody is asked.
 ///
 /// # Errors
 /// Why there is none.
-pub async fn next(pool: &Pool, standing: Arc<Standing>, service: &str, fetched: bool) -> Result<Shown, NoTicket> {
+pub async fn next(pool: &Pool, delegation: Arc<Delegation>, service: &str, fetched: bool) -> Result<Shown, NoTicket> {
     let asked = service.to_owned();
-    let call = move || standing.token(&asked).map_err(|e| plain(&e));
+    let call = move || delegation.token(&asked).map_err(|e| plain(&e));
     if fetched { pool.reckon(call).await? } else { pool.ask(realm_of(service), call).await? }
 }
 
@@ -87,14 +87,14 @@ pub async fn next(pool: &Pool, standing: Arc<Standing>, service: &str, fetched: 
 ///
 /// # Errors
 /// When it is not theirs, or cannot be used.
-pub async fn forwarded(pool: &Pool, sent: Delegated, person: String) -> Result<Standing, String> {
+pub async fn forwarded(pool: &Pool, sent: Delegated, person: String) -> Result<Delegation, String> {
     pool.reckon(move || sent.of(&person)).await.map_err(|e| e.to_string())?.map_err(|e| e.words)
 }
 
-fn first(account: &Account, person: &str, service: &str) -> Result<(Arc<Standing>, Shown), NoTicket> {
-    let standing = account.act_for(person).map_err(|e| of_account(account, &e))?;
-    match standing.token(service) {
-        Ok(shown) => Ok((Arc::new(standing), shown)),
+fn first(account: &Account, person: &str, service: &str) -> Result<(Arc<Delegation>, Shown), NoTicket> {
+    let delegation = account.act_for(person).map_err(|e| of_account(account, &e))?;
+    match delegation.token(service) {
+        Ok(shown) => Ok((Arc::new(delegation), shown)),
         Err(e) if matches!(e.why, Why::BadOption | Why::NotForwardable) => Err(match account.may_act_for(person) {
             // One word of the KDC for three things: whether what it gives may be forwarded tells the first from the others, and
             // whether that is so for the service itself, which is somebody too, our account from the person.

@@ -12,6 +12,6 @@ pub mod pool;
 pub mod tickets;
 
 pub use behalf::{Behalf, NoTicket};
-pub use passeur_gss::{Delegated, Shown, Standing, Why, prepare};
+pub use passeur_gss::{Delegated, Delegation, Shown, Why, prepare};
 pub use pool::{NotRun, Pool};
 pub use tickets::{NotTaken, Refused, Taken, Tickets};

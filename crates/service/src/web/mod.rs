@@ -1,0 +1,343 @@
+//! Gates of kind `web`, wired: what the data path asks of the rest ([`Control`]), answered by the engine, by sign-in and by management.
+//!
+//! [`admit`] makes admissions of what requests show, [`holders`] takes them back, [`programs`] and [`tickets`] turn refusals into answers.
+
+mod admit;
+mod holders;
+mod programs;
+mod tickets;
+
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use async_trait::async_trait;
+use axum::response::IntoResponse;
+use http::{HeaderMap, HeaderValue, Request, Response, StatusCode, header};
+use http_body_util::BodyExt;
+use passeur_core::address::ReturnPath;
+use passeur_core::circumstances::RequestFacts;
+use passeur_core::crossing::Outcome;
+use passeur_core::decide::tell_section;
+use passeur_core::id::{CrossingId, Token};
+use passeur_core::site::Gate;
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::{Attempt, Who};
+use passeur_engine::{Engine, sessions, watch};
+use passeur_gateway::admission::Admission;
+use passeur_gateway::bodies::Bound;
+use passeur_gateway::body::{Body, BoxError};
+use passeur_gateway::control::{
+    Control, FailureKind, Interrupted, NoSession, Presented, Proof, Ticket, TicketFailed, UpstreamFailure,
+};
+use passeur_gateway::edition::WebEdition;
+use passeur_gateway::table::Table;
+use passeur_live::edition::Edition;
+use passeur_management::{App, emergency};
+use passeur_signin::ask::{Ask, cookie_digest};
+use passeur_signin::pages::{self, redirect};
+use passeur_signin::problem::problem;
+use passeur_signin::{ClientAddress, browser_binding, forms};
+use tower::ServiceExt;
+
+pub use holders::Admissions;
+
+/// Implements [`Control`] over the shared state and the sign-in host's router.
+pub struct WebGate {
+    engine: Engine,
+    table: Arc<Table>,
+    management: App,
+    router: axum::Router,
+}
+
+impl WebGate {
+    /// Over the node's engine, what sessions opened at gates, and the router of the sign-in host.
+    pub fn new(engine: Engine, table: Arc<Table>, management: App, router: axum::Router) -> WebGate {
+        WebGate { engine, table, management, router }
+    }
+}
+
+/// An Axum answer for the data path.
+fn plain(response: axum::response::Response) -> Response<Body> {
+    response.map(|b| b.map_err(BoxError::from).boxed_unsync())
+}
+
+/// A refusal for a client that is not a navigating person: a problem document.
+fn unauthorized(why: NoSession, id: CrossingId) -> axum::response::Response {
+    let words = "This address needs a session. Open it in a browser to sign in.";
+    let mut response = problem(StatusCode::UNAUTHORIZED, why.code(), "Sign-in needed", words).with_crossing(id).into_response();
+    let challenge = HeaderValue::from_static("Cookie realm=\"passeur\", form-action=\"/\"");
+    response.headers_mut().insert(header::WWW_AUTHENTICATE, challenge);
+    response
+}
+
+#[async_trait]
+impl Control for WebGate {
+    fn bound(&self, path: &str) -> Bound {
+        crate::router::bound(path)
+    }
+
+    async fn pages(&self, request: Request<Body>, address: IpAddr) -> Response<Body> {
+        let mut request = request.map(axum::body::Body::new);
+        request.extensions_mut().insert(ClientAddress(address));
+        match self.router.clone().oneshot(request).await {
+            Ok(response) => plain(response),
+            Err(never) => match never {},
+        }
+    }
+
+    async fn gate_pages(&self, edition: Arc<Edition>, gate: &str, request: Request<Body>, address: IpAddr) -> Response<Body> {
+        let (mut parts, _) = request.into_parts();
+        parts.extensions.insert(ClientAddress(address));
+        let Some(gate) = edition.site.gate(gate) else {
+            return plain(StatusCode::INTERNAL_SERVER_ERROR.into_response());
+        };
+        plain(passeur_signin::router::of_gate(&self.engine, &edition, gate, &parts).await)
+    }
+
+    async fn unknown_host(&self, mut request: Request<Body>, address: IpAddr) -> Response<Body> {
+        let offered = emergency::offered(&self.management, request.headers(), address).is_some();
+        if offered && emergency::serves(request.uri().path()) {
+            request.extensions_mut().insert(emergency::AnyHost);
+            return self.pages(request, address).await;
+        }
+        let words = "No gate has this host name. See the addresses in the site file.";
+        plain(problem(StatusCode::MISDIRECTED_REQUEST, "unknown-host", "Unknown host", words).into_response())
+    }
+
+    fn not_ready(&self) -> Option<&'static str> {
+        watch::not_ready(&self.engine)
+    }
+
+    async fn present(&self, edition: Arc<WebEdition>, gate: &str, token: &Token, facts: &RequestFacts) -> Presented {
+        let Some(gate) = edition.site.gate(gate) else {
+            return Presented::No(NoSession::OtherGate);
+        };
+        match self.load(&edition, gate, &token.digest(), facts).await {
+            Ok(p) => p,
+            Err(e) => Presented::Refused(plain(pages::store_failed(&edition.site, facts.lang, &e).into_response())),
+        }
+    }
+
+    async fn present_bearer(&self, edition: Arc<WebEdition>, gate: &str, token: &str, facts: &RequestFacts) -> Presented {
+        let digest = passeur_live::programs::token_digest(gate, token);
+        let begin = async |gate: &Gate| programs::begin(&self.engine, &edition, gate, token, facts).await;
+        self.present_caller(&edition, gate, digest, facts, begin).await
+    }
+
+    async fn present_certificate(
+        &self,
+        edition: Arc<WebEdition>,
+        gate: &str,
+        chain: Arc<[Vec<u8>]>,
+        facts: &RequestFacts,
+    ) -> Presented {
+        let digest = passeur_live::programs::certificate_digest(gate, &chain);
+        let begin = async |gate: &Gate| programs::begin_by_certificate(&self.engine, &edition.live, gate, &chain, facts).await;
+        self.present_caller(&edition, gate, digest, facts, begin).await
+    }
+
+    async fn turn_away(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        why: NoSession,
+        headers: &HeaderMap,
+        form: Option<Interrupted>,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let Some(gate) = edition.site.gate(gate) else {
+            return plain(StatusCode::NOT_FOUND.into_response());
+        };
+        let mut attempt = Attempt::begin(&self.engine, &gate.name, facts);
+        if !facts.navigates && form.is_none() {
+            attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(why.code())));
+            attempt.step(|| {
+                Step::new(StepCode::NotNavigation).with("method", facts.method.as_str()).with("why", Param::reason(why.code()))
+            });
+            let id = attempt.record_anonymous(Outcome::Unauthenticated);
+            return plain(unauthorized(why, id));
+        }
+        let (binding, set) = browser_binding(&self.engine, headers, &gate.address, "binding");
+        let target = ReturnPath::parse(&facts.target);
+        let mut ask = Ask {
+            gate: gate.name.clone(),
+            cut: target.is_none(),
+            target: target.unwrap_or_else(ReturnPath::root).as_str().to_owned(),
+            binding: cookie_digest(&binding),
+            crossing: attempt.id,
+            began: attempt.began().timestamp_millis(),
+            why: why.code().to_owned(),
+            form: None,
+            request: None,
+            asked: vec![],
+        };
+        let Some(form) = form else {
+            let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.engine)));
+            return plain(redirect(&to, set.as_deref()));
+        };
+        let kept = match &form {
+            Interrupted::Whole(body) => match forms::keep(&self.engine, gate, &ask.target, body, &binding, facts.address).await {
+                Ok(kept) => kept,
+                Err(e) => return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response()),
+            },
+            Interrupted::TooLarge => None,
+        };
+        ask.form = Some(if kept.is_some() { "form-kept" } else { "form-not-kept" }.to_owned());
+        let path = facts.target.split('?').next().unwrap_or("/").to_owned();
+        ask.request = Some((passeur_core::text::shorten(&path, 1_000), facts.method.clone()));
+        let is_kept = kept.is_some();
+        ask.target = kept.map_or_else(|| "/".to_owned(), |token| forms::path(&token));
+        let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.engine)));
+        let mut answer = pages::form_interrupted(&edition.site, facts.lang, gate, &to, is_kept).into_response();
+        if let Some(cookie) = set {
+            pages::set_cookie(&mut answer, &cookie);
+        }
+        plain(answer)
+    }
+
+    async fn reject(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        status: StatusCode,
+        step: Step,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let mut attempt = Attempt::begin(&self.engine, gate, facts);
+        let words = passeur_core::step::sentence(&step, facts.lang);
+        attempt.step(|| step);
+        let id = attempt.record_anonymous(Outcome::BadRequest);
+        if facts.wants_html {
+            let refused = pages::Refused::of_step(&attempt, id, Some(words));
+            return plain(pages::refused(&edition.site, facts.lang, status, &refused).into_response());
+        }
+        plain(problem(status, "bad-request", "Not let through", &words).with_crossing(id).into_response())
+    }
+
+    fn forged(&self, admission: &Admission, names: Vec<String>, facts: &RequestFacts) {
+        let mut attempt = self.attempt_of(admission.entry.gate(), Some(admission), facts);
+        attempt.step(|| Step::new(StepCode::HeadersStripped).with("names", names));
+        attempt.record_anonymous(Outcome::Admitted);
+    }
+
+    async fn section_refused(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        admission: &Admission,
+        section: usize,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let Some(gate) = edition.site.gate(gate) else {
+            return plain(StatusCode::NOT_FOUND.into_response());
+        };
+        let mut attempt = self.attempt_of(gate.name.as_str(), Some(admission), facts);
+        let evidence = match self.engine.store.session(admission.session.id).await {
+            Ok(row) => row.and_then(|r| sessions::read_evidence(&r)),
+            Err(e) => return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response()),
+        };
+        let words = evidence.as_ref().and_then(|e| {
+            attempt.set_evidence(e);
+            tell_section(&edition.site, gate, section, e, &facts.circumstances(self.engine.now()), attempt.witness())
+        });
+        // Kept once for each session and section; a page loaded again names the same crossing.
+        let id = match admission.told(section) {
+            Some(id) => id,
+            None => {
+                if let Err(e) = attempt.record(Outcome::Refused).await {
+                    return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response());
+                }
+                admission.tell(section, attempt.id);
+                attempt.id
+            }
+        };
+        if facts.wants_html {
+            let refused = pages::Refused::of_step(&attempt, id, words);
+            return plain(pages::refused(&edition.site, facts.lang, StatusCode::FORBIDDEN, &refused).into_response());
+        }
+        let words = words.unwrap_or_else(|| "This part of the application asks for more than entry.".to_owned());
+        plain(problem(StatusCode::FORBIDDEN, "section", "Refused", &words).with_crossing(id).into_response())
+    }
+
+    async fn upstream_failed(
+        &self,
+        gate: &str,
+        admission: Option<&Admission>,
+        how: UpstreamFailure,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let Some(edition) = self.engine.live.get() else {
+            return plain(StatusCode::BAD_GATEWAY.into_response());
+        };
+        let name = gate;
+        let status = match how.kind {
+            FailureKind::TimeOut => StatusCode::GATEWAY_TIMEOUT,
+            FailureKind::Connect | FailureKind::Certificate | FailureKind::Protocol => StatusCode::BAD_GATEWAY,
+        };
+        let mut attempt = self.attempt_of(name, admission, facts);
+        let why = Param::Reason { code: how.kind.code().to_owned(), detail: how.detail };
+        attempt.step(|| Step::new(StepCode::UpstreamFailed).with("upstream", how.upstream).with("how", why));
+        let id = attempt.record_anonymous(Outcome::Failed);
+        if facts.wants_html {
+            return plain(pages::upstream_failed(&edition.site, facts.lang, name, status, id).into_response());
+        }
+        let words = "The application behind this gate does not answer.";
+        plain(problem(status, "upstream", "No answer from the application", words).with_crossing(id).into_response())
+    }
+
+    async fn ticket(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        admission: Arc<Admission>,
+        anew: bool,
+    ) -> Result<Ticket, Box<TicketFailed>> {
+        match edition.site.gate(gate) {
+            Some(gate) => tickets::ticket(&self.engine, &edition, gate, &admission, anew).await,
+            None => {
+                let step = Step::new(StepCode::UpstreamTicketFailed).with("service", gate).with("how", "there is no such gate");
+                Err(Box::new(TicketFailed { step, lost: false }))
+            }
+        }
+    }
+
+    async fn proves(&self, proof: Proof, token: Vec<u8>) -> Result<(), String> {
+        tickets::proves(&self.engine, proof, token).await
+    }
+
+    async fn ticket_failed(
+        &self,
+        gate: &str,
+        admission: Arc<Admission>,
+        failed: TicketFailed,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let attempt = self.attempt_of(gate, Some(&admission), facts);
+        plain(tickets::answer(&self.engine, attempt, gate, failed, facts).await)
+    }
+
+    async fn still_live(&self, session: uuid::Uuid) -> Option<bool> {
+        self.engine.store.session(session).await.ok().map(|row| row.is_some_and(|r| r.ended_at.is_none()))
+    }
+
+    async fn blind(&self, _: &RequestFacts) -> Response<Body> {
+        let words = "Whether this session was ended cannot be seen just now, so nobody is let through. Try again in a moment.";
+        let mut response = problem(StatusCode::SERVICE_UNAVAILABLE, "store", "Not possible just now", words).into_response();
+        response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("5"));
+        plain(response)
+    }
+}
+
+impl WebGate {
+    /// A further attempt, of somebody who was admitted where anybody was.
+    fn attempt_of(&self, gate: &str, admission: Option<&Admission>, facts: &RequestFacts) -> Attempt {
+        let mut attempt = Attempt::begin(&self.engine, gate, facts);
+        if let Some(a) = admission {
+            let person = a.entry.person();
+            attempt.who =
+                Some(Who { provider: person.provider.clone(), subject: person.subject.clone(), name: person.subject.clone() });
+            attempt.session = Some(a.session.id);
+        }
+        attempt
+    }
+}

@@ -1,0 +1,114 @@
+//! A directory's password. The person learns that it worked or that it did not; why is for the crossing.
+
+use std::time::{Duration, Instant};
+
+use axum::response::{IntoResponse, Response};
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use passeur_core::crossing::Outcome;
+use passeur_core::evidence::{LookUpState, WayIn};
+use passeur_core::seal::Purpose;
+use passeur_core::site::{Gate, HandOver, PasswordWay};
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_links::ldap::NotBound;
+use passeur_store::SessionRow;
+use serde_json::Map;
+
+use super::{Asked, Entered, Proven, enter, limits};
+use crate::pages::{self, Said};
+use passeur_engine::Engine;
+
+/// What did not work is answered this long after it was asked, whatever was wrong: how long a directory takes tells whether it
+/// knows a name.
+pub(super) const FLOOR: Duration = Duration::from_millis(400);
+
+pub(super) async fn tried(asked: &Asked<'_>, way: &PasswordWay, mut attempt: Attempt, entered: &Entered) -> Response {
+    let began = Instant::now();
+    let (engine, site, lang) = (asked.engine, asked.site(), asked.visit.facts.lang);
+    let name = entered.name.trim();
+    let account = name.to_lowercase();
+    let page = |said: Said<'_>| asked.form(said, |f| f.password(name)).into_response();
+    let counted = match limits::allowed(asked, &mut attempt, &account, way.tries, page).await {
+        Ok(counted) => counted,
+        Err(response) => return *response,
+    };
+    let found = match engine.directory(&way.directory) {
+        Some(link) => link.check_password(name, &entered.password, &way.subject, engine.now()).await,
+        None => Err(NotBound::NotNow(LookUpState::Dead { detail: "the directory is not in use on this node".into() })),
+    };
+    match found {
+        Ok(bound) => {
+            let millis = began.elapsed().as_millis().min(u128::from(u32::MAX)) as i64;
+            attempt.step(|| {
+                Step::new(StepCode::PasswordRight)
+                    .with("directory", way.directory.as_str())
+                    .with("dn", bound.dn.as_str())
+                    .with("millis", millis)
+            });
+            if let Err(e) = limits::uncount(engine, &counted).await {
+                return pages::store_failed(site, lang, &e).into_response();
+            }
+            let mut claims = Map::new();
+            claims.insert("user".into(), bound.key.clone().into());
+            claims.insert("dn".into(), bound.dn.into());
+            // RFC 7617 2: a user name with a colon cannot be told from a password.
+            let asked_for = |g: &Gate| g.hand_over.is_some() && g.access.ways.contains(&asked.way.name);
+            let kept = (site.gates.iter().any(asked_for) && !bound.key.contains(':'))
+                .then(|| format!("{}:{}", bound.key, entered.password));
+            let proven = Proven {
+                way_in: WayIn::Password,
+                subject: bound.subject,
+                name: bound.key,
+                claims,
+                account,
+                kept,
+                method: None,
+                at: None,
+                sent: None,
+            };
+            enter(asked, attempt, proven).await
+        }
+        Err(why) => {
+            let not_now = matches!(why, NotBound::NotNow(_));
+            attempt.step(|| told(&way.directory, &way.subject, name, why));
+            let outcome = if not_now { Outcome::Failed } else { Outcome::CheckFailed };
+            let id = match asked.note(&mut attempt, outcome).await {
+                Ok(id) => id,
+                Err(response) => return *response,
+            };
+            tokio::time::sleep(FLOOR.saturating_sub(began.elapsed())).await;
+            let said = if not_now { Said::NotNow { id } } else { Said::Wrong { id } };
+            page(said)
+        }
+    }
+}
+
+/// What a gate hands to its application of the password that somebody typed (RFC 7617 2), where it does and one is kept.
+pub fn handed(engine: &Engine, gate: &Gate, row: &SessionRow) -> Option<String> {
+    let HandOver::Basic = gate.hand_over?;
+    let kept = engine.ring.open(Purpose::Kept, row.id.as_bytes(), row.kept.as_ref()?).ok()?;
+    Some(format!("Basic {}", STANDARD.encode(kept)))
+}
+
+/// Why it did not work, for engineers. A name that nobody has is not kept.
+fn told(directory: &str, subject: &str, name: &str, why: NotBound) -> Step {
+    let step = |code| Step::new(code).with("directory", directory);
+    match why {
+        NotBound::NoPerson(state) => step(StepCode::PasswordNobody)
+            .with("characters", name.chars().count() as i64)
+            .with("why", Param::reason(state.code())),
+        NotBound::Wrong { dn } => step(StepCode::PasswordWrong).with("dn", dn),
+        NotBound::Unusable { dn, why, detail } => {
+            step(StepCode::PasswordUnusable).with("dn", dn).with("why", Param::Reason { code: why.code().into(), detail })
+        }
+        NotBound::NoSubject { dn } => step(StepCode::PasswordNoSubject).with("dn", dn).with("attribute", subject),
+        NotBound::NotNow(state) => {
+            let how = match state {
+                LookUpState::BindRefused { detail } | LookUpState::Dead { detail } | LookUpState::Unusable { detail } => detail,
+                other => other.code().to_owned(),
+            };
+            step(StepCode::PasswordNotAsked).with("how", how)
+        }
+    }
+}

@@ -1,0 +1,102 @@
+//! The page on which an engineer lets a command line in.
+
+use http::StatusCode;
+use maud::html;
+use passeur_core::role::Role;
+use passeur_core::site::Site;
+use passeur_core::step::Lang;
+use passeur_store::DeviceRow;
+
+use super::words::{Word, say};
+use super::{Page, page};
+
+/// What the page says.
+pub enum DeviceSaid<'a> {
+    Ask {
+        code: &'a str,
+    },
+    NoSuch {
+        code: &'a str,
+    },
+    Confirm {
+        code: &'a str,
+        row: &'a DeviceRow,
+    },
+    /// They proved who they are too long ago; where they do it again.
+    SignIn {
+        again: &'a str,
+    },
+    LetIn,
+    Denied,
+    TooMany,
+    NoEngineer,
+}
+
+pub struct DevicePage<'a> {
+    pub site: &'a Site,
+    pub lang: Lang,
+    pub who: &'a str,
+    /// How far the engineer may go.
+    pub role: Option<Role>,
+    pub said: DeviceSaid<'a>,
+}
+
+impl DevicePage<'_> {
+    pub fn page(&self) -> Page {
+        let lang = self.lang;
+        let ask = |code: &str| {
+            html! {
+                p.lead { (say(Word::DeviceWords, lang)) }
+                form method="post" action="/.passeur/device" {
+                    label { (say(Word::DeviceCode, lang)) input name="user_code" value=(code) required maxlength="20" autocomplete="off" autocapitalize="characters" spellcheck="false" autofocus; }
+                    nav.ways { button type="submit" { (say(Word::GoOn, lang)) } }
+                }
+            }
+        };
+        let (status, tone, content) = match &self.said {
+            DeviceSaid::Ask { code } => (StatusCode::OK, "calm", ask(code)),
+            DeviceSaid::NoSuch { code } => {
+                (StatusCode::NOT_FOUND, "stop", html! { blockquote role="alert" { (say(Word::DeviceNoSuch, lang)) } (ask(code)) })
+            }
+            DeviceSaid::SignIn { again } => (
+                StatusCode::FORBIDDEN,
+                "calm",
+                html! {
+                    p.lead { (say(Word::SignInAgainFirst, lang)) }
+                    nav.ways { a.button href=(again) { (say(Word::SignInNow, lang)) } }
+                },
+            ),
+            DeviceSaid::Confirm { code, row } => (
+                StatusCode::OK,
+                "calm",
+                html! {
+                    p.lead { (say(Word::DeviceConfirm, lang)) }
+                    dl.facts {
+                        dt { (say(Word::DeviceFrom, lang)) } dd { code { (row.address) } }
+                        dt { (say(Word::DeviceProgram, lang)) } dd { (row.agent) }
+                        dt { (say(Word::SignedInAs, lang)) } dd { (self.who) }
+                    }
+                    form method="post" action="/.passeur/device" {
+                        input type="hidden" name="user_code" value=(code);
+                        label { (say(Word::DeviceRole, lang))
+                            select name="role" {
+                                @for r in [Role::View, Role::Operate, Role::Configure] { @if Some(r) <= self.role { option value=(r.word()) { (r.word()) } } }
+                            }
+                        }
+                        nav.ways {
+                            button type="submit" name="answer" value="yes" { (say(Word::DeviceYes, lang)) }
+                            button.small type="submit" name="answer" value="no" { (say(Word::DeviceNo, lang)) }
+                        }
+                    }
+                },
+            ),
+            DeviceSaid::LetIn => (StatusCode::OK, "calm", html! { p.lead { (say(Word::DeviceLetIn, lang)) } }),
+            DeviceSaid::Denied => (StatusCode::OK, "stop", html! { p.lead { (say(Word::DeviceDenied, lang)) } }),
+            DeviceSaid::TooMany => {
+                (StatusCode::TOO_MANY_REQUESTS, "stop", html! { p.lead { (say(Word::TooManyTries, lang)) " 15 min." } })
+            }
+            DeviceSaid::NoEngineer => (StatusCode::FORBIDDEN, "stop", html! { p.lead { (say(Word::DeviceNoEngineer, lang)) } }),
+        };
+        Page { status, markup: page(&self.site.name, lang, say(Word::DeviceTitle, lang), tone, content) }
+    }
+}

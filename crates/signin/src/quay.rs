@@ -1,0 +1,66 @@
+//! The quay: what is open to somebody who signed in, and what they can do themselves.
+
+use axum::extract::State;
+use axum::response::{IntoResponse, Response};
+use passeur_core::circumstances::Circumstances;
+use passeur_core::decide::console_roles;
+use passeur_core::identity::identify;
+use passeur_core::site::Access;
+use passeur_core::step::Silent;
+use passeur_engine::Engine;
+use passeur_engine::grants::{Glance, glance};
+use passeur_engine::look_up;
+
+use crate::pages::{self, Quay, QuayGate};
+use crate::{LiveEdition, Visit, session};
+
+/// How many changes of somebody's roles the quay shows.
+const CHANGES_SHOWN: i64 = 3;
+
+pub async fn show(State(engine): State<Engine>, edition: Option<LiveEdition>, visit: Visit) -> Response {
+    let lang = visit.facts.lang;
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(lang).into_response();
+    };
+    let site = &edition.site;
+    let mut session = match session::of_browser(&engine, &edition, &visit.headers).await {
+        Ok(Some(s)) => s,
+        Ok(None) => return pages::quay(site, lang, None).into_response(),
+        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    };
+    let wanted: Vec<&Access> = site.gates.iter().map(|g| &g.access).filter(|a| a.takes(site, &session.evidence)).collect();
+    for access in &wanted {
+        look_up::fill(&engine, site, access, &mut session.evidence).await;
+    }
+    let at = Circumstances::at(engine.now()).from(visit.facts.address);
+    let gates: Vec<QuayGate> = site
+        .gates
+        .iter()
+        .map(|g| {
+            let Glance { admits, messages, roles, .. } = glance(site, g, &session.evidence, &at);
+            QuayGate { title: g.title.clone(), address: g.address.at("/"), open: admits, messages, roles }
+        })
+        .collect();
+    let changes = match engine.store.role_changes(&session.evidence.person(), CHANGES_SHOWN).await {
+        Ok(changes) => changes,
+        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    };
+    let nobody = Access {
+        ways: vec![session.evidence.way().to_owned()],
+        directories: vec![],
+        groups: passeur_core::site::GroupsFrom::Directory,
+        without_directory: false,
+        disabled: passeur_core::site::Disabled::Refuse,
+        re_read: chrono::Duration::minutes(5),
+        dead: passeur_core::site::Dead::Keep,
+        mappings: vec![],
+        unasked: true,
+        callers: None,
+        rules: passeur_core::site::Rules::default(),
+    };
+    let seen_as = wanted.first().copied().or(site.engineers.as_ref()).unwrap_or(&nobody);
+    let who = identify(site, seen_as, &session.evidence, &mut Silent);
+    let console = !console_roles(site, &session.evidence, &at, &mut Silent).is_empty();
+    pages::quay(site, lang, Some(&Quay { session: &session, who: &who, gates: &gates, console, changes: &changes }))
+        .into_response()
+}

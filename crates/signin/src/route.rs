@@ -1,0 +1,404 @@
+//! Sign-in routes at work: what a request says of itself, the page that asks for a user name, and what is found out of one.
+//!
+//! Whoever types a name learns nothing of it: the answer takes as long whether anybody has the name or not, and a name that
+//! nobody has is sent along a route as if somebody had it ([`passeur_core::route`]). How many names one place may type is
+//! bounded; beyond that none is looked up and people are asked how they sign in, so that nobody is kept out.
+
+use std::net::IpAddr;
+use std::time::{Duration, Instant};
+
+use axum::extract::{Form, State};
+use axum::response::{IntoResponse, Response};
+use passeur_core::address::neighbourhood;
+use passeur_core::evidence::Evidence;
+use passeur_core::identity::from_claims;
+use passeur_core::route::{self, ByName, Choice, Decided, Device, Entry, Facts, QUAY, Questions, Suffix, Typed};
+use passeur_core::site::{Site, WayKind};
+use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::tries;
+use passeur_http::cookies::{self, Found};
+use passeur_live::edition::Edition;
+use passeur_store::StoreError;
+use serde::{Deserialize, Serialize};
+
+use super::ask::{Flow, Manner, Purposed, SEALED_MAX};
+use super::flow::{self, failed_check, refuse, resume};
+use super::local::{self};
+use super::{LiveEdition, Visit, browser_binding, choose, start};
+use crate::pages;
+use passeur_engine::Engine;
+
+/// The longest name that is looked at, in characters.
+const NAME_MAX: usize = 256;
+/// Names typed in one neighbourhood within the window of tries, after which none is looked up.
+const NAMES_MAX: i32 = 120;
+/// How long a page that asks for a name may stay open.
+const OPEN_MINUTES: i64 = 30;
+/// A name that is looked up is answered this long after it was typed: how long a look-up takes tells whether it found anybody.
+const FLOOR: Duration = Duration::from_millis(400);
+
+/// What decided the way in, sealed into the flow: enough to tell it again when the person comes back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Routed {
+    /// The edition whose routes were asked.
+    edition: i32,
+    address: IpAddr,
+    device: Device,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    typed: Option<Typed>,
+    way: String,
+    how: How,
+    /// More names were typed from there than are looked up.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    too_many: bool,
+    /// The way in by ticket that came to nothing before, since the browser had none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    no_ticket: Option<String>,
+}
+
+/// How it came to the way in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum How {
+    /// It was the first of the route.
+    Route,
+    /// The browser took it last.
+    Remembered,
+    /// The person chose it.
+    Chosen,
+}
+
+/// What routes are judged by, for a request and what is asked.
+pub fn facts<'a>(visit: &Visit, to: &'a Purposed, offered: &'a [&'a str]) -> Facts<'a> {
+    Facts { gate: place(to), address: Some(visit.facts.address), device: device(visit), offered }
+}
+
+fn device(visit: &Visit) -> Device {
+    let text = |name: &str| visit.headers.get(name).and_then(|v| v.to_str().ok());
+    Device::of(&visit.facts.agent, text("sec-ch-ua-platform"), text("sec-ch-ua-mobile"))
+}
+
+/// What routes call the place that a sign-in leads to.
+fn place(to: &Purposed) -> &str {
+    match to {
+        Purposed::Gate(ask) => &ask.gate,
+        Purposed::Unasked { gate, .. } => gate,
+        Purposed::Console | Purposed::ConsoleFresh | Purposed::Device { .. } => passeur_core::rehearse::CONSOLE,
+        Purposed::Quay | Purposed::Factors | Purposed::Tokens | Purposed::Trial { .. } => QUAY,
+    }
+}
+
+/// What is to be done.
+pub enum Next {
+    /// On by a way in.
+    Way(String, Box<Manner>),
+    /// The person is asked which of these, whose steps are told before.
+    Ask(Vec<String>, Vec<Step>),
+    /// A user name is asked for; whether there is another way in than what names lead to.
+    Name,
+    /// Nothing is taken there.
+    Nothing,
+}
+
+/// A name that was typed, and what was found out of it; nothing where more were typed from there than are looked up.
+pub struct Name<'a> {
+    pub text: &'a str,
+    pub found: Option<Typed>,
+}
+
+/// What routes, the browser's memory and the person's own choice come to.
+pub fn next(edition: &Edition, visit: &Visit, to: &Purposed, named: Option<Name<'_>>) -> Next {
+    let site = &edition.site;
+    let offered = choose::offered(site, to);
+    if offered.is_empty() {
+        return Next::Nothing;
+    }
+    if let [only] = offered.as_slice() {
+        // Nothing is left to decide, and so nothing to tell.
+        return Next::Way((*only).to_owned(), Box::default());
+    }
+    let facts = facts(visit, to, &offered);
+    let typed = named.as_ref().and_then(|n| n.found.clone());
+    let too_many = named.as_ref().is_some_and(|n| n.found.is_none());
+    let choice = match route::choose(&site.routes, &facts, typed.as_ref()) {
+        // A name that is not looked up decides nothing, and opens no more than typing none.
+        Choice::NameWanted { ways } if too_many => Choice::Decided(unnamed(ways)),
+        choice => choice,
+    };
+    let open = match &choice {
+        Choice::NameWanted { ways } => ways,
+        Choice::Decided(d) => &d.ways,
+    };
+    let is_ticket = |w: &String| site.way(w).is_some_and(|w| matches!(w.kind, WayKind::Ticket(_)));
+    let no_ticket = visit.parameter(local::ticket::NO_TICKET).filter(is_ticket);
+    let on = |way: &str, how: How| {
+        let routed = Routed {
+            edition: edition.number,
+            address: visit.facts.address,
+            device: facts.device,
+            typed: typed.clone(),
+            way: way.to_owned(),
+            how,
+            too_many,
+            no_ticket: no_ticket.clone(),
+        };
+        // Where there are no routes there is nothing to tell.
+        let routed = (!site.routes.is_empty() || no_ticket.is_some()).then_some(routed);
+        let strip = matches!(&choice, Choice::Decided(d) if d.strip);
+        let hint = named.as_ref().map(|n| if strip { route::without_suffix(n.text) } else { n.text }.to_owned());
+        Next::Way(way.to_owned(), Box::new(Manner { routed, hint: hint.filter(|h| !h.is_empty()), ..Manner::default() }))
+    };
+    let taken = |name: String| open.contains(&name).then_some(name);
+    if let Some(way) = visit.parameter("way").and_then(taken) {
+        return on(&way, if no_ticket.is_some() { How::Route } else { How::Chosen });
+    }
+    let another = visit.parameter("another").is_some();
+    let remembered = match cookies::find(&visit.headers, &site.address.cookie("way").0) {
+        Found::One(last) if !another && named.is_none() && !site.is_shared(visit.facts.address) => taken(last),
+        _ => None,
+    };
+    if let Some(way) = remembered {
+        return on(&way, How::Remembered);
+    }
+    let told = |d: &Decided| if site.routes.is_empty() { vec![] } else { told(d, typed.is_some(), too_many) };
+    match &choice {
+        Choice::NameWanted { ways } if another && ways.len() > 1 => Next::Ask(ways.clone(), vec![]),
+        Choice::NameWanted { .. } => Next::Name,
+        Choice::Decided(d) => match d.ways.as_slice() {
+            [] => Next::Nothing,
+            [first] => on(first, How::Route),
+            [first, ..] if !d.ask && !another => on(first, How::Route),
+            all => Next::Ask(all.to_vec(), told(d)),
+        },
+    }
+}
+
+/// What is open to somebody whose name is not looked up: they choose.
+fn unnamed(ways: Vec<String>) -> Decided {
+    Decided { ask: ways.len() > 1, ways, ..Decided::default() }
+}
+
+/// The steps that tell of a choice by routes.
+pub fn told(decided: &Decided, by_name: bool, too_many: bool) -> Vec<Step> {
+    let mut out = vec![];
+    if by_name {
+        out.push(Step::new(StepCode::NameAsked));
+    }
+    if too_many {
+        let step = Step::new(StepCode::RouteTooMany).with("limit", i64::from(NAMES_MAX));
+        out.push(step.with("minutes", passeur_core::site::TRIES_MINUTES));
+    }
+    out.extend(decided.passed.iter().map(|p| {
+        let step = Step::new(StepCode::RoutePassed).with("route", p.route.as_str());
+        step.with("wanted", p.wanted.clone()).with("seen", p.seen.clone())
+    }));
+    let ways = decided.ways.clone();
+    match &decided.route {
+        Some(route) if decided.nobody => out.push(Step::new(StepCode::RouteNobody).with("route", route.as_str())),
+        _ => {}
+    }
+    out.push(match &decided.route {
+        Some(route) => Step::new(StepCode::RouteTaken).with("route", route.as_str()).with("ways", ways),
+        None => Step::new(StepCode::RouteNone).with("ways", ways),
+    });
+    out
+}
+
+impl Routed {
+    /// Whether the person chose it.
+    pub fn was_chosen(&self) -> bool {
+        self.how == How::Chosen
+    }
+
+    /// The ways in that were open; none where other routes are live by now.
+    pub fn ways(&self, edition: &Edition, to: &Purposed) -> Option<Vec<String>> {
+        match self.choice(edition, to)? {
+            Choice::Decided(d) => Some(d.ways),
+            Choice::NameWanted { ways } => Some(ways),
+        }
+    }
+
+    fn choice(&self, edition: &Edition, to: &Purposed) -> Option<Choice> {
+        let site = &edition.site;
+        let offered = choose::offered(site, to);
+        let facts = Facts { gate: place(to), address: Some(self.address), device: self.device, offered: &offered };
+        (self.edition == edition.number).then(|| route::choose(&site.routes, &facts, self.typed.as_ref()))
+    }
+
+    /// The steps that tell of it; of another edition's routes only what was taken.
+    pub fn steps(&self, edition: &Edition, to: &Purposed) -> Vec<Step> {
+        // Where there are no routes there is nothing to tell of them.
+        let mut out = match self.choice(edition, to).filter(|_| !edition.site.routes.is_empty()) {
+            Some(Choice::Decided(d)) => told(&d, self.typed.is_some(), self.too_many),
+            Some(Choice::NameWanted { ways }) if self.too_many => told(&unnamed(ways), true, true),
+            Some(Choice::NameWanted { .. }) | None => vec![],
+        };
+        let way = self.way.as_str();
+        out.extend(self.no_ticket.iter().map(|way| Step::new(StepCode::TicketNone).with("way", way.as_str())));
+        out.extend(match self.how {
+            How::Route => None,
+            How::Remembered => Some(Step::new(StepCode::RouteRemembered).with("way", way)),
+            How::Chosen => Some(Step::new(StepCode::RouteNamed).with("way", way)),
+        });
+        out
+    }
+}
+
+/// Asks for a user name.
+pub fn ask_name(engine: &Engine, edition: &Edition, mut attempt: Attempt, visit: &Visit, to: Purposed) -> Response {
+    let site = &edition.site;
+    let (browser, set) = browser_binding(engine, &visit.headers, &site.address, "flow");
+    let manner = Manner::anew(visit.parameter("fresh").is_some());
+    let mut flow = Flow::begin(engine, &attempt, "", &browser, to, manner);
+    let sealed = flow.seal(engine, SEALED_MAX);
+    let another = choose::address(engine, &flow.to, None);
+    attempt.step(|| Step::new(StepCode::NameAsked));
+    attempt.record_waiting();
+    let place = local::place(site, &flow.to);
+    let mut response = pages::ask_name(site, visit.facts.lang, place, &sealed, &another).into_response();
+    if let Some(cookie) = set {
+        pages::set_cookie(&mut response, &cookie);
+    }
+    response
+}
+
+/// What the page that asks for a name sends.
+#[derive(Default, Deserialize)]
+pub struct Named {
+    #[serde(default)]
+    flow: String,
+    #[serde(default)]
+    name: String,
+}
+
+/// `POST /.passeur/name`. The guard has checked where it comes from. Nothing is proven by it, so a flow may come again.
+pub async fn post(
+    State(engine): State<Engine>,
+    edition: Option<LiveEdition>,
+    visit: Visit,
+    Form(named): Form<Named>,
+) -> Response {
+    let lang = visit.facts.lang;
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(lang).into_response();
+    };
+    let Some(flow) = Flow::open(&engine, &named.flow).filter(|f| f.provider.is_empty()) else {
+        let mut attempt = Attempt::begin(&engine, "sign-in", &visit.facts);
+        attempt.step(|| Step::new(StepCode::StateUnreadable));
+        return refuse(&edition, attempt, failed_check()).await;
+    };
+    let Some(mut attempt) = resume(&engine, &edition, &visit, &flow, None).await else {
+        return pages::not_set_up(lang).into_response();
+    };
+    attempt.provider = None;
+    let limit = chrono::Duration::minutes(OPEN_MINUTES);
+    if let Err(e) = flow::check_open(&engine, &edition, &mut attempt, &visit, &flow, limit) {
+        return refuse(&edition, attempt, e).await;
+    }
+    let name: String = named.name.trim().chars().take(NAME_MAX).collect();
+    let site = &edition.site;
+    let offered = choose::offered(site, &flow.to);
+    let facts = facts(&visit, &flow.to, &offered);
+    let began = Instant::now();
+    let suffix = Suffix::of(&site.routes, &name);
+    let questions = route::questions(&site.routes, &facts, &suffix);
+    let found = match find_out(&engine, site, &visit, &name, suffix, &questions).await {
+        Ok(found) => found,
+        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    };
+    if !questions.is_empty() {
+        tokio::time::sleep(FLOOR.saturating_sub(began.elapsed())).await;
+    }
+    let response = match next(&edition, &visit, &flow.to, Some(Name { text: &name, found })) {
+        Next::Way(way, manner) => {
+            let manner = Manner { anew: flow.manner.anew, ..*manner };
+            tell(&mut attempt, &edition, &manner, &flow.to);
+            start::by_way(&engine, &edition, attempt, &visit, way, flow.to, manner).await
+        }
+        Next::Ask(ways, steps) => {
+            steps.into_iter().for_each(|s| attempt.step(|| s));
+            choose::ask(&engine, site, attempt, &visit, &flow.to, &ways)
+        }
+        Next::Name | Next::Nothing => pages::not_set_up(lang).into_response(),
+    };
+    local::onward(site, &visit, pages::Word::OnToSignIn, response)
+}
+
+/// Tells what decided the way in.
+pub fn tell(attempt: &mut Attempt, edition: &Edition, manner: &Manner, to: &Purposed) {
+    for step in manner.routed.iter().flat_map(|r| r.steps(edition, to)) {
+        attempt.step(|| step);
+    }
+}
+
+/// What routes need to know of a name. None where more names were typed from there than are looked up.
+async fn find_out(
+    engine: &Engine,
+    site: &Site,
+    visit: &Visit,
+    name: &str,
+    suffix: Suffix,
+    questions: &Questions,
+) -> Result<Option<Typed>, StoreError> {
+    let place = neighbourhood(visit.facts.address).to_string();
+    // A name that raises no question is not counted: nothing is learnt of it.
+    if !questions.is_empty() && !tries::within(engine, "name", &place, NAMES_MAX).await? {
+        return Ok(None);
+    }
+    look_up(engine, site, name, suffix, questions).await.map(Some)
+}
+
+/// The same for whoever may know: an engineer who tries routes.
+pub async fn look_up(
+    engine: &Engine,
+    site: &Site,
+    name: &str,
+    suffix: Suffix,
+    questions: &Questions,
+) -> Result<Typed, StoreError> {
+    let folded = name.to_lowercase();
+    // The oldest key of the ring, so that a name goes on along its route when a new key comes.
+    let number = engine
+        .ring
+        .macs("route", folded.as_bytes())
+        .pop()
+        .map_or(0, |m| u64::from_be_bytes(m[..8].try_into().unwrap_or_default()));
+    let mut out = Typed { suffix, number, ..Typed::default() };
+    for (directory, asked) in &questions.entries {
+        let Some(of) = site.directory(directory) else { continue };
+        let entry = match (of.searched(name), engine.directory(directory)) {
+            (None, _) => Entry::Nobody,
+            (Some(_), None) => Entry::Silent("the directory is not in use on this node".to_owned()),
+            (Some(value), Some(link)) => Entry::of(of, site, &link.look_up(value).await.state, asked),
+        };
+        out.entries.insert(directory.clone(), entry);
+    }
+    for attribute in &questions.known {
+        let macs = engine.ring.macs("known-name", known(attribute, name).as_bytes());
+        let ways = engine.store.ways_of_name(&macs).await?;
+        out.known.extend(ways.into_iter().map(|w| (attribute.clone(), w)));
+    }
+    Ok(out)
+}
+
+fn known(attribute: &str, value: &str) -> String {
+    format!("{attribute}\0{}", value.trim().to_lowercase())
+}
+
+/// Notes by which names somebody came in, as far as routes ask.
+pub async fn remember(engine: &Engine, site: &Site, evidence: &Evidence) -> Result<(), StoreError> {
+    let asked = site.routes.iter().filter_map(|r| match &r.by {
+        Some(ByName::Known { attribute }) => Some(attribute.as_str()),
+        _ => None,
+    });
+    let mut names = vec![];
+    for attribute in asked {
+        let fed = site.fed_by_sign_in(&evidence.provider).iter().find(|(id, _)| site.attribute_name(*id) == attribute);
+        let Some((_, claim)) = fed else { continue };
+        for value in from_claims(evidence, claim).values().unwrap_or_default() {
+            names.push(engine.ring.mac("known-name", known(attribute, value).as_bytes()));
+        }
+    }
+    engine.store.note_known_names(&names, evidence.way(), engine.now()).await
+}

@@ -1,0 +1,221 @@
+//! Single logout (saml-profiles-2.0-os 4.4): the provider is asked to sign somebody out everywhere, or says that it did.
+
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use axum::body::Body;
+use axum::extract::{Path, State};
+use axum::response::{IntoResponse, Response};
+use http::StatusCode;
+use passeur_core::crossing::Outcome;
+use passeur_core::id::{hex, sha256};
+use passeur_core::step::{Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::providers::own::OwnSaml;
+use passeur_engine::providers::saml::SamlLink;
+use passeur_engine::random::random;
+use passeur_http::cookies::{self, Found};
+use passeur_live::edition::Edition;
+use passeur_protocols::saml::binding::{Message, form_value, redirect as by_redirect};
+use passeur_protocols::saml::metadata::Endpoint;
+use passeur_protocols::saml::response::NameId;
+use passeur_protocols::saml::sign_out::{Answered, BadSignOut, Carried, Expected, Head, SignOut, read_answer, read_request};
+use passeur_protocols::saml::write::signed_message;
+use passeur_store::StoreError;
+
+use super::ask;
+use crate::ended::end_by_provider;
+use crate::flow::{self, failed_check, refuse};
+use crate::pages::{self, WayOut, redirect};
+use crate::{LiveEdition, Visit, only_value, park};
+use passeur_engine::Engine;
+
+/// The largest message to sign out that is read.
+const MESSAGE_MAX: usize = 64 * 1024;
+
+fn new_id() -> String {
+    format!("_{}", hex(&random::<16>()))
+}
+
+/// How a person signs out at the provider as well, and the request's identifier; none where the provider offers no way.
+pub async fn way_out(
+    engine: &Engine,
+    link: &SamlLink,
+    name: &NameId,
+    session: Option<&str>,
+    address: IpAddr,
+) -> Option<(WayOut, String)> {
+    let party = link.party().await.ok()?.known;
+    let endpoint = link.choose(&party.party.sign_out)?;
+    let id = new_id();
+    let head = Head { id: &id, destination: &endpoint.location, issuer: &link.own.entity_id, now: engine.now() };
+    let text = head.request(name, session);
+    let letter = Letter { own: link.own.clone(), endpoint: endpoint.clone(), address: endpoint.location.clone(), id: id.clone() };
+    let carry = move || letter.carry(Message::Request, &text, None);
+    let way = engine.workers.run(address, carry).await.ok().flatten()?;
+    Some((way, id))
+}
+
+/// A message on its way to the provider.
+struct Letter {
+    own: Arc<OwnSaml>,
+    endpoint: Endpoint,
+    address: String,
+    /// The message's identifier.
+    id: String,
+}
+
+impl Letter {
+    /// Signed where we have a key.
+    fn carry(&self, kind: Message, text: &str, relay_state: Option<&str>) -> Option<WayOut> {
+        if self.endpoint.is_redirect() {
+            return by_redirect(&self.address, kind, text, relay_state, self.own.signer()).map(WayOut::Link);
+        }
+        let signed = self.own.signer().map_or_else(|| Some(text.to_owned()), |s| signed_message(text, &self.id, s))?;
+        let mut fields = vec![(kind.parameter(), form_value(&signed))];
+        fields.extend(relay_state.map(|s| ("RelayState", s.to_owned())));
+        Some(WayOut::Form { address: self.address.clone(), fields })
+    }
+}
+
+/// `GET` and `POST /.passeur/saml/{provider}/sign-out`: the provider's request, or its answer to ours. No cookie is asked: it is
+/// the signature that counts.
+pub async fn message(
+    State(engine): State<Engine>,
+    edition: Option<LiveEdition>,
+    Path(provider): Path<String>,
+    visit: Visit,
+    body: Body,
+) -> Response {
+    let Some(LiveEdition(edition)) = edition else {
+        return pages::not_set_up(visit.facts.lang).into_response();
+    };
+    let Some(link) = engine.provider(&provider).and_then(|l| l.saml()) else { return StatusCode::NOT_FOUND.into_response() };
+    let body = match park::posted(&engine, &edition, &visit, body, MESSAGE_MAX).await {
+        Ok(body) => body,
+        Err(response) => return response,
+    };
+    let form = String::from_utf8_lossy(&body).into_owned();
+    let by_form = visit.facts.method == "POST";
+    let text = if by_form { &form } else { &visit.query };
+    let field = |name: &str| only_value(text, name);
+    let (request, answer, state) = (field("SAMLRequest"), field("SAMLResponse"), field("RelayState"));
+    let mut attempt = Attempt::begin(&engine, "sign-in", &visit.facts);
+    attempt.provider = Some(provider.clone());
+    let Some(found) = ask::party(&link, &mut attempt).await else {
+        let id = attempt.record_anonymous(Outcome::Failed);
+        let refused = pages::Refused::of_step(&attempt, id, None);
+        return pages::refused(&edition.site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response();
+    };
+    let address = edition.site.saml_sign_out_uri(&provider);
+    let (now, query, known, l) = (engine.now(), visit.query.clone(), found.known.clone(), link.clone());
+    let asks = request.is_some();
+    let value = request.clone().or(answer.clone());
+    // Anybody can send one: it is read and checked elsewhere.
+    let read = move || {
+        let expected = Expected {
+            issuer: &l.provider.issuer,
+            address: &address,
+            now,
+            skew: l.provider.skew,
+            certificates: &known.party.certificates,
+            opener: &l.own.opener,
+        };
+        let value = value.unwrap_or_default();
+        let carried = if by_form { Carried::Form(&value) } else { Carried::Address(&query) };
+        match asks {
+            true => Read::Request(read_request(carried, &expected)),
+            false => Read::Answer(read_answer(carried, &expected)),
+        }
+    };
+    let read = match (&request, &answer) {
+        (Some(_), None) | (None, Some(_)) => flow::compute(&engine, &mut attempt, read).await,
+        _ => Ok(Read::Request(Err(BadSignOut::Form))),
+    };
+    let how = match read {
+        Err(e) => return refuse(&edition, attempt, e).await,
+        Ok(Read::Request(read)) => match read {
+            Ok(out) => {
+                let id = sha256(format!("sign-out {} {}", link.provider.issuer, out.id).as_bytes());
+                match engine.store.use_once(&id, out.remember_until).await {
+                    Ok(true) => {
+                        return end_here(&engine, &edition, attempt, &link, &found.known.party.sign_out, &out, state).await;
+                    }
+                    Ok(false) => "it was used before".to_owned(),
+                    Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+                }
+            }
+            Err(e) => e.to_string(),
+        },
+        Ok(Read::Answer(read)) => match read {
+            Ok(done) => return told(&edition, &visit, &done.request, done.everywhere, by_form),
+            Err(e) => e.to_string(),
+        },
+    };
+    attempt.step(|| Step::new(StepCode::SignOutRefused).with("provider", provider.as_str()).with("how", how));
+    refuse(&edition, attempt, failed_check()).await
+}
+
+/// A message of the provider, read.
+enum Read {
+    Request(Result<SignOut, BadSignOut>),
+    Answer(Result<Answered, BadSignOut>),
+}
+
+/// The page after the provider's answer. Only the browser that asked learns more than that it is signed out here.
+fn told(edition: &Edition, visit: &Visit, request: &str, everywhere: bool, by_form: bool) -> Response {
+    let mine = match cookies::find(&visit.headers, &edition.site.address.cookie("left").0) {
+        Found::One(id) => id == request,
+        // With a form of another site no cookie comes.
+        Found::None => by_form,
+        Found::Several => false,
+    };
+    pages::signed_out_there(&edition.site, visit.facts.lang, mine && everywhere).into_response()
+}
+
+/// Ends what the provider ended, and answers it.
+async fn end_here(
+    engine: &Engine,
+    edition: &Edition,
+    mut attempt: Attempt,
+    link: &SamlLink,
+    endpoints: &[Endpoint],
+    out: &SignOut,
+    state: Option<String>,
+) -> Response {
+    let site = &edition.site;
+    let (lang, from) = (attempt.lang, attempt.address);
+    let provider = link.provider.name.as_str();
+    let authority = site.authority(provider).unwrap_or_default();
+    // A provider may leave the format out that it named the person in.
+    let names: Vec<String> =
+        out.name.key().into_iter().chain(out.name.format.is_none().then(|| out.name.value.clone())).collect();
+    let done: Result<bool, StoreError> = async {
+        let ids = engine.store.sessions_at_provider(&authority, &names, &out.sessions).await?;
+        let ended = end_by_provider(engine, &mut attempt, provider, &ids).await?;
+        attempt.record(Outcome::SignedOut).await?;
+        Ok(ended.behind.is_empty())
+    }
+    .await;
+    let all = match done {
+        Ok(all) => all,
+        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    };
+    let Some(endpoint) = link.choose(endpoints) else {
+        return pages::signed_out(site, lang, None, &[], &[]).into_response();
+    };
+    let id = new_id();
+    let address = endpoint.answers_to();
+    let head = Head { id: &id, destination: address, issuer: &link.own.entity_id, now: engine.now() };
+    let text = head.answer(&out.id, all);
+    let state = state.filter(|s| s.len() <= 200);
+    let letter = Letter { own: link.own.clone(), endpoint: endpoint.clone(), address: address.to_owned(), id: id.clone() };
+    let carry = move || letter.carry(Message::Response, &text, state.as_deref());
+    match engine.workers.run(from, carry).await.ok().flatten() {
+        Some(WayOut::Link(to)) => redirect(&to, None),
+        Some(WayOut::Form { address, fields }) => {
+            pages::post_on(site, lang, &link.provider.title, &address, &fields).into_response()
+        }
+        None => pages::signed_out(site, lang, None, &[], &[]).into_response(),
+    }
+}

@@ -1,0 +1,95 @@
+//! Asking for exactly what is missing: of the provider, or of a factor of our own. Each thing is asked for once in a crossing;
+//! what does not come back then is a refusal like any other.
+
+use axum::response::{IntoResponse, Response};
+use passeur_core::condition::Need;
+use passeur_core::site::Site;
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::attempt::Attempt;
+use passeur_live::edition::Edition;
+
+use super::ask::{Ask, Manner, Purposed};
+use super::{Visit, flow, start};
+use crate::factors::prove;
+use crate::pages;
+use passeur_engine::Engine;
+use passeur_engine::sessions::Session;
+
+/// What is asked for next.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Next {
+    /// An authentication context, of the provider.
+    Context(Vec<String>),
+    /// A new sign-in.
+    Fresh,
+    /// A factor of our own that proves one of these methods.
+    Factor(Vec<String>),
+}
+
+impl Next {
+    /// A word by which it is known that it was asked for.
+    fn code(&self) -> &'static str {
+        match self {
+            Next::Context(_) => "context",
+            Next::Fresh => "fresh",
+            Next::Factor(_) => "factor",
+        }
+    }
+}
+
+/// What of a need can be asked for. A new sign-in comes before a factor, which is proven in the session that it begins.
+pub fn next(site: &Site, way: &str, need: &Need, asked: &[String]) -> Option<Next> {
+    let of_provider = site.provider(way).is_some();
+    let context = (of_provider && !need.contexts.is_empty()).then(|| Next::Context(need.contexts.clone()));
+    let fresh = need.fresh.map(|_| Next::Fresh);
+    let own = site.factors.as_ref().is_some_and(|own| own.prove(&need.factors));
+    let factor = own.then(|| Next::Factor(need.factors.clone()));
+    let first = context.or(fresh).or(factor)?;
+    (!asked.iter().any(|a| a == first.code())).then_some(first)
+}
+
+/// Asks for it, on the way to a gate.
+pub async fn ask(
+    engine: &Engine,
+    edition: &Edition,
+    mut attempt: Attempt,
+    visit: &Visit,
+    s: Session,
+    mut ask: Ask,
+    next: Next,
+) -> Response {
+    attempt.step(|| Step::new(StepCode::StepUpAsked).with("what", Param::reason(next.code())));
+    if let Err(e) = flow::note_before_asking(&mut attempt, &mut ask, next.code()).await {
+        return pages::store_failed(&edition.site, attempt.lang, &e).into_response();
+    }
+    let way = s.evidence.way().to_owned();
+    let to = Purposed::Gate(ask);
+    let manner = match next {
+        Next::Factor(wanted) => return prove::ask(engine, edition, attempt, visit, &s, &wanted, to).await,
+        Next::Context(contexts) => Manner { contexts, ..Manner::default() },
+        // Whatever it did before: a proof of before the asking counts for nothing.
+        Next::Fresh => Manner::anew(true),
+    };
+    start::by_way(engine, edition, attempt, visit, way, to, manner).await
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_missing_is_asked_for_once_and_in_order() {
+        let (site, findings) = passeur_core::site::compile(include_str!("../../../demo/site.toml"));
+        let site = site.unwrap_or_else(|| panic!("{findings:#?}"));
+        let need = Need { contexts: vec!["2".into()], fresh: Some(chrono::Duration::minutes(5)), factors: vec!["otp".into()] };
+        let asked = |a: &[&str]| next(&site, "pilotage", &need, &a.iter().map(|s| (*s).to_owned()).collect::<Vec<_>>());
+        assert_eq!(asked(&[]), Some(Next::Context(vec!["2".into()])));
+        assert_eq!(asked(&["context"]), None, "it did not come back");
+        assert_eq!(next(&site, "harbour-password", &need, &[]), Some(Next::Fresh), "no provider knows contexts there");
+        let factor = Need { factors: vec!["otp".into()], ..Need::default() };
+        assert_eq!(next(&site, "pilotage", &factor, &["fresh".into()]), Some(Next::Factor(vec!["otp".into()])));
+        let unknown = Need { factors: vec!["face".into()], ..Need::default() };
+        assert_eq!(next(&site, "pilotage", &unknown, &[]), None, "nothing of ours proves it");
+        assert_eq!(next(&site, "pilotage", &Need::default(), &[]), None);
+    }
+}
