@@ -1,29 +1,32 @@
 // State by shape and word as well as colour: see docs/design-language.md.
 
+import type { Outcome, StepBearing } from '../api'
+
 /** The tone of a state; each has a colour token and a shape of its own. */
 export type Tone = 'pass' | 'stop' | 'notice' | 'quiet'
 
+const OUTCOMES: Record<Outcome, Tone> = {
+  admitted: 'pass',
+  refused: 'stop',
+  'provider-refused': 'stop',
+  'check-failed': 'stop',
+  failed: 'notice',
+  'never-came-back': 'notice',
+  unauthenticated: 'quiet',
+  'bad-request': 'quiet',
+  waiting: 'quiet',
+  'signed-out': 'quiet',
+  tried: 'quiet',
+}
+
 /** How an outcome is shown. */
-export function outcomeTone(outcome: string): Tone {
-  switch (outcome) {
-    case 'admitted':
-      return 'pass'
-    case 'refused':
-    case 'provider-refused':
-    case 'check-failed':
-      return 'stop'
-    case 'failed':
-    case 'never-came-back':
-      return 'notice'
-    default:
-      return 'quiet'
-  }
+export function outcomeTone(outcome: Outcome): Tone {
+  return OUTCOMES[outcome]
 }
 
 /** How a step's bearing is shown. */
-export function bearingTone(bearing: string): Tone {
-  if (bearing === 'pass' || bearing === 'stop' || bearing === 'notice') return bearing
-  return 'quiet'
+export function bearingTone(bearing: StepBearing): Tone {
+  return bearing === 'fact' ? 'quiet' : bearing
 }
 
 /** A span of time for reading: milliseconds up to a second, then seconds, then minutes. */

@@ -4,7 +4,7 @@ import { mdiPrinterOutline } from '@mdi/js'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRoute, useRouter } from 'vue-router'
-import { api, got } from '../api'
+import { type ProviderKind, api, got } from '../api'
 import { useReading } from '../api/asking'
 import { visible } from '../look/shape'
 import Copy from '../parts/Copy.vue'
@@ -15,10 +15,11 @@ const route = useRoute()
 const router = useRouter()
 const known = ref<{ provider: string[]; directory: string[]; realm: string[]; application: string[] }>({ provider: [], directory: [], realm: [], application: [] })
 const one = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : undefined)
+const kinds: ProviderKind[] = ['oidc', 'saml']
 const part = computed(() => (one('for') ?? 'provider') as 'provider' | 'directory' | 'realm' | 'application')
 const name = computed(() => one('name') ?? '')
 const gate = computed(() => one('gate'))
-const kind = computed(() => one('kind'))
+const kind = computed(() => kinds.find((k) => k === one('kind')))
 const teams = computed(() => (['provider', 'directory', 'realm', 'application'] as const).map((value) => ({ value, title: t(`sheet.for.${value}`) })))
 const gates = computed(() => [{ value: '', title: t('sheet.allGates') }, ...known.value.application.map((g) => ({ value: g, title: g }))])
 const paper = computed(() => {

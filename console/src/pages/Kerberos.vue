@@ -2,7 +2,7 @@
 // Kerberos as this node sees it: stored keys, what the KDCs give for services, accounts that act for people, and what is wrong.
 import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, got } from '../api'
+import { api, got, type AccountState, type RealmAnswer, type ServiceFound } from '../api'
 import { useReading } from '../api/asking'
 import { moment, span, visible, type Tone } from '../look/shape'
 import Findings from '../parts/Findings.vue'
@@ -15,8 +15,7 @@ const mayLook = computed(() => props.rights !== 'view')
 const reading = useReading(async () => (mayLook.value ? got(api.POST('/kerberos')) : undefined), [mayLook])
 const seen = computed(() => reading.data)
 const nothing = computed(() => seen.value && !seen.value.keytabs.length && !seen.value.realms.length)
-const tones: Record<string, Tone> = { answered: 'pass', silent: 'stop', alive: 'quiet', 'not-asked': 'quiet', sealed: 'pass', unknown: 'stop', acts: 'pass', refused: 'stop', 'not-known': 'quiet' }
-const tone = (word: string): Tone => tones[word] ?? 'quiet'
+const tones: Record<RealmAnswer | ServiceFound | AccountState, Tone> = { answered: 'pass', silent: 'stop', alive: 'quiet', 'not-asked': 'quiet', sealed: 'pass', unknown: 'stop', acts: 'pass', refused: 'stop', 'not-known': 'quiet' }
 const clock = (ahead?: number | null) => (ahead == null ? '—' : `${ahead > 0 ? '+' : ''}${ahead} s`)
 </script>
 
@@ -39,7 +38,7 @@ const clock = (ahead?: number | null) => (ahead == null ? '—' : `${ahead > 0 ?
           <tbody>
             <tr v-for="r in seen.realms" :key="r.realm">
               <td class="mono">{{ visible(r.realm) }}</td>
-              <td class="fixed"><Mark :tone="tone(r.answer)" /> {{ t(`krb.answer.${r.answer}`) }}</td>
+              <td class="fixed"><Mark :tone="tones[r.answer]" /> {{ t(`krb.answer.${r.answer}`) }}</td>
               <td class="fixed num">{{ clock(r.ahead) }}</td>
               <td class="wide">{{ visible(r.words) }}</td>
               <td class="fixed"><router-link :to="`/handover?for=realm&name=${encodeURIComponent(r.realm)}`">{{ t('sheet.one') }}</router-link></td>
@@ -55,12 +54,12 @@ const clock = (ahead?: number | null) => (ahead == null ? '—' : `${ahead > 0 ?
             <tr v-for="s in seen.services" :key="s.service + s.of">
               <td class="mono wide">{{ visible(s.service) }}</td>
               <td class="fixed">{{ s.of }}</td>
-              <td><Mark :tone="tone(s.found)" /> {{ visible(s.words) }}</td>
+              <td><Mark :tone="tones[s.found]" /> {{ visible(s.words) }}</td>
             </tr>
             <tr v-for="a in seen.accounts" :key="a.gate + a.account">
               <td class="mono wide">{{ visible(a.account) }}</td>
               <td class="fixed">gate {{ a.gate }}</td>
-              <td><Mark :tone="tone(a.state)" /> {{ visible(a.words) }} <span class="quiet mono">{{ visible(a.service) }}</span></td>
+              <td><Mark :tone="tones[a.state]" /> {{ visible(a.words) }} <span class="quiet mono">{{ visible(a.service) }}</span></td>
             </tr>
           </tbody>
         </table>

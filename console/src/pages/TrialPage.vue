@@ -2,7 +2,7 @@
 // A trial sign-in: where it is opened, and all that came back.
 import { computed, onUnmounted } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, got } from '../api'
+import { api, got, type FareVerdict } from '../api'
 import { useReading } from '../api/asking'
 import { bearingTone, moment, visible, type Tone } from '../look/shape'
 import Copy from '../parts/Copy.vue'
@@ -24,7 +24,7 @@ onUnmounted(() => clearTimeout(timer))
 const trial = computed(() => reading.data)
 const brought = computed(() => trial.value?.brought)
 const decided = computed(() => brought.value?.steps.find((s) => s.decided))
-const tones: Record<string, Tone> = { in: 'pass', out: 'stop' }
+const tones: Record<FareVerdict, Tone> = { in: 'pass', out: 'stop', 'no-gate': 'quiet', 'not-known': 'quiet' }
 </script>
 
 <template>
@@ -53,7 +53,7 @@ const tones: Record<string, Tone> = { in: 'pass', out: 'stop' }
         <h2>{{ t('trial.gates') }}</h2>
         <details v-for="g in brought.gates" :key="g.gate" class="gate">
           <summary>
-            <Mark :tone="tones[g.verdict] ?? 'quiet'" /> <b>{{ g.gate }}</b> <span>{{ t(`trial.verdict.${g.verdict}`) }}</span>
+            <Mark :tone="tones[g.verdict]" /> <b>{{ g.gate }}</b> <span>{{ t(`trial.verdict.${g.verdict}`) }}</span>
             <span v-if="!g.uses" class="quiet">{{ t('trial.asIf') }}</span>
             <span v-if="g.missing.length" class="notice">{{ t('trial.missing', { n: g.missing.length }, g.missing.length) }}</span>
             <span class="quiet because">{{ visible(g.because) }}</span>

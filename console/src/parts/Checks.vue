@@ -1,17 +1,17 @@
 <script setup lang="ts">
 // What a trial looked at, value by value, with what to do where one is wrong.
-import type { TrialAnswer } from '../api'
+import type { CheckVerdict, TrialAnswer } from '../api'
 import { visible, type Tone } from '../look/shape'
 import Mark from './Mark.vue'
 
 defineProps<{ checks: TrialAnswer['checks'] }>()
-const tone = (verdict: string): Tone => (verdict === 'good' ? 'pass' : verdict === 'wrong' ? 'stop' : 'quiet')
+const tones: Record<CheckVerdict, Tone> = { good: 'pass', wrong: 'stop', 'not known': 'quiet' }
 </script>
 
 <template>
   <ul class="checks">
-    <li v-for="(c, i) in checks" :key="i" :class="tone(c.verdict)">
-      <Mark :tone="tone(c.verdict)" /> <b>{{ c.value }}</b>
+    <li v-for="(c, i) in checks" :key="i" :class="tones[c.verdict]">
+      <Mark :tone="tones[c.verdict]" /> <b>{{ c.value }}</b>
       <span>{{ visible(c.words) }}<template v-if="c.remedy"><br /><span class="next">→ {{ visible(c.remedy) }}</span></template></span>
     </li>
   </ul>

@@ -2,14 +2,14 @@
 // What a change means: what people lose and gain in words, and the plain difference under it.
 import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
-import type { Comparison } from '../api'
+import type { ChangeBearing, Comparison } from '../api'
 import { visible, type Tone } from '../look/shape'
 import Mark from './Mark.vue'
 
 const props = defineProps<{ comparison: Comparison }>()
 const { t } = useI18n()
 const lines = computed(() => props.comparison.difference.split('\n').filter(Boolean).slice(2))
-const tone = (bearing: string): Tone => (bearing === 'narrower' ? 'stop' : bearing === 'wider' ? 'pass' : 'quiet')
+const tones: Record<ChangeBearing, Tone> = { narrower: 'stop', wider: 'pass', other: 'quiet' }
 const kind = (line: string) => (line.startsWith('+') ? 'added' : line.startsWith('-') ? 'removed' : line.startsWith('@') ? 'place' : '')
 </script>
 
@@ -18,7 +18,7 @@ const kind = (line: string) => (line.startsWith('+') ? 'added' : line.startsWith
     <p v-if="!comparison.difference" class="quiet">{{ t('same') }}</p>
     <p v-else-if="!comparison.changes.length" class="quiet">{{ t('sameMeaning') }}</p>
     <ul>
-      <li v-for="c in comparison.changes" :key="c.words"><Mark :tone="tone(c.bearing)" /> <span>{{ visible(c.words) }}</span> <span class="quiet bearing">{{ t(`bears.${c.bearing}`) }}</span></li>
+      <li v-for="c in comparison.changes" :key="c.words"><Mark :tone="tones[c.bearing]" /> <span>{{ visible(c.words) }}</span> <span class="quiet bearing">{{ t(`bears.${c.bearing}`) }}</span></li>
     </ul>
     <details v-if="comparison.difference">
       <summary>{{ t('difference') }}</summary>

@@ -2,14 +2,14 @@
 // Findings of a survey by harm, the worst first, each with what to do and how it was seen.
 import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
-import type { SurveyFinding } from '../api'
+import type { Harm, SurveyFinding } from '../api'
 import { visible, type Tone } from '../look/shape'
 import Mark from './Mark.vue'
 
 const props = defineProps<{ findings: SurveyFinding[] }>()
 const { t } = useI18n()
-const harms = ['danger', 'broken', 'soon', 'untidy'] as const
-const tones: Record<(typeof harms)[number], Tone> = { danger: 'stop', broken: 'stop', soon: 'notice', untidy: 'quiet' }
+const tones: Record<Harm, Tone> = { danger: 'stop', broken: 'stop', soon: 'notice', untidy: 'quiet' }
+const harms = Object.keys(tones) as Harm[]
 const groups = computed(() => harms.map((harm) => ({ harm, all: props.findings.filter((f) => f.harm === harm) })).filter((g) => g.all.length))
 </script>
 

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import type { Outcome } from '../api'
 import { outcomeTone } from '../look/shape'
 import Mark from './Mark.vue'
-const props = defineProps<{ outcome: string; words: string }>()
+const props = defineProps<{ outcome: Outcome; words: string }>()
 const tone = computed(() => outcomeTone(props.outcome))
 </script>
 

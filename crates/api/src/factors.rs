@@ -5,12 +5,13 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
+use crate::FactorKind;
+
 /// One factor.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Factor {
     pub id: Uuid,
-    /// `totp` or `passkey`.
-    pub kind: String,
+    pub kind: FactorKind,
     /// The kind in words.
     pub words: String,
     /// What the person calls it.

@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::Harm;
+
 /// A look at a host.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct HostReport {
@@ -20,8 +22,7 @@ pub struct HostReport {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct HostFinding {
     pub code: String,
-    /// `danger`, `broken`, `soon` or `untidy`.
-    pub harm: String,
+    pub harm: Harm,
     pub what: String,
     pub seen: String,
     pub remedy: String,

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::SurveyFinding;
+use crate::{AccountState, KerberosFileKind, NoteKind, RealmAnswer, ServiceFound, SurveyFinding};
 
 /// Kerberos as far as the live edition uses it, asked now.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -49,8 +49,7 @@ pub struct KerberosKey {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct KerberosRealm {
     pub realm: String,
-    /// `answered`, `alive`, `not-asked` or `silent`.
-    pub answer: String,
+    pub answer: RealmAnswer,
     pub words: String,
     /// Seconds that its clock is ahead of ours, where it is known.
     pub ahead: Option<i64>,
@@ -62,8 +61,7 @@ pub struct KerberosService {
     pub service: String,
     /// What needs it, such as `way in ticket`.
     pub of: String,
-    /// `sealed`, `unknown` or `not-asked`.
-    pub found: String,
+    pub found: ServiceFound,
     pub words: String,
     pub kvno: Option<u32>,
     pub enctype: Option<String>,
@@ -75,8 +73,7 @@ pub struct KerberosAccount {
     pub gate: String,
     pub account: String,
     pub service: String,
-    /// `acts`, `refused` or `not-known`.
-    pub state: String,
+    pub state: AccountState,
     pub words: String,
 }
 
@@ -84,8 +81,7 @@ pub struct KerberosAccount {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct KerberosFile {
     pub path: String,
-    /// `keytab`, `cache` or `config`.
-    pub kind: String,
+    pub kind: KerberosFileKind,
     pub keys: Vec<KerberosKey>,
     /// Whose tickets they are.
     pub owner: Option<String>,
@@ -124,8 +120,7 @@ pub struct KerberosSetting {
 /// One thing that is not as it should be.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct KerberosNote {
-    /// `wrong`, `weak` or `dead`.
-    pub kind: String,
+    pub kind: NoteKind,
     /// File and line, a principal or a service.
     pub at: String,
     pub words: String,

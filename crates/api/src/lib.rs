@@ -17,6 +17,7 @@ mod site;
 mod survey;
 mod tokens;
 mod trial;
+mod words;
 
 pub use acts::*;
 pub use directories::*;
@@ -33,60 +34,12 @@ pub use site::*;
 pub use survey::*;
 pub use tokens::*;
 pub use trial::*;
+pub use words::*;
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
-
-/// How far somebody may go. Each includes those before it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Role {
-    /// Look at everything but secrets.
-    View,
-    /// End sessions and run trials, too.
-    Operate,
-    /// Publish editions and set secrets, too.
-    Configure,
-}
-
-impl Role {
-    /// The role's word.
-    pub fn word(self) -> &'static str {
-        match self {
-            Role::View => "view",
-            Role::Operate => "operate",
-            Role::Configure => "configure",
-        }
-    }
-
-    /// From the role's word.
-    pub fn parse(word: &str) -> Option<Role> {
-        [Role::View, Role::Operate, Role::Configure].into_iter().find(|r| r.word() == word)
-    }
-}
-
-impl From<Role> for passeur_core::role::Role {
-    fn from(role: Role) -> passeur_core::role::Role {
-        match role {
-            Role::View => Self::View,
-            Role::Operate => Self::Operate,
-            Role::Configure => Self::Configure,
-        }
-    }
-}
-
-impl From<passeur_core::role::Role> for Role {
-    fn from(role: passeur_core::role::Role) -> Role {
-        use passeur_core::role::Role as Of;
-        match role {
-            Of::View => Role::View,
-            Of::Operate => Role::Operate,
-            Of::Configure => Role::Configure,
-        }
-    }
-}
 
 /// A problem document (RFC 9457).
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -120,8 +73,7 @@ pub struct Problem {
 pub struct Me {
     pub name: String,
     pub role: Role,
-    /// `session`, `token` or `emergency`.
-    pub by: String,
+    pub by: KnownBy,
     pub site: String,
     /// The live edition; 0 before the first.
     pub edition: i32,
@@ -139,7 +91,7 @@ pub struct Me {
 pub struct Gate {
     pub name: String,
     pub title: String,
-    pub kind: String,
+    pub kind: GateKind,
     pub address: String,
     /// Every address of the application, as this node sees it.
     pub upstreams: Vec<Upstream>,
@@ -198,7 +150,7 @@ pub struct Counter {
 /// How often an outcome came about.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct OutcomeCount {
-    pub outcome: String,
+    pub outcome: Outcome,
     pub words: String,
     pub count: i64,
 }
@@ -209,7 +161,7 @@ pub struct CrossingLine {
     pub id: String,
     pub at: DateTime<Utc>,
     pub gate: String,
-    pub outcome: String,
+    pub outcome: Outcome,
     /// The outcome in words.
     pub outcome_words: String,
     /// The person's name; none where nobody was known.
@@ -249,10 +201,9 @@ pub struct Step {
     pub number: usize,
     /// Milliseconds since the crossing began.
     pub at_ms: u32,
-    pub stage: String,
+    pub stage: Stage,
     pub code: String,
-    /// `fact`, `pass`, `notice` or `stop`.
-    pub bearing: String,
+    pub bearing: StepBearing,
     /// Whether this step decided.
     pub decided: bool,
     pub sentence: String,
@@ -319,8 +270,8 @@ pub struct ReRead {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ReReadDirectory {
     pub directory: String,
-    /// `answered`, `disabled`, `no-entry`, `several-entries`, or `dead`, when what it said before still counts.
-    pub state: String,
+    /// `dead` where it did not answer, so that what it said before still counts.
+    pub state: LookUpState,
     pub gained: Vec<String>,
     pub lost: Vec<String>,
 }
@@ -337,8 +288,7 @@ pub struct LookUpAnswer {
     pub directory: String,
     pub key: String,
     pub value: String,
-    /// `answered`, `disabled`, `no-entry`, `several-entries`, `bind-refused` or `dead`.
-    pub state: String,
+    pub state: LookUpState,
     /// The state in words, with detail.
     pub words: String,
     pub cached: bool,
@@ -370,8 +320,8 @@ pub struct LookUpGroup {
 /// A handover sheet: everything that another team must enter on its side.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Handover {
-    /// For whom: `provider`, `directory` or `application`.
-    pub part: String,
+    /// For whom.
+    pub part: SheetFor,
     /// The provider's, directory's or gate's name.
     pub name: String,
     pub title: String,
@@ -416,9 +366,9 @@ pub struct ProviderTrial {
     /// Where the values come from that are not given here.
     #[serde(flatten)]
     pub source: Source,
-    /// Of a provider that is not in the live edition: `oidc` unless set, or `saml`.
+    /// Of a provider that is not in the live edition: `oidc` unless set.
     #[serde(default)]
-    pub kind: Option<String>,
+    pub kind: Option<ProviderKind>,
     /// Where a SAML provider's metadata is.
     #[serde(default)]
     pub metadata: Option<String>,
@@ -533,8 +483,7 @@ pub struct TrialAnswer {
 pub struct TrialCheck {
     /// Which value was tried: `address`, `tls`, `issuer`, `clock`, `keys`, `client`, `redirect address`, `account`, `base`, …
     pub value: String,
-    /// `good`, `wrong` or `not known`.
-    pub verdict: String,
+    pub verdict: CheckVerdict,
     pub words: String,
     pub remedy: Option<String>,
 }

@@ -5,6 +5,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
+use crate::LookUpState;
+
 /// Whose sessions, tokens and command lines are taken away.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct TakeAwayRequest {
@@ -114,8 +116,8 @@ pub struct FoundEntry {
     pub directory: String,
     /// Its name there; none where it does not answer.
     pub entry: Option<String>,
-    /// What the directory says of it: a code.
-    pub state: String,
+    /// What the directory says of it.
+    pub state: LookUpState,
 }
 
 /// What may live on outside of Passeur.

@@ -3,15 +3,15 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::{Certificate, TrialCheck};
+use crate::{Certificate, ProviderKind, TrialCheck};
 
 /// A provider and how the flows sent to it ended in the last 24 hours.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Provider {
     pub name: String,
     pub title: String,
-    /// The protocol: `oidc` or `saml`.
-    pub kind: String,
+    /// The protocol.
+    pub kind: ProviderKind,
     pub issuer: String,
     /// How it knows us: the client id, or our entity id.
     pub known_as: String,
@@ -44,8 +44,7 @@ pub struct ReadProvider {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ProviderPart {
     pub name: String,
-    /// `oidc` or `saml`.
-    pub kind: String,
+    pub kind: ProviderKind,
     pub issuer: String,
     /// Its part of the site file, in TOML.
     pub part: String,

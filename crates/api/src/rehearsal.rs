@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::{Source, Step};
+use crate::{Effect, FareVerdict, Source, Step};
 
 /// Which past crossings to rehearse, and on what.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -120,8 +120,7 @@ pub struct PersonRehearsal {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct GateRehearsal {
     pub gate: String,
-    /// `same`, `refused`, `admitted`, `differs` or `not-known`.
-    pub effect: String,
+    pub effect: Effect,
     pub now: Fare,
     pub then: Fare,
     /// What would be delivered otherwise, or what cannot be known.
@@ -131,8 +130,7 @@ pub struct GateRehearsal {
 /// How it goes under one edition.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Fare {
-    /// `in`, `out`, `no-gate` or `not-known`.
-    pub verdict: String,
+    pub verdict: FareVerdict,
     /// What decided, in one sentence.
     pub because: String,
     pub roles: Vec<String>,

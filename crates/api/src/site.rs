@@ -4,21 +4,17 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::{ChangeBearing, Severity};
+
 /// A mistake in a site file, or something worth a second look.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Finding {
-    /// `error`, `warning`, or `expectation` for one that does not hold.
-    pub severity: String,
+    pub severity: Severity,
     /// From 1; 0 where no line can be named.
     pub line: usize,
     pub place: String,
     pub what: String,
     pub remedy: String,
-}
-
-impl Finding {
-    /// The severity of an expectation that does not hold.
-    pub const EXPECTATION: &str = "expectation";
 }
 
 /// A site file to check.
@@ -145,8 +141,7 @@ pub struct Comparison {
 /// One change between two editions.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Change {
-    /// `narrower`, `wider` or `other`: what it means for those who come.
-    pub bearing: String,
+    pub bearing: ChangeBearing,
     pub place: String,
     pub code: String,
     pub words: String,

@@ -4,6 +4,8 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::Harm;
+
 /// One survey of everything the site depends on.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Survey {
@@ -24,8 +26,7 @@ pub struct Survey {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SurveyFinding {
     pub code: String,
-    /// `danger`, `broken`, `soon` or `untidy`.
-    pub harm: String,
+    pub harm: Harm,
     pub place: String,
     /// What is wrong.
     pub what: String,

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::{Source, Step};
+use crate::{FareVerdict, Outcome, Source, Step};
 
 /// A trial sign-in to begin: through this provider, of the live edition or of another document.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -39,7 +39,7 @@ pub struct TrialSignIn {
 pub struct TrialBrought {
     pub at: DateTime<Utc>,
     /// `tried` where it was believed; otherwise as crossings end.
-    pub outcome: String,
+    pub outcome: Outcome,
     pub outcome_words: String,
     /// The crossing that tells the same story.
     pub crossing: String,
@@ -68,8 +68,7 @@ pub struct TrialGate {
     pub gate: String,
     /// Whether the gate is entered by this provider as it stands.
     pub uses: bool,
-    /// `in`, `out` or `not-known`.
-    pub verdict: String,
+    pub verdict: FareVerdict,
     pub because: String,
     /// Attributes and headers that are missing there, each with why.
     pub missing: Vec<String>,

@@ -3,6 +3,7 @@
 use std::io::IsTerminal;
 
 use chrono::{DateTime, Local, Utc};
+use passeur_api::Outcome;
 use passeur_core::text::{csv_cell, visible};
 use serde::Serialize;
 use serde_json::Value;
@@ -212,11 +213,13 @@ pub fn moment(at: DateTime<Utc>) -> String {
 }
 
 /// The tone of an outcome.
-pub fn outcome_tone(code: &str) -> Tone {
-    match code {
-        "admitted" => Tone::Good,
-        "refused" | "provider-refused" | "check-failed" | "failed" | "never-came-back" => Tone::Bad,
-        _ => Tone::Quiet,
+pub fn outcome_tone(outcome: Outcome) -> Tone {
+    match outcome {
+        Outcome::Admitted => Tone::Good,
+        Outcome::Refused | Outcome::ProviderRefused | Outcome::CheckFailed | Outcome::Failed | Outcome::NeverCameBack => {
+            Tone::Bad
+        }
+        Outcome::Unauthenticated | Outcome::BadRequest | Outcome::Waiting | Outcome::SignedOut | Outcome::Tried => Tone::Quiet,
     }
 }
 

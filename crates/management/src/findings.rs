@@ -1,18 +1,18 @@
 //! What is wrong with a site file, as the service and the client tell it: the types of core turned into those of the API.
 
-use passeur_api::Finding;
+use passeur_api::{Finding, Severity};
 use passeur_core::expect::Broken;
 use passeur_core::site;
 
 /// A mistake, or something worth a second look.
 pub fn of_document(f: site::Finding) -> Finding {
-    Finding { severity: f.severity.code().to_owned(), line: f.line, place: f.place, what: f.what, remedy: f.remedy }
+    Finding { severity: f.severity.into(), line: f.line, place: f.place, what: f.what, remedy: f.remedy }
 }
 
 /// An expectation that does not hold.
 pub fn of_expectation(b: Broken) -> Finding {
     Finding {
-        severity: Finding::EXPECTATION.to_owned(),
+        severity: Severity::Expectation,
         line: b.line,
         place: format!("{}, at {}", b.name, b.gate),
         what: b.what.join("; "),

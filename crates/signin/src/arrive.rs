@@ -16,7 +16,8 @@ use passeur_http::cookies;
 use passeur_live::edition::Edition;
 use passeur_store::{CodeRow, GateTokenRow, SessionRow, StoreError};
 
-use super::{Visit, enter};
+use super::Visit;
+use crate::journey::hand_back::first_request;
 use crate::pages::{self, redirect};
 use passeur_engine::Engine;
 
@@ -86,7 +87,7 @@ async fn open(
     let token = engine.new_token();
     // The decision is made anew here: the edition may have changed in the minute between.
     let digest = match sessions::read_evidence(row) {
-        Some(e) => glance(&edition.site, gate, &e, &enter::first_request(&code.target, address, engine.now())).digest,
+        Some(e) => glance(&edition.site, gate, &e, &first_request(&code.target, address, engine.now())).digest,
         None => {
             return Err(StoreError::Query("the session's evidence cannot be read".into()));
         }

@@ -16,9 +16,9 @@ use passeur_store::{DeviceRow, NewToken, StoreError};
 use serde::Deserialize;
 use serde_json::json;
 
-use super::ask::Purposed;
 use super::session;
-use super::{LiveEdition, Visit, choose, fresh};
+use super::{LiveEdition, Visit};
+use crate::journey::{Destination, fresh};
 use crate::pages::{self, DevicePage, DeviceSaid, redirect};
 use passeur_engine::Engine;
 use passeur_engine::console;
@@ -172,30 +172,22 @@ pub struct Sent {
 }
 
 /// `GET /.passeur/device`.
-pub async fn show(State(engine): State<Engine>, edition: Option<LiveEdition>, visit: Visit) -> Response {
+pub async fn show(State(engine): State<Engine>, edition: LiveEdition, visit: Visit) -> Response {
     let code = visit.parameter("user_code").unwrap_or_default();
     let sent = Sent { user_code: code, answer: String::new(), role: String::new() };
     page(&engine, edition, &visit, sent, false).await
 }
 
 /// `POST /.passeur/device`. The guard has checked where it comes from.
-pub async fn answer(
-    State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
-    visit: Visit,
-    Form(sent): Form<Sent>,
-) -> Response {
+pub async fn answer(State(engine): State<Engine>, edition: LiveEdition, visit: Visit, Form(sent): Form<Sent>) -> Response {
     page(&engine, edition, &visit, sent, true).await
 }
 
-async fn page(engine: &Engine, edition: Option<LiveEdition>, visit: &Visit, sent: Sent, posted: bool) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
+async fn page(engine: &Engine, LiveEdition(edition): LiveEdition, visit: &Visit, sent: Sent, posted: bool) -> Response {
     let done = async {
         let Some(mut s) = session::of_browser(engine, &edition, &visit.headers).await? else {
-            let to = Purposed::Device { code: sent.user_code.clone() };
-            return Ok(redirect(&choose::onward(engine, &to), None));
+            let to = Destination::Device { code: sent.user_code.clone() };
+            return Ok(redirect(&to.onward(engine), None));
         };
         let role = role(engine, &edition, &mut s, visit).await;
         let (site, lang) = (&edition.site, visit.facts.lang);
@@ -217,7 +209,7 @@ async fn page(engine: &Engine, edition: Option<LiveEdition>, visit: &Visit, sent
         tries::uncount_plain(engine, "device code", &account).await?;
         // What is let in outlives the session.
         if sent.answer != "no" && !fresh::is_fresh(&s.evidence, engine.now()) {
-            let again = choose::onward(engine, &Purposed::Device { code: sent.user_code.clone() });
+            let again = Destination::Device { code: sent.user_code.clone() }.onward(engine);
             return Ok(show(DeviceSaid::SignIn { again: &again }));
         }
         let wanted = Role::parse(&sent.role).filter(|r| Some(*r) <= role);

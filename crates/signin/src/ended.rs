@@ -21,7 +21,6 @@ use serde::Deserialize;
 use url::Url;
 use uuid::Uuid;
 
-use super::flow::failed_check;
 use super::{LiveEdition, Visit};
 use crate::pages;
 use passeur_engine::Engine;
@@ -65,7 +64,7 @@ pub async fn back_channel(
     let refused = |mut attempt: Attempt, how: String| async move {
         attempt.step(|| Step::new(StepCode::SignOutRefused).with("provider", provider.as_str()).with("how", how.as_str()));
         // In the store as every message of a provider, up to a number a minute.
-        match attempt.record_ended(failed_check().outcome).await {
+        match attempt.record_ended(Outcome::CheckFailed).await {
             Ok(_) => {
                 answered(StatusCode::BAD_REQUEST, Some(serde_json::json!({"error": "invalid_request", "error_description": how})))
             }

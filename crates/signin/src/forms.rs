@@ -19,7 +19,7 @@ use passeur_store::{KeptForm, StoreError};
 use serde::{Deserialize, Serialize};
 
 use super::Visit;
-use super::ask::cookie_digest;
+use crate::journey::flow::cookie_digest;
 use crate::pages;
 use passeur_engine::Engine;
 

@@ -1,31 +1,24 @@
 //! The path of a sign-in on the sign-in host: ask → way in → answer → evidence → session → hand-back → gate.
 
-pub mod answer;
 pub mod arrive;
-pub mod ask;
-pub mod choose;
 pub mod device;
 pub mod ended;
-pub mod enter;
 pub mod factors;
-pub mod flow;
 pub mod forget;
 pub mod forms;
-pub mod fresh;
+pub mod journey;
 pub mod local;
+pub mod oidc;
 pub mod out;
 pub mod pages;
 pub mod park;
 pub mod problem;
 pub mod published;
 pub mod quay;
-mod referred;
 pub mod route;
 pub mod router;
 pub mod saml;
 pub mod session;
-pub mod start;
-pub mod step_up;
 pub mod tokens;
 pub mod trial;
 
@@ -33,11 +26,13 @@ use std::net::IpAddr;
 use std::sync::Arc;
 
 use axum::extract::{FromRequestParts, OptionalFromRequestParts};
+use axum::response::{IntoResponse, Response};
 use http::request::Parts;
 use http::{HeaderMap, StatusCode};
 use passeur_core::address::PublicAddress;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::id::{Token, same_secret};
+use passeur_core::step::Lang;
 use passeur_http::cookies::{self, Found};
 use passeur_live::edition::Edition;
 
@@ -65,10 +60,10 @@ impl Visit {
         })
     }
 
-    /// Whether the browser holds the cookie of ours whose digest this is ([`ask::cookie_digest`]).
+    /// Whether the browser holds the cookie of ours whose digest this is ([`journey::flow::cookie_digest`]).
     pub fn holds(&self, address: &PublicAddress, cookie: &str, digest: &[u8]) -> bool {
         match cookies::find(&self.headers, &address.cookie(cookie).0) {
-            Found::One(v) => same_secret(ask::cookie_digest(&v).as_bytes(), digest),
+            Found::One(v) => same_secret(journey::flow::cookie_digest(&v).as_bytes(), digest),
             _ => false,
         }
     }
@@ -108,8 +103,17 @@ pub fn browser_binding(engine: &Engine, headers: &HeaderMap, address: &PublicAdd
     }
 }
 
-/// The live edition, as it was when the request began.
+/// The live edition, as it was when the request began. Where nothing is published yet, the answer says so.
 pub struct LiveEdition(pub Arc<Edition>);
+
+impl FromRequestParts<Engine> for LiveEdition {
+    type Rejection = Response;
+
+    async fn from_request_parts(parts: &mut Parts, engine: &Engine) -> Result<LiveEdition, Response> {
+        let lang = Visit::of(parts).map_or(Lang::En, |v| v.facts.lang);
+        engine.live.get().map(LiveEdition).ok_or_else(|| pages::not_set_up(lang).into_response())
+    }
+}
 
 impl OptionalFromRequestParts<Engine> for LiveEdition {
     type Rejection = std::convert::Infallible;

@@ -28,10 +28,7 @@ use passeur_engine::Engine;
 use passeur_engine::people::{self, Named};
 
 /// `GET /.passeur/sign-out`: asks, so that no page elsewhere can sign somebody out by a link.
-pub async fn ask(State(engine): State<Engine>, edition: Option<LiveEdition>, visit: Visit) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
+pub async fn ask(State(engine): State<Engine>, LiveEdition(edition): LiveEdition, visit: Visit) -> Response {
     match session::of_browser(&engine, &edition, &visit.headers).await {
         Ok(Some(s)) => match elsewhere(&engine, &edition, &s).await {
             Ok(rows) => pages::ask_sign_out(&edition.site, visit.facts.lang, &s.row.name, &shown(&rows)).into_response(),
@@ -72,15 +69,12 @@ pub struct Wanted {
 /// `POST /.passeur/sign-out`. The guard has checked where it comes from.
 pub async fn sign_out(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     visit: Visit,
     body: Result<Form<Wanted>, FormRejection>,
 ) -> Response {
     // Whatever stands in the form, signing out here is not held up by it.
     let everywhere = body.is_ok_and(|Form(w)| w.how_far == "everywhere");
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
     let site = &edition.site;
     let found = match session::of_browser(&engine, &edition, &visit.headers).await {
         Ok(f) => f,

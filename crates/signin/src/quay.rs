@@ -17,11 +17,8 @@ use crate::{LiveEdition, Visit, session};
 /// How many changes of somebody's roles the quay shows.
 const CHANGES_SHOWN: i64 = 3;
 
-pub async fn show(State(engine): State<Engine>, edition: Option<LiveEdition>, visit: Visit) -> Response {
+pub async fn show(State(engine): State<Engine>, LiveEdition(edition): LiveEdition, visit: Visit) -> Response {
     let lang = visit.facts.lang;
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(lang).into_response();
-    };
     let site = &edition.site;
     let mut session = match session::of_browser(&engine, &edition, &visit.headers).await {
         Ok(Some(s)) => s,

@@ -15,19 +15,18 @@ use passeur_core::identity::from_claims;
 use passeur_core::route::{self, ByName, Choice, Decided, Device, Entry, Facts, QUAY, Questions, Suffix, Typed};
 use passeur_core::site::{Site, WayKind};
 use passeur_core::step::{Step, StepCode};
-use passeur_engine::attempt::Attempt;
 use passeur_engine::tries;
 use passeur_http::cookies::{self, Found};
 use passeur_live::edition::Edition;
 use passeur_store::StoreError;
 use serde::{Deserialize, Serialize};
 
-use super::ask::{Flow, Manner, Purposed, SEALED_MAX};
-use super::flow::{self, failed_check, refuse, resume};
-use super::local::{self};
-use super::{LiveEdition, Visit, browser_binding, choose, start};
-use crate::pages;
 use passeur_engine::Engine;
+
+use crate::journey::flow::{self, Flow, SEALED_MAX};
+use crate::journey::start::again;
+use crate::journey::{Again, Asked, Desk, Destination, Done, Journey, Manner, Why, answer, choose};
+use crate::{LiveEdition, Visit, browser_binding, local, pages};
 
 /// The longest name that is looked at, in characters.
 const NAME_MAX: usize = 256;
@@ -70,7 +69,7 @@ enum How {
 }
 
 /// What routes are judged by, for a request and what is asked.
-pub fn facts<'a>(visit: &Visit, to: &'a Purposed, offered: &'a [&'a str]) -> Facts<'a> {
+pub fn facts<'a>(visit: &Visit, to: &'a Destination, offered: &'a [&'a str]) -> Facts<'a> {
     Facts { gate: place(to), address: Some(visit.facts.address), device: device(visit), offered }
 }
 
@@ -80,12 +79,12 @@ fn device(visit: &Visit) -> Device {
 }
 
 /// What routes call the place that a sign-in leads to.
-fn place(to: &Purposed) -> &str {
+fn place(to: &Destination) -> &str {
     match to {
-        Purposed::Gate(ask) => &ask.gate,
-        Purposed::Unasked { gate, .. } => gate,
-        Purposed::Console | Purposed::ConsoleFresh | Purposed::Device { .. } => passeur_core::rehearse::CONSOLE,
-        Purposed::Quay | Purposed::Factors | Purposed::Tokens | Purposed::Trial { .. } => QUAY,
+        Destination::Gate(ask) => &ask.gate,
+        Destination::Unasked { gate, .. } => gate,
+        Destination::Console | Destination::ConsoleFresh | Destination::Device { .. } => passeur_core::rehearse::CONSOLE,
+        Destination::Quay | Destination::Factors | Destination::Tokens | Destination::Trial { .. } => QUAY,
     }
 }
 
@@ -108,7 +107,8 @@ pub struct Name<'a> {
 }
 
 /// What routes, the browser's memory and the person's own choice come to.
-pub fn next(edition: &Edition, visit: &Visit, to: &Purposed, named: Option<Name<'_>>) -> Next {
+pub fn next(desk: &Desk<'_>, to: &Destination, named: Option<Name<'_>>) -> Next {
+    let Desk { edition, visit, .. } = *desk;
     let site = &edition.site;
     let offered = choose::offered(site, to);
     if offered.is_empty() {
@@ -153,7 +153,7 @@ pub fn next(edition: &Edition, visit: &Visit, to: &Purposed, named: Option<Name<
     if let Some(way) = visit.parameter("way").and_then(taken) {
         return on(&way, if no_ticket.is_some() { How::Route } else { How::Chosen });
     }
-    let another = visit.parameter("another").is_some();
+    let another = again(visit) == Some(Again::Another);
     let remembered = match cookies::find(&visit.headers, &site.address.cookie("way").0) {
         Found::One(last) if !another && named.is_none() && !site.is_shared(visit.facts.address) => taken(last),
         _ => None,
@@ -212,14 +212,14 @@ impl Routed {
     }
 
     /// The ways in that were open; none where other routes are live by now.
-    pub fn ways(&self, edition: &Edition, to: &Purposed) -> Option<Vec<String>> {
+    pub fn ways(&self, edition: &Edition, to: &Destination) -> Option<Vec<String>> {
         match self.choice(edition, to)? {
             Choice::Decided(d) => Some(d.ways),
             Choice::NameWanted { ways } => Some(ways),
         }
     }
 
-    fn choice(&self, edition: &Edition, to: &Purposed) -> Option<Choice> {
+    fn choice(&self, edition: &Edition, to: &Destination) -> Option<Choice> {
         let site = &edition.site;
         let offered = choose::offered(site, to);
         let facts = Facts { gate: place(to), address: Some(self.address), device: self.device, offered: &offered };
@@ -227,7 +227,7 @@ impl Routed {
     }
 
     /// The steps that tell of it; of another edition's routes only what was taken.
-    pub fn steps(&self, edition: &Edition, to: &Purposed) -> Vec<Step> {
+    pub fn steps(&self, edition: &Edition, to: &Destination) -> Vec<Step> {
         // Where there are no routes there is nothing to tell of them.
         let mut out = match self.choice(edition, to).filter(|_| !edition.site.routes.is_empty()) {
             Some(Choice::Decided(d)) => told(&d, self.typed.is_some(), self.too_many),
@@ -246,17 +246,16 @@ impl Routed {
 }
 
 /// Asks for a user name.
-pub fn ask_name(engine: &Engine, edition: &Edition, mut attempt: Attempt, visit: &Visit, to: Purposed) -> Response {
-    let site = &edition.site;
-    let (browser, set) = browser_binding(engine, &visit.headers, &site.address, "flow");
-    let manner = Manner::anew(visit.parameter("fresh").is_some());
-    let mut flow = Flow::begin(engine, &attempt, "", &browser, to, manner);
-    let sealed = flow.seal(engine, SEALED_MAX);
-    let another = choose::address(engine, &flow.to, None);
-    attempt.step(|| Step::new(StepCode::NameAsked));
-    attempt.record_waiting();
-    let place = local::place(site, &flow.to);
-    let mut response = pages::ask_name(site, visit.facts.lang, place, &sealed, &another).into_response();
+pub fn ask_name(journey: Journey<'_, Asked>) -> Response {
+    let desk = journey.desk;
+    let (browser, set) = browser_binding(desk.engine, &desk.visit.headers, &desk.site().address, "flow");
+    let manner = if again(desk.visit) == Some(Again::Fresh) { Manner::anew() } else { Manner::default() };
+    let (mut journey, sealed) = journey.send(flow::Name {}, &browser, manner, SEALED_MAX);
+    let another = journey.to.onward_by(desk.engine, None);
+    journey.step(|| Step::new(StepCode::NameAsked));
+    journey.attempt.record_waiting();
+    let place = journey.to.title(desk.site());
+    let mut response = pages::ask_name(desk.site(), desk.lang(), place, &sealed, &another).into_response();
     if let Some(cookie) = set {
         pages::set_cookie(&mut response, &cookie);
     }
@@ -275,61 +274,53 @@ pub struct Named {
 /// `POST /.passeur/name`. The guard has checked where it comes from. Nothing is proven by it, so a flow may come again.
 pub async fn post(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     visit: Visit,
     Form(named): Form<Named>,
 ) -> Response {
-    let lang = visit.facts.lang;
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(lang).into_response();
-    };
-    let Some(flow) = Flow::open(&engine, &named.flow).filter(|f| f.provider.is_empty()) else {
-        let mut attempt = Attempt::begin(&engine, "sign-in", &visit.facts);
-        attempt.step(|| Step::new(StepCode::StateUnreadable));
-        return refuse(&edition, attempt, failed_check()).await;
-    };
-    let Some(mut attempt) = resume(&engine, &edition, &visit, &flow, None).await else {
-        return pages::not_set_up(lang).into_response();
-    };
-    attempt.provider = None;
-    let limit = chrono::Duration::minutes(OPEN_MINUTES);
-    if let Err(e) = flow::check_open(&engine, &edition, &mut attempt, &visit, &flow, limit) {
-        return refuse(&edition, attempt, e).await;
-    }
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    local::onward(desk.site(), &visit, pages::Word::OnToSignIn, answer(typed(desk, &named).await).await)
+}
+
+async fn typed<'a>(desk: Desk<'a>, named: &Named) -> Done<'a> {
+    let (engine, site) = (desk.engine, desk.site());
+    let Some(flow) = Flow::<flow::Name>::open(engine, &named.flow) else { return Err(desk.unreadable()) };
+    let mut journey = Journey::resume(desk, flow, None).await?;
+    let open = journey.check_open(chrono::Duration::minutes(OPEN_MINUTES));
+    let (journey, ()) = journey.go_on_with(open)?;
+    let anew = journey.leg().manner.anew;
+    let mut journey = journey.with(Asked);
     let name: String = named.name.trim().chars().take(NAME_MAX).collect();
-    let site = &edition.site;
-    let offered = choose::offered(site, &flow.to);
-    let facts = facts(&visit, &flow.to, &offered);
+    let offered = choose::offered(site, &journey.to);
+    let facts = facts(desk.visit, &journey.to, &offered);
     let began = Instant::now();
     let suffix = Suffix::of(&site.routes, &name);
     let questions = route::questions(&site.routes, &facts, &suffix);
-    let found = match find_out(&engine, site, &visit, &name, suffix, &questions).await {
+    let found = match find_out(engine, site, desk.visit, &name, suffix, &questions).await {
         Ok(found) => found,
-        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+        Err(e) => return Err(journey.stop(e)),
     };
     if !questions.is_empty() {
         tokio::time::sleep(FLOOR.saturating_sub(began.elapsed())).await;
     }
-    let response = match next(&edition, &visit, &flow.to, Some(Name { text: &name, found })) {
+    match next(&desk, &journey.to, Some(Name { text: &name, found })) {
         Next::Way(way, manner) => {
-            let manner = Manner { anew: flow.manner.anew, ..*manner };
-            tell(&mut attempt, &edition, &manner, &flow.to);
-            start::by_way(&engine, &edition, attempt, &visit, way, flow.to, manner).await
+            let manner = Manner { anew, ..*manner };
+            tell(&mut journey, &manner);
+            journey.by_way(&way, manner).await
         }
         Next::Ask(ways, steps) => {
-            steps.into_iter().for_each(|s| attempt.step(|| s));
-            choose::ask(&engine, site, attempt, &visit, &flow.to, &ways)
+            steps.into_iter().for_each(|s| journey.step(|| s));
+            Ok(choose::ask(journey, &ways))
         }
-        Next::Name | Next::Nothing => pages::not_set_up(lang).into_response(),
-    };
-    local::onward(site, &visit, pages::Word::OnToSignIn, response)
+        Next::Name | Next::Nothing => Err(journey.stop(Why::NotSetUp)),
+    }
 }
 
 /// Tells what decided the way in.
-pub fn tell(attempt: &mut Attempt, edition: &Edition, manner: &Manner, to: &Purposed) {
-    for step in manner.routed.iter().flat_map(|r| r.steps(edition, to)) {
-        attempt.step(|| step);
-    }
+pub fn tell(journey: &mut Journey<'_, Asked>, manner: &Manner) {
+    let steps: Vec<Step> = manner.routed.iter().flat_map(|r| r.steps(journey.desk.edition, &journey.to)).collect();
+    steps.into_iter().for_each(|s| journey.step(|| s));
 }
 
 /// What routes need to know of a name. None where more names were typed from there than are looked up.

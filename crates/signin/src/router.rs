@@ -11,11 +11,11 @@ use passeur_core::site::Gate;
 use passeur_engine::Engine;
 use passeur_live::edition::Edition;
 
+use crate::journey::start;
+use crate::oidc::answer;
 use crate::pages::redirect;
 use crate::problem::problem;
-use crate::{
-    Visit, answer, arrive, device, ended, factors, forget, forms, local, out, pages, published, quay, route, saml, start, tokens,
-};
+use crate::{Visit, arrive, device, ended, factors, forget, forms, local, out, pages, published, quay, route, saml, tokens};
 
 /// What browsers ask for: an unsafe request of these must come from a page of our own.
 pub fn pages() -> Router<Engine> {

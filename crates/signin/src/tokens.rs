@@ -18,7 +18,8 @@ use passeur_store::{PersonalToken, StoreError};
 use uuid::Uuid;
 
 use super::session;
-use super::{LiveEdition, Visit, fresh, only_value};
+use super::{LiveEdition, Visit, only_value};
+use crate::journey::fresh;
 use crate::pages::{self, TokensPage, redirect};
 use passeur_engine::Engine;
 use passeur_engine::programs::PREFIX;
@@ -47,20 +48,17 @@ async fn gates<'a>(engine: &Engine, edition: &'a Edition, s: &mut Session, visit
 }
 
 /// `GET /.passeur/tokens`.
-pub async fn show(State(engine): State<Engine>, edition: Option<LiveEdition>, visit: Visit) -> Response {
+pub async fn show(State(engine): State<Engine>, edition: LiveEdition, visit: Visit) -> Response {
     answer(&engine, edition, &visit, None).await
 }
 
 /// `POST /.passeur/tokens`. The guard has checked where it comes from.
-pub async fn change(State(engine): State<Engine>, edition: Option<LiveEdition>, visit: Visit, body: Bytes) -> Response {
+pub async fn change(State(engine): State<Engine>, edition: LiveEdition, visit: Visit, body: Bytes) -> Response {
     let form = String::from_utf8(body.to_vec()).unwrap_or_default();
     answer(&engine, edition, &visit, Some(form)).await
 }
 
-async fn answer(engine: &Engine, edition: Option<LiveEdition>, visit: &Visit, form: Option<String>) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
+async fn answer(engine: &Engine, LiveEdition(edition): LiveEdition, visit: &Visit, form: Option<String>) -> Response {
     let done = async {
         let Some(mut s) = session::of_browser(engine, &edition, &visit.headers).await? else {
             return Ok(redirect("/.passeur/sign-in?for=tokens", None));

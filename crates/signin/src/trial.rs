@@ -24,10 +24,10 @@ use passeur_live::edition::Edition;
 use passeur_store::{StoreError, TrialRow};
 use serde::{Deserialize, Serialize};
 
-use super::ask::Purposed;
-use super::flow::Ended;
-use crate::pages;
 use passeur_engine::Engine;
+
+use crate::journey::{Desk, Destination};
+use crate::pages;
 
 /// How long a trial is open, and what came back is kept.
 pub const OPEN_FOR: Duration = Duration::hours(1);
@@ -72,8 +72,8 @@ pub async fn site_of(engine: &Engine, row: &TrialRow) -> Result<Option<Arc<Site>
 }
 
 /// Whether a trial's answer is kept apart from those of the live edition: where the provider's name is another there.
-pub fn is_apart(engine: &Engine, to: &Purposed, issuer: &str, provider: &str) -> bool {
-    matches!(to, Purposed::Trial { .. }) && differs_in(engine.live.get().as_deref(), issuer, provider)
+pub fn is_apart(engine: &Engine, to: &Destination, issuer: &str, provider: &str) -> bool {
+    matches!(to, Destination::Trial { .. }) && differs_in(engine.live.get().as_deref(), issuer, provider)
 }
 
 /// Whether a provider's name stands for another issuer in the live edition.
@@ -82,8 +82,8 @@ pub fn differs_in(live: Option<&Edition>, issuer: &str, provider: &str) -> bool 
 }
 
 /// The link to the provider that a flow goes through: of the live edition, but for a trial with another document.
-pub async fn link_of(engine: &Engine, to: &Purposed, provider: &str) -> Result<Option<ProviderLink>, StoreError> {
-    let Purposed::Trial { token, .. } = to else { return Ok(engine.provider(provider)) };
+pub async fn link_of(engine: &Engine, to: &Destination, provider: &str) -> Result<Option<ProviderLink>, StoreError> {
+    let Destination::Trial { token, .. } = to else { return Ok(engine.provider(provider)) };
     let Some((_, row)) = find(engine, token).await? else { return Ok(None) };
     let Some(text) = &row.document else { return Ok(engine.provider(provider)) };
     let Some(site) = compiled(engine, text).await? else { return Ok(None) };
@@ -113,24 +113,18 @@ pub async fn link_of(engine: &Engine, to: &Purposed, provider: &str) -> Result<O
 }
 
 /// The step of a provider that is asked with a secret which is not there, or not for this trial.
-pub async fn without_secret(engine: &Engine, to: &Purposed, provider: &Provider) -> Result<Step, StoreError> {
+pub async fn without_secret(engine: &Engine, to: &Destination, provider: &Provider) -> Result<Step, StoreError> {
     let name = provider.secret().unwrap_or_default();
-    let is_stored = matches!(to, Purposed::Trial { .. }) && engine.secrets().await?.contains_key(name);
+    let is_stored = matches!(to, Destination::Trial { .. }) && engine.secrets().await?.contains_key(name);
     let code = if is_stored { StepCode::TrialSecretWithheld } else { StepCode::SecretMissing };
     let step = Step::new(code).with("provider", provider.name.as_str()).with("secret", name);
     Ok(if is_stored { step.with("issuer", provider.issuer.as_str()) } else { step })
 }
 
 /// Keeps what came back and shows that it did. Written before anything is shown, as with every answer of a provider.
-pub async fn finish(
-    engine: &Engine,
-    edition: &Edition,
-    mut attempt: Attempt,
-    token: &str,
-    result: Result<Evidence, Ended>,
-) -> Response {
-    let lang = attempt.lang;
-    let outcome = result.as_ref().map_or_else(|e| e.outcome, |_| Outcome::Tried);
+pub async fn finish(desk: Desk<'_>, mut attempt: Attempt, token: &str, result: Result<Evidence, Outcome>) -> Response {
+    let (engine, site, lang) = (desk.engine, desk.site(), desk.lang());
+    let outcome = result.as_ref().err().copied().unwrap_or(Outcome::Tried);
     let kept = async {
         let Some((token, row)) = find(engine, token).await? else { return Ok(false) };
         let evidence = match result {
@@ -153,9 +147,9 @@ pub async fn finish(
         engine.store.end_trial(&digest, engine.now(), engine.ring.seal(Purpose::Trial, &digest, random(), &plain)).await
     };
     match kept.await {
-        Ok(true) => pages::tried(&edition.site, lang, outcome == Outcome::Tried, token).into_response(),
-        Ok(false) => pages::trial_over(&edition.site, lang, StatusCode::GONE).into_response(),
-        Err(e) => pages::store_failed(&edition.site, lang, &e).into_response(),
+        Ok(true) => pages::tried(site, lang, outcome == Outcome::Tried, token).into_response(),
+        Ok(false) => pages::trial_over(site, lang, StatusCode::GONE).into_response(),
+        Err(e) => pages::store_failed(site, lang, &e).into_response(),
     }
 }
 

@@ -8,6 +8,7 @@ mod site;
 pub use site::{Acts, ActsCommand, Draft, Rehearse, RehearsePerson, RouteCommand, Site, SourceArgs};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use passeur_api::{Outcome, ProviderKind};
 
 use crate::exit;
 
@@ -410,8 +411,8 @@ pub struct Handover {
     #[arg(long)]
     pub gate: Option<String>,
     /// Of a provider that is not in the live edition: oidc or saml
-    #[arg(long)]
-    pub kind: Option<String>,
+    #[arg(long, value_parser = provider_kind)]
+    pub kind: Option<ProviderKind>,
 }
 
 #[derive(Clone, Copy, Debug, clap::ValueEnum)]
@@ -480,8 +481,8 @@ pub enum Trial {
         #[command(flatten)]
         of: TrialOf,
         /// Of a provider that is in no document: oidc or saml
-        #[arg(long)]
-        kind: Option<String>,
+        #[arg(long, value_parser = provider_kind)]
+        kind: Option<ProviderKind>,
         /// Where a SAML provider's metadata is
         #[arg(long)]
         metadata: Option<String>,
@@ -559,8 +560,8 @@ pub struct Crossings {
     pub rule: Option<String>,
     /// Only these outcomes, separated by commas: admitted, refused, provider-refused, check-failed, failed,
     /// unauthenticated, bad-request, waiting, never-came-back, signed-out
-    #[arg(long)]
-    pub outcome: Option<String>,
+    #[arg(long, value_delimiter = ',', value_parser = outcome)]
+    pub outcome: Vec<Outcome>,
     /// Not older than this: 30m, 24h, 7d, a date, or a moment (RFC 3339); 7d with a mail address, --way or --rule unless said
     #[arg(long)]
     pub since: Option<String>,
@@ -576,6 +577,15 @@ pub struct Crossings {
     /// Go on and print crossings as they happen
     #[arg(long)]
     pub follow: bool,
+}
+
+fn provider_kind(word: &str) -> Result<ProviderKind, String> {
+    ProviderKind::parse(word).ok_or_else(|| "it is oidc or saml".to_owned())
+}
+
+fn outcome(word: &str) -> Result<Outcome, String> {
+    let all = || Outcome::ALL.iter().map(|o| o.word()).collect::<Vec<_>>().join(", ");
+    Outcome::parse(word).ok_or_else(|| format!("it is one of {}", all()))
 }
 
 #[cfg(test)]

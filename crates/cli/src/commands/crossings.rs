@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use passeur_api::{Crossing, CrossingLine, CrossingList, Step};
+use passeur_api::{Crossing, CrossingLine, CrossingList, Outcome, Step, StepBearing};
 
 use super::{list as print_list, no_csv};
 use crate::args::{ClientArgs, Crossings, Output};
@@ -48,7 +48,7 @@ fn row(l: &CrossingLine) -> Vec<Cell> {
         Cell(l.id.clone(), Tone::Strong),
         l.gate.clone().into(),
         // The word that --outcome takes.
-        Cell(l.outcome.clone(), outcome_tone(&l.outcome)),
+        Cell(l.outcome.to_string(), outcome_tone(l.outcome)),
         passeur_core::text::shorten(l.person.as_deref().unwrap_or("—"), 24).into(),
         why.into(),
     ]
@@ -61,7 +61,8 @@ pub async fn list(a: Crossings, c: &ClientArgs) -> Result<(), Exit> {
     let mut add = |name, value: Option<String>| query.extend(value.map(|v| (name, v)));
     add("gate", a.gate);
     add("person", a.person);
-    add("outcome", a.outcome);
+    let outcomes: Vec<&str> = a.outcome.iter().map(|o| o.word()).collect();
+    add("outcome", (!outcomes.is_empty()).then(|| outcomes.join(",")));
     add("address", a.address);
     add("way", a.way);
     add("rule", a.rule);
@@ -97,14 +98,14 @@ async fn follow(
     mut query: Vec<(&'static str, String)>,
     first: CrossingList,
 ) -> Result<(), Exit> {
-    let mut seen: HashSet<(String, String)> = HashSet::new();
+    let mut seen: HashSet<(String, Outcome)> = HashSet::new();
     let mut fresh: Vec<CrossingLine> = first.crossings.into_iter().rev().collect();
     // What was recorded at the edge of two looks is asked for twice and shown once.
     let mut from = Utc::now() - chrono::Duration::seconds(5);
     let screen = Screen::of_stdout();
     let mut headed = false;
     loop {
-        fresh.retain(|l| seen.insert((l.id.clone(), l.outcome.clone())));
+        fresh.retain(|l| seen.insert((l.id.clone(), l.outcome)));
         if !fresh.is_empty() {
             if c.output == Output::Json {
                 for l in &fresh {
@@ -150,7 +151,7 @@ pub fn story(s: &Screen, x: &Crossing) -> String {
         out.push('\n');
     };
     let head = format!("crossing {}", l.id);
-    say(format!("{}  {}", s.paint(&head, Tone::Strong), s.paint(&l.outcome_words, outcome_tone(&l.outcome))));
+    say(format!("{}  {}", s.paint(&head, Tone::Strong), s.paint(&l.outcome_words, outcome_tone(l.outcome))));
     let who = l.person.as_deref().unwrap_or("nobody known");
     let by = match (&l.provider, &l.subject) {
         (Some(p), Some(sub)) => format!(" ({p}, subject {sub})"),
@@ -176,11 +177,11 @@ pub fn story(s: &Screen, x: &Crossing) -> String {
         say(format!("\n{}", s.paint("decided by", Tone::Quiet)));
         say(step_lines(s, decided));
     }
-    let mut stage = "";
+    let mut stage = None;
     for step in &x.steps {
-        if step.stage != stage {
-            stage = &step.stage;
-            say(format!("\n{}", s.paint(stage, Tone::Quiet)));
+        if stage != Some(step.stage) {
+            stage = Some(step.stage);
+            say(format!("\n{}", s.paint(step.stage.word(), Tone::Quiet)));
         }
         say(step_lines(s, step));
     }
@@ -189,13 +190,13 @@ pub fn story(s: &Screen, x: &Crossing) -> String {
 
 /// One step, as stories show it.
 pub fn step_lines(s: &Screen, step: &Step) -> String {
-    let (mark, tone) = match (step.decided, step.bearing.as_str()) {
-        (true, "stop") => (">✗", Tone::Bad),
+    let (mark, tone) = match (step.decided, step.bearing) {
+        (true, StepBearing::Stop) => (">✗", Tone::Bad),
         (true, _) => (">✓", Tone::Good),
-        (_, "stop") => (" ✗", Tone::Bad),
-        (_, "pass") => (" ✓", Tone::Good),
-        (_, "notice") => (" !", Tone::Strong),
-        _ => (" ·", Tone::Quiet),
+        (false, StepBearing::Stop) => (" ✗", Tone::Bad),
+        (false, StepBearing::Pass) => (" ✓", Tone::Good),
+        (false, StepBearing::Notice) => (" !", Tone::Strong),
+        (false, StepBearing::Fact) => (" ·", Tone::Quiet),
     };
     let time = match step.at_ms {
         ms if ms < 10_000 => format!("{ms} ms"),

@@ -17,8 +17,10 @@ pub async fn run(args: Handover, c: &ClientArgs) -> Result<(), Exit> {
         Team::Realm => "realm",
         Team::Application => "application",
     };
-    let query: Vec<(&str, String)> =
-        [("gate", args.gate), ("kind", args.kind)].into_iter().filter_map(|(n, v)| Some((n, v?))).collect();
+    let query: Vec<(&str, String)> = [("gate", args.gate), ("kind", args.kind.map(|k| k.to_string()))]
+        .into_iter()
+        .filter_map(|(n, v)| Some((n, v?)))
+        .collect();
     let sheet: Sheet = Client::new(c)?.get(&format!("/handover/{part}/{}", segment(&args.name)), &query).await?;
     if c.output == Output::Json {
         return json(&sheet);

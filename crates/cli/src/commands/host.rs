@@ -64,7 +64,7 @@ pub async fn run(args: Host, c: &ClientArgs) -> Result<(), Exit> {
 fn report(person: &str, user: &str, findings: &[Finding], lang: Lang) -> HostReport {
     let one = |f: &Finding| HostFinding {
         code: f.code().spec().code.to_owned(),
-        harm: f.code().spec().harm.code().to_owned(),
+        harm: f.code().spec().harm.into(),
         what: f.found.what(lang),
         seen: f.found.seen(lang),
         remedy: f.found.remedy(lang),
@@ -85,7 +85,7 @@ fn report(person: &str, user: &str, findings: &[Finding], lang: Lang) -> HostRep
 fn print(report: &HostReport, lang: Lang) {
     let s = Screen::of_stdout();
     for f in &report.findings {
-        print_one(&s, &f.harm, [&f.what, &f.seen, &f.code, &f.remedy]);
+        print_one(&s, f.harm, [&f.what, &f.seen, &f.code, &f.remedy]);
         let Some(change) = &f.change else { continue };
         say!("          {}", s.paint(&change.file, Tone::Quiet));
         if let (Some(line), false) = (&f.line, change.written.contains('\n')) {

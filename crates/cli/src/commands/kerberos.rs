@@ -3,7 +3,10 @@
 use std::path::PathBuf;
 
 use chrono::Utc;
-use passeur_api::{KerberosAccount, KerberosFile, KerberosKey, KerberosRealm, KerberosSeen, KerberosService};
+use passeur_api::{
+    AccountState, Harm, KerberosAccount, KerberosFile, KerberosFileKind, KerberosKey, KerberosRealm, KerberosSeen,
+    KerberosService, NoteKind, RealmAnswer, ServiceFound,
+};
 use passeur_service::kerberos::files;
 
 use super::no_csv;
@@ -34,7 +37,7 @@ async fn check(c: &ClientArgs) -> Result<(), Exit> {
     } else {
         print(&seen);
     }
-    let harmed = seen.findings.iter().any(|f| f.harm == "danger" || f.harm == "broken");
+    let harmed = seen.findings.iter().any(|f| matches!(f.harm, Harm::Danger | Harm::Broken));
     if harmed { Err(Exit::No) } else { Ok(()) }
 }
 
@@ -60,12 +63,27 @@ fn show_keys(s: &Screen, keys: &[KerberosKey]) {
     show(s, &columns, keys.iter().map(key_cells));
 }
 
-/// What an answer of a KDC means.
-fn tone(answer: &str) -> Tone {
+fn realm_tone(answer: RealmAnswer) -> Tone {
     match answer {
-        "answered" | "sealed" | "acts" => Tone::Good,
-        "silent" | "unknown" | "refused" => Tone::Bad,
-        _ => Tone::Quiet,
+        RealmAnswer::Answered => Tone::Good,
+        RealmAnswer::Silent => Tone::Bad,
+        RealmAnswer::Alive | RealmAnswer::NotAsked => Tone::Quiet,
+    }
+}
+
+fn service_tone(found: ServiceFound) -> Tone {
+    match found {
+        ServiceFound::Sealed => Tone::Good,
+        ServiceFound::Unknown => Tone::Bad,
+        ServiceFound::NotAsked => Tone::Quiet,
+    }
+}
+
+fn account_tone(state: AccountState) -> Tone {
+    match state {
+        AccountState::Acts => Tone::Good,
+        AccountState::Refused => Tone::Bad,
+        AccountState::NotKnown => Tone::Quiet,
     }
 }
 
@@ -83,20 +101,22 @@ fn print(seen: &KerberosSeen) {
     if !seen.realms.is_empty() {
         let row = |r: &KerberosRealm| {
             let clock = r.ahead.map(|a| format!("{a:+} s")).unwrap_or_default();
-            vec![r.realm.clone().into(), Cell(r.answer.clone(), tone(&r.answer)), clock.into(), r.words.clone().into()]
+            vec![r.realm.clone().into(), Cell(r.answer.to_string(), realm_tone(r.answer)), clock.into(), r.words.clone().into()]
         };
         show(&s, &[fixed("realm"), fixed("its KDC"), fixed("clock"), rest("how")], seen.realms.iter().map(row));
         say!();
     }
     if !seen.services.is_empty() {
-        let row =
-            |v: &KerberosService| vec![v.service.clone().into(), v.of.clone().into(), Cell(v.words.clone(), tone(&v.found))];
+        let row = |v: &KerberosService| {
+            vec![v.service.clone().into(), v.of.clone().into(), Cell(v.words.clone(), service_tone(v.found))]
+        };
         show(&s, &[rest("service"), fixed("for"), rest("tickets of the KDC")], seen.services.iter().map(row));
         say!();
     }
     if !seen.accounts.is_empty() {
-        let row =
-            |a: &KerberosAccount| vec![a.account.clone().into(), a.gate.clone().into(), Cell(a.words.clone(), tone(&a.state))];
+        let row = |a: &KerberosAccount| {
+            vec![a.account.clone().into(), a.gate.clone().into(), Cell(a.words.clone(), account_tone(a.state))]
+        };
         show(&s, &[rest("account"), fixed("gate"), rest("acting for people")], seen.accounts.iter().map(row));
         say!();
     }
@@ -132,7 +152,7 @@ fn print_files(read: Vec<(Result<KerberosFile, String>, PathBuf)>, c: &ClientArg
     if !wrong.is_empty() {
         return Err(Exit::Failed(wrong.join("; ")));
     }
-    if good.iter().any(|f| f.notes.iter().any(|n| n.kind == "wrong")) { Err(Exit::No) } else { Ok(()) }
+    if good.iter().any(|f| f.notes.iter().any(|n| n.kind == NoteKind::Wrong)) { Err(Exit::No) } else { Ok(()) }
 }
 
 /// The version of a key, where it is told.
@@ -142,10 +162,10 @@ fn version(kvno: Option<u32>) -> String {
 
 fn print_file(s: &Screen, f: &KerberosFile) {
     let of = f.owner.as_ref().map(|o| format!(" of {o}")).unwrap_or_default();
-    let kind = match f.kind.as_str() {
-        "keytab" => "keytab",
-        "cache" => "credential cache",
-        _ => "krb5.conf",
+    let kind = match f.kind {
+        KerberosFileKind::Keytab => "keytab",
+        KerberosFileKind::Cache => "credential cache",
+        KerberosFileKind::Config => "krb5.conf",
     };
     head(s, &format!("{}: {kind}{of}", f.path));
     show_keys(s, &f.keys);
@@ -167,7 +187,7 @@ fn print_file(s: &Screen, f: &KerberosFile) {
         say!("  {}: {}{}", s.paint(&v.service, Tone::Plain), sealed.unwrap_or_default(), s.paint(&v.words, Tone::Plain));
     }
     for n in &f.notes {
-        let tone = if n.kind == "wrong" { Tone::Bad } else { Tone::Strong };
+        let tone = if n.kind == NoteKind::Wrong { Tone::Bad } else { Tone::Strong };
         say!(
             "{}  {}: {}",
             s.paint(&format!("{:<5}", n.kind), tone),

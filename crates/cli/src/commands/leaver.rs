@@ -3,7 +3,8 @@
 use std::path::Path;
 
 use passeur_api::{
-    Block, FindRequest, FoundPeople, FoundPerson, LiftRequest, Lifted, Summary, SummaryAnswer, TakeAwayRequest, TakenAway,
+    Block, FindRequest, FoundPeople, FoundPerson, LiftRequest, Lifted, LookUpState, Summary, SummaryAnswer, TakeAwayRequest,
+    TakenAway,
 };
 
 use super::{list, no_csv, read_text};
@@ -102,7 +103,9 @@ fn show(found: &FoundPeople, c: &ClientArgs) -> Result<(), Exit> {
     list(c, found, &columns, &rows, "Nobody is known here by that.")?;
     if c.output == Output::Text {
         for e in &found.entries {
-            let none = || if e.state == "no-entry" { "nothing under that, by its key".to_owned() } else { e.state.clone() };
+            let none = || {
+                if e.state == LookUpState::NoEntry { "nothing under that, by its key".to_owned() } else { e.state.to_string() }
+            };
             let entry = e.entry.clone().unwrap_or_else(none);
             say!("directory {}: {}", passeur_core::text::visible(&e.directory), passeur_core::text::visible(&entry));
         }

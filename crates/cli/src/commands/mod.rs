@@ -229,7 +229,7 @@ async fn gates(only: Option<String>, args: &ClientArgs) -> Result<(), Exit> {
             say!("  header {}", crate::output::wrap(&s.paint(h, Tone::Plain), s.width, 9));
         }
         let counts: Vec<String> =
-            g.last_day.iter().map(|c| format!("{} {}", c.count, s.paint(&c.words, outcome_tone(&c.outcome)))).collect();
+            g.last_day.iter().map(|c| format!("{} {}", c.count, s.paint(&c.words, outcome_tone(c.outcome)))).collect();
         say!("  last 24 hours: {}", if counts.is_empty() { "nothing".to_owned() } else { counts.join(", ") });
     }
     Ok(())
@@ -279,7 +279,7 @@ async fn providers(args: &ClientArgs) -> Result<(), Exit> {
             let secret = if p.secret_stored { Cell::from("stored") } else { Cell("missing".into(), Tone::Bad) };
             vec![
                 p.name.clone().into(),
-                p.kind.clone().into(),
+                p.kind.to_string().into(),
                 p.sent.to_string().into(),
                 p.answered.to_string().into(),
                 never,

@@ -1,8 +1,8 @@
 //! `passeur sessions`, `passeur end` and `passeur person`.
 
 use passeur_api::{
-    EndAnswer, EndRequest, Factors, FactorsRemoved, LookUpAnswer, LookUpRequest, PersonRoles, PersonalToken, ReRead, Session,
-    TokensRevoked,
+    EndAnswer, EndRequest, Factors, FactorsRemoved, LookUpAnswer, LookUpRequest, LookUpState, PersonRoles, PersonalToken, ReRead,
+    Session, TokensRevoked,
 };
 use uuid::Uuid;
 
@@ -152,7 +152,7 @@ pub async fn factors(person: &str, remove: Option<Uuid>, reset: bool, c: &Client
         .map(|f| {
             let used = f.used.map_or_else(|| "never".to_owned(), |at| at.format("%Y-%m-%d %H:%M:%S").to_string());
             let name = Cell(passeur_core::text::shorten(&f.name, 30), Tone::Strong);
-            vec![f.id.to_string().into(), f.kind.clone().into(), name, moment(f.enrolled).into(), used.into()]
+            vec![f.id.to_string().into(), f.kind.to_string().into(), name, moment(f.enrolled).into(), used.into()]
         })
         .collect();
     list(c, &found, &columns, &rows, "This person has enrolled none.")?;
@@ -205,7 +205,7 @@ pub async fn person(value: &str, directory: &str, c: &ClientArgs) -> Result<(), 
 
 fn print(f: &LookUpAnswer) {
     let s = Screen::of_stdout();
-    let tone = if f.state == "answered" { Tone::Good } else { Tone::Bad };
+    let tone = if f.state == LookUpState::Answered { Tone::Good } else { Tone::Bad };
     say!("{} = {} in {}", s.paint(&f.key, Tone::Plain), s.paint(&f.value, Tone::Strong), s.paint(&f.directory, Tone::Plain));
     say!("{}", wrap(&s.paint(&f.words, tone), s.width, 0));
     for a in &f.attributes {

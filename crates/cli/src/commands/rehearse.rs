@@ -1,6 +1,6 @@
 //! `passeur rehearse`.
 
-use passeur_api::{Affected, Fare, PersonRehearsal, PersonRequest, Rehearsal, RehearseRequest};
+use passeur_api::{Affected, Effect, Fare, FareVerdict, PersonRehearsal, PersonRequest, Rehearsal, RehearseRequest};
 use passeur_core::text::shorten;
 
 use super::crossings::step_lines;
@@ -66,11 +66,11 @@ fn show_past(s: &Screen, r: &Rehearsal) {
 }
 
 fn verdict(s: &Screen, f: &Fare) -> String {
-    let (word, tone) = match f.verdict.as_str() {
-        "in" => ("comes in", Tone::Good),
-        "out" => ("is refused", Tone::Bad),
-        "no-gate" => ("no such gate", Tone::Quiet),
-        _ => ("cannot be known", Tone::Quiet),
+    let (word, tone) = match f.verdict {
+        FareVerdict::In => ("comes in", Tone::Good),
+        FareVerdict::Out => ("is refused", Tone::Bad),
+        FareVerdict::NoGate => ("no such gate", Tone::Quiet),
+        FareVerdict::NotKnown => ("cannot be known", Tone::Quiet),
     };
     s.paint(word, tone)
 }
@@ -98,12 +98,12 @@ fn show_person(s: &Screen, r: &PersonRehearsal, story: bool) {
         if i > 0 {
             say!();
         }
-        let (word, tone) = match g.effect.as_str() {
-            "same" => ("the same", Tone::Quiet),
-            "refused" => ("would be refused", Tone::Bad),
-            "admitted" => ("would come in", Tone::Good),
-            "differs" => ("would get other values", Tone::Strong),
-            _ => ("cannot be known", Tone::Quiet),
+        let (word, tone) = match g.effect {
+            Effect::Same => ("the same", Tone::Quiet),
+            Effect::Refused => ("would be refused", Tone::Bad),
+            Effect::Admitted => ("would come in", Tone::Good),
+            Effect::Differs => ("would get other values", Tone::Strong),
+            Effect::NotKnown => ("cannot be known", Tone::Quiet),
         };
         say!("{}  {}", s.paint(&g.gate, Tone::Strong), if r.before == r.after { String::new() } else { s.paint(word, tone) });
         for what in &g.what {

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use passeur_api::Me;
+use passeur_api::{KnownBy, Me};
 use serde::Deserialize;
 
 use super::no_csv;
@@ -84,7 +84,7 @@ pub async fn sign_out(c: &ClientArgs) -> Result<(), Exit> {
     no_csv(c)?;
     let client = Client::new(c)?;
     let me: Me = client.get("/me", &[]).await?;
-    if me.by != "token" {
+    if me.by != KnownBy::Token {
         return Err(Exit::Failed("that is no token".into()));
     }
     client.delete::<Option<()>>(&format!("/tokens/{}", segment(&me.name))).await?;

@@ -1,8 +1,8 @@
 //! `passeur site` and `passeur secret`.
 
 use passeur_api::{
-    CheckAnswer, CheckRequest, CompareRequest, Comparison, Draft as ApiDraft, DraftRequest, Edition, EditionLine, Finding,
-    MadeKey, MakeKey, PublishRequest, Secret as ApiSecret, SecretValue, Source, UseSecret,
+    ChangeBearing, CheckAnswer, CheckRequest, CompareRequest, Comparison, Draft as ApiDraft, DraftRequest, Edition, EditionLine,
+    Finding, MadeKey, MakeKey, PublishRequest, Secret as ApiSecret, SecretValue, Severity, Source, UseSecret,
 };
 use passeur_core::expect;
 use passeur_core::site::{compile, schema};
@@ -18,11 +18,11 @@ use crate::output::{Cell, Screen, Tone, fixed, json, moment, rest, wrap};
 fn print_findings(file: &str, findings: &[Finding]) {
     let s = Screen::of_stdout();
     for f in findings {
-        let tone = if f.severity == "warning" { Tone::Strong } else { Tone::Bad };
+        let tone = if f.severity == Severity::Warning { Tone::Strong } else { Tone::Bad };
         say!(
             "{file}:{}: {}: {}: {}",
             f.line,
-            s.paint(&f.severity, tone),
+            s.paint(f.severity.word(), tone),
             s.paint(&f.place, Tone::Plain),
             s.paint(&f.what, Tone::Plain)
         );
@@ -44,14 +44,14 @@ pub async fn run(args: Site, c: &ClientArgs) -> Result<(), Exit> {
                 json(&answer)?;
             } else {
                 print_findings(&file.display().to_string(), &answer.findings);
-                let errors = answer.findings.iter().filter(|f| f.severity == "error").count();
-                let untrue = answer.findings.iter().filter(|f| f.severity == Finding::EXPECTATION).count();
+                let errors = answer.findings.iter().filter(|f| f.severity == Severity::Error).count();
+                let untrue = answer.findings.iter().filter(|f| f.severity == Severity::Expectation).count();
                 let warnings = answer.findings.len() - errors - untrue;
                 let verdict = if answer.sound { "can be published" } else { "cannot be published" };
                 let untold = if untrue > 0 { format!(", expectations that do not hold: {untrue}") } else { String::new() };
                 say!("{}: {verdict}; mistakes: {errors}, warnings: {warnings}{untold}", file.display());
             }
-            if answer.sound && !answer.findings.iter().any(|f| f.severity == Finding::EXPECTATION) {
+            if answer.sound && !answer.findings.iter().any(|f| f.severity == Severity::Expectation) {
                 Ok(())
             } else {
                 Err(Exit::No)
@@ -156,10 +156,10 @@ fn print_comparison(answer: &Comparison) {
         say!("nothing changes but comments and writing");
     }
     for change in &answer.changes {
-        let (mark, tone) = match change.bearing.as_str() {
-            "narrower" => ("−", Tone::Bad),
-            "wider" => ("+", Tone::Good),
-            _ => ("·", Tone::Quiet),
+        let (mark, tone) = match change.bearing {
+            ChangeBearing::Narrower => ("−", Tone::Bad),
+            ChangeBearing::Wider => ("+", Tone::Good),
+            ChangeBearing::Other => ("·", Tone::Quiet),
         };
         say!("{} {}", s.paint(mark, tone), wrap(&s.paint(&change.words, Tone::Plain), s.width, 2));
     }

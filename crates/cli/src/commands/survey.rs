@@ -1,6 +1,6 @@
 //! `passeur survey`.
 
-use passeur_api::{Survey, SurveyFinding};
+use passeur_api::{Harm, Survey, SurveyFinding};
 
 use super::list;
 use crate::args::{ClientArgs, Output};
@@ -18,30 +18,30 @@ pub async fn run(last: bool, c: &ClientArgs) -> Result<(), Exit> {
         Output::Csv => {
             let columns = [fixed("harm"), fixed("code"), fixed("place"), rest("what"), rest("seen"), rest("remedy")];
             let row = |f: &SurveyFinding| {
-                [&f.harm, &f.code, &f.place, &f.what, &f.seen, &f.remedy].map(|v| Cell::from(v.clone())).into()
+                [f.harm.word(), &f.code, &f.place, &f.what, &f.seen, &f.remedy].map(|v| Cell::from(v.to_owned())).into()
             };
             let rows: Vec<Vec<Cell>> = survey.findings.iter().map(row).collect();
             list(c, &survey, &columns, &rows, "")?;
         }
         Output::Text => print(&survey),
     }
-    let harmed = survey.findings.iter().any(|f| f.harm == "danger" || f.harm == "broken");
+    let harmed = survey.findings.iter().any(|f| matches!(f.harm, Harm::Danger | Harm::Broken));
     if harmed || !survey.not_seen.is_empty() { Err(Exit::No) } else { Ok(()) }
 }
 
 /// Findings, each with what to do.
 pub fn print_findings(s: &Screen, findings: &[SurveyFinding]) {
     for f in findings {
-        print_one(s, &f.harm, [&f.what, &f.seen, &f.code, &f.remedy]);
+        print_one(s, f.harm, [&f.what, &f.seen, &f.code, &f.remedy]);
     }
 }
 
 /// One finding: what is wrong, how it was seen with its code, and what to do.
-pub fn print_one(s: &Screen, harm: &str, [what, seen, code, remedy]: [&str; 4]) {
+pub fn print_one(s: &Screen, harm: Harm, [what, seen, code, remedy]: [&str; 4]) {
     let tone = match harm {
-        "danger" | "broken" => Tone::Bad,
-        "soon" => Tone::Strong,
-        _ => Tone::Quiet,
+        Harm::Danger | Harm::Broken => Tone::Bad,
+        Harm::Soon => Tone::Strong,
+        Harm::Untidy => Tone::Quiet,
     };
     say!("{}  {}", s.paint(&format!("{harm:<6}"), tone), wrap(&s.paint(what, Tone::Strong), s.width, 8));
     say!("        {}", wrap(&s.paint(&format!("{seen} ({code})"), Tone::Quiet), s.width, 8));
@@ -54,12 +54,8 @@ fn print(survey: &Survey) {
     for n in &survey.not_seen {
         say!("{}", s.paint(&format!("not looked at: {n}"), Tone::Bad));
     }
-    let count = |harm: &str| survey.findings.iter().filter(|f| f.harm == harm).count();
-    let counts: Vec<String> = ["danger", "broken", "soon", "untidy"]
-        .into_iter()
-        .filter(|h| count(h) > 0)
-        .map(|h| format!("{} {h}", count(h)))
-        .collect();
+    let count = |harm: Harm| survey.findings.iter().filter(|f| f.harm == harm).count();
+    let counts: Vec<String> = Harm::ALL.iter().filter(|h| count(**h) > 0).map(|h| format!("{} {h}", count(*h))).collect();
     let found = if counts.is_empty() { "nothing is wrong".to_owned() } else { counts.join(", ") };
     say!(
         "edition {} seen from node {} at {}: {} things looked at in {} ms; {found}",

@@ -1,6 +1,9 @@
 //! `passeur trial`.
 
-use passeur_api::{DirectoryTrial, ProviderTrial, Source, TrialAnswer, TrialBrought, TrialSignIn, TrialSignInRequest};
+use passeur_api::{
+    CheckVerdict, DirectoryTrial, FareVerdict, Outcome, ProviderTrial, Source, TrialAnswer, TrialBrought, TrialSignIn,
+    TrialSignInRequest,
+};
 
 use super::{no_csv, read_secret, read_text};
 use crate::args::{ClientArgs, Output, Trial};
@@ -77,10 +80,10 @@ fn print_answer(answer: &TrialAnswer) {
     let s = Screen::of_stdout();
     let width = answer.checks.iter().map(|c| c.value.chars().count()).max().unwrap_or(0);
     for check in &answer.checks {
-        let (mark, tone) = match check.verdict.as_str() {
-            "good" => ("good     ", Tone::Good),
-            "wrong" => ("WRONG    ", Tone::Bad),
-            _ => ("not known", Tone::Quiet),
+        let (mark, tone) = match check.verdict {
+            CheckVerdict::Good => ("good     ", Tone::Good),
+            CheckVerdict::Wrong => ("WRONG    ", Tone::Bad),
+            CheckVerdict::NotKnown => ("not known", Tone::Quiet),
         };
         let pad = " ".repeat(width - check.value.chars().count());
         let indent = width + 13;
@@ -143,12 +146,12 @@ async fn sign_in(
     } else {
         print_brought(&trial, brought, full);
     }
-    if brought.outcome == "tried" { Ok(()) } else { Err(Exit::No) }
+    if brought.outcome == Outcome::Tried { Ok(()) } else { Err(Exit::No) }
 }
 
 fn print_brought(trial: &TrialSignIn, b: &TrialBrought, full: bool) {
     let s = Screen::of_stdout();
-    let tone = if b.outcome == "tried" { Tone::Good } else { Tone::Bad };
+    let tone = if b.outcome == Outcome::Tried { Tone::Good } else { Tone::Bad };
     say!(
         "{}  through provider {}, with {}",
         s.paint(&b.outcome_words, tone),
@@ -172,9 +175,9 @@ fn print_brought(trial: &TrialSignIn, b: &TrialBrought, full: bool) {
     }
     for g in &b.gates {
         say!();
-        let tone = if g.verdict == "in" { Tone::Good } else { Tone::Bad };
+        let tone = if g.verdict == FareVerdict::In { Tone::Good } else { Tone::Bad };
         let as_if = if g.uses { "" } else { ", if it were entered by this provider" };
-        say!("{} {}{as_if}", s.paint(&g.verdict, tone), s.paint(&g.gate, Tone::Strong));
+        say!("{} {}{as_if}", s.paint(g.verdict.word(), tone), s.paint(&g.gate, Tone::Strong));
         say!("     {}", wrap(&g.because, s.width, 5));
         let steps = g.steps.iter().map(|st| &st.sentence);
         for line in if full { steps.collect::<Vec<_>>() } else { g.missing.iter().collect() } {

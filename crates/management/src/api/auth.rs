@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use axum::extract::{FromRequestParts, State};
 use http::request::Parts;
 use http::{StatusCode, header};
-use passeur_api::Me;
+use passeur_api::{KnownBy, Me};
 use passeur_core::Moment;
 use passeur_core::acts::Personal;
 use passeur_core::circumstances::Circumstances;
@@ -22,13 +22,14 @@ use super::extract::Json;
 use super::{ApiError, problem};
 use crate::app::App;
 use crate::emergency::{self, AnyHost};
-use passeur_signin::{ClientAddress, fresh, session};
+use passeur_signin::journey::fresh;
+use passeur_signin::{ClientAddress, session};
 
 /// Somebody who may use the API.
 pub struct Engineer {
     pub name: String,
     pub role: Role,
-    pub by: &'static str,
+    pub by: KnownBy,
     /// When they signed in; none for a token.
     pub began: Option<Moment>,
     /// The person they are: of a token, its owner. None for the first token and the emergency account.
@@ -53,12 +54,12 @@ impl Engineer {
 
     /// Whether this is the emergency account, which works when nothing and nobody else does.
     pub fn is_emergency(&self) -> bool {
-        self.by == "emergency"
+        self.by == KnownBy::Emergency
     }
 
     /// An act of theirs, to record in the transaction that makes it.
     pub fn act<'a>(&self, app: &'a App, what: &str, about: serde_json::Value) -> Recorded<'a> {
-        app.act(what, about, Personal { who: self.name.clone(), by: self.by.to_owned(), people: vec![] })
+        app.act(what, about, Personal { who: self.name.clone(), by: self.by.word().to_owned(), people: vec![] })
     }
 
     /// What they are known by; nothing for a token of nobody and the emergency account.
@@ -123,7 +124,7 @@ impl FromRequestParts<App> for Engineer {
             return Ok(Engineer {
                 name,
                 role: Role::Configure,
-                by: "emergency",
+                by: KnownBy::Emergency,
                 began: Some(found.began),
                 person: None,
                 key: None,
@@ -170,7 +171,7 @@ impl FromRequestParts<App> for Engineer {
             return Ok(Engineer {
                 name: row.name,
                 role,
-                by: "token",
+                by: KnownBy::Token,
                 began: None,
                 person,
                 key,
@@ -210,7 +211,7 @@ impl FromRequestParts<App> for Engineer {
         Ok(Engineer {
             role: role.ok_or_else(none)?,
             name: found.row.name,
-            by: "session",
+            by: KnownBy::Session,
             began: Some(found.row.began),
             person: Some(Person { provider: found.evidence.provider.clone(), subject: found.evidence.subject.clone() }),
             key: Some(found.evidence.person()),
@@ -251,7 +252,7 @@ pub async fn me(State(app): State<App>, who: Engineer) -> Result<Json<Me>, ApiEr
     Ok(Json(Me {
         name: who.name,
         role: who.role.into(),
-        by: who.by.to_owned(),
+        by: who.by,
         site: live.as_ref().map_or_else(|| "Passeur".to_owned(), |e| e.site.name.clone()),
         edition: live.map_or(0, |e| e.number),
         confirm_by: app.waits_for_confirmation(),

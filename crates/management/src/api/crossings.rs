@@ -160,7 +160,7 @@ fn line(row: RecordedCrossing, lang: Lang, overdue: DateTime<Utc>, limit: Durati
         id: row.id,
         at: row.at,
         gate: row.gate,
-        outcome: outcome.code().to_owned(),
+        outcome: outcome.into(),
         outcome_words: outcome.words(lang).to_owned(),
         person: row.person,
         provider: row.provider,
@@ -225,19 +225,12 @@ pub async fn one(State(app): State<App>, who: Engineer, Path(id): Path<String>) 
 /// A step as the API tells it.
 pub fn show(i: usize, step: &Step, decided: bool, lang: Lang) -> ApiStep {
     let spec = step.code.spec();
-    let bearing = match spec.bearing {
-        Bearing::Fact => "fact",
-        Bearing::Pass => "pass",
-        Bearing::Notice => "notice",
-        Bearing::Stop => "stop",
-    };
-    let stage = serde_json::to_value(spec.stage).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default();
     ApiStep {
         number: i + 1,
         at_ms: step.at,
-        stage,
+        stage: spec.stage.into(),
         code: spec.code.to_owned(),
-        bearing: bearing.to_owned(),
+        bearing: spec.bearing.into(),
         decided,
         sentence: sentence(step, lang),
         remedy: if spec.bearing == Bearing::Stop { remedy(step, lang) } else { None },

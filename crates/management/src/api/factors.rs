@@ -1,7 +1,9 @@
 //! Second factors and tokens of people: seen and taken away by engineers.
 
 use axum::extract::State;
-use passeur_api::{Factor, Factors, FactorsRemoved, PersonRoles, PersonalToken, Problem, RoleChange, RolesAt, TokensRevoked};
+use passeur_api::{
+    Factor, FactorKind, Factors, FactorsRemoved, PersonRoles, PersonalToken, Problem, RoleChange, RolesAt, TokensRevoked,
+};
 use passeur_core::role::Role;
 use passeur_core::step::{Phrase, reason_text};
 use passeur_engine::ending;
@@ -36,13 +38,15 @@ pub async fn show(
     who.may(Role::View)?;
     let person = known(&app, &provider, &subject).await?;
     let rows = app.store.factors(&person).await?;
-    let factors = rows.into_iter().map(|r| Factor {
-        id: r.id,
-        words: reason_text(&r.kind, who.lang).unwrap_or_default().to_owned(),
-        kind: r.kind,
-        name: r.name,
-        enrolled: r.created_at,
-        used: r.used_at,
+    let factors = rows.into_iter().filter_map(|r| {
+        Some(Factor {
+            id: r.id,
+            words: reason_text(&r.kind, who.lang).unwrap_or_default().to_owned(),
+            kind: FactorKind::parse(&r.kind)?,
+            name: r.name,
+            enrolled: r.created_at,
+            used: r.used_at,
+        })
     });
     let recovery_codes = app.store.recovery_codes_left(&person).await?;
     Ok(Json(Factors { factors: factors.collect(), recovery_codes }))

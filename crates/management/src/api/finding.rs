@@ -107,7 +107,7 @@ async fn entries(app: &App, text: &str) -> (Vec<FoundEntry>, Vec<String>) {
         out.push(FoundEntry {
             directory: directory.name.clone(),
             entry: entry.map(|e| e.dn.clone()),
-            state: found.state.code().to_owned(),
+            state: (&found.state).into(),
         });
     }
     (out, shared)

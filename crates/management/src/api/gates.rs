@@ -2,7 +2,7 @@
 
 use axum::extract::State;
 use chrono::Duration;
-use passeur_api::{Counter, Directory, DirectoryServer, Gate, Node, OutcomeCount, Upstream};
+use passeur_api::{Counter, Directory, DirectoryServer, Gate, GateKind, Node, OutcomeCount, Upstream};
 use passeur_core::crossing::Outcome;
 use passeur_core::delivery::ValueOf;
 use passeur_core::rehearse::CONSOLE;
@@ -71,7 +71,7 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
     let out = site.gates.iter().map(|g| Gate {
         name: g.name.clone(),
         title: g.title.clone(),
-        kind: "web".into(),
+        kind: GateKind::Web,
         address: g.address.origin(),
         upstreams: edition.route(&g.name).map(|r| r.states().into_iter().map(upstream).collect()).unwrap_or_default(),
         sections: g.sections.iter().map(|s| s.sentence(site, who.lang)).collect(),
@@ -89,10 +89,9 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         last_day: counts
             .iter()
             .filter(|c| c.gate == g.name)
-            .map(|c| OutcomeCount {
-                outcome: c.outcome.clone(),
-                words: Outcome::parse(&c.outcome).map_or(c.outcome.as_str(), |o| o.words(who.lang)).to_owned(),
-                count: c.count,
+            .filter_map(|c| {
+                let outcome = Outcome::parse(&c.outcome)?;
+                Some(OutcomeCount { outcome: outcome.into(), words: outcome.words(who.lang).to_owned(), count: c.count })
             })
             .collect(),
         live_sessions: sessions.iter().find(|s| s.gate == g.name).map_or(0, |s| s.count),

@@ -7,7 +7,9 @@ use axum::response::{Html, IntoResponse, Response};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use http::{HeaderValue, StatusCode, header};
-use passeur_api::{DirectoryTrial, Handover, HandoverTable, HandoverValue, Problem, ProviderTrial, Source, TrialAnswer};
+use passeur_api::{
+    DirectoryTrial, Handover, HandoverTable, HandoverValue, Problem, ProviderKind, ProviderTrial, SheetFor, Source, TrialAnswer,
+};
 use passeur_core::role::Role;
 use passeur_core::sheet::{Certificate, Facts, For, Part, Row, STYLE, Sheet, sheet};
 use passeur_core::site::Site;
@@ -31,15 +33,16 @@ use passeur_signin::pages;
 pub struct Wanted {
     /// Of a provider: for this gate alone.
     gate: Option<String>,
-    /// Of a provider that is not in the live edition: `oidc` or `saml`.
-    kind: Option<String>,
+    /// Of a provider that is not in the live edition: `oidc` unless set.
+    #[param(inline)]
+    kind: Option<ProviderKind>,
 }
 
-fn made(app: &App, part: &str, name: &str, wanted: &Wanted) -> Result<(i32, Sheet), ApiError> {
+fn made(app: &App, part: SheetFor, name: &str, wanted: &Wanted) -> Result<(i32, Sheet), ApiError> {
     // A realm is a domain's name, mostly in capitals (RFC 4120 6.1).
-    let of_realm = |b: u8| part == "realm" && (b.is_ascii_uppercase() || b == b'.');
+    let of_realm = |b: u8| part == SheetFor::Realm && (b.is_ascii_uppercase() || b == b'.');
     let of_name = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
-    let longest = if part == "realm" { 200 } else { 40 };
+    let longest = if part == SheetFor::Realm { 200 } else { 40 };
     let plain = !name.is_empty() && name.len() <= longest && name.bytes().all(|b| of_name(b) || of_realm(b));
     let bad = |title: &str, words: &str| problem(StatusCode::BAD_REQUEST, "query", title, words);
     if !plain {
@@ -52,11 +55,10 @@ fn made(app: &App, part: &str, name: &str, wanted: &Wanted) -> Result<(i32, Shee
     };
     let gate = wanted.gate.as_deref().map(|g| site.gate(g).ok_or_else(|| gone(g))).transpose()?;
     let whom = match part {
-        "provider" => For::Provider(name),
-        "directory" => For::Directory(name),
-        "realm" => For::Realm(name),
-        "application" => For::Application(site.gate(name).ok_or_else(|| gone(name))?),
-        _ => return Err(bad("Not understood", "A sheet is for a provider, a directory, a realm or an application.")),
+        SheetFor::Provider => For::Provider(name),
+        SheetFor::Directory => For::Directory(name),
+        SheetFor::Realm => For::Realm(name),
+        SheetFor::Application => For::Application(site.gate(name).ok_or_else(|| gone(name))?),
     };
     let certificate = |der: &Vec<u8>| Certificate {
         fingerprint: x509::fingerprint(der),
@@ -66,23 +68,23 @@ fn made(app: &App, part: &str, name: &str, wanted: &Wanted) -> Result<(i32, Shee
     let facts = Facts {
         of: format!("edition {}", edition.number),
         certificates: app.own_saml().certificates().iter().map(certificate).collect(),
-        saml: wanted.kind.as_deref() == Some("saml"),
+        saml: wanted.kind == Some(ProviderKind::Saml),
     };
     Ok((edition.number, sheet(site, whom, gate, &facts)))
 }
 
 /// All that another team must enter. What it is for need not be connected yet; an application is named by its gate.
 #[utoipa::path(get, operation_id = "handover", path = "/handover/{part}/{name}",
-    params(("part" = String, Path, description = "provider, directory, realm or application"), ("name" = String, Path), Wanted),
+    params(("part" = SheetFor, Path, description = "For whom"), ("name" = String, Path), Wanted),
     responses((status = 200, body = Handover), (status = 404, body = Problem)))]
 pub async fn show(
     State(app): State<App>,
     who: Engineer,
-    Path((part, name)): Path<(String, String)>,
+    Path((part, name)): Path<(SheetFor, String)>,
     Query(wanted): Query<Wanted>,
 ) -> Result<Json<Handover>, ApiError> {
     who.may(Role::View)?;
-    let (edition, sheet) = made(&app, &part, &name, &wanted)?;
+    let (edition, sheet) = made(&app, part, &name, &wanted)?;
     let markdown = sheet.markdown();
     let row = |r: Row| HandoverValue { label: r.label, value: r.value, why: r.why, check: r.check };
     let table = |p: Part| HandoverTable {
@@ -105,16 +107,16 @@ pub async fn show(
 
 /// The same as a page of its own, for printing.
 #[utoipa::path(get, operation_id = "print_handover", path = "/handover/{part}/{name}/print",
-    params(("part" = String, Path, description = "provider, directory, realm or application"), ("name" = String, Path), Wanted),
+    params(("part" = SheetFor, Path, description = "For whom"), ("name" = String, Path), Wanted),
     responses((status = 200, body = String, content_type = "text/html"), (status = 404, body = Problem)))]
 pub async fn print(
     State(app): State<App>,
     who: Engineer,
-    Path((part, name)): Path<(String, String)>,
+    Path((part, name)): Path<(SheetFor, String)>,
     Query(wanted): Query<Wanted>,
 ) -> Result<Response, ApiError> {
     who.may(Role::View)?;
-    let (_, sheet) = made(&app, &part, &name, &wanted)?;
+    let (_, sheet) = made(&app, part, &name, &wanted)?;
     let mut response = Html(sheet.html()).into_response();
     pages::protect(response.headers_mut());
     // The page needs nothing but its one stylesheet, which stands in it.

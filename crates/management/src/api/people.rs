@@ -107,7 +107,7 @@ pub async fn end(
 fn shown(read: rights::ReRead) -> ReRead {
     let directories = read.directories.into_iter().map(|d| ReReadDirectory {
         directory: d.directory,
-        state: d.state.map_or("dead", |s| s.code()).to_owned(),
+        state: d.state.as_ref().map_or(passeur_api::LookUpState::Dead, Into::into),
         gained: d.gained,
         lost: d.lost,
     });
@@ -171,7 +171,7 @@ pub async fn look_up(
         directory: name,
         key: found.key.clone(),
         value: directory.typed(&ask.value).to_owned(),
-        state: found.state.code().to_owned(),
+        state: (&found.state).into(),
         words: words(&found.state, directory, who.lang),
         cached: found.cached,
         millis: found.millis,

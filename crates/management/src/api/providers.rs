@@ -2,7 +2,7 @@
 
 use axum::extract::State;
 use http::StatusCode;
-use passeur_api::{Problem, Provider, ProviderPart, ReadProvider, Refreshed, SamlParty};
+use passeur_api::{Problem, Provider, ProviderKind, ProviderPart, ReadProvider, Refreshed, SamlParty};
 use passeur_core::role::Role;
 use passeur_core::site::ENTITY_PATH;
 use passeur_engine::providers::ProviderLink;
@@ -28,7 +28,7 @@ pub async fn list(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Prov
             name: p.name.clone(),
             title: p.title.clone(),
             issuer: p.issuer.clone(),
-            kind: if p.oidc().is_some() { "oidc" } else { "saml" }.to_owned(),
+            kind: if p.oidc().is_some() { ProviderKind::Oidc } else { ProviderKind::Saml },
             known_as: p.oidc().map_or_else(|| edition.site.saml.entity_id.clone(), |c| c.id.clone()),
             secret_stored: app.provider(&p.name).is_some_and(|l| l.has_secrets()),
             sent: f.as_ref().map_or(0, |f| f.sent),

@@ -141,14 +141,12 @@ async fn evidence_of(
 pub fn fare(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>, tried: &Tried, lang: Lang) -> Fare {
     let (steps, decided) = tell_at(site, gate, evidence, at);
     let place = decided.as_ref().and_then(|d| steps.iter().position(|s| s == d));
-    let (verdict, given) = match &tried.verdict {
-        Verdict::In(given) => ("in", given.clone()),
-        Verdict::Out => ("out", Default::default()),
-        Verdict::NoGate => ("no-gate", Default::default()),
-        Verdict::NotKnown(_) => ("not-known", Default::default()),
+    let given = match &tried.verdict {
+        Verdict::In(given) => given.clone(),
+        Verdict::Out | Verdict::NoGate | Verdict::NotKnown(_) => Default::default(),
     };
     Fare {
-        verdict: verdict.to_owned(),
+        verdict: (&tried.verdict).into(),
         because: decided.map(|s| sentence(&s, lang)).unwrap_or_default(),
         roles: given.roles,
         terms: given.terms,
@@ -174,7 +172,7 @@ fn at_gates(
         let effects = effects(&now, &then, lang);
         GateRehearsal {
             gate: name.to_owned(),
-            effect: effects.code().to_owned(),
+            effect: (&effects).into(),
             now: fare(before, name, known, at, &now, lang),
             then: fare(after, name, then_known, at, &then, lang),
             what: effects.what(lang),

@@ -14,7 +14,7 @@ use super::extract::Json;
 use super::sites::{document, sound};
 use super::{ApiError, bad, no_edition, problem};
 use crate::app::App;
-use passeur_signin::choose;
+use passeur_signin::journey::choose;
 use passeur_signin::route::{look_up, told};
 
 /// Routes of the live edition, in order.

@@ -3,7 +3,8 @@
 use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{
-    Certificate, DirectoryTrial, MadeKey, MakeKey, Problem, ProviderTrial, Secret, SecretValue, SecretVersion, UseSecret,
+    Certificate, CheckVerdict, DirectoryTrial, MadeKey, MakeKey, Problem, ProviderTrial, Secret, SecretValue, SecretVersion,
+    UseSecret,
 };
 use passeur_core::likeness::Likeness;
 use passeur_core::role::Role;
@@ -202,7 +203,8 @@ async fn untried(app: &App, name: &str, version: i32) -> Vec<String> {
     let mut out = vec![];
     let wrong = |part: String, checks: Vec<passeur_api::TrialCheck>| {
         // Only what the secret has a part in; an address that does not answer says nothing of it.
-        let about = checks.into_iter().filter(|c| c.verdict == "wrong" && matches!(c.value.as_str(), "client" | "account"));
+        let about =
+            checks.into_iter().filter(|c| c.verdict == CheckVerdict::Wrong && matches!(c.value.as_str(), "client" | "account"));
         about.map(|c| format!("{part}: {}", c.words)).collect::<Vec<_>>()
     };
     for p in site.providers.iter().filter(|p| p.secret() == Some(name)) {

@@ -3,7 +3,7 @@
 use axum::extract::State;
 use chrono::Duration;
 use http::StatusCode;
-use passeur_api::{ApiToken, MadeToken, Problem, TokenRequest};
+use passeur_api::{ApiToken, KnownBy, MadeToken, Problem, TokenRequest};
 use passeur_core::evidence::Evidence;
 use passeur_core::role::Role;
 use passeur_store::{NewToken, StoreError, TokenRow};
@@ -113,7 +113,7 @@ pub async fn make(State(app): State<App>, who: Engineer, Json(ask): Json<TokenRe
 pub async fn revoke(State(app): State<App>, who: Engineer, Path(name): Path<String>) -> Result<StatusCode, ApiError> {
     let none = || problem(StatusCode::NOT_FOUND, "no-token", "No such token", &format!("There is no token \"{name}\"."));
     let row = app.store.tokens(app.now()).await?.into_iter().find(|t| t.name == name).ok_or_else(none)?;
-    let itself = who.by == "token" && who.name == name;
+    let itself = who.by == KnownBy::Token && who.name == name;
     let own = itself
         || who.evidence.as_ref().map(Evidence::person).is_some_and(|p| {
             (Some(&p.authority), Some(&p.subject)) == (row.owner_authority.as_ref(), row.owner_subject.as_ref())

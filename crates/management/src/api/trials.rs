@@ -110,7 +110,7 @@ fn told(now: Moment, site: Option<&Site>, provider: &str, b: Brought, lang: Lang
     };
     TrialBrought {
         at: b.at,
-        outcome: b.outcome.code().to_owned(),
+        outcome: b.outcome.into(),
         outcome_words: b.outcome.words(lang).to_owned(),
         crossing: b.crossing.to_string(),
         why: headline(&b.steps, lang),

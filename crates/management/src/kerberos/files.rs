@@ -5,7 +5,10 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 use chrono::{DateTime, Utc};
-use passeur_api::{KerberosFile, KerberosKey, KerberosNote, KerberosRealm, KerberosService, KerberosSetting, KerberosTicket};
+use passeur_api::{
+    KerberosFile, KerberosFileKind, KerberosKey, KerberosNote, KerberosRealm, KerberosService, KerberosSetting, KerberosTicket,
+    NoteKind, RealmAnswer, ServiceFound as Found,
+};
 use passeur_core::survey::{KdcAnswer, ServiceFound};
 use passeur_links::files::Root;
 use passeur_links::kerberos::config;
@@ -25,7 +28,8 @@ pub fn read(path: &Path, ask: bool, now: DateTime<Utc>) -> Result<KerberosFile, 
     let bytes = root.read(&name, ccache::FILE_MAX).map_err(|e| e.to_string())?;
     let mut out = KerberosFile {
         path: name.clone(),
-        kind: String::new(),
+        // Whatever is neither keys nor tickets.
+        kind: KerberosFileKind::Config,
         keys: vec![],
         owner: None,
         tickets: vec![],
@@ -50,17 +54,17 @@ pub fn read(path: &Path, ask: bool, now: DateTime<Utc>) -> Result<KerberosFile, 
     Ok(out)
 }
 
-fn note(kind: &str, at: impl ToString, words: impl ToString) -> KerberosNote {
-    KerberosNote { kind: kind.to_owned(), at: at.to_string(), words: words.to_string() }
+fn note(kind: NoteKind, at: impl ToString, words: impl ToString) -> KerberosNote {
+    KerberosNote { kind, at: at.to_string(), words: words.to_string() }
 }
 
 fn keytab(out: &mut KerberosFile, bytes: &[u8], ask: bool) -> Result<(), String> {
     let keytab = Keytab::read(bytes).map_err(|e| e.to_string())?;
-    "keytab".clone_into(&mut out.kind);
+    out.kind = KerberosFileKind::Keytab;
     for k in &keytab.keys {
         let (enctype, weak) = (enctype::name(k.enctype), enctype::is_weak(k.enctype));
         if weak {
-            out.notes.push(note("weak", &k.principal, format!("{enctype} is deprecated (RFC 6649, RFC 8429)")));
+            out.notes.push(note(NoteKind::Weak, &k.principal, format!("{enctype} is deprecated (RFC 6649, RFC 8429)")));
         }
         out.keys.push(KerberosKey { principal: k.principal.to_string(), kvno: k.kvno, enctype, weak, written: k.written });
     }
@@ -79,20 +83,20 @@ fn asked(out: &mut KerberosFile, keytab: &Keytab, bytes: &[u8]) {
         let services = keytab.principals().into_iter().filter(|p| p.realm == realm).map(ToString::to_string).collect();
         let seen = with_keys(&Asking { realm: realm.to_owned(), keys: bytes.to_vec(), services, at_least_there: false });
         let (answer, words, ahead) = match seen.answer {
-            KdcAnswer::Answered { by, ahead } => ("answered", format!("to {by}"), Some(ahead.num_seconds())),
-            KdcAnswer::Alive => ("alive", "it answers; no key of this file signs in".to_owned(), None),
-            KdcAnswer::NotAsked => ("not-asked", String::new(), None),
-            KdcAnswer::Silent(words) => ("silent", words, None),
+            KdcAnswer::Answered { by, ahead } => (RealmAnswer::Answered, format!("to {by}"), Some(ahead.num_seconds())),
+            KdcAnswer::Alive => (RealmAnswer::Alive, "it answers; no key of this file signs in".to_owned(), None),
+            KdcAnswer::NotAsked => (RealmAnswer::NotAsked, String::new(), None),
+            KdcAnswer::Silent(words) => (RealmAnswer::Silent, words, None),
         };
-        out.realms.push(KerberosRealm { realm: realm.to_owned(), answer: answer.to_owned(), words, ahead });
+        out.realms.push(KerberosRealm { realm: realm.to_owned(), answer, words, ahead });
         for (principal, words) in seen.refused {
-            out.notes.push(note("wrong", principal, format!("the KDC does not take this key: {words}")));
+            out.notes.push(note(NoteKind::Wrong, principal, format!("the KDC does not take this key: {words}")));
         }
         for (service, found) in seen.services {
             let mine: Vec<_> = keytab.keys.iter().filter(|k| k.principal.to_string() == service).collect();
             let (state, words, kvno, enctype) = match found {
-                ServiceFound::Unknown => ("unknown", "the KDC knows no such service".to_owned(), None, None),
-                ServiceFound::NotAsked(why) => ("not-asked", why, None, None),
+                ServiceFound::Unknown => (Found::Unknown, "the KDC knows no such service".to_owned(), None, None),
+                ServiceFound::NotAsked(why) => (Found::NotAsked, why, None, None),
                 ServiceFound::Sealed { kvno, enctype, enctype_name } => {
                     let version = mine.iter().any(|k| kvno.is_none_or(|v| v == k.kvno));
                     let kind = mine.iter().any(|k| k.enctype == enctype && kvno.is_none_or(|v| v == k.kvno));
@@ -103,22 +107,22 @@ fn asked(out: &mut KerberosFile, keytab: &Keytab, bytes: &[u8]) {
                         (false, _) => format!("this file holds no key of version {theirs}"),
                     };
                     if !kind {
-                        out.notes.push(note("wrong", &service, format!("{words}: tickets for it do not open")));
+                        out.notes.push(note(NoteKind::Wrong, &service, format!("{words}: tickets for it do not open")));
                     }
-                    ("sealed", words, kvno, Some(enctype_name))
+                    (Found::Sealed, words, kvno, Some(enctype_name))
                 }
             };
-            out.services.push(KerberosService { service, of: String::new(), found: state.to_owned(), words, kvno, enctype });
+            out.services.push(KerberosService { service, of: String::new(), found: state, words, kvno, enctype });
         }
     }
 }
 
 fn cache(out: &mut KerberosFile, cache: &Cache, now: DateTime<Utc>) {
-    "cache".clone_into(&mut out.kind);
+    out.kind = KerberosFileKind::Cache;
     out.owner = Some(cache.owner.to_string());
     if let Some(ahead) = cache.ahead.filter(|a| a.num_seconds().abs() > 60) {
         out.notes.push(note(
-            "wrong",
+            NoteKind::Wrong,
             "clock",
             format!("the KDC's clock was {} s ahead when it gave the first ticket", ahead.num_seconds()),
         ));
@@ -127,17 +131,21 @@ fn cache(out: &mut KerberosFile, cache: &Cache, now: DateTime<Utc>) {
         let service = h.service.to_string();
         if h.ends.is_some_and(|e| e <= now) {
             let renew = h.renewable_until.filter(|u| *u > now && h.renewable()).map(|_| "; kinit -R renews it");
-            out.notes.push(note("wrong", &service, format!("it has expired{}", renew.unwrap_or_default())));
+            out.notes.push(note(NoteKind::Wrong, &service, format!("it has expired{}", renew.unwrap_or_default())));
         }
         if h.starts.is_some_and(|s| s > now) {
-            out.notes.push(note("wrong", &service, "it is not valid yet: compare the clocks"));
+            out.notes.push(note(NoteKind::Wrong, &service, "it is not valid yet: compare the clocks"));
         }
         if h.grants() && !h.forwardable() {
-            out.notes.push(note("wrong", &service, "it may not be forwarded: kinit -f, or forwardable = true in krb5.conf"));
+            out.notes.push(note(
+                NoteKind::Wrong,
+                &service,
+                "it may not be forwarded: kinit -f, or forwardable = true in krb5.conf",
+            ));
         }
         let outside = h.outside.as_ref();
         if outside.is_some_and(|o| enctype::is_weak(o.enctype)) || enctype::is_weak(h.session_enctype) {
-            out.notes.push(note("weak", &service, "its encryption type is deprecated (RFC 6649, RFC 8429)"));
+            out.notes.push(note(NoteKind::Weak, &service, "its encryption type is deprecated (RFC 6649, RFC 8429)"));
         }
         out.tickets.push(KerberosTicket {
             service,
@@ -153,43 +161,42 @@ fn cache(out: &mut KerberosFile, cache: &Cache, now: DateTime<Utc>) {
 }
 
 fn settings(out: &mut KerberosFile, config: &Config) {
-    "config".clone_into(&mut out.kind);
     let mut dead = BTreeSet::new();
     for (oddity, place, words) in config.oddities() {
         match oddity {
-            Oddity::Wrong => out.notes.push(note("wrong", place, words)),
+            Oddity::Wrong => out.notes.push(note(NoteKind::Wrong, place, words)),
             Oddity::Repeated => {
-                out.notes.push(note("dead", place, format!("it never counts: {words}")));
+                out.notes.push(note(NoteKind::Dead, place, format!("it never counts: {words}")));
                 dead.insert(place);
             }
-            Oddity::Unknown => out.notes.push(note("dead", place, words)),
+            Oddity::Unknown => out.notes.push(note(NoteKind::Dead, place, words)),
         }
     }
     for name in ["default_tkt_enctypes", "default_tgs_enctypes", "permitted_enctypes"] {
         let Some((known, unknown)) = config.enctypes(name) else { continue };
         let at = config.of_defaults(name).map(|s| s.place.to_string()).unwrap_or_default();
         if !known.is_empty() && known.iter().all(|n| enctype::is_weak(*n)) {
-            out.notes.push(note("weak", &at, format!("{name} allows deprecated encryption types alone")));
+            out.notes.push(note(NoteKind::Weak, &at, format!("{name} allows deprecated encryption types alone")));
         }
         if !unknown.is_empty() {
-            out.notes.push(note("dead", &at, format!("no encryption type is called {}", unknown.join(", "))));
+            out.notes.push(note(NoteKind::Dead, &at, format!("no encryption type is called {}", unknown.join(", "))));
         }
     }
     if config.flag("allow_weak_crypto", false) {
         let at = config.of_defaults("allow_weak_crypto").map(|s| s.place.to_string()).unwrap_or_default();
-        out.notes.push(note("weak", at, "allow_weak_crypto lets deprecated keys be used"));
+        out.notes.push(note(NoteKind::Weak, at, "allow_weak_crypto lets deprecated keys be used"));
     }
     for realm in config.realms() {
         if config.kdcs(realm).is_empty() && !config.flag("dns_lookup_kdc", true) {
             out.notes.push(note(
-                "wrong",
+                NoteKind::Wrong,
                 format!("realm {realm}"),
                 "it has no kdc, and dns_lookup_kdc is off: nobody finds its KDC",
             ));
         }
     }
     if config.default_realm().is_none() {
-        out.notes.push(note("wrong", "libdefaults", "there is no default_realm: whoever does not say a realm is nobody"));
+        out.notes.push(note(NoteKind::Wrong, "libdefaults", "there is no default_realm: whoever does not say a realm is nobody"));
     }
     let counts = config.settings.iter().filter(|s| !dead.contains(&s.place));
     out.settings.extend(counts.map(|s| KerberosSetting {

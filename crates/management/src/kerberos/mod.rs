@@ -6,7 +6,10 @@ pub mod look;
 
 use std::time::Instant;
 
-use passeur_api::{KerberosAccount, KerberosKey, KerberosKeytab, KerberosRealm, KerberosSeen, KerberosService};
+use passeur_api::{
+    AccountState, KerberosAccount, KerberosKey, KerberosKeytab, KerberosRealm, KerberosSeen, KerberosService, RealmAnswer,
+    ServiceFound as Found,
+};
 use passeur_core::step::Lang;
 use passeur_core::survey::{
     AccountFacts, AccountTrouble, KdcAnswer, KerberosFacts, KeyFacts, KeytabFacts, RealmFacts, ServiceFacts, ServiceFound,
@@ -52,24 +55,24 @@ fn key(k: KeyFacts) -> KerberosKey {
 
 fn realm(r: &RealmFacts) -> KerberosRealm {
     let (answer, words, ahead) = match &r.answer {
-        KdcAnswer::Answered { by, ahead } => ("answered", format!("to {by}"), Some(ahead.num_seconds())),
-        KdcAnswer::Alive => ("alive", "it answers; no key of ours signs in there".to_owned(), None),
-        KdcAnswer::NotAsked => ("not-asked", "no key of ours is of this realm".to_owned(), None),
-        KdcAnswer::Silent(words) => ("silent", words.clone(), None),
+        KdcAnswer::Answered { by, ahead } => (RealmAnswer::Answered, format!("to {by}"), Some(ahead.num_seconds())),
+        KdcAnswer::Alive => (RealmAnswer::Alive, "it answers; no key of ours signs in there".to_owned(), None),
+        KdcAnswer::NotAsked => (RealmAnswer::NotAsked, "no key of ours is of this realm".to_owned(), None),
+        KdcAnswer::Silent(words) => (RealmAnswer::Silent, words.clone(), None),
     };
-    KerberosRealm { realm: r.realm.clone(), answer: answer.to_owned(), words, ahead }
+    KerberosRealm { realm: r.realm.clone(), answer, words, ahead }
 }
 
 fn service(s: &ServiceFacts, of: &str) -> KerberosService {
     let (found, words, kvno, enctype) = match &s.found {
         ServiceFound::Sealed { kvno, enctype_name, .. } => {
             let version = kvno.map_or_else(|| "a version that is not told".to_owned(), |v| format!("version {v}"));
-            ("sealed", format!("by a key of {version}, {enctype_name}"), *kvno, Some(enctype_name.clone()))
+            (Found::Sealed, format!("by a key of {version}, {enctype_name}"), *kvno, Some(enctype_name.clone()))
         }
-        ServiceFound::Unknown => ("unknown", "the KDC knows no such service".to_owned(), None, None),
-        ServiceFound::NotAsked(words) => ("not-asked", words.clone(), None, None),
+        ServiceFound::Unknown => (Found::Unknown, "the KDC knows no such service".to_owned(), None, None),
+        ServiceFound::NotAsked(words) => (Found::NotAsked, words.clone(), None, None),
     };
-    KerberosService { service: s.service.clone(), of: of.to_owned(), found: found.to_owned(), words, kvno, enctype }
+    KerberosService { service: s.service.clone(), of: of.to_owned(), found, words, kvno, enctype }
 }
 
 fn account(a: AccountFacts) -> KerberosAccount {
@@ -81,9 +84,9 @@ fn account(a: AccountFacts) -> KerberosAccount {
         Err(AccountTrouble::NotKnown(words)) => format!("not known: {words}"),
     };
     let state = match &a.answer {
-        Ok(()) => "acts",
-        Err(AccountTrouble::NotKnown(_)) => "not-known",
-        Err(_) => "refused",
+        Ok(()) => AccountState::Acts,
+        Err(AccountTrouble::NotKnown(_)) => AccountState::NotKnown,
+        Err(_) => AccountState::Refused,
     };
-    KerberosAccount { gate: a.gate, account: a.account, service: a.service, state: state.to_owned(), words }
+    KerberosAccount { gate: a.gate, account: a.account, service: a.service, state, words }
 }

@@ -60,7 +60,7 @@ impl Done {
 pub fn shown(findings: &[Finding], lang: Lang) -> Vec<SurveyFinding> {
     let one = |f: &Finding| SurveyFinding {
         code: f.code.spec().code.to_owned(),
-        harm: f.code.spec().harm.code().to_owned(),
+        harm: f.code.spec().harm.into(),
         place: f.place.clone(),
         what: f.what(lang),
         seen: f.seen(lang),

@@ -36,7 +36,7 @@ async fn provider(app: &App, edition: &Edition, name: &str) -> ProviderFacts {
     match trials::provider_seen(app, trials::Under::live(&edition.site), &ProviderTrial::named(name)).await {
         Ok(seen) => {
             out.certificate = until(seen.certificate);
-            for c in seen.answer.checks.into_iter().filter(|c| c.verdict == "wrong") {
+            for c in seen.answer.checks.into_iter().filter(|c| c.verdict == passeur_api::CheckVerdict::Wrong) {
                 let check = match c.value.as_str() {
                     "issuer" => ProviderCheck::Issuer,
                     "keys" => ProviderCheck::Keys,

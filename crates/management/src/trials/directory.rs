@@ -1,7 +1,7 @@
 //! A trial of a directory.
 
 use chrono::Duration;
-use passeur_api::{DirectoryTrial, TrialAnswer};
+use passeur_api::{CheckVerdict, DirectoryTrial, TrialAnswer};
 use passeur_core::site::{Directory, DirectorySecurity, FindGroups, GroupSearch, Nested, Primary, Referrals, Site};
 use passeur_links::ldap::{DirectoryCheck, try_directory};
 
@@ -100,7 +100,7 @@ pub async fn directory(app: &App, under: Under<'_>, ask: &DirectoryTrial) -> Res
                 let words = format!(
                     "secret {name} goes to another address or account only for whoever stored it, so that nothing was asked"
                 );
-                c.add("account", "not known", words, Some("Give the password with the trial, or store it yourself."));
+                c.add("account", CheckVerdict::NotKnown, words, Some("Give the password with the trial, or store it yourself."));
                 return Ok(c.answer());
             }
             Stored::Nowhere => {

@@ -8,7 +8,7 @@ mod saml;
 use std::sync::Arc;
 
 use chrono::{DateTime, Duration};
-use passeur_api::{ProviderTrial, TrialAnswer, TrialCheck};
+use passeur_api::{CheckVerdict, ProviderKind, ProviderTrial, TrialAnswer, TrialCheck};
 use passeur_core::role::Role;
 use passeur_core::site::{Provider, Site, Speaks};
 use passeur_links::http::{Answer, HttpError};
@@ -22,15 +22,15 @@ pub use directory::directory;
 pub(crate) struct Checks(Vec<TrialCheck>);
 
 impl Checks {
-    pub(crate) fn add(&mut self, value: &str, verdict: &str, words: impl Into<String>, remedy: Option<&str>) {
-        let (value, verdict) = (value.to_owned(), verdict.to_owned());
+    pub(crate) fn add(&mut self, value: &str, verdict: CheckVerdict, words: impl Into<String>, remedy: Option<&str>) {
+        let value = value.to_owned();
         self.0.push(TrialCheck { value, verdict, words: words.into(), remedy: remedy.map(str::to_owned) });
     }
     pub(crate) fn good(&mut self, value: &str, words: impl Into<String>) {
-        self.add(value, "good", words, None);
+        self.add(value, CheckVerdict::Good, words, None);
     }
     pub(crate) fn wrong(&mut self, value: &str, words: impl Into<String>, remedy: &str) {
-        self.add(value, "wrong", words, Some(remedy));
+        self.add(value, CheckVerdict::Wrong, words, Some(remedy));
     }
     /// What an address answered; none where it did not, which is told.
     pub(crate) fn reached(&mut self, url: &str, answer: Result<Answer, HttpError>) -> Option<Answer> {
@@ -50,7 +50,7 @@ impl Checks {
     }
     pub(crate) fn answer(self) -> TrialAnswer {
         // What cannot be known is told, and is nothing wrong.
-        TrialAnswer { good: self.0.iter().all(|c| c.verdict != "wrong"), checks: self.0 }
+        TrialAnswer { good: self.0.iter().all(|c| c.verdict != CheckVerdict::Wrong), checks: self.0 }
     }
 }
 
@@ -173,9 +173,9 @@ pub struct Seen {
 
 /// The same with what was seen beside it.
 pub async fn provider_seen(app: &App, under: Under<'_>, ask: &ProviderTrial) -> Result<Seen, Lacking> {
-    let by_saml = match (under.site.provider(&ask.name), ask.kind.as_deref()) {
+    let by_saml = match (under.site.provider(&ask.name), ask.kind) {
         (Some(p), _) => p.saml().is_some(),
-        (None, kind) => kind == Some("saml"),
+        (None, kind) => kind == Some(ProviderKind::Saml),
     };
     if by_saml { saml::provider(app, under.site, ask).await } else { oidc::provider(app, under, ask).await }
 }
@@ -183,7 +183,7 @@ pub async fn provider_seen(app: &App, under: Under<'_>, ask: &ProviderTrial) -> 
 pub(crate) fn clock(app: &App, headers: &http::HeaderMap, skew: Duration, c: &mut Checks) {
     let date = headers.get(http::header::DATE).and_then(|v| v.to_str().ok()).and_then(|d| DateTime::parse_from_rfc2822(d).ok());
     let Some(date) = date else {
-        c.add("clock", "not known", "the provider's answer carries no date", None);
+        c.add("clock", CheckVerdict::NotKnown, "the provider's answer carries no date", None);
         return;
     };
     let off = (app.now() - date.to_utc()).num_seconds();

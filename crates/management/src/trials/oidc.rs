@@ -1,6 +1,6 @@
 //! A trial of an OpenID Connect provider.
 
-use passeur_api::ProviderTrial;
+use passeur_api::{CheckVerdict, ProviderTrial};
 use passeur_core::site::{ClientAuthentication, OidcClient, Provider, Site, Speaks, check_issuer};
 use passeur_engine::providers::oidc::{ExchangeError, OidcLink};
 use passeur_engine::random::random;
@@ -62,7 +62,7 @@ pub async fn provider(app: &App, under: Under<'_>, ask: &ProviderTrial) -> Resul
             }
             Stored::Withheld => {
                 without = Some((
-                    "not known",
+                    CheckVerdict::NotKnown,
                     format!(
                         "secret {name} goes to {} only for whoever stored it, so that the client was not tried",
                         provider.issuer
@@ -71,7 +71,7 @@ pub async fn provider(app: &App, under: Under<'_>, ask: &ProviderTrial) -> Resul
                 None
             }
             Stored::Nowhere => {
-                without = Some(("wrong", format!("secret {name} is not stored, so that nobody can sign in")));
+                without = Some((CheckVerdict::Wrong, format!("secret {name} is not stored, so that nobody can sign in")));
                 None
             }
         },
@@ -82,7 +82,7 @@ pub async fn provider(app: &App, under: Under<'_>, ask: &ProviderTrial) -> Resul
         keys(&link, &metadata, &mut c).await;
         match without {
             None => known_client(site, &link, &metadata, &mut c).await,
-            Some(("wrong", words)) => c.wrong("client", words, "Store it: passeur secret set NAME"),
+            Some((CheckVerdict::Wrong, words)) => c.wrong("client", words, "Store it: passeur secret set NAME"),
             Some((verdict, words)) => {
                 c.add("client", verdict, words, Some("Give the secret with the trial, or store it yourself."))
             }
@@ -156,14 +156,14 @@ async fn known_client(site: &Site, link: &OidcLink, metadata: &Metadata, c: &mut
             );
         }
         Err(ExchangeError::Refused { error, description }) => {
-            c.add("client", "not known", format!("{error}: {description}"), None)
+            c.add("client", CheckVerdict::NotKnown, format!("{error}: {description}"), None)
         }
         Err(ExchangeError::Unproven(how)) => c.wrong(
             "client",
             format!("what is stored cannot prove us: {how}"),
             "Compare client-authentication with the secret; passeur secret make-key makes a key.",
         ),
-        Err(ExchangeError::Silent(how)) => c.add("client", "not known", how, None),
+        Err(ExchangeError::Silent(how)) => c.add("client", CheckVerdict::NotKnown, how, None),
         Ok(_) => c.wrong("client", "the provider gave tokens for a code that nobody issued", "Do not use this provider."),
     }
 }
@@ -199,9 +199,14 @@ async fn redirect_address(site: &Site, link: &OidcLink, metadata: &Metadata, c: 
                     "Have exactly this address registered for the client; `passeur handover` lists it.",
                 );
             } else {
-                c.add("redirect address", "not known", "the provider shows a page of its own; sign in once to see", None);
+                c.add(
+                    "redirect address",
+                    CheckVerdict::NotKnown,
+                    "the provider shows a page of its own; sign in once to see",
+                    None,
+                );
             }
         }
-        Err(e) => c.add("redirect address", "not known", e.to_string(), None),
+        Err(e) => c.add("redirect address", CheckVerdict::NotKnown, e.to_string(), None),
     }
 }

@@ -3,7 +3,7 @@
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use chrono::Duration;
-use passeur_api::{ProviderPart, ReadProvider};
+use passeur_api::{ProviderKind, ProviderPart, ReadProvider};
 use passeur_core::site::{SamlParty, check_endpoint};
 use passeur_core::x509;
 use passeur_engine::providers::HTTP_LIMIT;
@@ -125,7 +125,7 @@ fn saml(
         part += &format!("# It signs with {}, good until {until}.\n", x509::fingerprint(der));
     }
     part += "\n# Attributes of ours, and those of the assertion that feed them: a trial sign-in shows what it holds.\n[provider.attributes]\n";
-    Ok(ProviderPart { name, kind: "saml".into(), issuer: read.entity_id, part, checks: c.answer().checks })
+    Ok(ProviderPart { name, kind: ProviderKind::Saml, issuer: read.entity_id, part, checks: c.answer().checks })
 }
 
 fn oidc(ask: &ReadProvider, text: &str, address: Option<&str>, mut c: Checks) -> Result<ProviderPart, Lacking> {
@@ -152,7 +152,7 @@ fn oidc(ask: &ReadProvider, text: &str, address: Option<&str>, mut c: Checks) ->
         part += &format!("ca-file = {}\n", quoted(ca));
     }
     part += "\n[provider.attributes]\nuser = \"preferred_username\"\nname = \"name\"\nmail = \"email\"\n";
-    Ok(ProviderPart { name, kind: "oidc".into(), issuer: issuer.to_owned(), part, checks: c.answer().checks })
+    Ok(ProviderPart { name, kind: ProviderKind::Oidc, issuer: issuer.to_owned(), part, checks: c.answer().checks })
 }
 
 #[cfg(test)]

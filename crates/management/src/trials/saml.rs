@@ -1,6 +1,6 @@
 //! A trial of a SAML provider.
 
-use passeur_api::ProviderTrial;
+use passeur_api::{CheckVerdict, ProviderTrial};
 use passeur_core::id::hex;
 use passeur_core::site::{Provider, SamlSource, SamlTrust, Site, Speaks, check_endpoint};
 use passeur_core::x509;
@@ -153,7 +153,7 @@ async fn sign_on(app: &App, site: &Site, link: &SamlLink, party: &metadata::Prov
     let Some(endpoint) = link.choose(&party.sign_on) else { return };
     let unknown = "sign in once to see whether it knows our entity id and consumer address";
     if !endpoint.is_redirect() {
-        c.add("consumer address", "not known", format!("{} takes forms alone; {unknown}", endpoint.location), None);
+        c.add("consumer address", CheckVerdict::NotKnown, format!("{} takes forms alone; {unknown}", endpoint.location), None);
         return;
     }
     let own = app.own_saml();
@@ -186,7 +186,12 @@ async fn sign_on(app: &App, site: &Site, link: &SamlLink, party: &metadata::Prov
             if body.contains("SAMLResponse") && body.contains(consumer.as_str()) {
                 c.good("consumer address", format!("the provider knows us and sends to {consumer}"));
             } else {
-                c.add("consumer address", "not known", format!("the provider shows a page of its own; {unknown}"), None);
+                c.add(
+                    "consumer address",
+                    CheckVerdict::NotKnown,
+                    format!("the provider shows a page of its own; {unknown}"),
+                    None,
+                );
             }
         }
         Err(e) => c.wrong(

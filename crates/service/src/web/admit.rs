@@ -21,8 +21,9 @@ use passeur_gateway::control::{NoSession, Presented};
 use passeur_gateway::edition::WebEdition;
 use passeur_live::edition::Edition;
 use passeur_live::session::LiveSession;
+use passeur_signin::journey::step_up;
 use passeur_signin::problem::problem;
-use passeur_signin::{local, pages, step_up};
+use passeur_signin::{local, pages};
 use passeur_store::{GateTokenRow, SessionRow, StoreError};
 
 use super::{WebGate, plain, programs};

@@ -6,7 +6,7 @@ use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::address::neighbourhood;
 use passeur_core::seal::Purpose;
-use passeur_core::site::{Site, WayKind};
+use passeur_core::site::WayKind;
 use passeur_engine::random::{new_uuid, random};
 use passeur_engine::sessions;
 use passeur_live::edition::Edition;
@@ -20,7 +20,8 @@ use webauthn_rs::prelude::{
 };
 
 use super::{Kind, handle, may_change, open_passkey, seal_passkey, webauthn};
-use crate::ask::{Flow, cookie_digest};
+use crate::journey::Desk;
+use crate::journey::flow::{self, Flow, cookie_digest};
 use crate::pages;
 use crate::problem::problem;
 use crate::{LiveEdition, Visit, browser_binding, session};
@@ -109,8 +110,8 @@ async fn asked(
         Err(()) => Err(failed),
     };
     if begin.what == "come" {
-        let flow = Flow::open(engine, &begin.flow);
-        let is_way = flow.as_ref().and_then(|f| site.way(&f.provider)).is_some_and(|w| matches!(w.kind, WayKind::Passkey(_)));
+        let flow = Flow::<flow::Form>::open(engine, &begin.flow);
+        let is_way = flow.as_ref().and_then(|f| site.way(&f.leg.by.way)).is_some_and(|w| matches!(w.kind, WayKind::Passkey(_)));
         if !is_way {
             return Ok(Err("This form is not one of ours."));
         }
@@ -151,7 +152,9 @@ fn discoverable(mut options: Value) -> Value {
 }
 
 /// Opens what was asked, once, in the browser that it was asked of.
-async fn open(engine: &Engine, site: &Site, visit: &Visit, sealed: &str) -> Result<Option<Ceremony>, StoreError> {
+async fn open(desk: Desk<'_>, sealed: &str) -> Result<Option<Ceremony>, StoreError> {
+    let Desk { engine, visit, .. } = desk;
+    let site = desk.site();
     let plain = engine.ring.open_text(Purpose::Ceremony, sealed, CEREMONY_MAX).ok();
     let Some(c) = plain.and_then(|p| serde_json::from_slice::<Ceremony>(&p).ok()) else { return Ok(None) };
     let age = engine.now().timestamp() - c.at;
@@ -170,15 +173,14 @@ fn read<T: serde::de::DeserializeOwned>(credential: &str) -> Option<T> {
 
 /// A passkey that was enrolled, as a row to keep.
 pub async fn enrolled(
-    engine: &Engine,
-    site: &Site,
-    visit: &Visit,
+    desk: Desk<'_>,
     s: &sessions::Session,
     sealed: &str,
     credential: &str,
     name: &str,
 ) -> Result<Option<FactorRow>, StoreError> {
-    let Some(Ceremony { asked: Asked::Enrol(state), session: Some(of), .. }) = open(engine, site, visit, sealed).await? else {
+    let (engine, site, visit) = (desk.engine, desk.site(), desk.visit);
+    let Some(Ceremony { asked: Asked::Enrol(state), session: Some(of), .. }) = open(desk, sealed).await? else {
         return Ok(None);
     };
     let Some(answer) = read::<RegisterPublicKeyCredential>(credential).filter(|_| of == s.row.id) else { return Ok(None) };
@@ -206,14 +208,13 @@ pub async fn enrolled(
 
 /// The passkey of a session's person that was proven.
 pub async fn proven(
-    engine: &Engine,
-    site: &Site,
-    visit: &Visit,
+    desk: Desk<'_>,
     s: &sessions::Session,
     sealed: &str,
     credential: &str,
 ) -> Result<Option<FactorRow>, StoreError> {
-    let Some(Ceremony { asked: Asked::Prove(state), session: Some(of), .. }) = open(engine, site, visit, sealed).await? else {
+    let (engine, site, visit) = (desk.engine, desk.site(), desk.visit);
+    let Some(Ceremony { asked: Asked::Prove(state), session: Some(of), .. }) = open(desk, sealed).await? else {
         return Ok(None);
     };
     let Some(answer) = read::<PublicKeyCredential>(credential).filter(|_| of == s.row.id) else { return Ok(None) };
@@ -226,14 +227,9 @@ pub async fn proven(
 }
 
 /// The passkey by which somebody comes in.
-pub async fn came(
-    engine: &Engine,
-    site: &Site,
-    visit: &Visit,
-    sealed: &str,
-    credential: &str,
-) -> Result<Result<FactorRow, &'static str>, StoreError> {
-    let Some(Ceremony { asked: Asked::Come(state), .. }) = open(engine, site, visit, sealed).await? else {
+pub async fn came(desk: Desk<'_>, sealed: &str, credential: &str) -> Result<Result<FactorRow, &'static str>, StoreError> {
+    let (engine, site, visit) = (desk.engine, desk.site(), desk.visit);
+    let Some(Ceremony { asked: Asked::Come(state), .. }) = open(desk, sealed).await? else {
         return Ok(Err("passkey-verification"));
     };
     let Some(answer) = read::<PublicKeyCredential>(credential) else { return Ok(Err("passkey-verification")) };

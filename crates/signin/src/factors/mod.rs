@@ -21,7 +21,7 @@ use uuid::Uuid;
 use webauthn_rs::WebauthnBuilder;
 use webauthn_rs::prelude::{Passkey, Url, Webauthn};
 
-use crate::fresh::{is_fresh, is_recent};
+use crate::journey::fresh::{is_fresh, is_recent};
 use passeur_engine::Engine;
 use passeur_engine::rights;
 use passeur_engine::sessions::{self, Session};

@@ -9,14 +9,13 @@ use passeur_core::site::OwnFactors;
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::random::{new_uuid, random};
-use passeur_live::edition::Edition;
 use passeur_store::{FactorRow, StoreError};
 use serde::Deserialize;
 use uuid::Uuid;
 
 use super::{Kind, NotNow, authenticator, ceremony, may_change, new_recovery, note, prove};
-use crate::ask::Purposed;
-use crate::pages::{self, FactorsPage, Shown, redirect};
+use crate::journey::{Desk, Destination, Done, Journey, Known, answer};
+use crate::pages::{FactorsPage, Shown, redirect};
 use crate::session;
 use crate::{LiveEdition, Visit};
 use passeur_engine::Engine;
@@ -40,9 +39,7 @@ pub struct Sent {
 }
 
 struct At<'a> {
-    engine: &'a Engine,
-    edition: &'a Edition,
-    visit: &'a Visit,
+    desk: Desk<'a>,
     own: &'a OwnFactors,
     s: Session,
     rows: Vec<FactorRow>,
@@ -50,24 +47,24 @@ struct At<'a> {
 
 impl At<'_> {
     fn may(&self) -> Result<(), NotNow> {
-        let address = self.visit.facts.address;
-        may_change(self.own, &self.s.evidence, !self.rows.is_empty(), address, self.engine.now())
+        let address = self.desk.visit.facts.address;
+        may_change(self.own, &self.s.evidence, !self.rows.is_empty(), address, self.desk.engine.now())
     }
 
     fn page(&self, left: i64, shown: Shown<'_>, status: StatusCode) -> Response {
-        let (site, lang) = (&self.edition.site, self.visit.facts.lang);
+        let (site, lang) = (self.desk.site(), self.desk.visit.facts.lang);
         let may = self.may();
         FactorsPage { site, lang, own: self.own, rows: &self.rows, recovery: left, may, shown }.page(status).into_response()
     }
 
     async fn show(&self, shown: Shown<'_>, status: StatusCode) -> Result<Response, StoreError> {
-        let left = self.engine.store.recovery_codes_left(&self.s.row.person()).await?;
+        let left = self.desk.engine.store.recovery_codes_left(&self.s.row.person()).await?;
         Ok(self.page(left, shown, status))
     }
 
     /// Records what a person did with their factors.
     async fn record(&self, step: Step) -> Result<(), StoreError> {
-        let mut attempt = Attempt::begin(self.engine, "quay", &self.visit.facts);
+        let mut attempt = Attempt::begin(self.desk.engine, "quay", &self.desk.visit.facts);
         attempt.is_of(&self.s.row);
         attempt.set_evidence(&self.s.evidence);
         attempt.step(|| step);
@@ -76,50 +73,49 @@ impl At<'_> {
 }
 
 /// Who is there, with their factors; otherwise where they go instead.
-async fn at<'a>(engine: &'a Engine, edition: &'a Edition, visit: &'a Visit) -> Result<Result<At<'a>, Response>, StoreError> {
-    let Some(own) = &edition.site.factors else { return Ok(Err(redirect("/", None))) };
-    let Some(s) = session::of_browser(engine, edition, &visit.headers).await? else {
+async fn at(desk: Desk<'_>) -> Result<Result<At<'_>, Response>, StoreError> {
+    let Some(own) = &desk.site().factors else { return Ok(Err(redirect("/", None))) };
+    let Some(s) = session::of_browser(desk.engine, desk.edition, &desk.visit.headers).await? else {
         return Ok(Err(redirect("/.passeur/sign-in?for=factors", None)));
     };
-    let rows = engine.store.factors(&s.row.person()).await?;
-    Ok(Ok(At { engine, edition, visit, own, s, rows }))
+    let rows = desk.engine.store.factors(&s.row.person()).await?;
+    Ok(Ok(At { desk, own, s, rows }))
 }
 
 /// `GET /.passeur/factors`; with `?prove=1` a factor is asked for first.
-pub async fn show(State(engine): State<Engine>, edition: Option<LiveEdition>, visit: Visit) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
-    let done = async {
-        match at(&engine, &edition, &visit).await? {
-            Ok(at) if visit.parameter("prove").is_some() && at.may() == Err(NotNow::Prove) => {
-                let attempt = Attempt::begin(&engine, "quay", &visit.facts);
-                Ok(prove::ask(&engine, &edition, attempt, &visit, &at.s, &[], Purposed::Factors).await)
-            }
-            Ok(at) => at.show(Shown::Nothing, StatusCode::OK).await,
-            Err(elsewhere) => Ok(elsewhere),
+pub async fn show(State(engine): State<Engine>, LiveEdition(edition): LiveEdition, visit: Visit) -> Response {
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    answer(shown(desk).await).await
+}
+
+async fn shown(desk: Desk<'_>) -> Done<'_> {
+    let failed = |e: StoreError| desk.stop_plainly(e);
+    match at(desk).await.map_err(failed)? {
+        Ok(at) if desk.visit.parameter("prove").is_some() && at.may() == Err(NotNow::Prove) => {
+            let mut attempt = Attempt::begin(desk.engine, "quay", &desk.visit.facts);
+            attempt.is_of(&at.s.row);
+            prove::ask(Journey { desk, attempt, to: Destination::Factors, state: Known(at.s) }, vec![]).await
         }
-    };
-    done.await.unwrap_or_else(|e: StoreError| pages::store_failed(&edition.site, visit.facts.lang, &e).into_response())
+        Ok(at) => at.show(Shown::Nothing, StatusCode::OK).await.map_err(failed),
+        Err(elsewhere) => Ok(elsewhere),
+    }
 }
 
 /// `POST /.passeur/factors`. The guard has checked where it comes from.
 pub async fn change(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     visit: Visit,
     Form(sent): Form<Sent>,
 ) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
     let done = async {
-        match at(&engine, &edition, &visit).await? {
+        match at(desk).await? {
             Ok(at) => changed(at, sent).await,
             Err(elsewhere) => Ok(elsewhere),
         }
     };
-    done.await.unwrap_or_else(|e: StoreError| pages::store_failed(&edition.site, visit.facts.lang, &e).into_response())
+    answer(done.await.map_err(|e: StoreError| desk.stop_plainly(e))).await
 }
 
 async fn changed(mut at: At<'_>, sent: Sent) -> Result<Response, StoreError> {
@@ -136,8 +132,8 @@ async fn changed(mut at: At<'_>, sent: Sent) -> Result<Response, StoreError> {
         "totp-code" if at.own.totp => {
             let Some(secret) = open(&at, &sent.secret) else { return at.show(Shown::Nothing, StatusCode::BAD_REQUEST).await };
             let digits: String = sent.code.chars().filter(|c| !c.is_whitespace()).collect();
-            let now = at.engine.now();
-            let totp = authenticator(&at.edition.site, &at.s.row.name, secret);
+            let now = at.desk.engine.now();
+            let totp = authenticator(at.desk.site(), &at.s.row.name, secret);
             let Some(step) = totp.and_then(|t| t.check(&digits, now.timestamp().max(0).unsigned_abs())) else {
                 return show_secret(&at, secret, &sent.secret, true).await;
             };
@@ -148,7 +144,7 @@ async fn changed(mut at: At<'_>, sent: Sent) -> Result<Response, StoreError> {
                 subject: at.s.row.subject.clone(),
                 kind: Kind::Totp.code().to_owned(),
                 name: if name.is_empty() { "authenticator".to_owned() } else { name },
-                sealed: at.engine.ring.seal(Purpose::Factor, id.as_bytes(), random(), &secret),
+                sealed: at.desk.engine.ring.seal(Purpose::Factor, id.as_bytes(), random(), &secret),
                 credential: None,
                 created_at: now,
                 used_at: Some(now),
@@ -160,20 +156,19 @@ async fn changed(mut at: At<'_>, sent: Sent) -> Result<Response, StoreError> {
         }
         "passkey" if at.own.passkeys => {
             let name = if name.is_empty() { "passkey" } else { &name };
-            let (engine, site) = (at.engine, &at.edition.site);
-            match ceremony::enrolled(engine, site, at.visit, &at.s, &sent.ceremony, &sent.credential, name).await? {
+            match ceremony::enrolled(at.desk, &at.s, &sent.ceremony, &sent.credential, name).await? {
                 Some(row) => enrolled(&mut at, row, Kind::Passkey).await,
                 None => at.show(Shown::NotEnrolled, StatusCode::BAD_REQUEST).await,
             }
         }
         "recovery" if !at.rows.is_empty() => {
-            let Some(codes) = new_recovery(at.engine, &at.s).await? else { return Ok(redirect("/.passeur/factors", None)) };
+            let Some(codes) = new_recovery(at.desk.engine, &at.s).await? else { return Ok(redirect("/.passeur/factors", None)) };
             at.record(Step::new(StepCode::RecoveryMade).with("count", codes.len() as i64)).await?;
             at.show(Shown::Recovery(&codes), StatusCode::OK).await
         }
         "remove" => {
             let Some(id) = sent.id else { return at.show(Shown::Nothing, StatusCode::BAD_REQUEST).await };
-            let gone = at.engine.store.remove_factors(&at.s.row.person(), Some(id), None).await?;
+            let gone = at.desk.engine.store.remove_factors(&at.s.row.person(), Some(id), None).await?;
             for row in gone {
                 let kind = Param::reason(&row.kind);
                 at.record(Step::new(StepCode::FactorRemoved).with("kind", kind).with("name", row.name)).await?;
@@ -186,16 +181,16 @@ async fn changed(mut at: At<'_>, sent: Sent) -> Result<Response, StoreError> {
 
 async fn enrolled(at: &mut At<'_>, row: FactorRow, kind: Kind) -> Result<Response, StoreError> {
     let first = at.rows.is_empty();
-    if !at.engine.store.add_factor(row.clone(), at.s.row.id).await? {
+    if !at.desk.engine.store.add_factor(row.clone(), at.s.row.id).await? {
         return at.show(Shown::TooMany, StatusCode::CONFLICT).await;
     }
-    note(at.engine, &mut at.s, kind).await?;
+    note(at.desk.engine, &mut at.s, kind).await?;
     at.record(Step::new(StepCode::FactorEnrolled).with("kind", Param::reason(kind.code())).with("name", row.name.as_str()))
         .await?;
     at.rows.push(row);
     // Whoever has a first factor may lose it: recovery codes come with it.
     if first {
-        let Some(codes) = new_recovery(at.engine, &at.s).await? else { return Ok(redirect("/.passeur/factors", None)) };
+        let Some(codes) = new_recovery(at.desk.engine, &at.s).await? else { return Ok(redirect("/.passeur/factors", None)) };
         return at.show(Shown::Recovery(&codes), StatusCode::OK).await;
     }
     Ok(redirect("/.passeur/factors", None))
@@ -203,21 +198,21 @@ async fn enrolled(at: &mut At<'_>, row: FactorRow, kind: Kind) -> Result<Respons
 
 /// A secret on its way through the form, bound to the session.
 fn seal(at: &At<'_>, secret: [u8; 20]) -> String {
-    let bound = [at.s.row.id.as_bytes().as_slice(), &at.engine.now().timestamp().to_be_bytes(), &secret].concat();
-    at.engine.ring.seal_text(Purpose::Ceremony, random(), &bound)
+    let bound = [at.s.row.id.as_bytes().as_slice(), &at.desk.engine.now().timestamp().to_be_bytes(), &secret].concat();
+    at.desk.engine.ring.seal_text(Purpose::Ceremony, random(), &bound)
 }
 
 fn open(at: &At<'_>, sealed: &str) -> Option<[u8; 20]> {
-    let plain = at.engine.ring.open_text(Purpose::Ceremony, sealed, 400).ok()?;
+    let plain = at.desk.engine.ring.open_text(Purpose::Ceremony, sealed, 400).ok()?;
     let (id, rest) = plain.split_at_checked(16)?;
     let (time, secret) = rest.split_at_checked(8)?;
-    let age = at.engine.now().timestamp() - i64::from_be_bytes(time.try_into().ok()?);
+    let age = at.desk.engine.now().timestamp() - i64::from_be_bytes(time.try_into().ok()?);
     let fits = id == at.s.row.id.as_bytes() && (-300..900).contains(&age);
     fits.then(|| secret.try_into().ok()).flatten()
 }
 
 async fn show_secret(at: &At<'_>, secret: [u8; 20], sealed: &str, wrong: bool) -> Result<Response, StoreError> {
-    let url = authenticator(&at.edition.site, &at.s.row.name, secret).and_then(|t| t.to_url().ok());
+    let url = authenticator(at.desk.site(), &at.s.row.name, secret).and_then(|t| t.to_url().ok());
     let Some(url) = url else { return at.show(Shown::NotEnrolled, StatusCode::INTERNAL_SERVER_ERROR).await };
     let drawn = qrcode::QrCode::new(url.as_bytes()).ok().map(|code| {
         let (dark, light) = (qrcode::render::svg::Color("#000000"), qrcode::render::svg::Color("#ffffff"));

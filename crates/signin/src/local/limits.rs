@@ -3,24 +3,25 @@
 //! Nobody can be locked out by others: what is counted for an account counts strangers only. A browser that signed in to the
 //! account before holds a sealed cookie that says so, and has a count of its own.
 
-use axum::response::{IntoResponse, Response};
+use axum::response::Response;
 use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::{hex, sha256};
 use passeur_core::seal::Purpose;
 use passeur_core::site::TRIES_MINUTES;
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_engine::attempt::Attempt;
 use passeur_engine::random::random;
 use passeur_engine::tries::{slot, window};
 use passeur_http::cookies::{self, Found};
 use passeur_store::StoreError;
 use serde::{Deserialize, Serialize};
 
-use super::Asked;
-
-use crate::pages::{self, Said};
+use passeur_core::site::Way;
 use passeur_engine::Engine;
+
+use super::Try;
+use crate::journey::{Desk, Why};
+use crate::pages::Said;
 
 /// The most tries within the window: of all strangers together for one account, in multiples of what one place has for it; and
 /// of one place for all accounts.
@@ -41,29 +42,29 @@ struct Known {
     accounts: Vec<String>,
 }
 
-fn account_digest(asked: &Asked<'_>, account: &str) -> String {
-    hex(&sha256(format!("{}\0{account}", asked.way.name).as_bytes())[..12])
+fn account_digest(way: &Way, account: &str) -> String {
+    hex(&sha256(format!("{}\0{account}", way.name).as_bytes())[..12])
 }
 
-fn known(asked: &Asked<'_>) -> Known {
-    let (name, _) = asked.site().address.cookie("known");
-    let Found::One(text) = cookies::find(&asked.visit.headers, &name) else { return Known::default() };
-    let plain = asked.engine.ring.open_text(Purpose::Known, &text, 2_000).ok();
+fn known(desk: Desk<'_>) -> Known {
+    let (name, _) = desk.site().address.cookie("known");
+    let Found::One(text) = cookies::find(&desk.visit.headers, &name) else { return Known::default() };
+    let plain = desk.engine.ring.open_text(Purpose::Known, &text, 2_000).ok();
     plain.and_then(|p| serde_json::from_slice(&p).ok()).unwrap_or_default()
 }
 
 /// The cookie of a browser that signed in to an account just now.
-pub(super) fn known_now(asked: &Asked<'_>, account: &str) -> String {
-    let mut held = known(asked);
+pub(super) fn known_now(desk: Desk<'_>, way: &Way, account: &str) -> String {
+    let mut held = known(desk);
     if held.device.is_empty() {
         held.device = hex(&random::<16>());
     }
-    let this = account_digest(asked, account);
+    let this = account_digest(way, account);
     held.accounts.retain(|a| *a != this);
     held.accounts.insert(0, this);
     held.accounts.truncate(KNOWN_MAX);
-    let text = asked.engine.ring.seal_text(Purpose::Known, random(), &serde_json::to_vec(&held).unwrap_or_default());
-    let (name, secure) = asked.site().address.cookie("known");
+    let text = desk.engine.ring.seal_text(Purpose::Known, random(), &serde_json::to_vec(&held).unwrap_or_default());
+    let (name, secure) = desk.site().address.cookie("known");
     cookies::set(&name, &text, secure, Some(KNOWN_S))
 }
 
@@ -74,17 +75,12 @@ pub(super) struct Counted {
 }
 
 /// Counts a try for an account. None where no more are taken: the step that says so is told.
-pub(super) async fn count(
-    asked: &Asked<'_>,
-    attempt: &mut Attempt,
-    account: &str,
-    each: i32,
-) -> Result<Option<Counted>, StoreError> {
-    let (engine, way) = (asked.engine, asked.way.name.as_str());
-    let place = neighbourhood(asked.visit.facts.address);
-    let held = known(asked);
+pub(super) async fn count(tried: &mut Try<'_>, account: &str, each: i32) -> Result<Option<Counted>, StoreError> {
+    let (engine, desk, way) = (tried.engine(), tried.journey.desk, tried.way.name.as_str());
+    let place = neighbourhood(desk.visit.facts.address);
+    let held = known(desk);
     let key = |parts: &[&str]| slot(engine, parts);
-    let is_known = held.accounts.contains(&account_digest(asked, account));
+    let is_known = held.accounts.contains(&account_digest(tried.way, account));
     let (span, until) = window(engine);
     // The place comes first: one that has no more tries leaves no trace of the accounts that it names.
     let stages = if is_known {
@@ -107,7 +103,7 @@ pub(super) async fn count(
         let first = |bound: &str, n: i32| bound == "for-account" && counts.first() == Some(&1) && n <= PLACES;
         let over = bounds.iter().zip(&counts).find(|((_, limit, bound), n)| *n > limit && !first(bound, **n));
         if let Some(((_, limit, bound), _)) = over {
-            attempt.step(|| {
+            tried.journey.step(|| {
                 Step::new(StepCode::TooManyTries)
                     .with("way", way)
                     .with("bound", Param::reason(bound))
@@ -123,20 +119,16 @@ pub(super) async fn count(
 
 /// The same, and where no more are taken what the person is answered, which is recorded.
 pub(super) async fn allowed(
-    asked: &Asked<'_>,
-    attempt: &mut Attempt,
+    tried: &mut Try<'_>,
     account: &str,
     each: u32,
-    page: impl FnOnce(Said<'_>) -> Response,
-) -> Result<Counted, Box<Response>> {
-    match count(asked, attempt, account, i32::try_from(each).unwrap_or(i32::MAX)).await {
-        Ok(Some(counted)) => Ok(counted),
-        Ok(None) => {
-            asked.note(attempt, Outcome::CheckFailed).await?;
-            Err(Box::new(wait(page(Said::Wait { minutes: TRIES_MINUTES }))))
-        }
-        Err(e) => Err(Box::new(pages::store_failed(asked.site(), asked.visit.facts.lang, &e).into_response())),
+    page: impl FnOnce(&Try<'_>, Said<'_>) -> Response,
+) -> Result<Counted, Why> {
+    if let Some(counted) = count(tried, account, i32::try_from(each).unwrap_or(i32::MAX)).await? {
+        return Ok(counted);
     }
+    tried.note(Outcome::CheckFailed).await?;
+    Err(wait(page(tried, Said::Wait { minutes: TRIES_MINUTES })).into())
 }
 
 /// Takes back a try that was right.

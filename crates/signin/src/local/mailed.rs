@@ -1,6 +1,6 @@
 //! A code by mail. Whoever asks sees the same, whether or not a code was sent: nobody learns which addresses come in.
 
-use axum::response::{IntoResponse, Response};
+use axum::response::IntoResponse;
 use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::WayIn;
@@ -8,26 +8,26 @@ use passeur_core::id::{hex, same_secret, sha256};
 use passeur_core::seal::Purpose;
 use passeur_core::site::{MailedCodeWay, TRIES_MINUTES, plain_mail};
 use passeur_core::step::{Lang, Param, Step, StepCode};
-use passeur_engine::attempt::Attempt;
 use passeur_engine::random::random;
 use passeur_engine::tries::slow;
-use passeur_store::{MailedCode, StoreError};
+use passeur_store::MailedCode;
 use serde_json::Map;
 
-use super::{Asked, Entered, Proven, enter, limits};
-use crate::pages::{self, Said};
 use passeur_engine::Engine;
+
+use super::{Came, Entered, Person, Try, limits};
+use crate::journey::Why;
+use crate::pages::Said;
 
 /// How many codes an address gets within the window from one place, and how often one code may be tried.
 const SENT_MAX: i32 = 4;
 const TRIES: i16 = 5;
 
-pub(super) async fn tried(asked: &Asked<'_>, way: &MailedCodeWay, attempt: Attempt, entered: &Entered) -> Response {
-    let done = match &entered.code {
-        Some(code) => checked(asked, way, attempt, code).await,
-        None => sent(asked, way, attempt, &entered.mail).await,
-    };
-    done.unwrap_or_else(|e| pages::store_failed(asked.site(), asked.visit.facts.lang, &e).into_response())
+pub(super) async fn tried(tried: &mut Try<'_>, way: &MailedCodeWay, entered: &Entered) -> Result<Came, Why> {
+    match &entered.code {
+        Some(code) => checked(tried, way, code).await,
+        None => sent(tried, way, &entered.mail).await,
+    }
 }
 
 /// Six digits, each as likely as any other.
@@ -68,16 +68,17 @@ fn mac(engine: &Engine, flow: &[u8; 32], code: &str) -> [u8; 32] {
     engine.ring.mac("mailed code", &[flow.as_slice(), code.as_bytes()].concat())
 }
 
-async fn sent(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, typed: &str) -> Result<Response, StoreError> {
-    let engine = asked.engine;
+async fn sent(tried: &mut Try<'_>, way: &MailedCodeWay, typed: &str) -> Result<Came, Why> {
+    let (engine, desk) = (tried.engine(), tried.journey.desk);
     let Some(mail) = plain_mail(typed) else {
-        return Ok(asked.form(Said::Wrong { id: attempt.id }, |f| f.mail(typed)).into_response());
+        let id = tried.journey.attempt.id;
+        return Ok(tried.form(Said::Wrong { id }, |f| f.mail(typed)).into_response().into());
     };
-    if limits::count(asked, &mut attempt, &mail, SENT_MAX).await?.is_none() {
-        return too_many(asked, &mut attempt, &mail).await;
+    if limits::count(tried, &mail, SENT_MAX).await?.is_none() {
+        return too_many(tried, &mail).await;
     }
-    let flow = asked.flow.id();
-    let long = slow::is_guessed(engine, "mailed code", &guessed(&asked.way.name, &mail)).await?;
+    let flow = tried.journey.leg().id();
+    let long = slow::is_guessed(engine, "mailed code", &guessed(&tried.way.name, &mail)).await?;
     let code = way.sends_to(&mail).then(if long { long_code } else { new_code });
     let row = MailedCode {
         flow: flow.to_vec(),
@@ -85,17 +86,17 @@ async fn sent(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, type
         mail: engine.ring.seal(Purpose::MailedCode, &flow, random(), mail.as_bytes()),
         tries_left: TRIES,
         expires_at: engine.now() + way.lives,
-        network: neighbourhood(asked.visit.facts.address).to_string(),
+        network: neighbourhood(desk.visit.facts.address).to_string(),
     };
     if !engine.store.put_mailed_code(row, engine.now()).await? {
-        return too_many(asked, &mut attempt, &mail).await;
+        return too_many(tried, &mail).await;
     }
     match code {
         Some(code) => {
-            attempt.step(|| mailed_to(&mail, way));
-            attempt.record_waiting();
-            let (engine, to, id) = (engine.clone(), mail.clone(), attempt.id);
-            let (subject, text) = words(&asked.site().name, &code, way.lives.num_minutes(), asked.visit.facts.lang);
+            tried.step(|| mailed_to(&mail, way));
+            tried.journey.attempt.record_waiting();
+            let (engine, to, id) = (engine.clone(), mail.clone(), tried.journey.attempt.id);
+            let (subject, text) = words(&desk.site().name, &code, way.lives.num_minutes(), desk.lang());
             // Not waited for: how long the server takes would tell that there was something to send.
             tokio::spawn(async move {
                 let done = match engine.mailer() {
@@ -115,20 +116,18 @@ async fn sent(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, type
             });
         }
         None => {
-            attempt.step(|| Step::new(StepCode::CodeNotMailed).with("why", Param::reason("mail-not-admitted")));
-            attempt.record_waiting();
+            tried.step(|| Step::new(StepCode::CodeNotMailed).with("why", Param::reason("mail-not-admitted")));
+            tried.journey.attempt.record_waiting();
         }
     }
-    Ok(asked.form(Said::Sent { mail: &mail }, |f| f.code(long)).into_response())
+    Ok(tried.form(Said::Sent { mail: &mail }, |f| f.code(long)).into_response().into())
 }
 
 /// No more codes for now, which is recorded.
-async fn too_many(asked: &Asked<'_>, attempt: &mut Attempt, mail: &str) -> Result<Response, StoreError> {
-    if let Err(response) = asked.note(attempt, Outcome::CheckFailed).await {
-        return Ok(*response);
-    }
-    let page = asked.form(Said::Wait { minutes: TRIES_MINUTES }, |f| f.mail(mail));
-    Ok(limits::wait(page.into_response()))
+async fn too_many(tried: &mut Try<'_>, mail: &str) -> Result<Came, Why> {
+    tried.note(Outcome::CheckFailed).await?;
+    let page = tried.form(Said::Wait { minutes: TRIES_MINUTES }, |f| f.mail(mail));
+    Ok(limits::wait(page.into_response()).into())
 }
 
 fn words(site: &str, code: &str, minutes: i64, lang: Lang) -> (String, String) {
@@ -156,9 +155,9 @@ fn mailed_to(mail: &str, way: &MailedCodeWay) -> Step {
     Step::new(StepCode::CodeMailed).with("mail", mail).with("minutes", way.lives.num_minutes())
 }
 
-async fn checked(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, typed: &str) -> Result<Response, StoreError> {
-    let engine = asked.engine;
-    let flow = asked.flow.id();
+async fn checked(tried: &mut Try<'_>, way: &MailedCodeWay, typed: &str) -> Result<Came, Why> {
+    let engine = tried.engine();
+    let flow = tried.journey.leg().id();
     let row = engine.store.try_mailed_code(&flow, engine.now()).await?;
     let right = row.as_ref().is_some_and(|r| r.code.as_ref().is_some_and(|c| same_secret(c, &mac(engine, &flow, &plain(typed)))));
     let mail = row.as_ref().and_then(|r| engine.ring.open(Purpose::MailedCode, &flow, &r.mail).ok());
@@ -168,26 +167,23 @@ async fn checked(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, t
     let Some(mail) = mail.clone().filter(|_| taken) else {
         let mut long = false;
         if let Some(mail) = &mail {
-            let account = guessed(&asked.way.name, mail);
+            let account = guessed(&tried.way.name, mail);
             slow::count(engine, "mailed code", &account).await?;
             long = slow::is_guessed(engine, "mailed code", &account).await?;
         }
         let why = if row.is_some() { "code-wrong" } else { "code-none" };
-        attempt.step(|| Step::new(StepCode::MailedCodeWrong).with("why", Param::reason(why)));
-        let id = match asked.note(&mut attempt, Outcome::CheckFailed).await {
-            Ok(id) => id,
-            Err(response) => return Ok(*response),
-        };
-        return Ok(asked.form(Said::Wrong { id }, |f| f.code(long)).into_response());
+        tried.step(|| Step::new(StepCode::MailedCodeWrong).with("why", Param::reason(why)));
+        let id = tried.note(Outcome::CheckFailed).await?;
+        return Ok(tried.form(Said::Wrong { id }, |f| f.code(long)).into_response().into());
     };
-    slow::forget(engine, "mailed code", &guessed(&asked.way.name, &mail)).await?;
-    attempt.step(|| mailed_to(&mail, way));
-    attempt.step(|| Step::new(StepCode::MailedCodeRight).with("mail", mail.as_str()));
+    slow::forget(engine, "mailed code", &guessed(&tried.way.name, &mail)).await?;
+    tried.step(|| mailed_to(&mail, way));
+    tried.step(|| Step::new(StepCode::MailedCodeRight).with("mail", mail.as_str()));
     let mut claims = Map::new();
     claims.insert("mail".into(), mail.clone().into());
     // The person's key is no mail address, and another address is another person.
-    let subject = hex(&sha256(format!("{}\0{mail}", asked.way.name).as_bytes())[..16]);
-    let proven = Proven {
+    let subject = hex(&sha256(format!("{}\0{mail}", tried.way.name).as_bytes())[..16]);
+    let person = Person {
         way_in: WayIn::MailedCode,
         subject,
         name: mail.clone(),
@@ -198,5 +194,5 @@ async fn checked(asked: &Asked<'_>, way: &MailedCodeWay, mut attempt: Attempt, t
         at: None,
         sent: None,
     };
-    Ok(enter(asked, attempt, proven).await)
+    tried.prove(person).await
 }

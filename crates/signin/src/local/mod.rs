@@ -20,20 +20,19 @@ use http::{HeaderMap, StatusCode, header};
 use passeur_core::Moment;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
+use passeur_core::id::CrossingId;
 use passeur_core::site::{Site, Way, WayKind};
 use passeur_core::step::{Step, StepCode};
-use passeur_engine::attempt::{Attempt, Who};
+use passeur_engine::Engine;
+use passeur_engine::attempt::Who;
 use passeur_links::kerberos::Delegation;
-use passeur_live::edition::Edition;
 use serde::Deserialize;
 use serde_json::{Map, Value};
 
-use super::ask::{Flow, Manner, Purposed, SEALED_MAX};
-use super::enter::AtProvider;
-use super::flow::{self, failed_check, refuse, resume};
-use super::{LiveEdition, Visit, browser_binding, choose, enter};
+use crate::journey::flow::{self, Flow, SEALED_MAX};
+use crate::journey::{Answered, Asked, Desk, Destination, Done, Journey, Manner, Proven, ProviderSession, Why, answer, choose};
 use crate::pages::{self, Said};
-use passeur_engine::Engine;
+use crate::{LiveEdition, Visit, browser_binding};
 
 /// What any form of ours sends.
 #[derive(Default, Deserialize)]
@@ -53,51 +52,124 @@ pub struct Entered {
     credential: String,
 }
 
-/// One request for a form, with all that answering it takes.
-struct Asked<'a> {
-    engine: &'a Engine,
-    edition: &'a Edition,
-    visit: &'a Visit,
+/// The page of a way in of ours.
+#[derive(Clone, Copy)]
+struct FormPage<'a> {
+    desk: Desk<'a>,
     way: &'a Way,
-    flow: &'a Flow,
+    to: &'a Destination,
     /// The flow as the form carries it.
     sealed: &'a str,
 }
 
-impl Asked<'_> {
-    fn site(&self) -> &Site {
-        &self.edition.site
-    }
-
-    /// A form with something to say.
-    fn form<R>(&self, said: Said<'_>, make: impl FnOnce(&pages::Form<'_>) -> R) -> R {
-        let site = self.site();
-        let offered = choose::offered(site, &self.flow.to);
-        let another = (offered.len() > 1).then(|| choose::address(self.engine, &self.flow.to, None));
+impl FormPage<'_> {
+    /// With something to say.
+    fn show<R>(&self, said: Said<'_>, make: impl FnOnce(&pages::Form<'_>) -> R) -> R {
+        let site = self.desk.site();
+        let another = (choose::offered(site, self.to).len() > 1).then(|| self.to.onward_by(self.desk.engine, None));
         make(&pages::Form {
             site,
-            lang: self.visit.facts.lang,
+            lang: self.desk.lang(),
             way: self.way,
-            place: place(site, &self.flow.to),
+            place: self.to.title(site),
             flow: self.sealed,
             another: another.as_deref(),
             said,
         })
     }
+}
+
+/// Somebody who tries a way in of ours.
+struct Try<'a> {
+    journey: Journey<'a, Answered<flow::Form>>,
+    way: &'a Way,
+    /// The flow as the form carries it.
+    sealed: String,
+}
+
+impl<'a> Try<'a> {
+    fn engine(&self) -> &'a Engine {
+        self.journey.engine()
+    }
+
+    fn site(&self) -> &'a Site {
+        self.journey.site()
+    }
+
+    fn page(&self) -> FormPage<'_> {
+        FormPage { desk: self.journey.desk, way: self.way, to: &self.journey.to, sealed: &self.sealed }
+    }
+
+    /// The form again, with something to say.
+    fn form<R>(&self, said: Said<'_>, make: impl FnOnce(&pages::Form<'_>) -> R) -> R {
+        self.page().show(said, make)
+    }
+
+    fn step(&mut self, make: impl FnOnce() -> Step) {
+        self.journey.step(make);
+    }
 
     /// Records what did not work as a crossing of its own, and gives its id.
-    async fn note(&self, attempt: &mut Attempt, outcome: Outcome) -> Result<passeur_core::id::CrossingId, Box<Response>> {
-        attempt.apart();
-        let lang = self.visit.facts.lang;
-        attempt.record_ended(outcome).await.map_err(|e| Box::new(pages::store_failed(self.site(), lang, &e).into_response()))
+    async fn note(&mut self, outcome: Outcome) -> Result<CrossingId, Why> {
+        self.journey.attempt.apart();
+        Ok(self.journey.attempt.record_ended(outcome).await?)
+    }
+
+    /// Ends the attempt, as a step says: nobody is asked again by it.
+    fn fell<T>(&mut self, step: Step) -> Result<T, Why> {
+        self.step(|| step);
+        Err(Why::FAILED_CHECK)
+    }
+
+    /// Uses the flow up, and makes evidence of who proved themselves.
+    async fn prove(&mut self, person: Person) -> Result<Came, Why> {
+        self.journey.use_up(self.way.answer_within).await?;
+        let (engine, site, name) = (self.engine(), self.site(), self.way.name.clone());
+        let method = person.method.unwrap_or(self.way.method());
+        let factors = Factors { amr: vec![method.to_owned()], auth_time: person.at.or(Some(engine.now())), ..Factors::default() };
+        let evidence = Evidence {
+            claims: person.claims,
+            factors,
+            ..Evidence::of(person.way_in, name.clone(), person.subject, site.address.origin())
+        };
+        self.journey.attempt.who = Some(Who { provider: name, subject: evidence.subject.clone(), name: person.name });
+        let provider = ProviderSession { kept: person.kept, sent: person.sent, ..ProviderSession::default() };
+        let desk = self.journey.desk;
+        let shared = site.is_shared(desk.visit.facts.address);
+        // A browser is known for passwords, whose tries are counted.
+        let known = (!shared && person.at.is_none()).then(|| limits::known_now(desk, self.way, &person.account));
+        Ok(Came::In { proven: Box::new(Proven { evidence, provider }), known })
     }
 }
 
-/// What a person calls the place that a sign-in leads to.
-pub fn place<'a>(site: &'a Site, to: &'a Purposed) -> &'a str {
-    match to {
-        Purposed::Gate(ask) => site.gate(&ask.gate).map_or(site.name.as_str(), |g| g.title.as_str()),
-        _ => site.name.as_str(),
+/// What a try comes to.
+enum Came {
+    /// A page that says so, or asks for more.
+    Page(Response),
+    /// Somebody proved who they are; with the cookie by which their browser is known from now on.
+    In { proven: Box<Proven>, known: Option<String> },
+}
+
+impl From<Response> for Came {
+    fn from(page: Response) -> Came {
+        Came::Page(page)
+    }
+}
+
+impl<'a> Try<'a> {
+    /// Answers what it came to.
+    async fn end(self, came: Result<Came, Why>) -> Done<'a> {
+        let (journey, came) = self.journey.go_on_with(came)?;
+        Ok(match came {
+            Came::Page(page) => page,
+            Came::In { proven, known } => {
+                let mut response = answer(journey.with(*proven).enter().await).await;
+                if let Some(known) = known {
+                    pages::set_cookie(&mut response, &known);
+                }
+                response
+            }
+        })
     }
 }
 
@@ -109,91 +181,68 @@ fn shown(way: &Way) -> Step {
     }
 }
 
-/// The flow that a person comes back with to a way in of ours that is `wanted`, with the attempt that it goes on with. Nothing is tried
-/// where it is not theirs, or lay open too long.
-async fn came_back<'s>(
-    engine: &Engine,
-    edition: &'s Edition,
-    visit: &Visit,
-    name: &str,
-    sealed: &str,
-    wanted: fn(&Way) -> bool,
-) -> Result<(Flow, &'s Way, Attempt), Response> {
-    let flow = Flow::open(engine, sealed).filter(|f| f.provider == name);
-    let (Some(flow), Some(way)) = (flow, edition.site.way(name).filter(|w| wanted(w))) else {
-        let mut attempt = Attempt::begin(engine, "sign-in", &visit.facts);
-        attempt.step(|| Step::new(StepCode::StateUnreadable));
-        return Err(refuse(edition, attempt, failed_check()).await);
-    };
-    let Some(mut attempt) = resume(engine, edition, visit, &flow, Some(shown(way))).await else {
-        return Err(pages::not_set_up(visit.facts.lang).into_response());
-    };
-    match flow::check_open(engine, edition, &mut attempt, visit, &flow, way.answer_within) {
-        Ok(()) => Ok((flow, way, attempt)),
-        Err(e) => Err(refuse(edition, attempt, e).await),
-    }
+/// Somebody who comes back to a way in of ours that is `wanted`. Nothing is tried where the flow is not theirs, or lay open too long.
+async fn came_back<'a>(desk: Desk<'a>, name: &str, sealed: String, wanted: fn(&Way) -> bool) -> Done<'a, Try<'a>> {
+    let flow = Flow::<flow::Form>::open(desk.engine, &sealed).filter(|f| f.leg.by.way == name);
+    let way = desk.site().way(name).filter(|w| wanted(w));
+    let (Some(flow), Some(way)) = (flow, way) else { return Err(desk.unreadable()) };
+    let mut journey = Journey::resume(desk, flow, Some(shown(way))).await?;
+    let open = journey.check_open(way.answer_within);
+    let (journey, ()) = journey.go_on_with(open)?;
+    Ok(Try { journey, way, sealed })
 }
 
 /// Shows the form of a way in of ours, or sends the browser to where it negotiates.
-pub fn ask(
-    engine: &Engine,
-    edition: &Edition,
-    mut attempt: Attempt,
-    visit: &Visit,
-    way: &Way,
-    to: Purposed,
-    manner: Manner,
-) -> Response {
-    let site = &edition.site;
-    attempt.provider = Some(way.name.clone());
-    let (browser, set) = browser_binding(engine, &visit.headers, &site.address, "flow");
-    let mut flow = Flow::begin(engine, &attempt, &way.name, &browser, to, manner);
-    let sealed = flow.seal(engine, SEALED_MAX);
-    attempt.step(|| shown(way));
-    let asked = Asked { engine, edition, visit, way, flow: &flow, sealed: &sealed };
-    let hint = flow.manner.hint.as_deref().unwrap_or_default();
+pub fn ask<'a>(mut journey: Journey<'a, Asked>, way: &'a Way, manner: Manner) -> Done<'a> {
+    let desk = journey.desk;
+    journey.attempt.provider = Some(way.name.clone());
+    let (browser, set) = browser_binding(desk.engine, &desk.visit.headers, &desk.site().address, "flow");
+    let (mut journey, sealed) = journey.send(flow::Form { way: way.name.clone() }, &browser, manner, SEALED_MAX);
+    journey.step(|| shown(way));
+    let leg = &journey.state.0;
+    let hint = leg.manner.hint.as_deref().unwrap_or_default();
+    let page = FormPage { desk, way, to: &journey.to, sealed: &sealed };
     let mut response = match &way.kind {
-        WayKind::Password(_) => asked.form(Said::Nothing, |f| f.password(hint)).into_response(),
-        WayKind::MailedCode(_) => asked.form(Said::Nothing, |f| f.mail(hint)).into_response(),
-        WayKind::Passkey(_) => asked.form(Said::Nothing, |f| f.passkey()),
-        WayKind::Ticket(t) => ticket::ask(&asked, t, &mut attempt),
+        WayKind::Password(_) => page.show(Said::Nothing, |f| f.password(hint)).into_response(),
+        WayKind::MailedCode(_) => page.show(Said::Nothing, |f| f.mail(hint)).into_response(),
+        WayKind::Passkey(_) => page.show(Said::Nothing, |f| f.passkey()),
+        WayKind::Ticket(t) => ticket::ask(page, t, &leg.manner, &mut journey.attempt),
         // No gate offers one to people: it is the connection that shows it.
-        WayKind::Certificate(_) => pages::not_set_up(visit.facts.lang).into_response(),
+        WayKind::Certificate(_) => return Err(journey.stop(Why::NotSetUp)),
     };
-    attempt.record_waiting();
+    journey.attempt.record_waiting();
     if let Some(cookie) = set {
         pages::set_cookie(&mut response, &cookie);
     }
-    response
+    Ok(response)
 }
 
 /// `POST /.passeur/way/{name}`. The guard has checked where it comes from.
 pub async fn post(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     Path(name): Path<String>,
     visit: Visit,
     Form(entered): Form<Entered>,
 ) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    let done = async {
+        let mut tried = came_back(desk, &name, entered.flow.clone(), |_| true).await?;
+        let way = tried.way;
+        let came = match &way.kind {
+            WayKind::Password(p) => password::tried(&mut tried, p, &entered).await,
+            WayKind::MailedCode(m) => mailed::tried(&mut tried, m, &entered).await,
+            WayKind::Passkey(p) => passkey::tried(&mut tried, p, &entered).await,
+            WayKind::Ticket(t) if t.password => realm_password::tried(&mut tried, t, &entered).await,
+            WayKind::Ticket(_) | WayKind::Certificate(_) => Err(Why::FAILED_CHECK),
+        };
+        tried.end(came).await
     };
-    let (flow, way, attempt) = match came_back(&engine, &edition, &visit, &name, &entered.flow, |_| true).await {
-        Ok(found) => found,
-        Err(response) => return response,
-    };
-    let asked = Asked { engine: &engine, edition: &edition, visit: &visit, way, flow: &flow, sealed: &entered.flow };
-    match &way.kind {
-        WayKind::Password(p) => password::tried(&asked, p, attempt, &entered).await,
-        WayKind::MailedCode(m) => mailed::tried(&asked, m, attempt, &entered).await,
-        WayKind::Passkey(p) => passkey::tried(&asked, p, attempt, &entered).await,
-        WayKind::Ticket(t) => ticket::tried(&asked, t, attempt, &entered).await,
-        WayKind::Certificate(_) => refuse(&edition, attempt, failed_check()).await,
-    }
+    after_form(desk.site(), &visit, answer(done.await).await)
 }
 
 /// Somebody who proved who they are to us.
-struct Proven {
+struct Person {
     way_in: WayIn,
     subject: String,
     name: String,
@@ -208,38 +257,6 @@ struct Proven {
     at: Option<Moment>,
     /// The ticket that their browser sent along.
     sent: Option<Arc<Delegation>>,
-}
-
-/// The same for a form, which is not answered with a redirect.
-async fn enter(asked: &Asked<'_>, attempt: Attempt, proven: Proven) -> Response {
-    after_form(asked.site(), asked.visit, begin(asked, attempt, proven).await)
-}
-
-/// Uses the flow up and begins a session.
-async fn begin(asked: &Asked<'_>, mut attempt: Attempt, proven: Proven) -> Response {
-    let Asked { engine, edition, visit, way, flow, .. } = asked;
-    match flow::use_up(engine, &mut attempt, flow, way.answer_within).await {
-        Ok(true) => {}
-        Ok(false) => return refuse(edition, attempt, failed_check()).await,
-        Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
-    }
-    let method = proven.method.unwrap_or(way.method());
-    let factors = Factors { amr: vec![method.to_owned()], auth_time: proven.at.or(Some(engine.now())), ..Factors::default() };
-    let evidence = Evidence {
-        claims: proven.claims,
-        factors,
-        ..Evidence::of(proven.way_in, way.name.clone(), proven.subject, edition.site.address.origin())
-    };
-    attempt.who = Some(Who { provider: way.name.clone(), subject: evidence.subject.clone(), name: proven.name });
-    let nobody = AtProvider { hint: String::new(), name: None, session: None, kept: proven.kept, sent: proven.sent, until: None };
-    let shared = edition.site.is_shared(visit.facts.address);
-    // A browser is known for passwords, whose tries are counted.
-    let known = (!shared && proven.at.is_none()).then(|| limits::known_now(asked, &proven.account));
-    let mut response = enter::begin(engine, edition, attempt, visit, evidence, nobody, flow.to.clone()).await;
-    if let Some(known) = known {
-        pages::set_cookie(&mut response, &known);
-    }
-    response
 }
 
 /// What a form is answered with that signed somebody in: see [`onward`].

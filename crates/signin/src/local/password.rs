@@ -10,29 +10,27 @@ use passeur_core::evidence::{LookUpState, WayIn};
 use passeur_core::seal::Purpose;
 use passeur_core::site::{Gate, HandOver, PasswordWay};
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_engine::attempt::Attempt;
 use passeur_links::ldap::NotBound;
 use passeur_store::SessionRow;
 use serde_json::Map;
 
-use super::{Asked, Entered, Proven, enter, limits};
-use crate::pages::{self, Said};
 use passeur_engine::Engine;
+
+use super::{Came, Entered, Person, Try, limits};
+use crate::journey::Why;
+use crate::pages::Said;
 
 /// What did not work is answered this long after it was asked, whatever was wrong: how long a directory takes tells whether it
 /// knows a name.
 pub(super) const FLOOR: Duration = Duration::from_millis(400);
 
-pub(super) async fn tried(asked: &Asked<'_>, way: &PasswordWay, mut attempt: Attempt, entered: &Entered) -> Response {
+pub(super) async fn tried(tried: &mut Try<'_>, way: &PasswordWay, entered: &Entered) -> Result<Came, Why> {
     let began = Instant::now();
-    let (engine, site, lang) = (asked.engine, asked.site(), asked.visit.facts.lang);
+    let (engine, site) = (tried.engine(), tried.site());
     let name = entered.name.trim();
     let account = name.to_lowercase();
-    let page = |said: Said<'_>| asked.form(said, |f| f.password(name)).into_response();
-    let counted = match limits::allowed(asked, &mut attempt, &account, way.tries, page).await {
-        Ok(counted) => counted,
-        Err(response) => return *response,
-    };
+    let page = |tried: &Try<'_>, said: Said<'_>| -> Response { tried.form(said, |f| f.password(name)).into_response() };
+    let counted = limits::allowed(tried, &account, way.tries, page).await?;
     let found = match engine.directory(&way.directory) {
         Some(link) => link.check_password(name, &entered.password, &way.subject, engine.now()).await,
         None => Err(NotBound::NotNow(LookUpState::Dead { detail: "the directory is not in use on this node".into() })),
@@ -40,23 +38,21 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &PasswordWay, mut attempt: Att
     match found {
         Ok(bound) => {
             let millis = began.elapsed().as_millis().min(u128::from(u32::MAX)) as i64;
-            attempt.step(|| {
+            tried.step(|| {
                 Step::new(StepCode::PasswordRight)
                     .with("directory", way.directory.as_str())
                     .with("dn", bound.dn.as_str())
                     .with("millis", millis)
             });
-            if let Err(e) = limits::uncount(engine, &counted).await {
-                return pages::store_failed(site, lang, &e).into_response();
-            }
+            limits::uncount(engine, &counted).await?;
             let mut claims = Map::new();
             claims.insert("user".into(), bound.key.clone().into());
             claims.insert("dn".into(), bound.dn.into());
             // RFC 7617 2: a user name with a colon cannot be told from a password.
-            let asked_for = |g: &Gate| g.hand_over.is_some() && g.access.ways.contains(&asked.way.name);
+            let asked_for = |g: &Gate| g.hand_over.is_some() && g.access.ways.contains(&tried.way.name);
             let kept = (site.gates.iter().any(asked_for) && !bound.key.contains(':'))
                 .then(|| format!("{}:{}", bound.key, entered.password));
-            let proven = Proven {
+            let person = Person {
                 way_in: WayIn::Password,
                 subject: bound.subject,
                 name: bound.key,
@@ -67,19 +63,16 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &PasswordWay, mut attempt: Att
                 at: None,
                 sent: None,
             };
-            enter(asked, attempt, proven).await
+            tried.prove(person).await
         }
         Err(why) => {
             let not_now = matches!(why, NotBound::NotNow(_));
-            attempt.step(|| told(&way.directory, &way.subject, name, why));
+            tried.step(|| told(&way.directory, &way.subject, name, why));
             let outcome = if not_now { Outcome::Failed } else { Outcome::CheckFailed };
-            let id = match asked.note(&mut attempt, outcome).await {
-                Ok(id) => id,
-                Err(response) => return *response,
-            };
+            let id = tried.note(outcome).await?;
             tokio::time::sleep(FLOOR.saturating_sub(began.elapsed())).await;
             let said = if not_now { Said::NotNow { id } } else { Said::Wrong { id } };
-            page(said)
+            Ok(page(tried, said).into())
         }
     }
 }

@@ -3,33 +3,29 @@
 
 use std::time::Instant;
 
-use axum::response::{IntoResponse, Response};
 use passeur_core::crossing::Outcome;
 use passeur_core::site::TicketWay;
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_engine::attempt::Attempt;
 use passeur_links::kerberos::{Refused, Why};
 
 use super::password::FLOOR;
-use super::{Asked, Entered, enter, limits, ticket};
-use crate::pages::{self, Said};
+use super::{Came, Entered, Try, limits, ticket};
+use crate::journey::Why as Stops;
+use crate::pages::Said;
 
-pub(super) async fn tried(asked: &Asked<'_>, way: &TicketWay, mut attempt: Attempt, entered: &Entered) -> Response {
+pub(super) async fn tried(tried: &mut Try<'_>, way: &TicketWay, entered: &Entered) -> Result<Came, Stops> {
     let began = Instant::now();
-    let (engine, site, lang) = (asked.engine, asked.site(), asked.visit.facts.lang);
+    let engine = tried.engine();
     let principal = way.principal(&entered.name);
     let account = principal.as_deref().unwrap_or(entered.name.trim()).to_lowercase();
-    let counted = match limits::allowed(asked, &mut attempt, &account, way.tries, |said| ticket::form(asked, said)).await {
-        Ok(counted) => counted,
-        Err(response) => return *response,
-    };
+    let counted = limits::allowed(tried, &account, way.tries, ticket::form).await?;
     let realm = principal.as_deref().and_then(|p| p.rsplit_once('@')).map(|(_, r)| r.to_owned());
-    let found = match (&principal, &realm, engine.tickets(&asked.way.name)) {
+    let found = match (&principal, &realm, engine.tickets(&tried.way.name)) {
         (Some(p), Some(r), Some(link)) => link.check_password(r, p.clone(), entered.password.clone()).await,
         (Some(_), Some(_), None) => Err(Refused::NotNow("the way in is not in use on this node".to_owned())),
         _ => {
             let why = Param::reason("realm-name");
-            return wrong(asked, attempt, Step::new(StepCode::RealmPasswordRefused).with("why", why), began).await;
+            return wrong(tried, Step::new(StepCode::RealmPasswordRefused).with("why", why), began).await;
         }
     };
     let (client, service) = match found {
@@ -38,44 +34,34 @@ pub(super) async fn tried(asked: &Asked<'_>, way: &TicketWay, mut attempt: Attem
             // A name that nobody has is not kept: it may be a password.
             let who = principal.filter(|_| why != Why::NoClient).unwrap_or_default();
             let why = Param::Reason { code: reason(why).into(), detail: who };
-            return wrong(asked, attempt, Step::new(StepCode::RealmPasswordRefused).with("why", why), began).await;
+            return wrong(tried, Step::new(StepCode::RealmPasswordRefused).with("why", why), began).await;
         }
         Err(Refused::NotNow(how)) => {
-            attempt.step(|| Step::new(StepCode::RealmSilent).with("realm", realm.unwrap_or_default()).with("how", how));
-            return match asked.note(&mut attempt, Outcome::Failed).await {
-                Ok(id) => ticket::form(asked, Said::NotNow { id }),
-                Err(response) => *response,
-            };
+            tried.step(|| Step::new(StepCode::RealmSilent).with("realm", realm.unwrap_or_default()).with("how", how));
+            let id = tried.note(Outcome::Failed).await?;
+            return Ok(ticket::form(tried, Said::NotNow { id }).into());
         }
     };
     let millis = i64::try_from(began.elapsed().as_millis()).unwrap_or(i64::MAX);
-    attempt.step(|| {
+    tried.step(|| {
         Step::new(StepCode::RealmPassword)
             .with("client", client.as_str())
             .with("service", service.as_str())
             .with("millis", millis)
     });
-    if let Err(e) = limits::uncount(engine, &counted).await {
-        return pages::store_failed(site, lang, &e).into_response();
-    }
+    limits::uncount(engine, &counted).await?;
     // Whose ticket it is, is the KDC's word, not what was typed.
     match ticket::person(way, &client) {
-        Ok(of) => {
-            let proven = ticket::proven(&client, &of, None, None);
-            enter(asked, attempt, proven).await
-        }
-        Err(why) => wrong(asked, attempt, ticket::nobody(&client, why), began).await,
+        Ok(of) => tried.prove(ticket::proven(&client, &of, None, None)).await,
+        Err(why) => wrong(tried, ticket::nobody(&client, why), began).await,
     }
 }
 
-async fn wrong(asked: &Asked<'_>, mut attempt: Attempt, step: Step, began: Instant) -> Response {
-    attempt.step(|| step);
-    let id = match asked.note(&mut attempt, Outcome::CheckFailed).await {
-        Ok(id) => id,
-        Err(response) => return *response,
-    };
+async fn wrong(tried: &mut Try<'_>, step: Step, began: Instant) -> Result<Came, Stops> {
+    tried.step(|| step);
+    let id = tried.note(Outcome::CheckFailed).await?;
     tokio::time::sleep(FLOOR.saturating_sub(began.elapsed())).await;
-    ticket::form(asked, Said::Wrong { id })
+    Ok(ticket::form(tried, Said::Wrong { id }).into())
 }
 
 fn reason(why: Why) -> &'static str {

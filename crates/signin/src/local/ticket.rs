@@ -15,11 +15,10 @@ use axum::response::{IntoResponse, Response};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use http::header::{AUTHORIZATION, CACHE_CONTROL, WWW_AUTHENTICATE};
-use http::{HeaderMap, HeaderValue, StatusCode};
+use http::{HeaderMap, HeaderValue};
 use passeur_core::Moment;
-use passeur_core::crossing::Outcome;
 use passeur_core::evidence::WayIn;
-use passeur_core::site::{OfRealm, Site, TicketWay, Way, WayKind};
+use passeur_core::site::{OfRealm, TicketWay, Way, WayKind};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_engine::attempt::Attempt;
 use passeur_http::ServedCertificate;
@@ -28,14 +27,14 @@ use passeur_links::kerberos::{Delegation, NotTaken, behalf};
 use passeur_protocols::kerberos::{Fault, Shown, bindings, enctype};
 use serde_json::Map;
 
-use super::{Asked, Proven, begin, came_back, realm_password};
-use crate::ask::Manner;
-use crate::flow::{self, failed_check, refuse};
-use crate::pages::{self, Said, TicketPage, redirect};
-use crate::route::Routed;
-use crate::{LiveEdition, Visit, choose};
 use passeur_engine::Engine;
 use passeur_engine::tickets::FORWARDED;
+
+use super::{Came, FormPage, Person, Try, came_back};
+use crate::journey::{Desk, Done, Manner, Why, answer, choose};
+use crate::pages::{Said, TicketPage, redirect};
+use crate::route::Routed;
+use crate::{LiveEdition, Visit};
 
 /// The parameter by which a way in learns that somebody came on from this one.
 pub const NO_TICKET: &str = "no-ticket";
@@ -51,55 +50,66 @@ pub(super) fn shown(way: &Way, ticket: &TicketWay) -> Step {
 }
 
 /// Why a ticket is not taken without a word; none where it is.
-fn waits(site: &Site, visit: &Visit, manner: &Manner) -> Option<&'static str> {
-    if site.is_shared(visit.facts.address) {
+fn waits(desk: Desk<'_>, manner: &Manner) -> Option<&'static str> {
+    let site = desk.site();
+    if site.is_shared(desk.visit.facts.address) {
         return Some("others-use-it");
     }
-    if cookies::find(&visit.headers, &site.address.cookie("left").0) != Found::None {
+    if cookies::find(&desk.visit.headers, &site.address.cookie("left").0) != Found::None {
         return Some("left-before");
     }
     manner.anew.then_some("asked-afresh")
 }
 
 /// Begins with this way in: on to where the browser negotiates, or a page that asks first.
-pub(super) fn ask(asked: &Asked<'_>, ticket: &TicketWay, attempt: &mut Attempt) -> Response {
-    let way = asked.way;
-    let Some(why) = waits(asked.site(), asked.visit, &asked.flow.manner) else {
-        return redirect(&address(way, asked.sealed), None);
+pub(super) fn ask(form: FormPage<'_>, ticket: &TicketWay, manner: &Manner, attempt: &mut Attempt) -> Response {
+    let way = form.way;
+    let Some(why) = waits(form.desk, manner) else {
+        return redirect(&address(way, form.sealed), None);
     };
     attempt.step(|| Step::new(StepCode::TicketWaits).with("way", way.name.as_str()).with("why", Param::reason(why)));
     // A ticket of this morning proves nothing of now, however it is shown.
-    let take = (why == "left-before").then(|| address(way, asked.sealed));
+    let take = (why == "left-before").then(|| address(way, form.sealed));
     let page = TicketPage { take: take.as_deref(), on: None, password: ticket.password };
-    asked.form(Said::Nothing, |f| f.ticket(&page)).into_response()
+    form.show(Said::Nothing, |f| f.ticket(&page)).into_response()
 }
 
 /// `GET /.passeur/way/{name}/ticket`: asks for a ticket, and judges the one that comes.
 pub async fn negotiate(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     Path(name): Path<String>,
     visit: Visit,
     served: Option<axum::Extension<ServedCertificate>>,
 ) -> Response {
-    let lang = visit.facts.lang;
-    let Some(LiveEdition(edition)) = edition else { return pages::not_set_up(lang).into_response() };
-    let sealed = visit.parameter("flow").unwrap_or_default();
-    let found = came_back(&engine, &edition, &visit, &name, &sealed, |w| matches!(w.kind, WayKind::Ticket(_))).await;
-    let (flow, way, attempt) = match found {
-        Ok(found) => found,
-        Err(response) => return response,
-    };
-    let WayKind::Ticket(ticket) = &way.kind else { return pages::not_set_up(lang).into_response() };
-    let asked = Asked { engine: &engine, edition: &edition, visit: &visit, way, flow: &flow, sealed: &sealed };
-    match field(&visit.headers) {
-        Ok(None) => challenge(&asked, ticket),
-        Ok(Some(shown)) => {
-            let bound = served.and_then(|s| bindings::end_point(&s.0.0));
-            came(&asked, ticket, attempt, shown, bound).await
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    answer(negotiated(desk, &name, served.map(|s| s.0)).await).await
+}
+
+async fn negotiated<'a>(desk: Desk<'a>, name: &str, served: Option<ServedCertificate>) -> Done<'a> {
+    let sealed = desk.visit.parameter("flow").unwrap_or_default();
+    let mut tried = came_back(desk, name, sealed, |w| matches!(w.kind, WayKind::Ticket(_))).await?;
+    let WayKind::Ticket(ticket) = &tried.way.kind else { return Err(tried.journey.stop(Why::NotSetUp)) };
+    let shown = match field(&desk.visit.headers) {
+        Ok(None) => return Ok(challenge(&tried, ticket)),
+        Ok(Some(shown)) => shown,
+        Err(twice) => {
+            let fell = tried.fell(Step::new(StepCode::TicketUnreadable).with("why", Param::reason(twice)));
+            return tried.end(fell).await;
         }
-        Err(twice) => fell(&asked, attempt, Step::new(StepCode::TicketUnreadable).with("why", Param::reason(twice))).await,
+    };
+    let bound = served.and_then(|s| bindings::end_point(&s.0));
+    let (came, proof) = match came(&mut tried, ticket, shown, bound).await {
+        Ok((came, proof)) => (Ok(came), proof),
+        Err(why) => (Err(why), None),
+    };
+    let mut response = tried.end(came).await?;
+    if let Some(proof) = proof
+        && let Ok(value) = HeaderValue::try_from(format!("Negotiate {}", STANDARD.encode(proof)))
+    {
+        response.headers_mut().insert(WWW_AUTHENTICATE, value);
     }
+    Ok(response)
 }
 
 /// What the browser sent; nothing where it sent none of it.
@@ -113,74 +123,66 @@ fn field(headers: &HeaderMap) -> Result<Option<Shown>, &'static str> {
 }
 
 /// Where somebody goes on to who has no ticket: the next way in of the route, or of the gate, that is not of this kind.
-fn next_way(asked: &Asked<'_>) -> Option<String> {
-    let site = asked.site();
-    let routed = asked.flow.manner.routed.as_ref().and_then(|r| r.ways(asked.edition, &asked.flow.to));
-    let ways = routed.unwrap_or_else(|| choose::offered(site, &asked.flow.to).into_iter().map(str::to_owned).collect());
+fn next_way(tried: &Try<'_>) -> Option<String> {
+    let (site, to) = (tried.site(), &tried.journey.to);
+    let routed = tried.journey.leg().manner.routed.as_ref().and_then(|r| r.ways(tried.journey.desk.edition, to));
+    let ways = routed.unwrap_or_else(|| choose::offered(site, to).into_iter().map(str::to_owned).collect());
     let is_ticket = |name: &str| site.way(name).is_some_and(|w| matches!(w.kind, WayKind::Ticket(_)));
     ways.into_iter().find(|w| !is_ticket(w))
 }
 
 /// Asks for a ticket. Who has none reads the page, and goes on.
-fn challenge(asked: &Asked<'_>, ticket: &TicketWay) -> Response {
-    let on = next_way(asked)
-        .map(|way| format!("{}&{NO_TICKET}={}", choose::address(asked.engine, &asked.flow.to, Some(&way)), asked.way.name));
+fn challenge(tried: &Try<'_>, ticket: &TicketWay) -> Response {
+    let to = &tried.journey.to;
+    let on = next_way(tried).map(|way| format!("{}&{NO_TICKET}={}", to.onward_by(tried.engine(), Some(&way)), tried.way.name));
     // Whoever was sent here goes on; whoever chose this is asked for what stands for a ticket.
-    let chosen = asked.flow.manner.routed.as_ref().is_some_and(Routed::was_chosen);
+    let chosen = tried.journey.leg().manner.routed.as_ref().is_some_and(Routed::was_chosen);
     let password = ticket.password && (chosen || on.is_none());
     let page = TicketPage { take: None, on: on.as_deref().filter(|_| !password), password };
-    let mut response = asked.form(Said::NoTicket, |f| f.ticket(&page)).into_response();
+    let mut response = tried.form(Said::NoTicket, |f| f.ticket(&page)).into_response();
     response.headers_mut().insert(WWW_AUTHENTICATE, HeaderValue::from_static("Negotiate"));
     response.headers_mut().insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
     response
 }
 
-/// Something is wrong with what came: told once, and nobody is asked again by it.
-async fn fell(asked: &Asked<'_>, mut attempt: Attempt, step: Step) -> Response {
-    attempt.step(|| step);
-    refuse(asked.edition, attempt, failed_check()).await
-}
-
-async fn came(asked: &Asked<'_>, way: &TicketWay, mut attempt: Attempt, shown: Shown, bound: Option<Vec<u8>>) -> Response {
-    let (engine, site, lang) = (asked.engine, asked.site(), asked.visit.facts.lang);
+/// What a ticket comes to, and our answer to the browser's own proof. What is wrong with it is told once, and nobody is asked again by it.
+async fn came(
+    tried: &mut Try<'_>,
+    way: &TicketWay,
+    shown: Shown,
+    bound: Option<Vec<u8>>,
+) -> Result<(Came, Option<Vec<u8>>), Why> {
+    let (engine, site, visit) = (tried.engine(), tried.site(), tried.journey.desk.visit);
     let step = |code| Step::new(code);
     let (ticket, token) = match shown {
         Shown::Ticket { ticket, token } => (*ticket, token),
-        Shown::Ntlm => return fell(asked, attempt, step(StepCode::TicketNtlm).with("services", way.services())).await,
-        Shown::Other { mechanisms } => {
-            return fell(asked, attempt, step(StepCode::TicketOther).with("mechanisms", mechanisms)).await;
-        }
-        Shown::Later => {
-            return fell(asked, attempt, step(StepCode::TicketUnreadable).with("why", Param::reason("token-later"))).await;
-        }
+        Shown::Ntlm => return tried.fell(step(StepCode::TicketNtlm).with("services", way.services())),
+        Shown::Other { mechanisms } => return tried.fell(step(StepCode::TicketOther).with("mechanisms", mechanisms)),
+        Shown::Later => return tried.fell(step(StepCode::TicketUnreadable).with("why", Param::reason("token-later"))),
         Shown::Unreadable(why) => {
             let why = Param::reason(&format!("token-{why}"));
-            return fell(asked, attempt, step(StepCode::TicketUnreadable).with("why", why)).await;
+            return tried.fell(step(StepCode::TicketUnreadable).with("why", why));
         }
     };
-    if let Some(network) = site.network_of(asked.visit.facts.address).filter(|n| n.shared) {
-        return fell(asked, attempt, step(StepCode::TicketShared).with("network", network.name.as_str())).await;
+    if let Some(network) = site.network_of(visit.facts.address).filter(|n| n.shared) {
+        return tried.fell(step(StepCode::TicketShared).with("network", network.name.as_str()));
     }
-    let Some(link) = engine.tickets(&asked.way.name) else {
-        return not_now(asked, attempt, "the way in is not in use on this node".to_owned()).await;
+    let Some(link) = engine.tickets(&tried.way.name) else {
+        return not_now(tried, "the way in is not in use on this node".to_owned());
     };
     let taken = match link.judge(ticket, token, bound, engine.now()).await {
         Ok(taken) => taken,
-        Err(NotTaken::NotNow(how)) => return not_now(asked, attempt, how).await,
-        Err(NotTaken::Bindings) => return fell(asked, attempt, step(StepCode::TicketBindings)).await,
-        Err(NotTaken::Other(how)) => return fell(asked, attempt, step(StepCode::TicketNotTaken).with("how", how)).await,
-        Err(NotTaken::Fault(fault)) => return fell(asked, attempt, told(fault)).await,
+        Err(NotTaken::NotNow(how)) => return not_now(tried, how),
+        Err(NotTaken::Bindings) => return tried.fell(step(StepCode::TicketBindings)),
+        Err(NotTaken::Other(how)) => return tried.fell(step(StepCode::TicketNotTaken).with("how", how)),
+        Err(NotTaken::Fault(fault)) => return tried.fell(told(fault)),
     };
     // On every node together, and before anything is made of it.
-    match engine.store.use_once(&taken.once.0, taken.once.1).await {
-        Ok(true) => {}
-        Ok(false) => {
-            attempt.apart();
-            return fell(asked, attempt, step(StepCode::TicketReplayed)).await;
-        }
-        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+    if !engine.store.use_once(&taken.once.0, taken.once.1).await? {
+        tried.journey.attempt.apart();
+        return tried.fell(step(StepCode::TicketReplayed));
     }
-    attempt.step(|| {
+    tried.step(|| {
         step(StepCode::TicketTaken)
             .with("client", taken.client.as_str())
             .with("service", taken.service.as_str())
@@ -189,24 +191,21 @@ async fn came(asked: &Asked<'_>, way: &TicketWay, mut attempt: Attempt, shown: S
             .with("proven", time(taken.proven))
             .with("bound", Param::reason(if taken.bound { "ticket-bound" } else { "ticket-unbound" }))
     });
+    let id = tried.journey.attempt.id;
     let sent = match taken.delegated {
         Some(sent) => {
             let of = behalf::forwarded(engine.kerberos(), sent, taken.client.clone()).await;
-            of.inspect_err(|how| tracing::warn!(how, crossing = %attempt.id, "a ticket that came along cannot be used")).ok()
+            of.inspect_err(|how| tracing::warn!(how, crossing = %id, "a ticket that came along cannot be used")).ok()
         }
         None => None,
     };
-    let proven = match person(way, &taken.client) {
-        Ok(of) => proven(&taken.client, &of, Some(taken.proven), sent.map(Arc::new)),
-        Err(why) => return fell(asked, attempt, nobody(&taken.client, why)).await,
-    };
-    let mut response = begin(asked, attempt, proven).await;
-    if let Some(answer) = taken.answer
-        && let Ok(value) = HeaderValue::try_from(format!("Negotiate {}", STANDARD.encode(answer)))
-    {
-        response.headers_mut().insert(WWW_AUTHENTICATE, value);
+    match person(way, &taken.client) {
+        Ok(of) => {
+            let person = proven(&taken.client, &of, Some(taken.proven), sent.map(Arc::new));
+            Ok((tried.prove(person).await?, taken.answer))
+        }
+        Err(why) => tried.fell(nobody(&taken.client, why)),
     }
-    response
 }
 
 /// Who a principal is.
@@ -220,13 +219,13 @@ pub(super) fn nobody(client: &str, why: &str) -> Step {
 }
 
 /// Somebody of a realm.
-pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<Moment>, sent: Option<Arc<Delegation>>) -> Proven {
+pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<Moment>, sent: Option<Arc<Delegation>>) -> Person {
     let mut claims = Map::new();
     claims.insert("user".into(), of.user.clone().into());
     claims.insert("principal".into(), client.into());
     claims.insert("realm".into(), of.realm.into());
     claims.insert(FORWARDED.into(), sent.is_some().into());
-    Proven {
+    Person {
         way_in: WayIn::Ticket,
         subject: client.to_owned(),
         name: of.user.clone(),
@@ -240,9 +239,10 @@ pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<Moment>, sent: O
     }
 }
 
-async fn not_now(asked: &Asked<'_>, mut attempt: Attempt, how: String) -> Response {
-    attempt.step(|| Step::new(StepCode::TicketNotNow).with("way", asked.way.name.as_str()).with("how", how));
-    refuse(asked.edition, attempt, flow::ended(Outcome::Failed, StatusCode::BAD_GATEWAY)).await
+fn not_now<T>(tried: &mut Try<'_>, how: String) -> Result<T, Why> {
+    let way = tried.way.name.as_str();
+    tried.step(|| Step::new(StepCode::TicketNotNow).with("way", way).with("how", how));
+    Err(Why::SILENT)
 }
 
 fn time(t: Moment) -> String {
@@ -284,16 +284,8 @@ fn told(fault: Fault) -> Step {
     }
 }
 
-/// A form of this way in: a name and password of the realm.
-pub(super) async fn tried(asked: &Asked<'_>, way: &TicketWay, attempt: Attempt, entered: &super::Entered) -> Response {
-    if !way.password {
-        return refuse(asked.edition, attempt, failed_check()).await;
-    }
-    realm_password::tried(asked, way, attempt, entered).await
-}
-
 /// What a page with the realm's password says.
-pub(super) fn form(asked: &Asked<'_>, said: Said<'_>) -> Response {
+pub(super) fn form(tried: &Try<'_>, said: Said<'_>) -> Response {
     let page = TicketPage { take: None, on: None, password: true };
-    asked.form(said, |f| f.ticket(&page)).into_response()
+    tried.form(said, |f| f.ticket(&page)).into_response()
 }

@@ -1,5 +1,5 @@
 //! A SAML provider's answer: it waits where the provider's page posted it, is fetched by the browser that was sent, checked,
-//! and turned into evidence and a session. The provider's own refusal and a check of ours that failed are told apart.
+//! and turned into evidence. The provider's own refusal and a check of ours that failed are told apart.
 
 use std::sync::Arc;
 
@@ -17,11 +17,11 @@ use passeur_core::identity::display_name;
 use passeur_core::site::{Gate, Site};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_core::x509::fingerprint;
+use passeur_engine::Engine;
 use passeur_engine::attempt::{Attempt, Who};
 use passeur_engine::providers::own::OwnSaml;
 use passeur_engine::providers::saml::SamlLink;
 use passeur_http::cookies::{self, Found};
-use passeur_live::edition::Edition;
 use passeur_protocols::saml::binding::from_form;
 use passeur_protocols::saml::response::{Assertion, BadResponse, Expected, NameId, check};
 use passeur_protocols::saml::signature::BadSignature;
@@ -29,12 +29,13 @@ use passeur_protocols::saml::told::{response as told_openly, said_to_answer};
 use serde_json::{Map, Value};
 
 use super::{ask, flow_cookie, looks_ours, request_id, tab_of, told};
-use crate::ask::{Flow, Manner, Purposed};
-use crate::enter::AtProvider;
-use crate::flow::{self, Ended, check_afresh, check_flow, ended, failed_check, refuse, resume};
+use crate::journey::flow::{Flow, Saml};
+use crate::journey::start::wants_anew;
+use crate::journey::{
+    Asked, Desk, Destination, Done, Journey, Manner, Proven, ProviderSession, Stop, Why, answer as answer_with, compute, fresh,
+};
 use crate::pages;
-use crate::{LiveEdition, Visit, enter, fresh, only_value, park, start, trial};
-use passeur_engine::Engine;
+use crate::{LiveEdition, Visit, only_value, park, trial};
 
 /// The largest answer that is taken, as it is posted.
 const ANSWER_MAX: usize = 384 * 1024;
@@ -42,45 +43,39 @@ const ANSWER_MAX: usize = 384 * 1024;
 /// `POST /.passeur/saml/{provider}/answer`: the assertion consumer service.
 pub async fn post(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     Path(provider): Path<String>,
     visit: Visit,
     body: Body,
 ) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
-    let posted = match park::posted(&engine, &edition, &visit, body, ANSWER_MAX).await {
-        Ok(posted) => posted,
-        Err(response) => return response,
-    };
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    answer_with(posted(desk, &provider, body).await).await
+}
+
+async fn posted<'a>(desk: Desk<'a>, provider: &str, body: Body) -> Done<'a> {
+    let posted = park::posted(desk, body, ANSWER_MAX).await?;
     let form = Form::read(&String::from_utf8_lossy(&posted));
-    let tab = form.relay_state.as_deref().and_then(|s| tab_of(&engine, &provider, s));
+    let tab = form.relay_state.as_deref().and_then(|s| tab_of(desk.engine, provider, s));
     let answers = match tab {
         // Whether there is such a provider, the flow says, which may be of a trial.
         Some(tab) => sha256(format!("flow {provider} {tab}").as_bytes()),
-        None => match checked_first(&engine, &edition, &visit, &provider, &form).await {
-            Ok(assertion) => assertion,
-            Err(response) => return response,
-        },
+        None => checked_first(desk, provider, &form).await?,
     };
-    park::park(&engine, &edition, &visit, &edition.site.consumer_uri(&provider), &posted, answers).await
+    park::park(desk, &desk.site().consumer_uri(provider), &posted, answers).await
 }
 
 /// What nobody asked for is checked before it is kept: anybody can post anything. Gives what tells it apart from others.
-async fn checked_first(
-    engine: &Engine,
-    edition: &Edition,
-    visit: &Visit,
-    provider: &str,
-    form: &Form,
-) -> Result<[u8; 32], Response> {
-    let Some(link) = engine.provider(provider).and_then(|l| l.saml()) else { return Err(StatusCode::NOT_FOUND.into_response()) };
-    let (mut attempt, _) = aimed(engine, edition, visit, &link, form).await?;
-    match believed(engine, &edition.site, &mut attempt, &link, form, None).await {
-        Ok(assertion) => Ok(sha256(format!("assertion {} {}", link.provider.issuer, assertion.id).as_bytes())),
-        Err(e) => Err(refuse(edition, attempt, e).await),
-    }
+async fn checked_first<'a>(desk: Desk<'a>, provider: &str, form: &Form) -> Done<'a, [u8; 32]> {
+    let link = link_of(desk, desk.engine.provider(provider))?;
+    let mut journey = aimed(desk, &link, form).await?;
+    let believed = believed(desk, &mut journey.attempt, &link, form, None).await;
+    let (_, assertion) = journey.go_on_with(believed)?;
+    Ok(sha256(format!("assertion {} {}", link.provider.issuer, assertion.id).as_bytes()))
+}
+
+/// The link to a SAML provider; there is nothing at the address of any other.
+fn link_of(desk: Desk<'_>, found: Option<passeur_engine::providers::ProviderLink>) -> Done<'_, Arc<SamlLink>> {
+    found.and_then(|l| l.saml()).ok_or_else(|| desk.stop_plainly(StatusCode::NOT_FOUND.into_response()))
 }
 
 /// What was posted.
@@ -99,135 +94,103 @@ impl Form {
 /// `GET /.passeur/saml/{provider}/answer?parked=…`: the browser itself, with its cookies.
 pub async fn answer(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     Path(provider): Path<String>,
     visit: Visit,
 ) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
-    let body = match park::fetch(&engine, &edition, &visit, &edition.site.consumer_uri(&provider)).await {
-        Ok(body) => body.unwrap_or_default(),
-        Err(response) => return response,
-    };
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    answer_with(answered(desk, &provider).await).await
+}
+
+async fn answered<'a>(desk: Desk<'a>, provider: &str) -> Done<'a> {
+    let (engine, site) = (desk.engine, desk.site());
+    let body = park::fetch(desk, &site.consumer_uri(provider)).await?.unwrap_or_default();
     let form = Form::read(&body);
-    let (cookie, flow) = match form.relay_state.as_deref().and_then(|s| tab_of(&engine, &provider, s)) {
-        Some(tab) => {
-            let (name, secure) = flow_cookie(&edition.site, tab);
-            let held = match cookies::find(&visit.headers, &name) {
-                Found::One(text) => Flow::open(&engine, &text).filter(|f| f.provider == provider),
-                Found::None | Found::Several => None,
-            };
-            (Some((name, secure)), held)
-        }
-        None => (None, None),
+    let cookie = form.relay_state.as_deref().and_then(|s| tab_of(engine, provider, s)).map(|tab| flow_cookie(site, tab));
+    let held = cookie.as_ref().map(|(name, _)| cookies::find(&desk.visit.headers, name));
+    let flow = match held {
+        Some(Found::One(text)) => Flow::<Saml>::open(engine, &text).filter(|f| f.leg.by.provider == provider),
+        Some(Found::None | Found::Several) | None => None,
     };
     let link = match &flow {
-        Some(flow) => trial::link_of(&engine, &flow.to, &provider).await,
-        None => Ok(engine.provider(&provider)),
+        Some(flow) => trial::link_of(engine, &flow.to, provider).await.map_err(|e| desk.stop_plainly(e))?,
+        None => engine.provider(provider),
     };
-    let link = match link {
-        Ok(link) => link.and_then(|l| l.saml()),
-        Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+    let link = link_of(desk, link)?;
+    let done = match flow {
+        Some(flow) => asked(desk, &link, &form, flow).await,
+        None => unasked(desk, &link, &form).await,
     };
-    let Some(link) = link else { return StatusCode::NOT_FOUND.into_response() };
-    let mut response = match flow {
-        Some(flow) => asked(&engine, &edition, &visit, &link, &form, flow).await,
-        None => unasked(&engine, &edition, &visit, &link, &form).await,
-    };
+    // Whatever came of it, the tab waits no longer.
+    let mut response = answer_with(done).await;
     if let Some((name, secure)) = cookie {
         pages::set_cookie(&mut response, &cookies::set(&name, "", secure, Some(0)));
     }
-    response
+    Ok(response)
 }
 
 /// The answer to a request that this browser carried.
-async fn asked(engine: &Engine, edition: &Edition, visit: &Visit, link: &SamlLink, form: &Form, flow: Flow) -> Response {
-    let site = &edition.site;
-    let sent = ask::sent_step(site, link, &flow.endpoint, &flow.nonce, &flow.manner);
-    let Some(mut attempt) = resume(engine, edition, visit, &flow, Some(sent)).await else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
-    let after = (engine.now().timestamp_millis() - flow.sent) / 1000;
-    attempt.step(|| {
+async fn asked<'a>(desk: Desk<'a>, link: &SamlLink, form: &Form, flow: Flow<Saml>) -> Done<'a> {
+    let sent = ask::sent_step(desk.site(), link, &flow.leg);
+    let mut journey = Journey::resume(desk, flow, Some(sent)).await?;
+    let (provider, after) = (link.provider.name.as_str(), journey.after());
+    journey.step(|| {
         Step::new(StepCode::ProviderAnswered)
-            .with("provider", flow.provider.as_str())
+            .with("provider", provider)
             .with("parameters", vec!["SAMLResponse=… (masked)".to_owned(), "RelayState=… (ours)".to_owned()])
             .with("after", after)
     });
-    let taken = match check_flow(engine, edition, &mut attempt, visit, &flow, link.provider.answer_within).await {
-        Ok(()) => take(engine, site, &mut attempt, link, form, Some(&request_id(&flow.nonce))).await,
-        Err(e) => Err(e),
-    };
-    let taken = match taken {
-        Ok((evidence, there)) => {
-            let proven = evidence.factors.auth_time;
-            check_afresh(site, &mut attempt, &flow, proven, None).map(|()| (evidence, there))
-        }
-        Err(e) => Err(e),
-    };
-    if let Purposed::Trial { token, .. } = &flow.to {
-        return trial::finish(engine, edition, attempt, token, taken.map(|(evidence, _)| evidence)).await;
+    let open = journey.check_flow(link.provider.answer_within).await;
+    let (mut journey, ()) = journey.go_on_with(open)?;
+    let request = request_id(&journey.leg().nonce);
+    let taken = take(desk, &mut journey.attempt, link, form, Some(&request)).await;
+    let (mut journey, proven) = journey.go_on_with(taken)?;
+    let afresh = journey.check_afresh(proven.evidence.factors.auth_time, None);
+    let (journey, ()) = journey.go_on_with(afresh)?;
+    if let Destination::Trial { token, .. } = &journey.to {
+        return Ok(trial::finish(desk, journey.attempt, token, Ok(proven.evidence)).await);
     }
-    match taken {
-        Ok((evidence, there)) => enter::begin(engine, edition, attempt, visit, evidence, there, flow.to).await,
-        Err(e) => refuse(edition, attempt, e).await,
-    }
+    journey.with(proven).enter().await
 }
 
-/// An attempt by an answer that this browser carried no request for, and where it leads: it is either of a browser that another was
-/// sent with, or of a provider that sends people of its own accord.
-async fn aimed(
-    engine: &Engine,
-    edition: &Edition,
-    visit: &Visit,
-    link: &SamlLink,
-    form: &Form,
-) -> Result<(Attempt, Purposed), Response> {
+/// A sign-in by an answer that this browser carried no request for: it is either of a browser that another was sent with, or of a provider
+/// that sends people of its own accord.
+async fn aimed<'a>(desk: Desk<'a>, link: &SamlLink, form: &Form) -> Done<'a, Journey<'a, Asked>> {
     let name = link.provider.name.as_str();
-    let mut attempt = Attempt::begin(engine, "sign-in", &visit.facts);
+    let mut attempt = Attempt::begin(desk.engine, "sign-in", &desk.visit.facts);
     attempt.provider = Some(name.to_owned());
+    let stop = |attempt: Attempt, why: Why| Box::new(Stop { desk, attempt, to: None, why });
     if form.relay_state.as_deref().is_some_and(looks_ours) {
         attempt.step(|| Step::new(StepCode::StateOtherBrowser));
-        return Err(refuse(edition, attempt, failed_check()).await);
+        return Err(stop(attempt, Why::FAILED_CHECK));
     }
-    let Some(to) = aimed_at(&edition.site, name, form.relay_state.as_deref()) else {
+    let Some(to) = aimed_at(desk.site(), name, form.relay_state.as_deref()) else {
         let value = form.response.clone().unwrap_or_default();
         let asked = move || from_form(&value).ok().as_deref().and_then(said_to_answer);
-        let asked = match flow::compute(engine, &mut attempt, asked).await {
-            Ok(asked) => asked,
-            Err(e) => return Err(refuse(edition, attempt, e).await),
-        };
-        attempt.step(|| match asked {
-            Some(request) => no_relay_state(form, &request),
-            None => Step::new(StepCode::SamlUnasked).with("provider", name),
-        });
-        return Err(refuse(edition, attempt, failed_check()).await);
+        match compute(desk.engine, &mut attempt, asked).await {
+            Ok(Some(request)) => attempt.step(|| no_relay_state(form, &request)),
+            Ok(None) => attempt.step(|| Step::new(StepCode::SamlUnasked).with("provider", name)),
+            Err(why) => return Err(stop(attempt, why)),
+        }
+        return Err(stop(attempt, Why::FAILED_CHECK));
     };
-    if let Purposed::Unasked { gate, .. } = &to {
+    if let Destination::Unasked { gate, .. } = &to {
         attempt.gate = gate.clone();
     }
-    Ok((attempt, to))
+    Ok(Journey { desk, attempt, to, state: Asked })
 }
 
 /// An answer of a provider that sends people of its own accord.
-async fn unasked(engine: &Engine, edition: &Edition, visit: &Visit, link: &SamlLink, form: &Form) -> Response {
-    let (mut attempt, to) = match aimed(engine, edition, visit, link, form).await {
-        Ok(found) => found,
-        Err(response) => return response,
-    };
-    if start::wants_anew(&edition.site, visit) {
+async fn unasked<'a>(desk: Desk<'a>, link: &SamlLink, form: &Form) -> Done<'a> {
+    let mut journey = aimed(desk, link, form).await?;
+    if wants_anew(&desk) {
         // Nobody asked for this proof, so that it is of before: whoever signed out here, or shares the machine, proves it anew.
-        let name = link.provider.name.clone();
-        return start::by_way(engine, edition, attempt, visit, name, to, Manner::anew(true)).await;
+        return journey.by_way(&link.provider.name, Manner::anew()).await;
     }
-    match take(engine, &edition.site, &mut attempt, link, form, None).await {
-        Ok((evidence, there)) => {
-            let evidence = Evidence { unasked: true, ..evidence };
-            enter::begin(engine, edition, attempt, visit, evidence, there, to).await
-        }
-        Err(e) => refuse(edition, attempt, e).await,
-    }
+    let taken = take(desk, &mut journey.attempt, link, form, None).await;
+    let (journey, mut proven) = journey.go_on_with(taken)?;
+    proven.evidence.unasked = true;
+    journey.with(proven).enter().await
 }
 
 /// The step for an answer that says it was asked for, and does not bring back by whom.
@@ -238,7 +201,7 @@ fn no_relay_state(form: &Form, request: &str) -> Step {
 
 /// Where somebody is meant to go whom a provider sent of its own accord: to the gate whose address RelayState is, or, where it is no
 /// gate's, to the only one that takes them. None where no gate does, or the one that is meant does not.
-fn aimed_at(site: &Site, provider: &str, relay_state: Option<&str>) -> Option<Purposed> {
+fn aimed_at(site: &Site, provider: &str, relay_state: Option<&str>) -> Option<Destination> {
     let takes = |g: &&Gate| g.access.unasked && g.access.ways.iter().any(|w| w == provider);
     let takers = || site.gates.iter().filter(takes);
     let meant = site.gates.iter().find_map(|g| {
@@ -255,33 +218,26 @@ fn aimed_at(site: &Site, provider: &str, relay_state: Option<&str>) -> Option<Pu
         all.next().is_none().then(|| (first, ReturnPath::root()))
     };
     let (gate, path) = meant.or_else(only)?;
-    Some(Purposed::Unasked { gate: gate.name.clone(), address: gate.address.at(path.as_str()) })
+    Some(Destination::Unasked { gate: gate.name.clone(), address: gate.address.at(path.as_str()) })
 }
 
 /// Every check of the answer, in order; the first that fails ends the attempt.
-async fn take(
-    engine: &Engine,
-    site: &Site,
-    attempt: &mut Attempt,
-    link: &SamlLink,
-    form: &Form,
-    request: Option<&str>,
-) -> Result<(Evidence, AtProvider), Ended> {
-    let assertion = believed(engine, site, attempt, link, form, request).await?;
+async fn take(desk: Desk<'_>, attempt: &mut Attempt, link: &SamlLink, form: &Form, request: Option<&str>) -> Result<Proven, Why> {
+    let engine = desk.engine;
+    let assertion = believed(desk, attempt, link, form, request).await?;
     once(engine, attempt, link, &assertion).await?;
     let evidence = to_evidence(attempt, link, &assertion, engine.now())?;
     tell(engine, attempt, &link.own, &assertion, &evidence);
     attempt.who =
         Some(Who { provider: link.provider.name.clone(), subject: evidence.subject.clone(), name: display_name(&evidence) });
-    let there = AtProvider {
+    let provider = ProviderSession {
         hint: assertion.name.as_ref().and_then(|n| serde_json::to_string(n).ok()).unwrap_or_default(),
         name: assertion.name.as_ref().and_then(NameId::key),
         session: assertion.session_index,
-        kept: None,
-        sent: None,
         until: assertion.session_until,
+        ..ProviderSession::default()
     };
-    Ok((evidence, there))
+    Ok(Proven { evidence, provider })
 }
 
 /// What an answer is held against, as the thread that computes holds it.
@@ -313,22 +269,22 @@ impl Wanted {
 
 /// The assertion that counts, where the answer is the provider's and for us. Whether it was used before is not looked at.
 async fn believed(
-    engine: &Engine,
-    site: &Site,
+    desk: Desk<'_>,
     attempt: &mut Attempt,
     link: &SamlLink,
     form: &Form,
     request: Option<&str>,
-) -> Result<Assertion, Ended> {
-    let found = ask::party(link, attempt).await.ok_or_else(|| ended(Outcome::Failed, StatusCode::BAD_GATEWAY))?;
+) -> Result<Assertion, Why> {
+    let engine = desk.engine;
+    let found = ask::party(link, attempt).await.ok_or(Why::SILENT)?;
     let Some(value) = &form.response else {
         attempt.step(|| Step::new(StepCode::SamlNoAnswer).with("what", "the form holds no SAMLResponse, or two"));
-        return Err(failed_check());
+        return Err(Why::FAILED_CHECK);
     };
     let wanted = Arc::new(Wanted {
         issuer: link.provider.issuer.clone(),
         own: link.own.clone(),
-        consumer: site.consumer_uri(&link.provider.name),
+        consumer: desk.site().consumer_uri(&link.provider.name),
         request: request.map(str::to_owned),
         now: engine.now(),
         skew: link.provider.skew,
@@ -343,7 +299,7 @@ async fn believed(
         let checked = text.clone().and_then(|t| check(&t, &with.expected(&known.party.certificates)));
         (text.unwrap_or_default(), shown, checked)
     };
-    let (text, shown, mut checked) = flow::compute(engine, attempt, first).await?;
+    let (text, shown, mut checked) = compute(engine, attempt, first).await?;
     if let Some(shown) = shown {
         attempt.received("SAMLResponse", || shown);
     }
@@ -358,7 +314,7 @@ async fn believed(
         });
         known = newer.clone();
         let with = wanted.clone();
-        checked = flow::compute(engine, attempt, move || check(&text, &with.expected(&newer.party.certificates))).await?;
+        checked = compute(engine, attempt, move || check(&text, &with.expected(&newer.party.certificates))).await?;
     }
     checked.map_err(|e| {
         attempt.step(|| match &e {
@@ -367,12 +323,13 @@ async fn believed(
             e => told::step(e, &wanted.expected(&known.party.certificates), &link.provider.name),
         });
         let theirs = matches!(e, BadResponse::Refused { .. });
-        ended(if theirs { Outcome::ProviderRefused } else { Outcome::CheckFailed }, StatusCode::FORBIDDEN)
+        let outcome = if theirs { Outcome::ProviderRefused } else { Outcome::CheckFailed };
+        Why::Ended { outcome, status: StatusCode::FORBIDDEN }
     })
 }
 
 /// Whether the assertion was not used before, on any node.
-async fn once(engine: &Engine, attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion) -> Result<(), Ended> {
+async fn once(engine: &Engine, attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion) -> Result<(), Why> {
     let id = sha256(format!("assertion {} {}", link.provider.issuer, assertion.id).as_bytes());
     // A provider's far end must not make us remember for years: what is older than its session cannot be answered either.
     let until = assertion.remember_until.min(engine.now() + Duration::days(400));
@@ -381,23 +338,23 @@ async fn once(engine: &Engine, attempt: &mut Attempt, link: &SamlLink, assertion
         Ok(false) => {
             attempt.step(|| Step::new(StepCode::SamlReplayed).with("id", assertion.id.as_str()));
             attempt.id = engine.new_crossing();
-            Err(failed_check())
+            Err(Why::FAILED_CHECK)
         }
         Err(e) => {
             attempt.step(|| Step::new(StepCode::StoreFailed).with("how", e.to_string()));
-            Err(ended(Outcome::Failed, StatusCode::SERVICE_UNAVAILABLE))
+            Err(Why::UNAVAILABLE)
         }
     }
 }
 
-fn to_evidence(attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion, arrived: Moment) -> Result<Evidence, Ended> {
+fn to_evidence(attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion, arrived: Moment) -> Result<Evidence, Why> {
     let subject = match &link.trust.subject {
         None => match assertion.name.as_ref().map(NameId::key) {
             Some(Some(key)) => key,
             named => {
                 let seen = if named.is_some() { "transient" } else { "none" };
                 attempt.step(|| Step::new(StepCode::SamlNoName).with("seen", Param::reason(seen)));
-                return Err(failed_check());
+                return Err(Why::FAILED_CHECK);
             }
         },
         Some(attribute) => {
@@ -407,7 +364,7 @@ fn to_evidence(attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion, ar
                 several => {
                     let seen = format!("{} values", several.len());
                     attempt.step(|| Step::new(StepCode::SamlNoSubject).with("attribute", attribute.as_str()).with("seen", seen));
-                    return Err(failed_check());
+                    return Err(Why::FAILED_CHECK);
                 }
             }
         }

@@ -1,24 +1,20 @@
 //! Sending somebody to a SAML provider.
 
-use axum::response::{IntoResponse, Response};
-use http::StatusCode;
-use passeur_core::crossing::Outcome;
+use axum::response::IntoResponse;
 use passeur_core::site::{Provider, Site};
 use passeur_core::step::{Step, StepCode};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::providers::saml::{InUse, SamlLink};
 use passeur_http::cookies;
-use passeur_live::edition::Edition;
 use passeur_protocols::saml::binding::{Message, form_value, redirect as by_redirect};
 use passeur_protocols::saml::request::Request;
 use passeur_protocols::saml::write::signed_message;
 
 use super::{flow_cookie, relay_state, request_id, tab};
-use crate::ask::{Flow, Manner, Purposed};
-use crate::flow::{self, ended, refuse};
+use crate::journey::flow::{Leg, Saml};
+use crate::journey::{Asked, Desk, Done, Journey, Manner, OnTheWay, Why};
 use crate::pages::{self, redirect};
-use crate::{Visit, browser_binding, trial};
-use passeur_engine::Engine;
+use crate::{Visit, browser_binding};
 
 /// The longest flow in a cookie: browsers take 4,096 bytes with the name.
 const COOKIE_MAX: usize = 3_800;
@@ -26,8 +22,8 @@ const COOKIE_MAX: usize = 3_800;
 const FLOWS_MAX: usize = 6;
 
 /// The step that says where a person was sent, and with what.
-pub fn sent_step(site: &Site, link: &SamlLink, endpoint: &str, nonce: &str, manner: &Manner) -> Step {
-    let p = &link.provider;
+pub fn sent_step(site: &Site, link: &SamlLink, leg: &Leg<Saml>) -> Step {
+    let (p, nonce, manner) = (&link.provider, leg.nonce.as_str(), &leg.manner);
     let consumer = site.consumer_uri(&p.name);
     let mut parameters = vec![
         format!("AuthnRequest ID={}", request_id(nonce)),
@@ -41,7 +37,7 @@ pub fn sent_step(site: &Site, link: &SamlLink, endpoint: &str, nonce: &str, mann
     parameters.extend(manner.anew.then(|| "ForceAuthn=true".to_owned()));
     Step::new(StepCode::SentToProvider)
         .with("provider", p.name.as_str())
-        .with("endpoint", endpoint)
+        .with("endpoint", leg.by.endpoint.as_str())
         .with("parameters", parameters)
         .with("redirect_uri", consumer)
 }
@@ -78,72 +74,33 @@ pub async fn party(link: &SamlLink, attempt: &mut Attempt) -> Option<InUse> {
 }
 
 /// Sends the browser to the provider.
-pub async fn to_provider(
-    engine: &Engine,
-    edition: &Edition,
-    mut attempt: Attempt,
-    visit: &Visit,
-    link: &SamlLink,
-    to: Purposed,
-    manner: &Manner,
-) -> Response {
-    let site = &edition.site;
-    let name = &link.provider.name;
-    let Some(found) = party(link, &mut attempt).await else { return failed(engine, edition, attempt, &to).await };
-    let Some(endpoint) = link.choose(&found.known.party.sign_on) else { return failed(engine, edition, attempt, &to).await };
-    let own = &link.own;
-    let wants = link.trust.sign_requests || found.known.party.wants_signed;
-    let signer = own.signer().filter(|_| wants);
-    if wants && signer.is_none() {
-        attempt.step(|| Step::new(StepCode::RequestUnsigned).with("provider", name.as_str()));
-        return failed(engine, edition, attempt, &to).await;
+pub async fn to_provider<'a>(mut journey: Journey<'a, Asked>, link: &SamlLink, manner: Manner) -> Done<'a> {
+    let Desk { engine, visit, .. } = journey.desk;
+    let site = journey.site();
+    let name = link.provider.name.as_str();
+    let Some(found) = party(link, &mut journey.attempt).await else { return Err(journey.stop(Why::NOT_SENT)) };
+    let Some(endpoint) = link.choose(&found.known.party.sign_on) else { return Err(journey.stop(Why::NOT_SENT)) };
+    let signs = link.trust.sign_requests || found.known.party.wants_signed;
+    if signs && link.own.signer().is_none() {
+        journey.step(|| Step::new(StepCode::RequestUnsigned).with("provider", name));
+        return Err(journey.stop(Why::NOT_SENT));
     }
     let (browser, set) = browser_binding(engine, &visit.headers, &site.address, "flow");
-    let now = engine.now();
-    let mut flow = Flow::begin(engine, &attempt, name, &browser, to, manner.clone());
-    flow.endpoint = endpoint.location.clone();
-    let sealed = flow.seal(engine, COOKIE_MAX);
-    let consumer = site.consumer_uri(name);
-    let id = request_id(&flow.nonce);
-    let request = Request {
-        id: &id,
-        destination: &endpoint.location,
-        consumer: &consumer,
-        issuer: &own.entity_id,
-        now,
-        anew: manner.anew,
-        passive: false,
-        contexts: contexts(&link.provider, manner),
-        format: link.trust.name_id.as_deref(),
+    let by = Saml { provider: name.to_owned(), endpoint: endpoint.location.clone() };
+    let (mut journey, sealed) = journey.send(by, &browser, manner, COOKIE_MAX);
+    let state = relay_state(engine, &journey.state.0);
+    let step = sent_step(site, link, &journey.state.0);
+    journey.step(|| step);
+    let carried = message(&mut journey, link, endpoint.is_redirect(), signs, &state).await;
+    let (journey, carried) = journey.go_on_with(carried)?;
+    let Some(text) = carried else { return Err(journey.stop(Why::NOT_SENT)) };
+    let mut response = if endpoint.is_redirect() {
+        redirect(&text, None)
+    } else {
+        let fields = [("SAMLRequest", form_value(&text)), ("RelayState", state)];
+        pages::post_on(site, visit.facts.lang, &link.provider.title, &endpoint.location, &fields).into_response()
     };
-    let state = relay_state(engine, &flow);
-    attempt.step(|| sent_step(site, link, &endpoint.location, &flow.nonce, manner));
-    let xml = request.xml();
-    let carried = match (signer, endpoint.is_redirect()) {
-        (None, true) => by_redirect(&endpoint.location, Message::Request, &xml, Some(&state), None),
-        (None, false) => Some(xml),
-        // A signature costs more than all the rest of it.
-        (Some(_), by_address) => {
-            let (own, to, state, id) = (own.clone(), endpoint.location.clone(), state.clone(), id.clone());
-            let sign = move || match by_address {
-                true => by_redirect(&to, Message::Request, &xml, Some(&state), own.signer()),
-                false => signed_message(&xml, &id, own.signer()?),
-            };
-            match flow::compute(engine, &mut attempt, sign).await {
-                Ok(done) => done,
-                Err(e) => return refuse(edition, attempt, e).await,
-            }
-        }
-    };
-    let sent = carried.map(|text| match endpoint.is_redirect() {
-        true => redirect(&text, None),
-        false => {
-            let fields = [("SAMLRequest", form_value(&text)), ("RelayState", state.clone())];
-            pages::post_on(site, visit.facts.lang, &link.provider.title, &endpoint.location, &fields).into_response()
-        }
-    });
-    let Some(mut response) = sent else { return failed(engine, edition, attempt, &flow.to).await };
-    let (cookie, secure) = flow_cookie(site, tab(&flow.nonce));
+    let (cookie, secure) = flow_cookie(site, tab(&journey.state.0.nonce));
     let within = link.provider.answer_within.num_seconds() + 300;
     pages::set_cookie(&mut response, &cookies::set(&cookie, &sealed, secure, Some(within)));
     for old in surplus(site, visit) {
@@ -152,20 +109,45 @@ pub async fn to_provider(
     if let Some(set) = set {
         pages::set_cookie(&mut response, &set);
     }
-    attempt.record_waiting();
-    engine.recorder.flow(name, now, 1, 0);
-    response
+    journey.waits(name);
+    Ok(response)
 }
 
-/// Nobody could be sent: told to the person, or to whoever tries the provider.
-async fn failed(engine: &Engine, edition: &Edition, attempt: Attempt, to: &Purposed) -> Response {
-    if let Purposed::Trial { token, .. } = to {
-        let end = ended(Outcome::Failed, StatusCode::BAD_GATEWAY);
-        return trial::finish(engine, edition, attempt, token, Err(end)).await;
+/// The request as it goes to the provider: an address with it, or a document for a form. None where it cannot be written.
+async fn message(
+    journey: &mut Journey<'_, OnTheWay<Saml>>,
+    link: &SamlLink,
+    by_address: bool,
+    signs: bool,
+    state: &str,
+) -> Result<Option<String>, Why> {
+    let leg = &journey.state.0;
+    let (id, consumer) = (request_id(&leg.nonce), journey.desk.site().consumer_uri(&leg.by.provider));
+    let request = Request {
+        id: &id,
+        destination: &leg.by.endpoint,
+        consumer: &consumer,
+        issuer: &link.own.entity_id,
+        now: journey.desk.engine.now(),
+        anew: leg.manner.anew,
+        passive: false,
+        contexts: contexts(&link.provider, &leg.manner),
+        format: link.trust.name_id.as_deref(),
+    };
+    let xml = request.xml();
+    match (signs, by_address) {
+        (false, true) => Ok(by_redirect(&leg.by.endpoint, Message::Request, &xml, Some(state), None)),
+        (false, false) => Ok(Some(xml)),
+        // A signature costs more than all the rest of it.
+        (true, _) => {
+            let (own, to, state) = (link.own.clone(), leg.by.endpoint.clone(), state.to_owned());
+            let sign = move || match by_address {
+                true => by_redirect(&to, Message::Request, &xml, Some(&state), own.signer()),
+                false => signed_message(&xml, &id, own.signer()?),
+            };
+            journey.compute(sign).await
+        }
     }
-    let id = attempt.record_anonymous(Outcome::Failed);
-    let refused = pages::Refused::of_step(&attempt, id, None);
-    pages::refused(&edition.site, attempt.lang, StatusCode::BAD_GATEWAY, &refused).into_response()
 }
 
 /// Cookies of flows that make room: a browser that never comes back would send ever more of them.

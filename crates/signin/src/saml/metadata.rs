@@ -9,10 +9,7 @@ use crate::{LiveEdition, Visit};
 use passeur_engine::Engine;
 
 /// Serves it, signed where there is a key of ours.
-pub async fn serve(State(engine): State<Engine>, edition: Option<LiveEdition>, visit: Visit) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
+pub async fn serve(State(engine): State<Engine>, LiveEdition(edition): LiveEdition, visit: Visit) -> Response {
     let provider = visit.parameter("provider");
     let Some(text) = engine.own_saml().metadata(&edition.site, engine.now(), provider.as_deref()) else {
         return StatusCode::NOT_FOUND.into_response();

@@ -13,8 +13,9 @@ mod told;
 use passeur_core::id::{hex, same_secret};
 use passeur_core::site::Site;
 
-use super::ask::Flow;
 use passeur_engine::Engine;
+
+use crate::journey::flow::{Leg, Saml};
 
 /// The identifier of the request of a flow.
 fn request_id(nonce: &str) -> String {
@@ -35,9 +36,9 @@ fn relay_mac(provider: &str, front: &str) -> Vec<u8> {
 }
 
 /// RelayState of a flow: 56 of the 80 bytes that it may hold. Only what names a flow of ours is kept when a form posts it.
-fn relay_state(engine: &Engine, flow: &Flow) -> String {
-    let front = format!("{}{:08x}", tab(&flow.nonce), flow.sent.div_euclid(1000));
-    let mac = engine.ring.mac("relay state", &relay_mac(&flow.provider, &front));
+fn relay_state(engine: &Engine, leg: &Leg<Saml>) -> String {
+    let front = format!("{}{:08x}", tab(&leg.nonce), leg.sent.div_euclid(1000));
+    let mac = engine.ring.mac("relay state", &relay_mac(&leg.by.provider, &front));
     front + &hex(&mac[..16])
 }
 

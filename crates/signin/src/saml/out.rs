@@ -25,7 +25,7 @@ use passeur_store::StoreError;
 
 use super::ask;
 use crate::ended::end_by_provider;
-use crate::flow::{self, failed_check, refuse};
+use crate::journey::{Desk, Done, Stop, Why, answer, compute};
 use crate::pages::{self, WayOut, redirect};
 use crate::{LiveEdition, Visit, only_value, park};
 use passeur_engine::Engine;
@@ -82,35 +82,34 @@ impl Letter {
 /// the signature that counts.
 pub async fn message(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     Path(provider): Path<String>,
     visit: Visit,
     body: Body,
 ) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    answer(heard(desk, &provider, body).await).await
+}
+
+async fn heard<'a>(desk: Desk<'a>, provider: &str, body: Body) -> Done<'a> {
+    let Desk { engine, edition, visit } = desk;
+    let Some(link) = engine.provider(provider).and_then(|l| l.saml()) else {
+        return Err(desk.stop_plainly(StatusCode::NOT_FOUND.into_response()));
     };
-    let Some(link) = engine.provider(&provider).and_then(|l| l.saml()) else { return StatusCode::NOT_FOUND.into_response() };
-    let body = match park::posted(&engine, &edition, &visit, body, MESSAGE_MAX).await {
-        Ok(body) => body,
-        Err(response) => return response,
-    };
+    let body = park::posted(desk, body, MESSAGE_MAX).await?;
     let form = String::from_utf8_lossy(&body).into_owned();
     let by_form = visit.facts.method == "POST";
     let text = if by_form { &form } else { &visit.query };
     let field = |name: &str| only_value(text, name);
-    let (request, answer, state) = (field("SAMLRequest"), field("SAMLResponse"), field("RelayState"));
-    let mut attempt = Attempt::begin(&engine, "sign-in", &visit.facts);
-    attempt.provider = Some(provider.clone());
-    let Some(found) = ask::party(&link, &mut attempt).await else {
-        let id = attempt.record_anonymous(Outcome::Failed);
-        let refused = pages::Refused::of_step(&attempt, id, None);
-        return pages::refused(&edition.site, visit.facts.lang, StatusCode::BAD_GATEWAY, &refused).into_response();
-    };
-    let address = edition.site.saml_sign_out_uri(&provider);
+    let (request, response, state) = (field("SAMLRequest"), field("SAMLResponse"), field("RelayState"));
+    let mut attempt = Attempt::begin(engine, "sign-in", &visit.facts);
+    attempt.provider = Some(provider.to_owned());
+    let stop = |attempt: Attempt, why: Why| Box::new(Stop { desk, attempt, to: None, why });
+    let Some(found) = ask::party(&link, &mut attempt).await else { return Err(stop(attempt, Why::NOT_SENT)) };
+    let address = edition.site.saml_sign_out_uri(provider);
     let (now, query, known, l) = (engine.now(), visit.query.clone(), found.known.clone(), link.clone());
     let asks = request.is_some();
-    let value = request.clone().or(answer.clone());
+    let value = request.clone().or(response.clone());
     // Anybody can send one: it is read and checked elsewhere.
     let read = move || {
         let expected = Expected {
@@ -128,32 +127,33 @@ pub async fn message(
             false => Read::Answer(read_answer(carried, &expected)),
         }
     };
-    let read = match (&request, &answer) {
-        (Some(_), None) | (None, Some(_)) => flow::compute(&engine, &mut attempt, read).await,
+    let read = match (&request, &response) {
+        (Some(_), None) | (None, Some(_)) => compute(engine, &mut attempt, read).await,
         _ => Ok(Read::Request(Err(BadSignOut::Form))),
     };
     let how = match read {
-        Err(e) => return refuse(&edition, attempt, e).await,
+        Err(why) => return Err(stop(attempt, why)),
         Ok(Read::Request(read)) => match read {
             Ok(out) => {
                 let id = sha256(format!("sign-out {} {}", link.provider.issuer, out.id).as_bytes());
                 match engine.store.use_once(&id, out.remember_until).await {
                     Ok(true) => {
-                        return end_here(&engine, &edition, attempt, &link, &found.known.party.sign_out, &out, state).await;
+                        let ended = end_here(desk, &mut attempt, &link, &found.known.party.sign_out, &out, state).await;
+                        return ended.map_err(|e| stop(attempt, e.into()));
                     }
                     Ok(false) => "it was used before".to_owned(),
-                    Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
+                    Err(e) => return Err(stop(attempt, e.into())),
                 }
             }
             Err(e) => e.to_string(),
         },
         Ok(Read::Answer(read)) => match read {
-            Ok(done) => return told(&edition, &visit, &done.request, done.everywhere, by_form),
+            Ok(done) => return Ok(told(edition, visit, &done.request, done.everywhere, by_form)),
             Err(e) => e.to_string(),
         },
     };
-    attempt.step(|| Step::new(StepCode::SignOutRefused).with("provider", provider.as_str()).with("how", how));
-    refuse(&edition, attempt, failed_check()).await
+    attempt.step(|| Step::new(StepCode::SignOutRefused).with("provider", provider).with("how", how));
+    Err(stop(attempt, Why::FAILED_CHECK))
 }
 
 /// A message of the provider, read.
@@ -175,34 +175,26 @@ fn told(edition: &Edition, visit: &Visit, request: &str, everywhere: bool, by_fo
 
 /// Ends what the provider ended, and answers it.
 async fn end_here(
-    engine: &Engine,
-    edition: &Edition,
-    mut attempt: Attempt,
+    desk: Desk<'_>,
+    attempt: &mut Attempt,
     link: &SamlLink,
     endpoints: &[Endpoint],
     out: &SignOut,
     state: Option<String>,
-) -> Response {
-    let site = &edition.site;
+) -> Result<Response, StoreError> {
+    let (engine, site) = (desk.engine, desk.site());
     let (lang, from) = (attempt.lang, attempt.address);
     let provider = link.provider.name.as_str();
     let authority = site.authority(provider).unwrap_or_default();
     // A provider may leave the format out that it named the person in.
     let names: Vec<String> =
         out.name.key().into_iter().chain(out.name.format.is_none().then(|| out.name.value.clone())).collect();
-    let done: Result<bool, StoreError> = async {
-        let ids = engine.store.sessions_at_provider(&authority, &names, &out.sessions).await?;
-        let ended = end_by_provider(engine, &mut attempt, provider, &ids).await?;
-        attempt.record(Outcome::SignedOut).await?;
-        Ok(ended.behind.is_empty())
-    }
-    .await;
-    let all = match done {
-        Ok(all) => all,
-        Err(e) => return pages::store_failed(site, lang, &e).into_response(),
-    };
+    let ids = engine.store.sessions_at_provider(&authority, &names, &out.sessions).await?;
+    let ended = end_by_provider(engine, attempt, provider, &ids).await?;
+    attempt.record(Outcome::SignedOut).await?;
+    let all = ended.behind.is_empty();
     let Some(endpoint) = link.choose(endpoints) else {
-        return pages::signed_out(site, lang, None, &[], &[]).into_response();
+        return Ok(pages::signed_out(site, lang, None, &[], &[]).into_response());
     };
     let id = new_id();
     let address = endpoint.answers_to();
@@ -211,11 +203,11 @@ async fn end_here(
     let state = state.filter(|s| s.len() <= 200);
     let letter = Letter { own: link.own.clone(), endpoint: endpoint.clone(), address: address.to_owned(), id: id.clone() };
     let carry = move || letter.carry(Message::Response, &text, state.as_deref());
-    match engine.workers.run(from, carry).await.ok().flatten() {
+    Ok(match engine.workers.run(from, carry).await.ok().flatten() {
         Some(WayOut::Link(to)) => redirect(&to, None),
         Some(WayOut::Form { address, fields }) => {
             pages::post_on(site, lang, &link.provider.title, &address, &fields).into_response()
         }
         None => pages::signed_out(site, lang, None, &[], &[]).into_response(),
-    }
+    })
 }

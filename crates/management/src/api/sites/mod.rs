@@ -15,10 +15,11 @@ use std::sync::Arc;
 use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{
-    Change, CheckAnswer, CheckRequest, CompareRequest, Comparison, Edition, EditionLine, Finding, Problem, SecretUse, Source,
+    Change, CheckAnswer, CheckRequest, CompareRequest, Comparison, Edition, EditionLine, Finding, Problem, SecretUse,
+    Severity as ShownSeverity, Source,
 };
 use passeur_core::Moment;
-use passeur_core::compare::{Bearing, ChangedSource, Side, changed_sources, compare as compare_sides, difference};
+use passeur_core::compare::{ChangedSource, Side, changed_sources, compare as compare_sides, difference};
 use passeur_core::expect;
 use passeur_core::role::Role;
 use passeur_core::site::{self, Severity, Site};
@@ -72,7 +73,7 @@ fn examine_with(
         for (name, needed_by) in site.secrets() {
             if !stored.iter().any(|s| s.name == name) {
                 findings.push(Finding {
-                    severity: "warning".into(),
+                    severity: ShownSeverity::Warning,
                     line: 0,
                     place: needed_by,
                     what: format!("the secret \"{name}\" is not stored yet"),
@@ -260,12 +261,7 @@ pub async fn compare(
     });
     let (changes, difference) = compared.await?;
     let changes = changes.iter().map(|c| Change {
-        bearing: match c.bearing {
-            Bearing::Narrower => "narrower",
-            Bearing::Wider => "wider",
-            Bearing::Other => "other",
-        }
-        .to_owned(),
+        bearing: c.bearing.into(),
         place: c.place.clone(),
         code: c.code().to_owned(),
         words: c.words(who.lang),

@@ -3,7 +3,7 @@
 use axum::extract::State;
 use chrono::Duration;
 use http::StatusCode;
-use passeur_api::{Affected, Edition, Finding, Problem, PublishRequest};
+use passeur_api::{Affected, Edition, Problem, PublishRequest, Severity};
 use passeur_core::compare::ChangedSource;
 use passeur_core::rehearse::CONSOLE;
 use passeur_core::role::Role;
@@ -146,13 +146,13 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
     let Document { text, edition: copy_of, draft, .. } = document(&app, ask.source).await?;
     let (site, findings) = examine(&app, &who, &text).await?;
     let Some(site) = site.map(Arc::new) else {
-        let n = findings.iter().filter(|f| f.severity == "error").count();
+        let n = findings.iter().filter(|f| f.severity == Severity::Error).count();
         let detail = format!("The site file has {}; nothing was changed.", count(n, "mistake", "mistakes"));
         return Err(problem(StatusCode::UNPROCESSABLE_ENTITY, "site-file", "Not published", &detail).with_findings(findings));
     };
     ask_for_second(&app, &who, &text, &site).await?;
     let accepts = |word: &str| ask.anyway.iter().any(|a| a == word);
-    let broken: Vec<_> = findings.iter().filter(|f| f.severity == Finding::EXPECTATION).cloned().collect();
+    let broken: Vec<_> = findings.iter().filter(|f| f.severity == Severity::Expectation).cloned().collect();
     if !accepts("expectations") && !broken.is_empty() {
         let detail = format!("{} would not hold. Nothing was changed.", count(broken.len(), "expectation", "expectations"));
         let status = StatusCode::CONFLICT;

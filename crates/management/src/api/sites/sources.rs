@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use futures_util::future::join_all;
 use http::StatusCode;
-use passeur_api::{DirectoryTrial, ProviderTrial, TrialCheck};
+use passeur_api::{CheckVerdict, DirectoryTrial, ProviderTrial, TrialCheck};
 use passeur_core::compare::{ChangedSource, users_words};
 use passeur_core::site::Site;
 use passeur_core::step::Lang;
@@ -80,7 +80,7 @@ pub(super) async fn ask_about_trials(
             "provider" => trials::provider(app, under, &ProviderTrial::named(name)).await,
             _ => trials::directory(app, under, &DirectoryTrial::named(name)).await,
         };
-        let wrong = |c: TrialCheck| (c.verdict == "wrong").then_some(c.words);
+        let wrong = |c: TrialCheck| (c.verdict == CheckVerdict::Wrong).then_some(c.words);
         let found: Vec<String> = match answer {
             Ok(answer) => answer.checks.into_iter().filter_map(wrong).collect(),
             Err(lacking) => vec![lacking.0],

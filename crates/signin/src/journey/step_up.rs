@@ -1,19 +1,12 @@
 //! Asking for exactly what is missing: of the provider, or of a factor of our own. Each thing is asked for once in a crossing;
 //! what does not come back then is a refusal like any other.
 
-use axum::response::{IntoResponse, Response};
 use passeur_core::condition::Need;
 use passeur_core::site::Site;
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_engine::attempt::Attempt;
-use passeur_live::edition::Edition;
 
-use super::ask::{Ask, Manner, Purposed};
-use super::{Visit, flow, start};
+use super::{Asked, Destination, Done, Journey, Known, Manner, Why};
 use crate::factors::prove;
-use crate::pages;
-use passeur_engine::Engine;
-use passeur_engine::sessions::Session;
 
 /// What is asked for next.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -48,29 +41,24 @@ pub fn next(site: &Site, way: &str, need: &Need, asked: &[String]) -> Option<Nex
     (!asked.iter().any(|a| a == first.code())).then_some(first)
 }
 
-/// Asks for it, on the way to a gate.
-pub async fn ask(
-    engine: &Engine,
-    edition: &Edition,
-    mut attempt: Attempt,
-    visit: &Visit,
-    s: Session,
-    mut ask: Ask,
-    next: Next,
-) -> Response {
-    attempt.step(|| Step::new(StepCode::StepUpAsked).with("what", Param::reason(next.code())));
-    if let Err(e) = flow::note_before_asking(&mut attempt, &mut ask, next.code()).await {
-        return pages::store_failed(&edition.site, attempt.lang, &e).into_response();
+impl<'a> Journey<'a, Known> {
+    /// Asks for what a gate's rules miss.
+    pub(super) async fn step_up(mut self, need: &Need) -> Done<'a> {
+        let way = self.state.0.evidence.way().to_owned();
+        let Destination::Gate(ask) = &self.to else { return Err(self.stop(Why::NotSetUp)) };
+        let Some(next) = next(self.site(), &way, need, &ask.asked) else { return Err(self.stop(Why::NotSetUp)) };
+        self.step(|| Step::new(StepCode::StepUpAsked).with("what", Param::reason(next.code())));
+        if let Err(e) = self.note_before_asking(next.code()).await {
+            return Err(self.stop(e));
+        }
+        let manner = match next {
+            Next::Factor(wanted) => return prove::ask(self, wanted).await,
+            Next::Context(contexts) => Manner { contexts, ..Manner::default() },
+            // Whatever it did before: a proof of before the asking counts for nothing.
+            Next::Fresh => Manner::anew(),
+        };
+        self.with(Asked).by_way(&way, manner).await
     }
-    let way = s.evidence.way().to_owned();
-    let to = Purposed::Gate(ask);
-    let manner = match next {
-        Next::Factor(wanted) => return prove::ask(engine, edition, attempt, visit, &s, &wanted, to).await,
-        Next::Context(contexts) => Manner { contexts, ..Manner::default() },
-        // Whatever it did before: a proof of before the asking counts for nothing.
-        Next::Fresh => Manner::anew(true),
-    };
-    start::by_way(engine, edition, attempt, visit, way, to, manner).await
 }
 
 #[cfg(test)]
@@ -79,7 +67,7 @@ mod tests {
 
     #[test]
     fn what_is_missing_is_asked_for_once_and_in_order() {
-        let (site, findings) = passeur_core::site::compile(include_str!("../../../demo/site.toml"));
+        let (site, findings) = passeur_core::site::compile(include_str!("../../../../demo/site.toml"));
         let site = site.unwrap_or_else(|| panic!("{findings:#?}"));
         let need = Need { contexts: vec!["2".into()], fresh: Some(chrono::Duration::minutes(5)), factors: vec!["otp".into()] };
         let asked = |a: &[&str]| next(&site, "pilotage", &need, &a.iter().map(|s| (*s).to_owned()).collect::<Vec<_>>());

@@ -1,4 +1,4 @@
-//! The provider's answer: checked, exchanged, validated, and turned into evidence and a session.
+//! The provider's answer: checked, exchanged, validated, and turned into evidence.
 //!
 //! Three endings that look alike to a person are told apart here: the provider refused (its own words), a check of ours
 //! failed (which, value seen, value wanted), and a part did not answer. The fourth, never coming back, is an absence and
@@ -6,7 +6,7 @@
 
 use axum::body::Body;
 use axum::extract::{Path, State};
-use axum::response::{IntoResponse, Response};
+use axum::response::Response;
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use http::StatusCode;
@@ -14,156 +14,127 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, UserInfo, WayIn};
 use passeur_core::identity::display_name;
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::Engine;
 use passeur_engine::attempt::{Attempt, Who};
 use passeur_engine::providers::oidc::{ExchangeError, OidcLink};
-use passeur_live::edition::Edition;
 use passeur_protocols::oidc::{
     Answer, BadUserInfo, DOCUMENT_MAX, Expected, Metadata, Pkce, Tokens, ValidIdToken, key_id, parse_answer, take_references,
     validate, validate_userinfo,
 };
 use serde_json::Value;
 
-use super::ask::{Flow, Purposed, redirect_uri};
-use super::enter::AtProvider;
-use super::flow::{Ended, check_afresh, check_flow, ended, failed_check, refuse, resume};
-use super::{LiveEdition, Visit, enter, fresh, only_value, park, referred, start, trial};
-use crate::pages;
-use passeur_engine::Engine;
+use super::{ask, referred};
+use crate::journey::flow::{Flow, Oidc, redirect_uri};
+use crate::journey::{Answered, Desk, Destination, Done, Journey, Proven, ProviderSession, Why, answer as answer_with, fresh};
+use crate::{LiveEdition, Visit, only_value, park, trial};
 
 /// The largest answer that is taken by a form, in bytes.
 const FORM_MAX: usize = 16 * 1024;
 
+/// Which of a provider's two addresses an answer came to.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum At {
+    /// The one of sign-ins, and of trials with the provider of the live edition.
+    Answer,
+    /// The one of trials that are kept apart: see [`trial::is_apart`].
+    Trial,
+}
+
+impl At {
+    fn is_of(self, leg: &Oidc, provider: &str) -> bool {
+        leg.provider == provider && leg.apart == (self == At::Trial)
+    }
+}
+
 /// `POST /.passeur/oidc/{provider}/answer`: an answer by a form that posts itself.
 pub async fn post(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     Path(provider): Path<String>,
     visit: Visit,
     body: Body,
 ) -> Response {
-    posted(engine, edition, (provider, false), visit, body).await
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    answer_with(posted(desk, At::Answer, &provider, body).await).await
 }
 
 /// `POST /.passeur/oidc/{provider}/trial`: the same for trials that are kept apart.
 pub async fn post_of_trial(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     Path(provider): Path<String>,
     visit: Visit,
     body: Body,
 ) -> Response {
-    posted(engine, edition, (provider, true), visit, body).await
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    answer_with(posted(desk, At::Trial, &provider, body).await).await
 }
 
-async fn posted(
-    engine: Engine,
-    edition: Option<LiveEdition>,
-    (provider, apart): (String, bool),
-    visit: Visit,
-    body: Body,
-) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
-    let form = match park::posted(&engine, &edition, &visit, body, FORM_MAX).await {
-        Ok(form) => form,
-        Err(response) => return response,
-    };
+async fn posted<'a>(desk: Desk<'a>, at: At, provider: &str, body: Body) -> Done<'a> {
+    let form = park::posted(desk, body, FORM_MAX).await?;
     let state = std::str::from_utf8(&form).ok().and_then(|text| only_value(text, "state"));
-    let Some(flow) = state.and_then(|s| Flow::open(&engine, &s)).filter(|f| f.provider == provider && f.apart == apart) else {
-        return state_unreadable(&engine, &edition, &visit).await;
-    };
-    park::park(&engine, &edition, &visit, &flow.redirect_uri(&edition.site), &form, flow.id()).await
-}
-
-/// What names no flow of ours is of nobody whom we sent.
-async fn state_unreadable(engine: &Engine, edition: &Edition, visit: &Visit) -> Response {
-    let mut attempt = Attempt::begin(engine, "sign-in", &visit.facts);
-    attempt.step(|| Step::new(StepCode::StateUnreadable));
-    refuse(edition, attempt, failed_check()).await
+    let flow = state.and_then(|s| Flow::<Oidc>::open(desk.engine, &s)).filter(|f| at.is_of(&f.leg.by, provider));
+    let Some(flow) = flow else { return Err(desk.unreadable()) };
+    park::park(desk, &flow.leg.by.redirect_uri(desk.site()), &form, flow.leg.id()).await
 }
 
 /// `GET /.passeur/oidc/{provider}/answer`.
 pub async fn answer(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     Path(provider): Path<String>,
     visit: Visit,
 ) -> Response {
-    answered_at(engine, edition, (provider, false), visit).await
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    answer_with(answered_at(desk, At::Answer, &provider).await).await
 }
 
 /// `GET /.passeur/oidc/{provider}/trial`: the same for trials that are kept apart.
 pub async fn of_trial(
     State(engine): State<Engine>,
-    edition: Option<LiveEdition>,
+    LiveEdition(edition): LiveEdition,
     Path(provider): Path<String>,
     visit: Visit,
 ) -> Response {
-    answered_at(engine, edition, (provider, true), visit).await
+    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    answer_with(answered_at(desk, At::Trial, &provider).await).await
 }
 
-async fn answered_at(
-    engine: Engine,
-    edition: Option<LiveEdition>,
-    (provider, apart): (String, bool),
-    mut visit: Visit,
-) -> Response {
-    let Some(LiveEdition(edition)) = edition else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
-    match park::fetch(&engine, &edition, &visit, &redirect_uri(&edition.site, &provider, apart)).await {
-        Ok(Some(form)) => visit.query = form,
-        Ok(None) => {}
-        Err(response) => return response,
-    }
-    let parsed = parse_answer(&visit.query).ok();
+async fn answered_at<'a>(desk: Desk<'a>, at: At, provider: &str) -> Done<'a> {
+    let engine = desk.engine;
+    let address = redirect_uri(desk.site(), provider, at == At::Trial);
+    let query = park::fetch(desk, &address).await?.unwrap_or_else(|| desk.visit.query.clone());
+    let Ok(parsed) = parse_answer(&query) else { return Err(desk.unreadable()) };
     let state = match &parsed {
-        Some(Answer::Code { state, .. }) => Some(state),
-        Some(Answer::Refused { state, .. }) => state.as_ref(),
-        None => None,
+        Answer::Code { state, .. } => Some(state),
+        Answer::Refused { state, .. } => state.as_ref(),
     };
-    let flow = state.and_then(|s| Flow::open(&engine, s)).filter(|f| f.provider == provider && f.apart == apart);
-    let link = match &flow {
-        Some(flow) => match trial::link_of(&engine, &flow.to, &provider).await {
-            // The name may stand for another issuer in the live edition by now.
-            Ok(link) => link
-                .and_then(|l| l.oidc())
-                .filter(|l| apart || !trial::is_apart(&engine, &flow.to, &l.provider.issuer, &provider)),
-            Err(e) => return pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
-        },
-        None => None,
+    let flow = state.and_then(|s| Flow::<Oidc>::open(engine, s)).filter(|f| at.is_of(&f.leg.by, provider));
+    let Some(flow) = flow else { return Err(desk.unreadable()) };
+    let link = match trial::link_of(engine, &flow.to, provider).await {
+        // The name may stand for another issuer in the live edition by now.
+        Ok(link) => link
+            .and_then(|l| l.oidc())
+            .filter(|l| at == At::Trial || !trial::is_apart(engine, &flow.to, &l.provider.issuer, provider)),
+        Err(e) => return Err(desk.stop_plainly(e)),
     };
-    let (Some(parsed), Some(flow), Some(link)) = (parsed, flow, link) else {
-        return state_unreadable(&engine, &edition, &visit).await;
-    };
-    let sent = start::sent_step(&edition.site, &link, &flow, visit.facts.lang);
-    let Some(mut attempt) = resume(&engine, &edition, &visit, &flow, Some(sent)).await else {
-        return pages::not_set_up(visit.facts.lang).into_response();
-    };
-    attempt.step(|| answered(&flow, &parsed, &engine));
-    let taken = take(&engine, &edition, &mut attempt, &visit, &flow, &link, parsed).await;
-    if let Purposed::Trial { token, .. } = &flow.to {
-        return trial::finish(&engine, &edition, attempt, token, taken.map(|(evidence, _)| evidence)).await;
+    let Some(link) = link else { return Err(desk.unreadable()) };
+    let sent = ask::sent_step(desk.site(), &link, &flow.leg, desk.lang());
+    let mut journey = Journey::resume(desk, flow, Some(sent)).await?;
+    let step = answered(&journey, &parsed);
+    journey.step(|| step);
+    let taken = take(&mut journey, &link, parsed).await;
+    let (journey, (evidence, tokens)) = journey.go_on_with(taken)?;
+    if let Destination::Trial { token, .. } = &journey.to {
+        return Ok(trial::finish(desk, journey.attempt, token, Ok(evidence)).await);
     }
-    match taken {
-        Ok((evidence, tokens)) => {
-            let session = evidence.claims.get("sid").and_then(Value::as_str).map(str::to_owned);
-            let there = AtProvider {
-                hint: tokens.id_token,
-                name: Some(evidence.subject.clone()),
-                session,
-                kept: None,
-                sent: None,
-                until: None,
-            };
-            enter::begin(&engine, &edition, attempt, &visit, evidence, there, flow.to).await
-        }
-        Err(e) => refuse(&edition, attempt, e).await,
-    }
+    let session = evidence.claims.get("sid").and_then(Value::as_str).map(str::to_owned);
+    let provider =
+        ProviderSession { hint: tokens.id_token, name: Some(evidence.subject.clone()), session, ..ProviderSession::default() };
+    journey.with(Proven { evidence, provider }).enter().await
 }
 
-fn answered(flow: &Flow, parsed: &Answer, engine: &Engine) -> Step {
+fn answered(journey: &Journey<'_, Answered<Oidc>>, parsed: &Answer) -> Step {
     let mut parameters = vec![];
     let iss = match parsed {
         Answer::Code { iss, .. } => {
@@ -176,33 +147,46 @@ fn answered(flow: &Flow, parsed: &Answer, engine: &Engine) -> Step {
         }
     };
     parameters.extend(iss.as_ref().map(|i| format!("iss={i}")));
-    let after = (engine.now().timestamp_millis() - flow.sent) / 1000;
     Step::new(StepCode::ProviderAnswered)
-        .with("provider", flow.provider.as_str())
+        .with("provider", journey.leg().by.provider.as_str())
         .with("parameters", parameters)
-        .with("after", after)
+        .with("after", journey.after())
 }
 
 /// Every check of the answer, in order; the first that fails ends the attempt.
-async fn take(
-    engine: &Engine,
-    edition: &Edition,
-    attempt: &mut Attempt,
-    visit: &Visit,
-    flow: &Flow,
-    link: &OidcLink,
-    parsed: Answer,
-) -> Result<(Evidence, Tokens), Ended> {
-    check_flow(engine, edition, attempt, visit, flow, link.provider.answer_within).await?;
+async fn take(journey: &mut Journey<'_, Answered<Oidc>>, link: &OidcLink, parsed: Answer) -> Result<(Evidence, Tokens), Why> {
+    let engine = journey.engine();
+    journey.check_flow(link.provider.answer_within).await?;
     let metadata = link.metadata().await.map_err(|e| {
-        attempt.step(|| {
-            Step::new(StepCode::DiscoveryFailed)
-                .with("provider", flow.provider.as_str())
-                .with("issuer", link.provider.issuer.as_str())
-                .with("how", e.to_string())
-        });
-        ended(Outcome::Failed, StatusCode::BAD_GATEWAY)
+        journey.step(|| ask::undiscovered(link, &e));
+        Why::SILENT
     })?;
+    let code = code_of(&mut journey.attempt, link, &metadata, parsed)?;
+    let tokens = exchange(journey, link, &metadata, &code).await?;
+    journey.attempt.received("id_token", || decoded(&tokens.id_token));
+    let id_token = check_id_token(journey, link, &metadata, &tokens).await?;
+    let mut claims = id_token.claims();
+    let factors = Factors::of_claims(&claims);
+    let issued = id_token.claim("iat").and_then(Value::as_i64).and_then(|s| chrono::DateTime::from_timestamp(s, 0));
+    journey.check_afresh(factors.auth_time, issued)?;
+    let factors = Factors { auth_time: fresh::proven_at(factors.auth_time, engine.now()), ..factors };
+    let attempt = &mut journey.attempt;
+    let mut userinfo = ask_userinfo(attempt, link, &metadata, &tokens, &id_token).await;
+    let mut references = take_references(&mut claims);
+    if let UserInfo::Answered { claims } = &mut userinfo {
+        references.extend(take_references(claims));
+    }
+    let referred = referred::read(engine, attempt, link, &metadata, &id_token, references).await;
+    let name = link.provider.name.clone();
+    let of = Evidence::of(WayIn::Oidc, name.clone(), id_token.subject(), link.provider.issuer.clone());
+    let evidence = Evidence { claims, userinfo, referred, factors, ..of };
+    tell_claims(attempt, &evidence);
+    attempt.who = Some(Who { provider: name, subject: evidence.subject.clone(), name: display_name(&evidence) });
+    Ok((evidence, tokens))
+}
+
+/// The code that the answer brings, where the provider gave one and is the one that was asked (RFC 9207).
+fn code_of(attempt: &mut Attempt, link: &OidcLink, metadata: &Metadata, parsed: Answer) -> Result<String, Why> {
     let iss = match &parsed {
         Answer::Code { iss, .. } | Answer::Refused { iss, .. } => iss.as_deref(),
     };
@@ -210,53 +194,34 @@ async fn take(
         attempt.step(|| {
             Step::new(StepCode::IssuerMismatch).with("seen", iss.unwrap_or("none")).with("wanted", metadata.issuer.as_str())
         });
-        return Err(failed_check());
+        return Err(Why::FAILED_CHECK);
     }
-    let code = match parsed {
-        Answer::Code { code, .. } => code,
+    match parsed {
+        Answer::Code { code, .. } => Ok(code),
         Answer::Refused { error, description, .. } => {
             attempt.step(|| {
                 Step::new(StepCode::ProviderRefused)
-                    .with("provider", flow.provider.as_str())
+                    .with("provider", link.provider.name.as_str())
                     .with("error", error)
                     .with("description", description)
             });
-            return Err(ended(Outcome::ProviderRefused, StatusCode::FORBIDDEN));
+            Err(Why::Ended { outcome: Outcome::ProviderRefused, status: StatusCode::FORBIDDEN })
         }
-    };
-    let tokens = exchange(edition, attempt, flow, link, &metadata, &code).await?;
-    attempt.received("id_token", || decoded(&tokens.id_token));
-    let id_token = check_id_token(engine, attempt, flow, link, &metadata, &tokens).await?;
-    let mut claims = id_token.claims();
-    let factors = Factors::of_claims(&claims);
-    let issued = id_token.claim("iat").and_then(Value::as_i64).and_then(|s| chrono::DateTime::from_timestamp(s, 0));
-    check_afresh(&edition.site, attempt, flow, factors.auth_time, issued)?;
-    let factors = Factors { auth_time: fresh::proven_at(factors.auth_time, engine.now()), ..factors };
-    let mut userinfo = ask_userinfo(attempt, link, &metadata, &tokens, &id_token).await;
-    let mut references = take_references(&mut claims);
-    if let UserInfo::Answered { claims } = &mut userinfo {
-        references.extend(take_references(claims));
     }
-    let referred = referred::read(engine, attempt, link, &metadata, &id_token, references).await;
-    let of = Evidence::of(WayIn::Oidc, flow.provider.clone(), id_token.subject(), link.provider.issuer.clone());
-    let evidence = Evidence { claims, userinfo, referred, factors, ..of };
-    tell_claims(attempt, &evidence);
-    attempt.who = Some(Who { provider: flow.provider.clone(), subject: evidence.subject.clone(), name: display_name(&evidence) });
-    Ok((evidence, tokens))
 }
 
 async fn exchange(
-    edition: &Edition,
-    attempt: &mut Attempt,
-    flow: &Flow,
+    journey: &mut Journey<'_, Answered<Oidc>>,
     link: &OidcLink,
     metadata: &Metadata,
     code: &str,
-) -> Result<Tokens, Ended> {
-    let pkce = Pkce::from_verifier(flow.verifier.clone());
+) -> Result<Tokens, Why> {
+    let leg = &journey.leg().by;
+    let (pkce, redirect_uri) = (Pkce::from_verifier(leg.verifier.clone()), leg.redirect_uri(journey.site()));
+    let attempt = &mut journey.attempt;
     let endpoint = metadata.token_endpoint.as_str();
     let auth = link.auth_method(metadata);
-    match link.exchange(metadata, code, &flow.redirect_uri(&edition.site), &pkce).await {
+    match link.exchange(metadata, code, &redirect_uri, &pkce).await {
         Ok((tokens, millis)) => {
             attempt.step(|| {
                 Step::new(StepCode::TokensReceived)
@@ -276,31 +241,31 @@ async fn exchange(
                     .with("error", error)
                     .with("description", description)
             });
-            Err(ended(Outcome::ProviderRefused, StatusCode::BAD_GATEWAY))
+            Err(Why::Ended { outcome: Outcome::ProviderRefused, status: StatusCode::BAD_GATEWAY })
         }
         Err(ExchangeError::Unproven(how)) => {
             attempt.step(|| link.unusable(&how));
-            Err(ended(Outcome::Failed, StatusCode::BAD_GATEWAY))
+            Err(Why::SILENT)
         }
         Err(ExchangeError::Silent(how)) => {
             attempt.step(|| Step::new(StepCode::ProviderSilent).with("endpoint", endpoint).with("how", how));
-            Err(ended(Outcome::Failed, StatusCode::BAD_GATEWAY))
+            Err(Why::SILENT)
         }
     }
 }
 
 async fn check_id_token(
-    engine: &Engine,
-    attempt: &mut Attempt,
-    flow: &Flow,
+    journey: &mut Journey<'_, Answered<Oidc>>,
     link: &OidcLink,
     metadata: &Metadata,
     tokens: &Tokens,
-) -> Result<ValidIdToken, Ended> {
+) -> Result<ValidIdToken, Why> {
+    let (engine, nonce) = (journey.engine(), journey.leg().nonce.clone());
+    let attempt = &mut journey.attempt;
     let expected = Expected {
         issuer: &metadata.issuer,
         client_id: &link.client.id,
-        nonce: &flow.nonce,
+        nonce: &nonce,
         access_token: &tokens.access_token,
         now: engine.now(),
         skew: link.provider.skew,
@@ -308,7 +273,7 @@ async fn check_id_token(
     let mut keys = link.keys(metadata).await.map_err(|e| {
         attempt
             .step(|| Step::new(StepCode::ProviderSilent).with("endpoint", metadata.jwks_uri.as_str()).with("how", e.to_string()));
-        ended(Outcome::Failed, StatusCode::BAD_GATEWAY)
+        Why::SILENT
     })?;
     let mut checked = validate(&tokens.id_token, &keys.set, &expected);
     if link.once_more(metadata, &mut keys, &checked).await {
@@ -337,7 +302,7 @@ async fn check_id_token(
                     .with("seen", e.seen)
                     .with("wanted", e.wanted)
             });
-            Err(failed_check())
+            Err(Why::FAILED_CHECK)
         }
     }
 }

@@ -1,0 +1,70 @@
+//! The first state: where a sign-in leads, and what was told of it before.
+
+use passeur_core::site::Site;
+use passeur_core::step::{Param, Step, StepCode};
+use passeur_engine::Engine;
+use passeur_engine::attempt::{self, Attempt};
+
+use super::{Ask, Asked, Desk, Destination, Done, Journey, Why, choose};
+use crate::Visit;
+
+impl<'a> Journey<'a, Asked> {
+    /// A sign-in that leads somewhere. It stops where the edition has no such place.
+    pub async fn begin(desk: Desk<'a>, to: Destination) -> Done<'a, Journey<'a, Asked>> {
+        let Desk { engine, visit, .. } = desk;
+        let site = desk.site();
+        let unreadable = || desk.stop(Why::ASK_UNREADABLE, Step::new(StepCode::AskUnreadable));
+        let mut attempt = match &to {
+            Destination::Gate(ask) => {
+                let (Some(_), Some(began)) = (site.gate(&ask.gate), ask.began_at()) else { return Err(unreadable()) };
+                let mut attempt = Attempt::resume(engine, &ask.gate, &visit.facts, ask.crossing, began);
+                let mut steps = first_steps(site, ask, visit);
+                retell(engine, ask, &mut steps).await;
+                attempt.preface("GET", &ask.target, steps);
+                attempt
+            }
+            Destination::Console | Destination::ConsoleFresh | Destination::Device { .. } if site.engineers.is_none() => {
+                return Err(unreadable());
+            }
+            Destination::Console | Destination::ConsoleFresh | Destination::Device { .. } => {
+                Attempt::begin(engine, "console", &visit.facts)
+            }
+            Destination::Quay | Destination::Factors | Destination::Tokens | Destination::Unasked { .. } => {
+                Attempt::begin(engine, "quay", &visit.facts)
+            }
+            Destination::Trial { .. } => Attempt::begin(engine, "trial", &visit.facts),
+        };
+        attempt.another = choose::another(engine, site, &to);
+        Ok(Journey { desk, attempt, to, state: Asked })
+    }
+}
+
+/// The steps that happened at the gate, told again from what it sealed.
+pub fn first_steps(site: &Site, ask: &Ask, visit: &Visit) -> Vec<Step> {
+    let mut facts = visit.facts.clone();
+    facts.method = "GET".to_owned();
+    facts.target = ask.target.clone();
+    let mut steps = vec![attempt::arrived(&ask.gate, &facts)];
+    if let Some(kept) = &ask.form {
+        steps.push(Step::new(StepCode::FormKept).with("kept", Param::reason(kept)));
+    }
+    if ask.cut {
+        steps.push(Step::new(StepCode::ReturnCut));
+    }
+    steps.push(Step::new(StepCode::NoSession).with("why", Param::reason(&ask.why)));
+    steps.push(Step::new(StepCode::SentToSignIn).with("to", site.address.at("/.passeur/sign-in")));
+    steps
+}
+
+/// Puts what was recorded of a crossing in the place of its first steps, where it goes on after more was asked for.
+pub async fn retell(engine: &Engine, ask: &Ask, steps: &mut Vec<Step>) {
+    if ask.asked.is_empty() {
+        return;
+    }
+    // What cannot be read is not told again: the crossing then begins with its first steps.
+    if let Ok(Some((_, told, _))) = engine.store.crossing(ask.crossing).await
+        && let Ok(told) = serde_json::from_value(told)
+    {
+        *steps = told;
+    }
+}

@@ -1,0 +1,68 @@
+//! Which ways in are offered, the page on which people choose, and the cookie by which a browser remembers what it took.
+//! What decides between them is in [`crate::route`].
+
+use axum::response::{IntoResponse, Response};
+use passeur_core::site::{Access, Site};
+use passeur_core::step::{Step, StepCode};
+use passeur_engine::Engine;
+use passeur_http::cookies;
+
+use super::{Ask, Asked, Destination, Journey};
+use crate::pages::{self, Choice};
+
+/// How long a browser remembers the way in that it took, in seconds: half a year.
+const REMEMBERED_S: i64 = 180 * 86_400;
+
+/// Ways in that are offered for what is asked, in the order of the site file.
+pub fn offered<'s>(site: &'s Site, to: &Destination) -> Vec<&'s str> {
+    if to.decides() { to.access(site).map(of_access).unwrap_or_default() } else { of_site(site) }
+}
+
+/// Ways in of a gate, or of the console.
+pub fn of_access(access: &Access) -> Vec<&str> {
+    access.ways.iter().map(String::as_str).collect()
+}
+
+/// Ways in that are taken anywhere, each once.
+pub fn of_site(site: &Site) -> Vec<&str> {
+    let mut all: Vec<&str> = vec![];
+    for way in site.accesses().flat_map(|a| &a.ways) {
+        if !all.contains(&way.as_str()) {
+            all.push(way);
+        }
+    }
+    all
+}
+
+/// The address at which somebody who came to nothing by one way in may choose another, as an attempt of its own; none where there
+/// is no other.
+pub fn another(engine: &Engine, site: &Site, to: &Destination) -> Option<String> {
+    if matches!(to, Destination::Trial { .. } | Destination::Unasked { .. }) || offered(site, to).len() < 2 {
+        return None;
+    }
+    let afresh = match to {
+        Destination::Gate(ask) => {
+            let began = engine.now().timestamp_millis();
+            Destination::Gate(Ask { crossing: engine.new_crossing(), began, asked: vec![], ..ask.clone() })
+        }
+        other => other.clone(),
+    };
+    Some(afresh.onward_by(engine, None))
+}
+
+/// Asks the person.
+pub fn ask(mut journey: Journey<'_, Asked>, offered: &[String]) -> Response {
+    let (engine, site) = (journey.engine(), journey.site());
+    journey.step(|| Step::new(StepCode::WaysOffered).with("ways", offered.to_vec()));
+    journey.attempt.record_waiting();
+    let to = &journey.to;
+    let choice = |w: &String| Choice { title: site.title_of_way(w).to_owned(), address: to.onward_by(engine, Some(w)) };
+    let choices: Vec<Choice> = offered.iter().map(choice).collect();
+    pages::choose(site, journey.desk.lang(), to.title(site), &choices).into_response()
+}
+
+/// The cookie by which a browser remembers the way in that it took.
+pub fn remember(site: &Site, way: &str) -> String {
+    let (name, secure) = site.address.cookie("way");
+    cookies::set(&name, way, secure, Some(REMEMBERED_S))
+}
