@@ -6,8 +6,8 @@ use crate::Moment;
 use crate::circumstances::Circumstances;
 use crate::decide::{Decision, fold};
 use crate::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, WayIn};
-use crate::rehearse::{CONSOLE, Given, Verdict, because, try_at};
-use crate::site::{Described, Expectation, Site, Standing, WayKind, standing};
+use crate::rehearse::{Given, Verdict, because, try_at};
+use crate::site::{Described, Expectation, Place, Site, Standing, WayKind, standing};
 use crate::step::{Lang, Silent};
 
 /// An expectation that does not hold.
@@ -15,7 +15,7 @@ use crate::step::{Lang, Silent};
 pub struct Broken {
     pub name: String,
     pub line: usize,
-    pub gate: String,
+    pub place: Place,
     /// What is not as it must be, in words.
     pub what: Vec<String>,
     /// What decided: the rule, or else the reason.
@@ -100,7 +100,7 @@ fn try_one(site: &Site, e: &Expectation, at: Moment, lang: Lang) -> Option<Broke
     let evidence = described(site, &e.person, at)?;
     let circumstances = Circumstances { now: at, address: e.from, method: e.method.as_deref().unwrap_or("GET"), path: "/" };
     let mut what = vec![];
-    match (try_at(site, &e.gate, &evidence, &circumstances).verdict, e.enter) {
+    match (try_at(site, &e.place, &evidence, &circumstances).verdict, e.enter) {
         (Verdict::In(given), true) => {
             given_as_expected(e, &given, fr, &mut what);
             paths(site, e, &evidence, &circumstances, fr, &mut what);
@@ -114,9 +114,9 @@ fn try_one(site: &Site, e: &Expectation, at: Moment, lang: Lang) -> Option<Broke
     (!what.is_empty()).then(|| Broken {
         name: e.name.clone(),
         line: e.line,
-        gate: e.gate.clone(),
+        place: e.place.clone(),
         what,
-        because: because(site, &e.gate, &evidence, &circumstances, lang),
+        because: because(site, &e.place, &evidence, &circumstances, lang),
     })
 }
 
@@ -159,12 +159,12 @@ fn given_as_expected(e: &Expectation, given: &Given, fr: bool, what: &mut Vec<St
 
 /// Sections, by the paths a request would have.
 fn paths(site: &Site, e: &Expectation, evidence: &Evidence, at: &Circumstances<'_>, fr: bool, what: &mut Vec<String>) {
-    let Some(gate) = site.gate(&e.gate).filter(|_| e.gate != CONSOLE) else { return };
+    let Some(gate) = e.place.as_gate().and_then(|name| site.gate(name)) else { return };
     // Rules may look at the path as well, so each is decided for itself.
     let reached = |path: &str| {
         let at = Circumstances { path, ..*at };
         let decision = fold(site, gate, evidence, &at, &mut Silent);
-        match (standing(&gate.sections, path), decision) {
+        match (standing(&gate.web().sections, path), decision) {
             (Standing::Open, _) => true,
             (Standing::Entry, Decision::Admitted(_)) => true,
             (Standing::More(sections), Decision::Admitted(a)) => sections.into_iter().all(|i| a.entry().section(i)),

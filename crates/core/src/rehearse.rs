@@ -12,14 +12,8 @@ use crate::decide::{Decision, Terms, console_roles, fold};
 use crate::delivery::ValueOf;
 use crate::evidence::Evidence;
 use crate::identity::{Identity, identify};
-use crate::site::{Access, AttributeId, Effect, Gate, SectionAccess, Site};
+use crate::site::{Access, AttributeId, Effect, Gate, Place, SectionAccess, Site};
 use crate::step::{Lang, Silent, Step, Story, sentence};
-
-/// The console, among the gates.
-pub const CONSOLE: &str = "console";
-
-/// Names of places of our own, under which crossings and rehearsals tell of them: no gate may have one.
-pub const RESERVED: [&str; 7] = [CONSOLE, "sign-in", "quay", "trial", "emergency", "api", "device"];
 
 /// How somebody fares at a gate.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -96,23 +90,14 @@ pub struct Tried {
 }
 
 /// Tries somebody at a gate, or at the console.
-pub fn try_at(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>) -> Tried {
+pub fn try_at(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstances<'_>) -> Tried {
     let out = |verdict| Tried { verdict, digest: [0; 32] };
-    if gate == CONSOLE {
-        let Some(access) = &site.engineers else { return out(Verdict::NoGate) };
-        if let Some(missing) = sources(site, access, evidence) {
-            return out(Verdict::NotKnown(missing));
-        }
-        let roles = console_roles(site, evidence, at, &mut Silent);
-        let missing = unrecorded(site, access, None, evidence, at);
-        let digest = crate::id::sha256(roles.join("\n").as_bytes());
-        return match (missing.is_empty(), roles.is_empty()) {
-            (false, _) => out(Verdict::NotKnown(missing)),
-            (true, true) => Tried { verdict: Verdict::Out, digest },
-            (true, false) => Tried { verdict: Verdict::In(Given { roles, ..Given::default() }), digest },
-        };
-    }
-    let Some(gate) = site.gate(gate) else { return out(Verdict::NoGate) };
+    let gate = match place {
+        Place::Console => return try_console(site, evidence, at),
+        Place::Gate(name) => site.gate(name),
+        Place::Quay | Place::SignIn | Place::Trial => None,
+    };
+    let Some(gate) = gate else { return out(Verdict::NoGate) };
     if let Some(missing) = sources(site, &gate.access, evidence) {
         return out(Verdict::NotKnown(missing));
     }
@@ -126,24 +111,46 @@ pub fn try_at(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'
         Decision::Refused(_) => Tried { verdict: Verdict::Out, digest },
         Decision::Admitted(a) => {
             let values = a.headers().iter().map(|h| (h.name.clone(), String::from_utf8_lossy(&h.value).into_owned())).collect();
-            let closed =
-                gate.sections.iter().enumerate().filter(|(i, _)| !a.entry().section(*i)).map(|(_, s)| s.path.clone()).collect();
+            let closed = gate
+                .web()
+                .sections
+                .iter()
+                .enumerate()
+                .filter(|(i, _)| !a.entry().section(*i))
+                .map(|(_, s)| s.path.clone())
+                .collect();
             let terms = a.entry().terms().map(Terms::words).unwrap_or_default();
             Tried { verdict: Verdict::In(Given { roles: a.entry().roles().to_vec(), values, closed, terms }), digest }
         }
     }
 }
 
+fn try_console(site: &Site, evidence: &Evidence, at: &Circumstances<'_>) -> Tried {
+    let out = |verdict| Tried { verdict, digest: [0; 32] };
+    let Some(access) = &site.engineers else { return out(Verdict::NoGate) };
+    if let Some(missing) = sources(site, access, evidence) {
+        return out(Verdict::NotKnown(missing));
+    }
+    let roles = console_roles(site, evidence, at, &mut Silent);
+    let missing = unrecorded(site, access, None, evidence, at);
+    let digest = crate::id::sha256(roles.join("\n").as_bytes());
+    match (missing.is_empty(), roles.is_empty()) {
+        (false, _) => out(Verdict::NotKnown(missing)),
+        (true, true) => Tried { verdict: Verdict::Out, digest },
+        (true, false) => Tried { verdict: Verdict::In(Given { roles, ..Given::default() }), digest },
+    }
+}
+
 /// Tries somebody under an edition in which sources are others than when the evidence was taken: what came from one of these cannot be
 /// known.
-pub fn try_after(site: &Site, changed: &[ChangedSource], gate: &str, evidence: &Evidence, at: &Circumstances<'_>) -> Tried {
-    let tried = try_at(site, gate, evidence, at);
+pub fn try_after(site: &Site, changed: &[ChangedSource], place: &Place, evidence: &Evidence, at: &Circumstances<'_>) -> Tried {
+    let tried = try_at(site, place, evidence, at);
     let stands_on = |c: &&ChangedSource| {
         let used = match c.kind {
             "directory" => evidence.look_up(&c.name).is_some(),
             _ => evidence.provider == c.name || evidence.way() == c.name,
         };
-        used && c.users.iter().any(|u| u == gate)
+        used && c.users.contains(place)
     };
     let missing: Vec<Missing> = changed.iter().filter(stands_on).map(|c| Missing::Changed(c.kind, c.name.clone())).collect();
     match tried.verdict {
@@ -154,20 +161,26 @@ pub fn try_after(site: &Site, changed: &[ChangedSource], gate: &str, evidence: &
 }
 
 /// Tells the story of the same decision, and the step that decided.
-pub fn tell_at(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>) -> (Vec<Step>, Option<Step>) {
+pub fn tell_at(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstances<'_>) -> (Vec<Step>, Option<Step>) {
     let mut story = Story::default();
-    if gate == CONSOLE {
-        console_roles(site, evidence, at, &mut story);
-    } else if let Some(gate) = site.gate(gate) {
-        fold(site, gate, evidence, at, &mut story);
+    match place {
+        Place::Console => {
+            console_roles(site, evidence, at, &mut story);
+        }
+        Place::Gate(name) => {
+            if let Some(gate) = site.gate(name) {
+                fold(site, gate, evidence, at, &mut story);
+            }
+        }
+        Place::Quay | Place::SignIn | Place::Trial => {}
     }
     let decided = deciding(&story.steps).and_then(|i| story.steps.get(i).cloned());
     (story.steps, decided)
 }
 
 /// The rule, or else the sentence, that made a decision.
-pub fn because(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>, lang: Lang) -> String {
-    tell_at(site, gate, evidence, at).1.map(|s| sentence(&s, lang)).unwrap_or_default()
+pub fn because(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstances<'_>, lang: Lang) -> String {
+    tell_at(site, place, evidence, at).1.map(|s| sentence(&s, lang)).unwrap_or_default()
 }
 
 /// What a source that is needed would have had to be asked.
@@ -186,7 +199,7 @@ fn sources(site: &Site, access: &Access, evidence: &Evidence) -> Option<Vec<Miss
 
 /// What was not recorded and matters: to a rule that cannot be judged, to a section, or to a delivered value.
 fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evidence, at: &Circumstances<'_>) -> Vec<Missing> {
-    let name = gate.map_or(CONSOLE, |g| g.name.as_str());
+    let name = gate.map(|g| g.name.as_str());
     let directory = access.asked(site, evidence).and_then(|d| Some((d, evidence.look_up(&d.name)?)));
     if directory.is_none_or(|(d, l)| l.covers(d) || l.state.entry().is_none()) {
         return vec![];
@@ -204,7 +217,7 @@ fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evid
     }
     // Nobody who is refused either way needs sections or values.
     if let Some(gate) = gate.filter(|_| entered) {
-        for section in &gate.sections {
+        for section in &gate.web().sections {
             if let SectionAccess::More { when, .. } = &section.access
                 && when.judge(&who, at, name) == Truth::Unknown
             {

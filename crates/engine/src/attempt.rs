@@ -8,6 +8,7 @@ use passeur_core::crossing::{Outcome, deciding};
 use passeur_core::evidence::Evidence;
 use passeur_core::id::CrossingId;
 use passeur_core::recorder::Alike;
+use passeur_core::site::Place;
 use passeur_core::step::{Lang, Step, StepCode, Story, Witness};
 use passeur_store::{NewCrossing, StoreError};
 use uuid::Uuid;
@@ -27,7 +28,7 @@ pub struct Attempt {
     engine: Engine,
     pub id: CrossingId,
     began: Moment,
-    pub gate: String,
+    pub place: Place,
     edition: i32,
     pub lang: Lang,
     pub address: IpAddr,
@@ -46,10 +47,11 @@ pub struct Attempt {
 }
 
 impl Attempt {
-    /// Begins an attempt at a gate with its first step.
-    pub fn begin(engine: &Engine, gate: &str, facts: &RequestFacts) -> Attempt {
-        let mut a = Attempt::resume(engine, gate, facts, engine.new_crossing(), engine.now());
-        a.step(|| arrived(gate, facts));
+    /// Begins an attempt at a place with its first step.
+    pub fn begin(engine: &Engine, place: Place, facts: &RequestFacts) -> Attempt {
+        let arrived = arrived(&place, facts);
+        let mut a = Attempt::resume(engine, place, facts, engine.new_crossing(), engine.now());
+        a.step(|| arrived);
         if let Some(field) = facts.not_believed {
             a.step(|| {
                 Step::new(StepCode::ProxyFieldIgnored)
@@ -73,7 +75,7 @@ impl Attempt {
             wants_html: false,
             not_believed: None,
         };
-        let mut a = Attempt::resume(engine, "sign-in", &facts, engine.new_crossing(), engine.now());
+        let mut a = Attempt::resume(engine, Place::SignIn, &facts, engine.new_crossing(), engine.now());
         a.is_of(row);
         a
     }
@@ -85,12 +87,12 @@ impl Attempt {
     }
 
     /// Goes on with an attempt that began in another request.
-    pub fn resume(engine: &Engine, gate: &str, facts: &RequestFacts, id: CrossingId, began: Moment) -> Attempt {
+    pub fn resume(engine: &Engine, place: Place, facts: &RequestFacts, id: CrossingId, began: Moment) -> Attempt {
         Attempt {
             engine: engine.clone(),
             id,
             began,
-            gate: gate.to_owned(),
+            place,
             edition: engine.live.get().map_or(0, |e| e.number),
             lang: facts.lang,
             address: facts.address,
@@ -169,7 +171,7 @@ impl Attempt {
             id: self.id.to_string(),
             at: self.began,
             ended_at: self.engine.now(),
-            gate: self.gate.clone(),
+            gate: self.place.to_string(),
             edition: self.edition,
             node: self.engine.node.clone(),
             outcome: outcome.code().to_owned(),
@@ -212,7 +214,7 @@ impl Attempt {
     pub fn record_waiting(&self) {
         // What is waited for is part of it: a sign-in that goes on is told as far as it came.
         let last = self.story.steps.last().map_or(StepCode::Arrived, |s| s.code);
-        let alike = Alike::new(&self.gate, &format!("waiting {}", last.spec().code), self.address);
+        let alike = Alike::new(&self.place.to_string(), &format!("waiting {}", last.spec().code), self.address);
         self.engine.recorder.waiting(alike, self.id, self.engine.now(), || self.row(Outcome::Waiting));
     }
 
@@ -243,17 +245,17 @@ impl Attempt {
             }
         }
         reason.push_str(thing);
-        let alike = Alike::new(&self.gate, &reason, self.address);
+        let alike = Alike::new(&self.place.to_string(), &reason, self.address);
         self.engine.recorder.anonymous(alike, self.id, self.engine.now(), || self.row(outcome))
     }
 }
 
-/// The first step of an attempt at a gate.
-pub fn arrived(gate: &str, facts: &RequestFacts) -> Step {
+/// The first step of an attempt at a place.
+pub fn arrived(place: &Place, facts: &RequestFacts) -> Step {
     Step::new(StepCode::Arrived)
         .with("method", facts.method.as_str())
         .with("target", passeur_core::text::shorten(&strip_query(&facts.target), 500))
-        .with("gate", gate)
+        .with("gate", place.to_string())
         .with("address", facts.address.to_string())
         .with("agent", facts.agent.as_str())
 }

@@ -137,7 +137,7 @@ pub async fn decide(
         Some(crossing) => crossing,
         None => {
             if let Some(has) = roles::of(&decision).filter(|_| carriage.is_one_for_all_requests()) {
-                roles::note(engine, site, attempt, &gate.name, evidence, &at, &has).await?;
+                roles::note(engine, site, attempt, &gate.place(), evidence, &at, &has).await?;
             }
             if let Decision::Admitted(admitted) = &decision
                 && let Some(over) = carriage.ready(engine, asking, admitted, attempt)
@@ -206,7 +206,7 @@ impl Carriage<'_> {
         let Asking { edition, gate, evidence, .. } = asking;
         match self {
             Carriage::Code(session) => {
-                if gate.hand_over.is_some() {
+                if gate.web().hand_over.is_some() {
                     attempt.step(|| match &session.row.kept {
                         Some(_) => Step::new(StepCode::PasswordHanded),
                         None => Step::new(StepCode::PasswordNotHanded).with("way", evidence.way()),

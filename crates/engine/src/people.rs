@@ -5,6 +5,7 @@ use crate::ending;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::PersonKey;
+use passeur_core::site::Place;
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_store::{BlockRow, HowFar, Recorded, StoreError, TakenAway};
 
@@ -67,7 +68,7 @@ pub async fn record(
     by: &str,
 ) -> Result<(), StoreError> {
     for p in people {
-        let mut attempt = Attempt::begin(engine, "sign-in", facts);
+        let mut attempt = Attempt::begin(engine, Place::SignIn, facts);
         attempt.who = Some(Who { provider: p.provider.clone(), subject: p.key.subject.clone(), name: p.name.clone() });
         attempt.provider = Some(p.provider.clone());
         attempt.step(|| {

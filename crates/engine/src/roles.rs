@@ -5,7 +5,7 @@ use passeur_core::circumstances::Circumstances;
 use passeur_core::crossing::Outcome;
 use passeur_core::decide::{Decision, why_roles};
 use passeur_core::evidence::{Evidence, WayIn};
-use passeur_core::site::Site;
+use passeur_core::site::{Place, Site};
 use passeur_core::step::{Step, StepCode};
 use passeur_store::{PersonRoles, RoleChange, StoreError};
 
@@ -26,7 +26,7 @@ pub async fn note(
     engine: &Engine,
     site: &Site,
     attempt: &mut Attempt,
-    gate: &str,
+    place: &Place,
     evidence: &Evidence,
     at: &Circumstances<'_>,
     roles: &[String],
@@ -35,7 +35,8 @@ pub async fn note(
     if matches!(evidence.way_in, WayIn::AccessToken | WayIn::PersonalToken | WayIn::Certificate) {
         return Ok(());
     }
-    let before = engine.store.roles_at(&evidence.provider, &evidence.person(), gate).await?;
+    let gate = place.to_string();
+    let before = engine.store.roles_at(&evidence.provider, &evidence.person(), &gate).await?;
     let missing = |of: &[String], from: &[String]| of.iter().filter(|r| !from.contains(r)).cloned().collect::<Vec<_>>();
     let (gained, lost) = match &before {
         None => (vec![], vec![]),
@@ -55,7 +56,7 @@ pub async fn note(
     let row = PersonRoles {
         provider: evidence.provider.clone(),
         subject: evidence.subject.clone(),
-        gate: gate.to_owned(),
+        gate: gate.clone(),
         roles: roles.to_vec(),
         since,
         crossing,
@@ -65,10 +66,10 @@ pub async fn note(
     let mut change = None;
     if let (true, Some(before)) = (changed, &before) {
         let both: Vec<String> = gained.iter().chain(&lost).cloned().collect();
-        let why = why_roles(site, gate, evidence, at, &both);
+        let why = why_roles(site, place, evidence, at, &both);
         attempt.step(|| {
             Step::new(StepCode::RolesChanged)
-                .with("gate", gate)
+                .with("gate", gate.as_str())
                 .with("gained", gained.clone())
                 .with("lost", lost.clone())
                 .with("why", why.clone())
@@ -78,7 +79,7 @@ pub async fn note(
             id: new_uuid(),
             provider: evidence.provider.clone(),
             subject: evidence.subject.clone(),
-            gate: gate.to_owned(),
+            gate: gate.clone(),
             at: now,
             crossing: attempt.id.to_string(),
             gained,

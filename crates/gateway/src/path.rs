@@ -193,7 +193,7 @@ impl Gateway {
                         let refusal = self.control.reject(edition.live.clone(), &gate.name, StatusCode::FORBIDDEN, step, &facts);
                         return page(refusal.await);
                     }
-                    if let Standing::More(sections) = standing(&gate.sections, request.uri().path())
+                    if let Standing::More(sections) = standing(&gate.web().sections, request.uri().path())
                         && let Some(closed) = sections.into_iter().find(|i| !admission.entry.section(*i))
                     {
                         let facts = facts(edition, conn, &request);
@@ -362,7 +362,7 @@ impl Gateway {
         let repeatable = progress.is_none() && upgrade.is_none() && parts.method.is_safe();
         let again = || outgoing::build(&parts, Upload::None, place, &bearer, from);
         let again: Option<&(dyn Fn() -> Option<outgoing::Outgoing> + Sync)> = if repeatable { Some(&again) } else { None };
-        let sent = match (&bearer, &gate.ticket) {
+        let sent = match (&bearer, &gate.web().ticket) {
             (Bearer::Admitted(admission), Some(_)) => {
                 let progress = progress.as_deref();
                 let ticketed = Ticketed { edition, place, admission, progress, again, facts: &told };
@@ -379,7 +379,7 @@ impl Gateway {
             Err(how) => page(self.control.upstream_failed(&gate.name, &bearer, how, &told()).await),
             Ok((answer, lease)) => {
                 let (mut parts, body) = answer.into_parts();
-                if gate.ticket.is_some() {
+                if gate.web().ticket.is_some() {
                     // What the application asks of its clients is between it and us, where a section is open too.
                     parts.headers.remove(http::header::WWW_AUTHENTICATE);
                 }

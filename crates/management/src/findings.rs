@@ -14,7 +14,7 @@ pub fn of_expectation(b: Broken) -> Finding {
     Finding {
         severity: Severity::Expectation,
         line: b.line,
-        place: format!("{}, at {}", b.name, b.gate),
+        place: format!("{}, at {}", b.name, b.place),
         what: b.what.join("; "),
         remedy: b.because,
     }

@@ -8,8 +8,8 @@ use chrono::Duration;
 use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::evidence::Evidence;
-use passeur_core::rehearse::{CONSOLE, Verdict, because, try_at};
-use passeur_core::site::Site;
+use passeur_core::rehearse::{Verdict, because, try_at};
+use passeur_core::site::{Place, Site};
 use passeur_core::step::Lang;
 use passeur_engine::look_up::complete_by;
 use passeur_store::PastCrossing;
@@ -22,7 +22,7 @@ use crate::trials::Under;
 const LOOK_BACK_DAYS: i64 = 30;
 
 fn configures(site: &Site, evidence: &Evidence, at: &Circumstances<'_>) -> bool {
-    matches!(try_at(site, CONSOLE, evidence, at).verdict, Verdict::In(given) if given.roles.iter().any(|r| r == "configure"))
+    matches!(try_at(site, &Place::Console, evidence, at).verdict, Verdict::In(given) if given.roles.iter().any(|r| r == "configure"))
 }
 
 /// Why engineers would be locked out, in words; none when the publisher, if they signed in, and at least one other known
@@ -36,7 +36,8 @@ pub async fn check(app: &App, who: &Engineer, site: &Arc<Site>) -> Result<Option
     let Some(live) = app.live.get() else { return Ok(None) };
     let since = app.now() - Duration::days(LOOK_BACK_DAYS);
     let mut engineers = Engineers::default();
-    let mut pages = app.store.past_crossings(since, Some(CONSOLE));
+    let console = Place::Console.to_string();
+    let mut pages = app.store.past_crossings(since, Some(&console));
     while let Some(page) = pages.next().await? {
         let (live, mut so_far) = (live.clone(), engineers);
         engineers = off_the_data_path(app, &who.name, move || {
@@ -69,7 +70,7 @@ fn publisher(site: &Site, evidence: &Evidence, at: &Circumstances<'_>) -> Option
     if configures(site, evidence, at) {
         return None;
     }
-    let why = because(site, CONSOLE, evidence, at, Lang::En);
+    let why = because(site, &Place::Console, evidence, at, Lang::En);
     Some(format!("You could not configure Passeur any more under it. {why} Nothing was changed."))
 }
 
@@ -114,7 +115,8 @@ impl Engineers {
         }
         all.sort_by_key(|c| std::cmp::Reverse(c.at));
         let names: Vec<&str> = all.iter().take(8).map(|c| c.name.as_str()).collect();
-        let why = all.first().map(|c| because(site, CONSOLE, &c.evidence, &c.circumstances(), Lang::En)).unwrap_or_default();
+        let why =
+            all.first().map(|c| because(site, &Place::Console, &c.evidence, &c.circumstances(), Lang::En)).unwrap_or_default();
         Some(format!(
             "No engineer who signed in within {LOOK_BACK_DAYS} days could configure Passeur under it: {}. {why} Nothing was changed.",
             names.join(", ")

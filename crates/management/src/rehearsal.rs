@@ -15,7 +15,7 @@ use passeur_core::compare::ChangedSource;
 use passeur_core::decide::RequestView;
 use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::{Effects, because, effects, try_after, try_at};
-use passeur_core::site::Site;
+use passeur_core::site::{Place, Site};
 use passeur_core::step::Lang;
 use passeur_store::PastCrossing;
 
@@ -129,10 +129,11 @@ impl Known {
             let Some(evidence) = Evidence::from_stored_text(&row.evidence) else { continue };
             let path = row.target.trim_end_matches("?…");
             let at = Circumstances { now: row.at, address: row.address.parse().ok(), method: &row.method, path };
+            let place = Place::parse(&row.gate);
             let views = self
                 .views
                 .entry(row.gate.clone())
-                .or_insert_with(|| [&pair.before, &pair.after].map(|site| RequestView::named(site, &row.gate)));
+                .or_insert_with(|| [&pair.before, &pair.after].map(|site| RequestView::at(site, &place)));
             // Where time decides as well, no two crossings are alike for certain.
             let timed = views.iter().any(RequestView::is_timed);
             let facts = if timed { evidence.hash() } else { evidence.facts() };
@@ -140,7 +141,7 @@ impl Known {
             let key = (row.gate.clone(), facts, views.each_ref().map(|v| v.look(&at)), moment);
             let fate = self.fates.entry(key).or_insert_with(|| {
                 self.sums.distinct += 1;
-                Arc::new(fate(pair, &row.gate, &evidence, &at))
+                Arc::new(fate(pair, &place, &evidence, &at))
             });
             let fate = fate.clone();
             let past = Past {
@@ -167,12 +168,12 @@ impl Known {
     }
 }
 
-fn fate(pair: &Pair, gate: &str, evidence: &Evidence, at: &Circumstances<'_>) -> Fate {
+fn fate(pair: &Pair, place: &Place, evidence: &Evidence, at: &Circumstances<'_>) -> Fate {
     let Pair { before, after, changed, lang } = pair;
-    let then = try_after(after, changed, gate, evidence, at);
-    let effects = effects(&try_at(before, gate, evidence, at), &then, *lang);
+    let then = try_after(after, changed, place, evidence, at);
+    let effects = effects(&try_at(before, place, evidence, at), &then, *lang);
     // Most fare alike, and nobody asks why.
-    let told = |site| if effects == Effects::Same { String::new() } else { because(site, gate, evidence, at, *lang) };
+    let told = |site| if effects == Effects::Same { String::new() } else { because(site, place, evidence, at, *lang) };
     Fate { now: told(before), then: told(after), effects }
 }
 

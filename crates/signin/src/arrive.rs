@@ -43,7 +43,7 @@ pub async fn arrive(engine: &Engine, edition: &Edition, gate: &Gate, visit: &Vis
 }
 
 fn refused(engine: &Engine, edition: &Edition, gate: &Gate, visit: &Visit, why: &str) -> Response {
-    let mut attempt = Attempt::begin(engine, &gate.name, &visit.facts);
+    let mut attempt = Attempt::begin(engine, gate.place(), &visit.facts);
     attempt.step(|| Step::new(StepCode::CodeRefused).with("why", Param::reason(why)));
     let id = attempt.record_anonymous(Outcome::CheckFailed);
     let mut refused = pages::Refused::of_step(&attempt, id, None);

@@ -8,6 +8,7 @@ use chrono::Duration;
 use http::{StatusCode, header};
 use passeur_core::id::Token;
 use passeur_core::role::Role;
+use passeur_core::site::Place;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::random::random;
 use passeur_engine::{look_up, tries};
@@ -59,7 +60,7 @@ fn error(code: &str, words: &str) -> Response {
 pub async fn begin(State(engine): State<Engine>, edition: Option<LiveEdition>, visit: Visit) -> Response {
     let Some(LiveEdition(edition)) = edition else { return error("temporarily_unavailable", "Nothing is published yet.") };
     let place = passeur_core::address::neighbourhood(visit.facts.address).to_string();
-    let mut attempt = Attempt::begin(&engine, "console", &visit.facts);
+    let mut attempt = Attempt::begin(&engine, Place::Console, &visit.facts);
     let (device, code, now) = (engine.new_token(), user_code(), engine.now());
     let row = DeviceRow {
         digest: device.digest().to_vec(),
@@ -198,7 +199,7 @@ async fn page(engine: &Engine, LiveEdition(edition): LiveEdition, visit: &Visit,
         if !posted {
             return Ok(show(DeviceSaid::Ask { code: &sent.user_code }));
         }
-        let mut attempt = Attempt::begin(engine, "console", &visit.facts);
+        let mut attempt = Attempt::begin(engine, Place::Console, &visit.facts);
         let account = format!("{}\0{}", s.row.provider, s.row.subject);
         if !tries::count_plain(engine, &mut attempt, "device code", &account, TRIES).await? {
             return Ok(show(DeviceSaid::TooMany));

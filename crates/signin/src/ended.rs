@@ -10,6 +10,7 @@ use http::{HeaderValue, StatusCode, header};
 use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::sha256;
+use passeur_core::site::Place;
 use passeur_core::step::{Step, StepCode};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::providers::oidc::OidcLink;
@@ -59,7 +60,7 @@ pub async fn back_channel(
 ) -> Response {
     let link = engine.provider(&provider).and_then(|l| l.oidc());
     let (Some(_), Some(link)) = (edition, link) else { return StatusCode::NOT_FOUND.into_response() };
-    let mut attempt = Attempt::begin(&engine, "sign-in", &visit.facts);
+    let mut attempt = Attempt::begin(&engine, Place::SignIn, &visit.facts);
     attempt.provider = Some(provider.clone());
     let refused = |mut attempt: Attempt, how: String| async move {
         attempt.step(|| Step::new(StepCode::SignOutRefused).with("provider", provider.as_str()).with("how", how.as_str()));
@@ -156,7 +157,7 @@ pub async fn front_channel(
     let (Some(LiveEdition(edition)), Some(link)) = (edition, link) else { return StatusCode::NOT_FOUND.into_response() };
     let session = visit.parameter("sid").filter(|s| !s.is_empty() && s.len() <= 255);
     let known = visit.parameter("iss").as_deref() == Some(link.provider.issuer.as_str());
-    let mut attempt = Attempt::begin(&engine, "sign-in", &visit.facts);
+    let mut attempt = Attempt::begin(&engine, Place::SignIn, &visit.facts);
     attempt.provider = Some(provider.clone());
     let (Some(session), true) = (session, known) else {
         let how = "iss and sid must stand in the address, and iss be the provider's";

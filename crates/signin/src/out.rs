@@ -9,7 +9,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::route::Device;
 use passeur_core::seal::Purpose;
 use passeur_core::session::State as Liveness;
-use passeur_core::site::Gate;
+use passeur_core::site::{Gate, Place};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::ending;
@@ -89,7 +89,7 @@ pub async fn sign_out(
         if !everywhere {
             left_open = shown(&others);
         }
-        let mut attempt = Attempt::begin(&engine, "sign-in", &visit.facts);
+        let mut attempt = Attempt::begin(&engine, Place::SignIn, &visit.facts);
         let name = s.row.name.clone();
         attempt.is_of(&s.row);
         attempt.step(|| Step::new(StepCode::SignedOut).with("by", Param::reason("person")).with("who", name));

@@ -12,8 +12,8 @@ use axum::response::{IntoResponse, Response};
 use passeur_core::address::neighbourhood;
 use passeur_core::evidence::Evidence;
 use passeur_core::identity::from_claims;
-use passeur_core::route::{self, ByName, Choice, Decided, Device, Entry, Facts, QUAY, Questions, Suffix, Typed};
-use passeur_core::site::{Site, WayKind};
+use passeur_core::route::{self, ByName, Choice, Decided, Device, Entry, Facts, Questions, Suffix, Typed};
+use passeur_core::site::{Place, Site, WayKind};
 use passeur_core::step::{Step, StepCode};
 use passeur_engine::tries;
 use passeur_http::cookies::{self, Found};
@@ -69,23 +69,13 @@ enum How {
 }
 
 /// What routes are judged by, for a request and what is asked.
-pub fn facts<'a>(visit: &Visit, to: &'a Destination, offered: &'a [&'a str]) -> Facts<'a> {
-    Facts { gate: place(to), address: Some(visit.facts.address), device: device(visit), offered }
+pub fn facts<'a>(visit: &Visit, place: &'a Place, offered: &'a [&'a str]) -> Facts<'a> {
+    Facts { place, address: Some(visit.facts.address), device: device(visit), offered }
 }
 
 fn device(visit: &Visit) -> Device {
     let text = |name: &str| visit.headers.get(name).and_then(|v| v.to_str().ok());
     Device::of(&visit.facts.agent, text("sec-ch-ua-platform"), text("sec-ch-ua-mobile"))
-}
-
-/// What routes call the place that a sign-in leads to.
-fn place(to: &Destination) -> &str {
-    match to {
-        Destination::Gate(ask) => &ask.gate,
-        Destination::Unasked { gate, .. } => gate,
-        Destination::Console | Destination::ConsoleFresh | Destination::Device { .. } => passeur_core::rehearse::CONSOLE,
-        Destination::Quay | Destination::Factors | Destination::Tokens | Destination::Trial { .. } => QUAY,
-    }
 }
 
 /// What is to be done.
@@ -118,7 +108,8 @@ pub fn next(desk: &Desk<'_>, to: &Destination, named: Option<Name<'_>>) -> Next 
         // Nothing is left to decide, and so nothing to tell.
         return Next::Way((*only).to_owned(), Box::default());
     }
-    let facts = facts(visit, to, &offered);
+    let place = to.place_of_routes();
+    let facts = facts(visit, &place, &offered);
     let typed = named.as_ref().and_then(|n| n.found.clone());
     let too_many = named.as_ref().is_some_and(|n| n.found.is_none());
     let choice = match route::choose(&site.routes, &facts, typed.as_ref()) {
@@ -222,7 +213,8 @@ impl Routed {
     fn choice(&self, edition: &Edition, to: &Destination) -> Option<Choice> {
         let site = &edition.site;
         let offered = choose::offered(site, to);
-        let facts = Facts { gate: place(to), address: Some(self.address), device: self.device, offered: &offered };
+        let place = to.place_of_routes();
+        let facts = Facts { place: &place, address: Some(self.address), device: self.device, offered: &offered };
         (self.edition == edition.number).then(|| route::choose(&site.routes, &facts, self.typed.as_ref()))
     }
 
@@ -292,7 +284,8 @@ async fn typed<'a>(desk: Desk<'a>, named: &Named) -> Done<'a> {
     let mut journey = journey.with(Asked);
     let name: String = named.name.trim().chars().take(NAME_MAX).collect();
     let offered = choose::offered(site, &journey.to);
-    let facts = facts(desk.visit, &journey.to, &offered);
+    let place = journey.to.place_of_routes();
+    let facts = facts(desk.visit, &place, &offered);
     let began = Instant::now();
     let suffix = Suffix::of(&site.routes, &name);
     let questions = route::questions(&site.routes, &facts, &suffix);

@@ -7,7 +7,7 @@ use chrono::Duration;
 use http::StatusCode;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::crossing::Outcome;
-use passeur_core::site::Gate;
+use passeur_core::site::{Gate, Place};
 use passeur_core::step::{Step, StepCode};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::grants::glance;
@@ -153,7 +153,7 @@ async fn revoke(engine: &Engine, s: &Session, visit: &Visit, id: Uuid) -> Result
 }
 
 async fn record(engine: &Engine, s: &Session, visit: &Visit, step: Step) -> Result<(), StoreError> {
-    let mut attempt = Attempt::begin(engine, "quay", &visit.facts);
+    let mut attempt = Attempt::begin(engine, Place::Quay, &visit.facts);
     attempt.is_of(&s.row);
     attempt.set_evidence(&s.evidence);
     attempt.step(|| step);

@@ -268,7 +268,7 @@ fn expectations(name: &str, document: &str, c: &ClientArgs) -> Result<(), Exit> 
                         "{} {}, at {}: {}",
                         s.paint("✗", Tone::Bad),
                         s.paint(&b.name, Tone::Strong),
-                        b.gate,
+                        b.place,
                         s.paint(&b.what.join("; "), Tone::Plain)
                     );
                     say!("  {}", wrap(&s.paint(&b.because, Tone::Plain), s.width, 2));

@@ -7,7 +7,6 @@ use super::admits::{Scene, Shift, Weighing};
 use super::diagram::TooMuch;
 use super::rules::{Read, Reader};
 use super::{Bearing, Change, Sentence, What, reordered};
-use crate::rehearse::CONSOLE;
 use crate::site::{Access, Effect, Gate, Section, SectionAccess, Site};
 
 pub(super) fn changes(before: &Site, after: &Site) -> Vec<Change> {
@@ -21,7 +20,7 @@ pub(super) fn changes(before: &Site, after: &Site) -> Vec<Change> {
     for new in &after.gates {
         let place = place(&new.name);
         match old_gates.get(&new.name).and_then(|i| before.gates.get(*i)) {
-            None => out.push(Change { bearing: Bearing::Wider, place, what: added(&readers.1, &new.name, &new.access) }),
+            None => out.push(Change { bearing: Bearing::Wider, place, what: added(&readers.1, Some(&new.name), &new.access) }),
             Some(old) => {
                 let sides = [Side::of_gate(&readers.0, old), Side::of_gate(&readers.1, new)];
                 compare(&sides, &place, &mut out);
@@ -32,12 +31,12 @@ pub(super) fn changes(before: &Site, after: &Site) -> Vec<Change> {
     match (&before.engineers, &after.engineers) {
         (None, None) => {}
         (None, Some(new)) => {
-            out.push(Change { bearing: Bearing::Wider, place: console, what: added(&readers.1, CONSOLE, new) });
+            out.push(Change { bearing: Bearing::Wider, place: console, what: added(&readers.1, None, new) });
         }
         (Some(_), None) => out.push(Change { bearing: Bearing::Narrower, place: console, what: What::PartRemoved }),
         (Some(old), Some(new)) => {
             let sides = [(&readers.0, old), (&readers.1, new)];
-            let sides = sides.map(|(reader, access)| Side { scene: Scene::new(reader, CONSOLE, access), sections: &[] });
+            let sides = sides.map(|(reader, access)| Side { scene: Scene::new(reader, None, access), sections: &[] });
             compare(&sides, &console, &mut out);
         }
     }
@@ -56,7 +55,7 @@ struct Side<'a> {
 
 impl<'a> Side<'a> {
     fn of_gate(reader: &'a Reader<'a>, gate: &'a Gate) -> Side<'a> {
-        Side { scene: Scene::new(reader, &gate.name, &gate.access), sections: &gate.sections }
+        Side { scene: Scene::new(reader, Some(&gate.name), &gate.access), sections: &gate.web().sections }
     }
 
     fn site(&self) -> &'a Site {
@@ -65,8 +64,8 @@ impl<'a> Side<'a> {
 }
 
 /// Whom a new gate admits.
-fn added(reader: &Reader<'_>, name: &str, access: &Access) -> What {
-    let scene = Scene::new(reader, name, access);
+fn added(reader: &Reader<'_>, gate: Option<&str>, access: &Access) -> What {
+    let scene = Scene::new(reader, gate, access);
     match Weighing::new(&scene, &scene).and_then(|mut w| w.admitted(1)) {
         Ok(admits) => What::PlaceAdded { admits },
         Err(TooMuch) => What::PlaceAddedByRules { rules: access.rules.len() },

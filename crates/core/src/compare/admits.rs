@@ -26,14 +26,15 @@ const SAID_MAX: usize = 8;
 /// One side of a comparison.
 pub(super) struct Scene<'a> {
     pub(super) reader: &'a Reader<'a>,
-    pub(super) name: &'a str,
+    /// The gate's name; none of the console.
+    pub(super) gate: Option<&'a str>,
     pub(super) access: &'a Access,
     pub(super) rules: Vec<Rc<Read>>,
 }
 
 impl<'a> Scene<'a> {
-    pub(super) fn new(reader: &'a Reader<'a>, name: &'a str, access: &'a Access) -> Scene<'a> {
-        Scene { reader, name, access, rules: reader.rules(access) }
+    pub(super) fn new(reader: &'a Reader<'a>, gate: Option<&'a str>, access: &'a Access) -> Scene<'a> {
+        Scene { reader, gate, access, rules: reader.rules(access) }
     }
 
     fn clauses(&self) -> impl Iterator<Item = &Clause> {
@@ -182,7 +183,7 @@ impl<'a> Weighing<'a> {
         let settled = |yes: bool| if yes { Pair { yes: ALWAYS, no: NEVER } } else { Pair { yes: NEVER, no: ALWAYS } };
         match when {
             Condition::Everyone => Ok(settled(true)),
-            Condition::Gate(gates) => Ok(settled(gates.iter().any(|g| g == side.name))),
+            Condition::Gate(gates) => Ok(settled(side.gate.is_some_and(|gate| gates.iter().any(|g| g == gate)))),
             Condition::All(parts) => self.all(side, parts),
             Condition::Any(parts) => self.any(side, parts),
             Condition::None(parts) => self.any(side, parts).map(|p| Pair { yes: p.no, no: p.yes }),

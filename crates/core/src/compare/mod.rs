@@ -23,7 +23,7 @@ pub use words::users_words;
 
 use serde::{Deserialize, Serialize};
 
-use crate::site::Site;
+use crate::site::{Place, Site};
 use crate::step::Lang;
 use who::Who;
 
@@ -80,7 +80,7 @@ enum What {
     NotTold,
     /// A source changes that rules of these gates stand on.
     SourceChanged {
-        users: Vec<String>,
+        users: Vec<Place>,
     },
     RuleAdded {
         rule: Sentence,

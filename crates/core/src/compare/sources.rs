@@ -6,8 +6,7 @@ use std::collections::HashMap;
 use toml::{Table, Value};
 
 use super::{Bearing, Change, Side, What};
-use crate::rehearse::CONSOLE;
-use crate::site::{Access, Site};
+use crate::site::{Access, Place, Site};
 
 /// Keys that change nothing of what a part says of somebody.
 const HARMLESS: [&str; 9] = ["title", "cache", "time-limit", "page", "answer-within", "binding", "tries", "lives", "sign-out"];
@@ -19,7 +18,7 @@ pub struct ChangedSource {
     pub kind: &'static str,
     pub name: String,
     /// Gates that stand on it, and the console.
-    pub users: Vec<String>,
+    pub users: Vec<Place>,
 }
 
 /// Sources that are in both documents and change in a way that may matter, with the gates that stand on them.
@@ -56,7 +55,7 @@ fn between((before, old): (&Site, &Table), (after, new): (&Site, &Table)) -> Vec
 pub(super) fn changes(before: Side<'_>, after: Side<'_>) -> Vec<Change> {
     let (old, new) = (parsed(before), parsed(after));
     let mut out = vec![];
-    let mut add = |place: String, users: Vec<String>| {
+    let mut add = |place: String, users: Vec<Place>| {
         if !users.is_empty() {
             out.push(Change { bearing: Bearing::Narrower, place, what: What::SourceChanged { users } });
         }
@@ -85,10 +84,10 @@ fn essence(part: &Table) -> Vec<(&String, &Value)> {
 }
 
 /// Gates of both editions, and the console, for which something holds after the change.
-fn users(before: &Site, after: &Site, holds: impl Fn(&Access) -> bool) -> Vec<String> {
+fn users(before: &Site, after: &Site, holds: impl Fn(&Access) -> bool) -> Vec<Place> {
     let known: std::collections::HashSet<&str> = before.gates.iter().map(|g| g.name.as_str()).collect();
-    let gates = after.gates.iter().filter(|g| known.contains(g.name.as_str()) && holds(&g.access)).map(|g| g.name.clone());
-    let console = after.engineers.iter().filter(|a| before.engineers.is_some() && holds(a)).map(|_| CONSOLE.to_owned());
+    let gates = after.gates.iter().filter(|g| known.contains(g.name.as_str()) && holds(&g.access)).map(|g| Place::gate(&g.name));
+    let console = after.engineers.iter().filter(|a| before.engineers.is_some() && holds(a)).map(|_| Place::Console);
     gates.chain(console).collect()
 }
 

@@ -2,7 +2,7 @@
 
 use super::who::Who;
 use super::{Change, What};
-use crate::rehearse::CONSOLE;
+use crate::site::Place;
 use crate::step::Lang;
 
 /// Several kinds of people; the same said of each.
@@ -19,13 +19,14 @@ fn unless(who: &Who, words: &'static str) -> &'static str {
 const NAMED_MAX: usize = 6;
 
 /// Gates and the console, the first `max` by name.
-pub fn users_words(users: &[String], max: usize, lang: Lang) -> String {
+pub fn users_words(users: &[Place], max: usize, lang: Lang) -> String {
     let fr = lang == Lang::Fr;
-    let one = |name: &String| match (name.as_str(), fr) {
-        (CONSOLE, true) => "la console".to_owned(),
-        (CONSOLE, false) => "the console".to_owned(),
-        (gate, true) => format!("la porte {gate}"),
-        (gate, false) => format!("gate {gate}"),
+    let one = |place: &Place| match (place, fr) {
+        (Place::Gate(name), true) => format!("la porte {name}"),
+        (Place::Gate(name), false) => format!("gate {name}"),
+        (Place::Console, true) => "la console".to_owned(),
+        (Place::Console, false) => "the console".to_owned(),
+        (other, _) => other.to_string(),
     };
     let mut out = users.iter().take(max).map(one).collect::<Vec<_>>().join(", ");
     match users.len().saturating_sub(max) {

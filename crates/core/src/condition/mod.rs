@@ -111,7 +111,7 @@ fn within(then: Option<Moment>, limit: Duration, now: Moment) -> Truth {
 
 impl Condition {
     /// Judges the condition for a person at a gate, under circumstances.
-    pub fn judge(&self, who: &Identity, at: &Circumstances<'_>, gate: &str) -> Truth {
+    pub fn judge(&self, who: &Identity, at: &Circumstances<'_>, gate: Option<&str>) -> Truth {
         match self {
             Condition::Everyone => Truth::Yes,
             Condition::Group(name) => in_group(who, |g| g.contains(name)),
@@ -143,7 +143,7 @@ impl Condition {
             Condition::Network(_) | Condition::Path(_) | Condition::Method(_) => self.judge_request(at),
             Condition::Hours(hours) => truth(hours.holds(at.now)),
             Condition::Dates(dates) => truth(dates.holds(at.now)),
-            Condition::Gate(gates) => truth(gates.iter().any(|g| g == gate)),
+            Condition::Gate(gates) => truth(gate.is_some_and(|gate| gates.iter().any(|g| g == gate))),
             Condition::All(parts) => parts.iter().map(|p| p.judge(who, at, gate)).min().unwrap_or(Truth::Yes),
             Condition::Any(parts) => parts.iter().map(|p| p.judge(who, at, gate)).max().unwrap_or(Truth::No),
             Condition::None(parts) => !parts.iter().map(|p| p.judge(who, at, gate)).max().unwrap_or(Truth::No),

@@ -39,7 +39,7 @@ impl Need {
 
 impl Condition {
     /// What is missing for the condition to hold; of several parts of which one is enough, what is missing for the first.
-    pub fn need(&self, who: &Identity, at: &Circumstances<'_>, gate: &str) -> Need {
+    pub fn need(&self, who: &Identity, at: &Circumstances<'_>, gate: Option<&str>) -> Need {
         if self.judge(who, at, gate) == Truth::Yes {
             return Need::default();
         }

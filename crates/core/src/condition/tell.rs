@@ -3,7 +3,7 @@
 use super::{Condition, Named, Test};
 use crate::circumstances::Circumstances;
 use crate::identity::{Groups, Identity};
-use crate::site::Site;
+use crate::site::{Place, Site};
 use crate::step::Phrase;
 
 /// The name of the list, or else its members.
@@ -65,13 +65,13 @@ impl Condition {
     }
 
     /// The values each part saw.
-    pub fn saw(&self, site: &Site, who: &Identity, at: &Circumstances<'_>, gate: &str) -> Vec<Phrase> {
+    pub fn saw(&self, site: &Site, who: &Identity, at: &Circumstances<'_>, gate: Option<&str>) -> Vec<Phrase> {
         let mut out = vec![];
         self.collect_saw(site, who, at, gate, &mut out);
         out
     }
 
-    fn collect_saw(&self, site: &Site, who: &Identity, at: &Circumstances<'_>, gate: &str, out: &mut Vec<Phrase>) {
+    fn collect_saw(&self, site: &Site, who: &Identity, at: &Circumstances<'_>, gate: Option<&str>, out: &mut Vec<Phrase>) {
         let group = |name: &str| match &who.groups {
             Groups::Known { .. } => match who.groups.found(name) {
                 Some(g) => Phrase::Group { group: g.name.clone(), via: g.via.clone() },
@@ -107,7 +107,7 @@ impl Condition {
             },
             Condition::Hours(h) => Phrase::Clock { at: at.now.with_timezone(&h.zone).format("%a %H:%M %Z").to_string() },
             Condition::Dates(d) => Phrase::Clock { at: at.now.with_timezone(&d.zone).format("%Y-%m-%d %Z").to_string() },
-            Condition::Gate(_) => Phrase::AtGate { of: vec![gate.to_owned()] },
+            Condition::Gate(_) => Phrase::AtGate { of: vec![gate.map_or_else(|| Place::Console.to_string(), str::to_owned)] },
             Condition::Path(_) => Phrase::AtPath { of: vec![crate::text::shorten(at.path, 200)] },
             Condition::Method(_) => Phrase::ByMethod { of: vec![at.method.to_owned()] },
             Condition::All(p) | Condition::Any(p) | Condition::None(p) => {

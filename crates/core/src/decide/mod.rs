@@ -16,9 +16,8 @@ use crate::crossing::Outcome;
 use crate::delivery::{self, Delivered};
 use crate::evidence::Evidence;
 use crate::identity::{self, Identity, Person, identify};
-use crate::rehearse::CONSOLE;
 use crate::session::Lifetimes;
-use crate::site::{Access, Effect, Gate, Limits, RolesFrom, Rule, Section, SectionAccess, Site, Standing, standing};
+use crate::site::{Access, Effect, Gate, Limits, Place, RolesFrom, Rule, Section, SectionAccess, Site, Standing, standing};
 use crate::step::{Phrase, Step, StepCode, Witness};
 pub use grants::Joined;
 pub use roles::why_roles;
@@ -171,14 +170,14 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
         witness.step(|| Step::new(StepCode::Unprotected).with("gate", gate.name.as_str()));
         return refused(Outcome::Refused, StepCode::Unprotected);
     }
-    let (mut who, joined) = match enter(site, &gate.access, &gate.name, evidence, at, witness) {
+    let (mut who, joined) = match enter(site, &gate.access, Some(&gate.name), evidence, at, witness) {
         Ok(entry) => entry,
         Err(refusal) => return Decision::Refused(refusal),
     };
     identity::complete(site, &gate.access, &mut who, &joined, witness);
     let headers = match site.delivery(gate) {
         None => {
-            let hands = gate.ticket.is_some() || gate.hand_over.is_some();
+            let hands = gate.web().ticket.is_some() || gate.web().hand_over.is_some();
             if !hands {
                 witness.step(|| Step::new(StepCode::NoDelivery).with("gate", gate.name.as_str()));
             }
@@ -189,12 +188,12 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
             Err(_) => return refused(Outcome::Refused, StepCode::HeaderRefused),
         },
     };
-    let mut open = gate.sections.iter().filter(|s| s.access == SectionAccess::Open).map(|s| &s.path).peekable();
+    let mut open = gate.web().sections.iter().filter(|s| s.access == SectionAccess::Open).map(|s| &s.path).peekable();
     if gate.delivery.is_some() && open.peek().is_some() {
         witness.step(|| Step::new(StepCode::SectionsOpen).with("sections", open.cloned().collect::<Vec<_>>()));
     }
-    let sections = gate.sections.iter().map(|s| lets_in(s, &who, at, &gate.name)).collect();
-    let closing = gate.sections.iter().filter_map(|s| match &s.access {
+    let sections = gate.web().sections.iter().map(|s| lets_in(s, &who, at, Some(&gate.name))).collect();
+    let closing = gate.web().sections.iter().filter_map(|s| match &s.access {
         SectionAccess::More { when, .. } => when.next_edge(&who, at.now),
         SectionAccess::Open => None,
     });
@@ -214,7 +213,7 @@ fn re_read(site: &Site, access: &Access, evidence: &Evidence, now: Moment) -> Op
 }
 
 /// Whether a section lets in somebody who may enter the gate. What cannot be known does not.
-fn lets_in(section: &Section, who: &Identity, at: &Circumstances<'_>, gate: &str) -> bool {
+fn lets_in(section: &Section, who: &Identity, at: &Circumstances<'_>, gate: Option<&str>) -> bool {
     match &section.access {
         SectionAccess::Open => true,
         SectionAccess::More { when, .. } => when.judge(who, at, gate) == Truth::Yes,
@@ -230,14 +229,14 @@ pub fn tell_section(
     at: &Circumstances<'_>,
     witness: &mut impl Witness,
 ) -> Option<String> {
-    let section = gate.sections.get(index)?;
+    let section = gate.web().sections.get(index)?;
     let SectionAccess::More { when, words } = &section.access else { return None };
     let who = identify(site, &gate.access, evidence, &mut crate::step::Silent);
     witness.step(|| {
         Step::new(StepCode::SectionRefused)
             .with("section", section.path.as_str())
             .with("wanted", when.wanted(site))
-            .with("saw", when.saw(site, &who, at, &gate.name))
+            .with("saw", when.saw(site, &who, at, Some(&gate.name)))
     });
     words.clone()
 }
@@ -250,13 +249,13 @@ pub struct Opened(());
 /// Whether a path lies in an open section of a gate.
 pub fn opened(gate: &Gate, path: &str) -> Option<Opened> {
     let protected = !gate.access.rules.is_empty();
-    (protected && standing(&gate.sections, path) == Standing::Open).then_some(Opened(()))
+    (protected && standing(&gate.web().sections, path) == Standing::Open).then_some(Opened(()))
 }
 
 /// Decides which console roles the person of the evidence has; empty when none.
 pub fn console_roles(site: &Site, evidence: &Evidence, at: &Circumstances<'_>, witness: &mut impl Witness) -> Vec<String> {
     let Some(access) = &site.engineers else { return vec![] };
-    enter(site, access, CONSOLE, evidence, at, witness).map(|(_, joined)| joined.roles).unwrap_or_default()
+    enter(site, access, None, evidence, at, witness).map(|(_, joined)| joined.roles).unwrap_or_default()
 }
 
 fn refused(outcome: Outcome, code: StepCode) -> Decision {
@@ -267,7 +266,7 @@ fn refused(outcome: Outcome, code: StepCode) -> Decision {
 fn enter(
     site: &Site,
     access: &Access,
-    name: &str,
+    gate: Option<&str>,
     evidence: &Evidence,
     at: &Circumstances<'_>,
     witness: &mut impl Witness,
@@ -287,7 +286,7 @@ fn enter(
     account::factors(site, access, evidence, witness)?;
     account::directory(site, access, evidence, witness)?;
     let who = identify(site, access, evidence, witness);
-    let joined = Judging { site, access, name, who: &who, at }.judge(witness)?;
+    let joined = Judging { site, access, gate, who: &who, at }.judge(witness)?;
     Ok((who, joined))
 }
 
@@ -295,15 +294,20 @@ fn enter(
 struct Judging<'a> {
     site: &'a Site,
     access: &'a Access,
-    name: &'a str,
+    /// The gate that is asked for; none for the console.
+    gate: Option<&'a str>,
     who: &'a Identity,
     at: &'a Circumstances<'a>,
 }
 
 impl Judging<'_> {
+    fn place(&self) -> Place {
+        self.gate.map_or(Place::Console, Place::gate)
+    }
+
     /// Grants of all rules that apply are joined; a refusal wins; where nothing grants entry, the answer is no.
     fn judge<W: Witness>(&self, witness: &mut W) -> Result<Joined, Refusal> {
-        let Judging { access, who, at, name, .. } = self;
+        let Judging { access, who, at, gate, .. } = self;
         let mut granted: Vec<&str> = vec![];
         let mut joined = Joined::default();
         let mut refusal: Option<(&Rule, &str)> = None;
@@ -315,7 +319,7 @@ impl Judging<'_> {
             _ => access.rules.iter().collect(),
         };
         for rule in rules {
-            let truth = rule.when.judge(who, at, name);
+            let truth = rule.when.judge(who, at, *gate);
             joined.turns(rule.when.next_edge(who, at.now));
             match (&rule.effect, truth) {
                 (Effect::Give(grants), Truth::Yes) => {
@@ -341,7 +345,7 @@ impl Judging<'_> {
                 }
                 (Effect::StepUp(need), Truth::Yes | Truth::Unknown) => {
                     joined.turns(need.next_edge(who, at.now));
-                    if need.judge(who, at, name) != Truth::Yes {
+                    if need.judge(who, at, *gate) != Truth::Yes {
                         step_up.get_or_insert((rule, need));
                     }
                 }
@@ -367,19 +371,21 @@ impl Judging<'_> {
                 Step::new(StepCode::StepUpNeeded)
                     .with("rule", rule.name.as_str())
                     .with("wanted", need.wanted(self.site))
-                    .with("saw", need.saw(self.site, who, at, name))
+                    .with("saw", need.saw(self.site, who, at, *gate))
             });
             // Whom nothing lets in is not asked to prove more for it.
-            let missing = Some(need.need(who, at, name)).filter(|n| !n.is_empty() && !granted.is_empty()).map(Box::new);
+            let missing = Some(need.need(who, at, *gate)).filter(|n| !n.is_empty() && !granted.is_empty()).map(Box::new);
             return Err(Refusal { outcome: Outcome::Refused, code: StepCode::StepUpNeeded, words: None, need: missing });
         }
         if granted.is_empty() {
-            witness.step(|| Step::new(StepCode::NothingGrants).with("gate", *name).with("rules", access.rules.len() as i64));
+            witness.step(|| {
+                Step::new(StepCode::NothingGrants).with("gate", self.place().to_string()).with("rules", access.rules.len() as i64)
+            });
             return Err(Refusal { outcome: Outcome::Refused, code: StepCode::NothingGrants, words: None, need: None });
         }
         witness.step(|| {
             Step::new(StepCode::Granted)
-                .with("gate", *name)
+                .with("gate", self.place().to_string())
                 .with("rules", granted.iter().map(|r| (*r).to_owned()).collect::<Vec<_>>())
                 .with("roles", Phrase::Roles { roles: joined.roles.clone() })
         });
@@ -408,7 +414,7 @@ impl Judging<'_> {
     }
 
     fn saw(&self, rule: &Rule) -> Vec<Phrase> {
-        rule.when.saw(self.site, self.who, self.at, self.name)
+        rule.when.saw(self.site, self.who, self.at, self.gate)
     }
 
     fn not_matched(&self, rule: &Rule, code: StepCode) -> Step {

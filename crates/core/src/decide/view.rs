@@ -2,8 +2,7 @@
 
 use crate::circumstances::Circumstances;
 use crate::condition::{Condition, Truth};
-use crate::rehearse::CONSOLE;
-use crate::site::{Access, Effect, Gate, Section, SectionAccess, Site};
+use crate::site::{Access, Effect, Gate, Place, Section, SectionAccess, Site};
 
 /// The most parts of a gate's conditions that may depend on the request: each takes two bits.
 pub(crate) const PARTS_MAX: usize = 32;
@@ -19,15 +18,15 @@ pub struct RequestView {
 impl RequestView {
     /// Of a gate, from its rules and sections.
     pub fn of(gate: &Gate) -> RequestView {
-        RequestView::over(&gate.access, &gate.sections)
+        RequestView::over(&gate.access, &gate.web().sections)
     }
 
-    /// Of a gate by name, or of the console.
-    pub fn named(site: &Site, gate: &str) -> RequestView {
-        match (gate, &site.engineers) {
-            (CONSOLE, Some(access)) => RequestView::over(access, &[]),
-            (CONSOLE, None) => RequestView::default(),
-            (name, _) => site.gate(name).map(RequestView::of).unwrap_or_default(),
+    /// Of a place: nothing where the site has no such gate, or where rules decide nothing.
+    pub fn at(site: &Site, place: &Place) -> RequestView {
+        match place {
+            Place::Console => site.engineers.as_ref().map(|access| RequestView::over(access, &[])).unwrap_or_default(),
+            Place::Gate(name) => site.gate(name).map(RequestView::of).unwrap_or_default(),
+            Place::Quay | Place::SignIn | Place::Trial => RequestView::default(),
         }
     }
 

@@ -23,7 +23,7 @@ pub(crate) use read::read;
 use crate::condition::Named;
 use crate::evidence::LookUpState;
 use crate::identity::of_entry;
-use crate::site::{Directory, Site};
+use crate::site::{Directory, Place, Site};
 use crate::step::Phrase;
 
 /// The most reasons that are kept of routes that did not fit.
@@ -35,8 +35,8 @@ const TOLD_MAX: usize = 6;
 #[derive(Clone, Debug, PartialEq)]
 pub struct Route {
     pub name: String,
-    /// Gates, [`crate::rehearse::CONSOLE`] or [`QUAY`]; empty means anywhere.
-    pub gates: Vec<String>,
+    /// Gates, the console or the quay; empty means anywhere.
+    pub places: Vec<Place>,
     /// Where people come from.
     pub networks: Option<Named<IpNet>>,
     /// What they use, by [`Device::is`].
@@ -70,13 +70,10 @@ pub enum Holds {
     Group(Vec<String>),
 }
 
-/// What the sign-in page itself is called where routes name gates.
-pub const QUAY: &str = "quay";
-
 /// What routes are judged by.
 #[derive(Clone, Copy, Debug)]
 pub struct Facts<'a> {
-    pub gate: &'a str,
+    pub place: &'a Place,
     /// Where the request comes from, as far as it can be believed.
     pub address: Option<IpAddr>,
     pub device: Device,
@@ -295,7 +292,7 @@ impl Route {
 
     /// Whether it asks for nothing: then nothing after it is ever reached.
     pub(crate) fn is_last(&self) -> bool {
-        !self.asks_name() && self.gates.is_empty() && self.networks.is_none() && self.devices.is_empty()
+        !self.asks_name() && self.places.is_empty() && self.networks.is_none() && self.devices.is_empty()
     }
 
     fn passed(&self, wanted: Phrase, seen: Phrase) -> Passed {
@@ -304,9 +301,9 @@ impl Route {
 
     /// What speaks against it, of all that is known before a name is typed.
     fn unfit(&self, facts: &Facts<'_>) -> Option<Passed> {
-        if !self.gates.is_empty() && !self.gates.iter().any(|g| g == facts.gate) {
-            let seen = Phrase::AtGate { of: vec![facts.gate.to_owned()] };
-            return Some(self.passed(Phrase::AtGate { of: few(self.gates.iter().cloned()) }, seen));
+        if !self.places.is_empty() && !self.places.contains(facts.place) {
+            let seen = Phrase::AtGate { of: vec![facts.place.to_string()] };
+            return Some(self.passed(Phrase::AtGate { of: few(self.places.iter().map(Place::to_string)) }, seen));
         }
         if let Some(list) = &self.networks {
             let wanted = Phrase::Network { of: list.told() };

@@ -1,11 +1,10 @@
 //! Reading `[[route]]`.
 
-use super::{ByName, Holds, QUAY, Route, device};
+use super::{ByName, Holds, Route, device};
 use crate::condition;
-use crate::rehearse::CONSOLE;
 use crate::site::access::{Names, known_name, refer, refer_to_several};
 use crate::site::read::Fields;
-use crate::site::{AttributeId, Directory, Gate};
+use crate::site::{AttributeId, Directory, Gate, Place};
 
 /// The most routes of a site.
 const ROUTES_MAX: usize = 200;
@@ -26,8 +25,8 @@ pub(crate) fn read(root: &Fields<'_, '_>, names: &Names<'_>, directories: &[Dire
             );
         }
         let leads = |g: &&Gate| route.ways.iter().any(|w| g.access.ways.contains(w));
-        let named = |g: &&Gate| route.gates.is_empty() || route.gates.contains(&g.name);
-        let elsewhere = route.gates.iter().any(|g| g == CONSOLE || g == QUAY);
+        let named = |g: &&Gate| route.places.is_empty() || route.places.contains(&Place::gate(&g.name));
+        let elsewhere = route.places.iter().any(|p| p.as_gate().is_none());
         if !elsewhere && !route.ways.is_empty() && !gates.iter().filter(named).any(|g| leads(&g)) {
             f.warn("ways-in", "no gate of the route takes any of its ways in".into(), "Name them in ways-in of a gate.");
         }
@@ -45,7 +44,8 @@ fn read_one(f: &Fields<'_, '_>, names: &Names<'_>, directories: &[Directory]) ->
         f.error("name", "the name is too long".into(), "Use at most 80 characters.");
     }
     let mut gates = f.text_or_texts("gate").unwrap_or_default();
-    let places: Vec<String> = names.gates.iter().cloned().chain([CONSOLE.to_owned(), QUAY.to_owned()]).collect();
+    let places: Vec<String> =
+        names.gates.iter().map(|n| Place::gate(n)).chain([Place::Console, Place::Quay]).map(|p| p.to_string()).collect();
     gates.retain(|g| known_name(f, "gate", "gate", &places, g.clone()).is_some());
     let mut devices = f.text_or_texts("device").unwrap_or_default();
     devices.retain(|d| {
@@ -70,7 +70,7 @@ fn read_one(f: &Fields<'_, '_>, names: &Names<'_>, directories: &[Directory]) ->
     let networks = if f.has("network") { condition::read_networks(f, names.lists) } else { None };
     let out = Route {
         name,
-        gates,
+        places: gates.iter().map(|g| Place::parse(g)).collect(),
         networks,
         devices,
         suffixes,

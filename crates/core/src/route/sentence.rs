@@ -1,7 +1,7 @@
 //! A route in one sentence. Output only.
 
 use super::{ByName, Route, few};
-use crate::site::Site;
+use crate::site::{Place, Site};
 use crate::step::{Lang, Phrase};
 
 impl Route {
@@ -9,8 +9,8 @@ impl Route {
     pub fn sentence(&self, site: &Site, lang: Lang) -> String {
         let fr = lang == Lang::Fr;
         let mut asks: Vec<Phrase> = vec![];
-        if !self.gates.is_empty() {
-            asks.push(Phrase::AtGate { of: few(self.gates.iter().cloned()) });
+        if !self.places.is_empty() {
+            asks.push(Phrase::AtGate { of: few(self.places.iter().map(Place::to_string)) });
         }
         if let Some(list) = &self.networks {
             asks.push(Phrase::Network { of: list.told() });

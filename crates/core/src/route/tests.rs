@@ -13,7 +13,7 @@ fn network(text: &str) -> Option<Named<IpNet>> {
 fn route(name: &str, ways: &[&str]) -> Route {
     Route {
         name: name.into(),
-        gates: vec![],
+        places: vec![],
         networks: None,
         devices: vec![],
         suffixes: vec![],
@@ -29,12 +29,14 @@ fn entry(value: &str) -> Option<ByName> {
     Some(ByName::Entry { directory: "harbour".into(), holds })
 }
 
-fn facts<'a>(gate: &'a str, address: &str, device: Device) -> Facts<'a> {
-    Facts { gate, address: address.parse().ok(), device, offered: &OFFERED }
+static BERTHS: std::sync::LazyLock<Place> = std::sync::LazyLock::new(|| Place::gate("berths"));
+
+fn facts<'a>(address: &str, device: Device) -> Facts<'a> {
+    Facts { place: &BERTHS, address: address.parse().ok(), device, offered: &OFFERED }
 }
 
 fn here<'a>() -> Facts<'a> {
-    facts("berths", "10.20.0.7", Device { platform: Platform::Windows, mobile: false })
+    facts("10.20.0.7", Device { platform: Platform::Windows, mobile: false })
 }
 
 fn typed(text: &str, found: Option<Entry>) -> Typed {
@@ -82,7 +84,7 @@ fn suffixes_stand_behind_an_at_or_before_a_backslash() {
 #[test]
 fn the_first_route_that_fits_decides_and_the_others_say_why_not() {
     let routes = [
-        Route { gates: vec!["cranes".into()], ..route("at the cranes", &["office"]) },
+        Route { places: vec![Place::gate("cranes")], ..route("at the cranes", &["office"]) },
         Route { networks: network("192.0.2.0/24"), ..route("from the yard", &["office"]) },
         Route { devices: vec!["mobile".into()], ..route("telephones", &["office"]) },
         route("elsewhere", &["nowhere"]),
@@ -110,10 +112,7 @@ fn the_first_route_that_fits_decides_and_the_others_say_why_not() {
     let nowhere = Facts { address: None, ..here() };
     assert_eq!(decided(choose(&routes, &nowhere, None)).route.as_deref(), Some("everybody"));
     // IPv4 in the coat of IPv6 is IPv4.
-    assert_eq!(
-        decided(choose(&routes, &facts("berths", "::ffff:10.20.9.9", here().device), None)).route.as_deref(),
-        Some("desks")
-    );
+    assert_eq!(decided(choose(&routes, &facts("::ffff:10.20.9.9", here().device), None)).route.as_deref(), Some("desks"));
     // Without a route that fits everything is open, and people are asked.
     let d = decided(choose(&routes[..2], &here(), None));
     assert_eq!((d.route, d.ask, d.ways.len()), (None, true, 4));
@@ -130,7 +129,7 @@ fn a_name_is_asked_for_only_where_it_matters() {
     ];
     // The route before the certain one does not fit here whatever is typed.
     assert_eq!(decided(choose(&routes, &here(), None)).route.as_deref(), Some("inside"));
-    let out = facts("berths", "198.51.100.1", Device::default());
+    let out = facts("198.51.100.1", Device::default());
     let Choice::NameWanted { ways } = choose(&routes, &out, None) else { panic!() };
     assert_eq!(ways, ["agents", "office"]);
     assert_eq!(decided(choose(&routes, &out, Some(&typed("x@agents.example", None)))).ways, ["agents"]);
@@ -143,7 +142,7 @@ fn a_name_is_asked_for_only_where_it_matters() {
 #[test]
 fn only_what_may_matter_is_found_out_of_a_name() {
     let routes = [
-        Route { gates: vec!["cranes".into()], by: entry("x"), ..route("elsewhere", &["office"]) },
+        Route { places: vec![Place::gate("cranes")], by: entry("x"), ..route("elsewhere", &["office"]) },
         Route { suffixes: vec!["agents.example".into()], by: entry("agent"), ..route("agents", &["agents"]) },
         Route { by: Some(ByName::Known { attribute: "user".into() }), ..route("known", &["office"]) },
         route("everybody", &["office"]),

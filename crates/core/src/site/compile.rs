@@ -9,6 +9,7 @@ use super::callers::{ACCESS_TOKEN, PERSONAL_TOKEN};
 use super::directory::{self, Directory, EntryAttribute};
 use super::finding::{Finding, Severity};
 use super::parts::{self, name_of, read_address};
+use super::place::Place;
 use super::provider::{read_groups, read_party, read_provider};
 use super::read::{DOCUMENT_MAX, Fields, Report};
 use super::way::{Around, read_mail, read_way};
@@ -17,7 +18,6 @@ use crate::address::{PublicAddress, network};
 use crate::delivery;
 use crate::forwarded::{Proxies, ProxyField};
 use crate::mapping::{self, Mapping, Octets, Salts};
-use crate::rehearse::RESERVED;
 use crate::session::Lifetimes;
 
 /// The most rules of the whole site, counted at every gate.
@@ -208,18 +208,13 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     for f in root.tables("gate") {
         let name = name_of(&f, &gate_names);
         gate_names.push(name.clone());
-        if RESERVED.contains(&name.as_str()) {
-            let words =
-                format!("{name} is the name of a place of Passeur itself, and is told as such in crossings and rehearsals");
-            f.error("name", words, "Give the gate another name.");
-        }
         let Some(gate) = parts::read_gate(&f, name, &names, &delivery_names, of_site) else { continue };
         let taken = gates.iter().map(|g| (&g.address, g.name.as_str())).chain(address.iter().map(|a| (a, "the sign-in host")));
         if let Some((_, by)) = taken.into_iter().find(|(a, _)| a.host == gate.address.host) {
             f.error("address", format!("the address is already that of {by}"), "Give each gate its own host name.");
         }
         let by_ticket = |w: &&Way| matches!(w.kind, WayKind::Ticket(_)) && gate.access.ways.contains(&w.name);
-        if gate.ticket.as_ref().is_some_and(UpstreamTicket::takes_forwarded) && !ways.iter().any(|w| by_ticket(&w)) {
+        if gate.web().ticket.as_ref().is_some_and(UpstreamTicket::takes_forwarded) && !ways.iter().any(|w| by_ticket(&w)) {
             let remedy = "Name a [[way]] of kind ticket in ways-in, or take \"forwarded\" out of by.";
             f.error("ticket", "nobody brings a ticket along here: the gate takes no way in by ticket".into(), remedy);
         }
@@ -232,8 +227,10 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         }
         let sets = |d: &&delivery::Delivery| Some(&d.name) == gate.delivery.as_ref();
         let authorization = |d: &delivery::Delivery| d.headers.iter().any(|h| h.name.eq_ignore_ascii_case("authorization"));
-        let key = if gate.ticket.is_some() { "ticket" } else { "hand-over" };
-        if (gate.hand_over.is_some() || gate.ticket.is_some()) && deliveries.iter().find(sets).is_some_and(authorization) {
+        let key = if gate.web().ticket.is_some() { "ticket" } else { "hand-over" };
+        if (gate.web().hand_over.is_some() || gate.web().ticket.is_some())
+            && deliveries.iter().find(sets).is_some_and(authorization)
+        {
             f.error(key, "the delivery sets Authorization as well".into(), "Keep one of them.");
         }
         if gate.access.unasked && !providers.iter().any(|p| gate.access.ways.contains(&p.name) && p.saml().is_some()) {
@@ -256,8 +253,9 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         access
     });
     let first = |a: &access::Access| a.ways.first().cloned().unwrap_or_default();
-    let mut expected_at: Vec<(String, String)> = gates.iter().map(|g| (g.name.clone(), first(&g.access))).collect();
-    expected_at.extend(engineers.iter().map(|e| (crate::rehearse::CONSOLE.to_owned(), first(e))));
+    let mut expected_at: Vec<(String, String)> =
+        gates.iter().map(|g| (Place::gate(&g.name).to_string(), first(&g.access))).collect();
+    expected_at.extend(engineers.iter().map(|e| (Place::Console.to_string(), first(e))));
     let expectations = expectation::read(root, &expected_at, &way_names);
     warn_unused(root, &deliveries, &gates);
     Some(Site {

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use super::access::refer;
+use super::place::Place;
 use super::read::Fields;
 use crate::Moment;
 
@@ -30,8 +31,8 @@ pub struct Expectation {
     pub name: String,
     /// The line it stands at, from 1.
     pub line: usize,
-    /// The gate's name, or `console`.
-    pub gate: String,
+    /// A gate, or the console.
+    pub place: Place,
     pub person: Described,
     /// Where from, when and with which method; otherwise from nowhere known, now, with GET.
     pub from: Option<IpAddr>,
@@ -75,7 +76,7 @@ pub(crate) fn read(root: &Fields<'_, '_>, gates: &[(String, String)], providers:
         let made = Expectation {
             name,
             line: f.line,
-            gate: gate.clone().unwrap_or_default(),
+            place: Place::parse(gate.as_deref().unwrap_or_default()),
             person,
             from: f.text("from").and_then(|t| {
                 let found = t.parse().ok();
@@ -103,7 +104,7 @@ pub(crate) fn read(root: &Fields<'_, '_>, gates: &[(String, String)], providers:
                 f.error(key, format!("who does not enter has no {key}"), "Take it away, or write enter = true.");
             }
         }
-        if gate.as_deref() == Some(crate::rehearse::CONSOLE) {
+        if gate.as_deref().map(Place::parse) == Some(Place::Console) {
             for key in ["headers", "reaches", "closed"].into_iter().filter(|k| f.has(k)) {
                 f.error(key, format!("the console has no {key}"), "Expect roles there.");
             }

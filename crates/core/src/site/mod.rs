@@ -13,6 +13,7 @@ mod finding;
 mod keys;
 mod network;
 mod parts;
+mod place;
 mod provider;
 pub(crate) mod read;
 mod response;
@@ -34,7 +35,8 @@ pub use expectation::{Described, Expectation};
 pub use factor::{OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
 pub use finding::{Finding, Severity};
 pub use network::{Limits, Network};
-pub use parts::{Gate, GateKind, HandOver};
+pub use parts::{Gate, GateKind, HandOver, Web};
+pub use place::Place;
 pub use provider::{
     ByHand, ClientAuthentication, ENTITY_PATH, OidcClient, Provider, ProviderGroups, SamlBinding, SamlParty, SamlSource,
     SamlTrust, Speaks, check_endpoint, check_issuer,
@@ -55,7 +57,6 @@ use crate::delivery::Delivery;
 use crate::evidence::{PersonKey, WayIn, authority};
 use crate::forwarded::Proxies;
 use crate::mapping::{Mapping, Salts, Transform};
-use crate::rehearse::CONSOLE;
 use crate::route::Route;
 use crate::session::Lifetimes;
 
@@ -120,6 +121,12 @@ impl Site {
         self.gates.iter().map(|g| &g.access).chain(&self.engineers)
     }
 
+    /// Where rules decide who may enter: each gate and then the console, with its access.
+    pub fn places(&self) -> impl Iterator<Item = (Place, &Access)> {
+        let gates = self.gates.iter().map(|g| (g.place(), &g.access));
+        gates.chain(self.engineers.iter().map(|a| (Place::Console, a)))
+    }
+
     /// Ways in by ticket, each with its name.
     pub fn ticket_ways(&self) -> impl Iterator<Item = (&str, &TicketWay)> {
         self.ways.iter().filter_map(|w| match &w.kind {
@@ -133,11 +140,12 @@ impl Site {
         self.gates.iter().find(|g| g.name == name)
     }
 
-    /// Who may enter a gate, or the console ([`CONSOLE`]).
-    pub fn access_at(&self, place: &str) -> Option<&Access> {
+    /// Who may enter a gate, or the console. None of other places, where rules decide nothing.
+    pub fn access_at(&self, place: &Place) -> Option<&Access> {
         match place {
-            CONSOLE => self.engineers.as_ref(),
-            gate => self.gate(gate).map(|g| &g.access),
+            Place::Console => self.engineers.as_ref(),
+            Place::Gate(name) => self.gate(name).map(|g| &g.access),
+            Place::Quay | Place::SignIn | Place::Trial => None,
         }
     }
 
@@ -251,7 +259,7 @@ impl Site {
             _ => vec![],
         });
         let behalf = self.gates.iter().filter_map(|g| {
-            let keytab = g.ticket.as_ref()?.behalf.as_ref()?.keytab.clone();
+            let keytab = g.web().ticket.as_ref()?.behalf.as_ref()?.keytab.clone();
             Some((keytab, format!("gate {}: the account that acts for people", g.name)))
         });
         let mut out: Vec<_> = providers.chain(own).chain(directories).chain(mail).chain(keytabs).chain(behalf).collect();

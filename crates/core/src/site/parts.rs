@@ -2,6 +2,7 @@
 
 use super::access::{self, Access, Names, OfSite};
 use super::network::Limits;
+use super::place::Place;
 use super::read::Fields;
 use super::response::{self, ResponseEdits};
 use super::rule::{Effect, Rule};
@@ -11,12 +12,6 @@ use super::upstream_ticket::{self, UpstreamTicket};
 use crate::address::{PublicAddress, is_loopback};
 use crate::condition::Condition;
 use crate::decide::{PARTS_MAX, RequestView};
-
-/// What kind of thing is behind a gate.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum GateKind {
-    Web,
-}
 
 /// How a password is handed to an application.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -30,21 +25,49 @@ pub enum HandOver {
 pub struct Gate {
     pub name: String,
     pub title: String,
-    pub kind: GateKind,
     pub address: PublicAddress,
-    pub upstreams: Upstreams,
     pub access: Access,
     /// How long sessions last here, where that is shorter.
     pub session: Limits,
+    /// The values that are handed over.
+    pub delivery: Option<String>,
+    pub kind: GateKind,
+}
+
+/// What stands behind a gate, with what only that kind has. Another kind is another variant, which does not compile until everything that
+/// asks for one of them says what it means there.
+#[derive(Clone, Debug)]
+pub enum GateKind {
+    /// A web application, behind the data path.
+    Web(Box<Web>),
+}
+
+/// A web application.
+#[derive(Clone, Debug)]
+pub struct Web {
+    pub upstreams: Upstreams,
     /// Whether the password that somebody typed at a form of ours is handed to the application, and how.
     pub hand_over: Option<HandOver>,
-    /// The ticket that its application is shown.
+    /// The ticket that the application is shown.
     pub ticket: Option<UpstreamTicket>,
     /// Parts of the gate that are open or ask for more.
     pub sections: Vec<Section>,
     /// Edits on what the application answers.
     pub response: ResponseEdits,
-    pub delivery: Option<String>,
+}
+
+impl Gate {
+    /// The web application behind it.
+    pub fn web(&self) -> &Web {
+        match &self.kind {
+            GateKind::Web(web) => web,
+        }
+    }
+
+    /// The gate as a place.
+    pub fn place(&self) -> Place {
+        Place::gate(&self.name)
+    }
 }
 
 /// Names go into URLs, cookies and commands: short, lower case, plain.
@@ -71,7 +94,8 @@ pub(crate) fn read_gate(
     deliveries: &[String],
     of_site: OfSite<'_>,
 ) -> Option<Gate> {
-    let kind = f.choice("kind", GateKind::Web, &[("web", GateKind::Web)]);
+    // The one kind there is; what another needs is read by its own.
+    f.choice("kind", (), &[("web", ())]);
     let address = read_address(f, "address", "\"https://application.example\"");
     let upstreams = upstream::read(f);
     let mut access = access::read_access(f, names, None, of_site, Some(&name));
@@ -115,16 +139,11 @@ pub(crate) fn read_gate(
     let gate = Gate {
         name,
         title,
-        kind,
         address: address?,
-        upstreams: upstreams?,
         access,
         session,
-        hand_over,
-        ticket,
-        sections,
-        response,
         delivery,
+        kind: GateKind::Web(Box::new(Web { upstreams: upstreams?, hand_over, ticket, sections, response })),
     };
     let parts = RequestView::of(&gate).len();
     if parts > PARTS_MAX {

@@ -49,7 +49,9 @@ pub(super) fn is_fed(site: &Site, access: &Access, id: AttributeId) -> bool {
 fn forgeable(site: &Site, out: &mut Vec<Finding>) {
     for other in &site.gates {
         for gate in site.gates.iter().filter(|g| g.name != other.name) {
-            let Some(shared) = gate.upstreams.members.iter().find(|u| other.upstreams.members.contains(u)) else { continue };
+            let Some(shared) = gate.web().upstreams.members.iter().find(|u| other.web().upstreams.members.contains(u)) else {
+                continue;
+            };
             let taken = |folded: &str| headers(site, gate).any(|mine| fold_name(&mine.name) == folded);
             let open: Vec<&str> = headers(site, other).filter(|h| !taken(&fold_name(&h.name))).map(|h| h.name.as_str()).collect();
             if !open.is_empty() {

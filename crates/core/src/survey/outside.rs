@@ -234,7 +234,7 @@ fn service(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
     let at = |m: Moment| m.format("%Y-%m-%d %H:%M UTC").to_string();
     for b in &facts.expectations {
         out.push(
-            Finding::new(Code::ExpectationBroken, format!("gate {}", b.gate))
+            Finding::new(Code::ExpectationBroken, format!("gate {}", b.place))
                 .with("name", b.name.as_str())
                 .with("what", b.what.join("; "))
                 .with("because", b.because.as_str()),

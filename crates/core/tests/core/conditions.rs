@@ -56,7 +56,7 @@ fn attributes_are_compared_to_the_letter_and_absence_is_a_fact_only_when_known()
         (Condition::All(vec![]), anouk(), Truth::Yes),
         (Condition::Any(vec![]), anouk(), Truth::No),
     ] {
-        assert_eq!(condition.judge(&person(&site, &evidence), &now(), "berths"), want, "{condition:?}");
+        assert_eq!(condition.judge(&person(&site, &evidence), &now(), Some("berths")), want, "{condition:?}");
     }
 }
 
@@ -90,17 +90,17 @@ proptest! {
     fn with_everything_known_it_is_plain_logic(condition in any_condition(), groups in prop::sample::subsequence(GROUPS.to_vec(), 0..=4)) {
         let site = site();
         let want = if holds(&condition, &groups) { Truth::Yes } else { Truth::No };
-        prop_assert_eq!(condition.judge(&person(&site, &in_groups(&groups)), &now(), "berths"), want);
+        prop_assert_eq!(condition.judge(&person(&site, &in_groups(&groups)), &now(), Some("berths")), want);
     }
 
     #[test]
     fn an_answer_given_without_knowing_the_groups_holds_for_all_groups(condition in any_condition()) {
         let site = site();
-        let blind = condition.judge(&person(&site, &found(LookUpState::Dead { detail: "no answer".into() })), &now(), "berths");
+        let blind = condition.judge(&person(&site, &found(LookUpState::Dead { detail: "no answer".into() })), &now(), Some("berths"));
         if blind != Truth::Unknown {
             for bits in 0..16u8 {
                 let groups: Vec<&str> = GROUPS.iter().enumerate().filter(|(i, _)| bits >> i & 1 == 1).map(|(_, g)| *g).collect();
-                prop_assert_eq!(condition.judge(&person(&site, &in_groups(&groups)), &now(), "berths"), blind, "{:?}", groups);
+                prop_assert_eq!(condition.judge(&person(&site, &in_groups(&groups)), &now(), Some("berths")), blind, "{:?}", groups);
             }
         }
     }
@@ -109,7 +109,7 @@ proptest! {
     fn none_is_not_any(condition in any_condition(), known in any::<bool>()) {
         let site = site();
         let who = person(&site, &if known { anouk() } else { found(LookUpState::NoEntry) });
-        let none = Condition::None(vec![condition.clone()]).judge(&who, &now(), "berths");
-        prop_assert_eq!(none, !condition.judge(&who, &now(), "berths"));
+        let none = Condition::None(vec![condition.clone()]).judge(&who, &now(), Some("berths"));
+        prop_assert_eq!(none, !condition.judge(&who, &now(), Some("berths")));
     }
 }

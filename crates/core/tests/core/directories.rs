@@ -3,7 +3,7 @@
 use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::{Evidence, LookUpState};
 use passeur_core::rehearse::{Missing, Verdict, try_at};
-use passeur_core::site::{Severity, Site, compile};
+use passeur_core::site::{Place, Severity, Site, compile};
 use passeur_core::step::{Lang, Silent, Story, sentence};
 
 use crate::harbour::{SITE, anouk, entry, look_up, now, read};
@@ -149,7 +149,7 @@ fn a_look_up_for_another_value_or_by_another_key_answers_nothing() {
     let berths = site.gate("berths").unwrap();
     // Signed in while another directory, key or value counted.
     let mut who = with_mail(Some("anouk@havrelune.example"));
-    assert!(matches!(try_at(&site, "berths", &who, &now()).verdict, Verdict::In(_)));
+    assert!(matches!(try_at(&site, &Place::gate("berths"), &who, &now()).verdict, Verdict::In(_)));
     for change in [
         |e: &mut Evidence| e.look_ups[0].value = Some("benoit".into()),
         |e: &mut Evidence| {
@@ -160,10 +160,10 @@ fn a_look_up_for_another_value_or_by_another_key_answers_nothing() {
         change(&mut other);
         assert!(matches!(fold(&site, berths, &other, &now(), &mut Silent), Decision::Refused(_)));
         let missing = Verdict::NotKnown(vec![Missing::Directory("harbour".into())]);
-        assert_eq!(try_at(&site, "berths", &other, &now()).verdict, missing);
+        assert_eq!(try_at(&site, &Place::gate("berths"), &other, &now()).verdict, missing);
     }
     who.look_ups[0].value = None;
-    assert!(matches!(try_at(&site, "berths", &who, &now()).verdict, Verdict::In(_)), "described by hand");
+    assert!(matches!(try_at(&site, &Place::gate("berths"), &who, &now()).verdict, Verdict::In(_)), "described by hand");
 }
 
 #[test]

@@ -2,15 +2,19 @@
 
 use passeur_core::decide::{Decision, fold};
 use passeur_core::evidence::{Asked, Evidence, LookUpState};
-use passeur_core::rehearse::{CONSOLE, Effects, Missing, Verdict, because, effects, try_at};
-use passeur_core::site::Site;
+use passeur_core::rehearse::{Effects, Missing, Verdict, because, effects, try_at};
+use passeur_core::site::{Place, Site};
 use passeur_core::step::{Lang, Silent};
 use proptest::prelude::*;
 
 use crate::harbour::{SITE, anouk, found, in_groups, now, read, site, site_with};
 
 fn at_berths(before: &Site, after: &Site, evidence: &Evidence) -> Effects {
-    effects(&try_at(before, "berths", evidence, &now()), &try_at(after, "berths", evidence, &now()), Lang::En)
+    effects(
+        &try_at(before, &Place::gate("berths"), evidence, &now()),
+        &try_at(after, &Place::gate("berths"), evidence, &now()),
+        Lang::En,
+    )
 }
 
 #[test]
@@ -51,7 +55,7 @@ fn each_effect_of_a_draft_has_its_name() {
         assert_eq!(at_berths(&live, draft, &who), want, "{what}");
     }
     assert_eq!(
-        because(&stricter, "berths", &anouk(), &now(), Lang::En),
+        because(&stricter, &Place::gate("berths"), &anouk(), &now(), Lang::En),
         "None of the 4 rules of gate berths grants entry to this person."
     );
 }
@@ -111,13 +115,28 @@ fn what_was_not_fetched_then_is_not_known_where_it_matters_and_only_there() {
 }
 
 #[test]
+fn a_gate_that_is_called_console_is_no_console() {
+    let text = SITE.replace("name = \"berths\"", "name = \"console\"").replace("gate = \"berths\"", "gate = \"gate/console\"");
+    let site = read(&text);
+    let verdict = |place: &Place| try_at(&site, place, &anouk(), &now()).verdict;
+    assert!(matches!(verdict(&Place::gate("console")), Verdict::In(_)), "she may enter the gate");
+    assert_eq!(verdict(&Place::Console), Verdict::Out, "and has no role in the console");
+    assert!(site.expectations.iter().any(|e| e.place == Place::gate("console")));
+    assert_eq!(site.places().filter(|(p, _)| *p == Place::Console).count(), 1);
+}
+
+#[test]
 fn the_console_is_rehearsed_like_a_gate() {
     let live = site();
     let engineer = in_groups(&["access-engineers"]);
-    let Verdict::In(given) = try_at(&live, CONSOLE, &engineer, &now()).verdict else { panic!() };
+    let Verdict::In(given) = try_at(&live, &Place::Console, &engineer, &now()).verdict else { panic!() };
     assert_eq!(given.roles, ["configure"]);
     let draft = site_with("when = { group = \"access-engineers\" }", "when = { group = \"acces-engineers\" }");
-    let effect = effects(&try_at(&live, CONSOLE, &engineer, &now()), &try_at(&draft, CONSOLE, &engineer, &now()), Lang::En);
+    let effect = effects(
+        &try_at(&live, &Place::Console, &engineer, &now()),
+        &try_at(&draft, &Place::Console, &engineer, &now()),
+        Lang::En,
+    );
     assert_eq!(effect, Effects::Refused);
 }
 
@@ -141,6 +160,6 @@ proptest! {
         let names: Vec<&str> = groups.iter().map(String::as_str).collect();
         let evidence = in_groups(&names);
         let live = matches!(fold(&site, site.gate("berths").unwrap(), &evidence, &now(), &mut Silent), Decision::Admitted(_));
-        prop_assert_eq!(matches!(try_at(&site, "berths", &evidence, &now()).verdict, Verdict::In(_)), live);
+        prop_assert_eq!(matches!(try_at(&site, &Place::gate("berths"), &evidence, &now()).verdict, Verdict::In(_)), live);
     }
 }

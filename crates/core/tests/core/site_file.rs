@@ -26,8 +26,6 @@ fn each_mistake_is_named_at_its_line() {
         ("format = 1", "format = 2", "format"),
         ("when = { group = \"berth-access\" }", "when = { group = \"berth-access\" }\nnetworks = [\"10.0.0.0/8\"]", "networks"),
         ("when = { group = \"berth-access\" }", "when = { group = \"berth-access\" }\nflows = [\"tcp/22\"]", "flows"),
-        ("[[gate]]\nname = \"berths\"", "[[gate]]\nname = \"console\"", "a place of Passeur itself"),
-        ("[[gate]]\nname = \"berths\"", "[[gate]]\nname = \"sign-in\"", "a place of Passeur itself"),
         ("format = 1\n", "", "format is missing"),
         (
             "address = \"http://pass.havrelune.localhost:8640\"",

@@ -29,7 +29,7 @@ fn first(site: &Site) -> &Condition {
 fn judged(when: &str, who: &Evidence, at: &Circumstances<'_>) -> Truth {
     let site = with(when);
     let who = identify(&site, &site.gate("berths").unwrap().access, who, &mut Silent);
-    first(&site).judge(&who, at, "berths")
+    first(&site).judge(&who, at, Some("berths"))
 }
 
 /// Anouk with a staff number of her own.
@@ -183,7 +183,7 @@ fn requests_that_look_alike_are_decided_alike() {
     let gate = site.gate("berths").unwrap();
     let view = RequestView::of(gate);
     assert!(!view.is_blind() && !view.is_timed());
-    assert!(RequestView::named(&site, "console").is_blind());
+    assert!(RequestView::at(&site, &passeur_core::site::Place::Console).is_blind());
     let mut seen = std::collections::HashMap::new();
     for address in [None, Some("10.20.0.1"), Some("192.0.2.1")] {
         for path in ["/", "/reports", "/reports/x", "/REPORTS", "//reports", "/x"] {

@@ -100,7 +100,7 @@ fn provocations() -> Vec<Provoke> {
             f.expectations = vec![Broken {
                 name: "pilots look".into(),
                 line: 3,
-                gate: "berths".into(),
+                place: passeur_core::site::Place::gate("berths"),
                 what: vec!["must come in, and is refused".into()],
                 because: "None of the 4 rules grants entry.".into(),
             }]

@@ -160,7 +160,7 @@ async fn open(
 ) -> Result<(), NotTaken> {
     let site = &edition.site;
     let place = neighbourhood(facts.address).to_string();
-    let mut attempt = Attempt::begin(engine, &gate.name, facts);
+    let mut attempt = Attempt::begin(engine, gate.place(), facts);
     if !tries::count_plain(engine, &mut attempt, "token", &place, BAD_MAX).await? {
         let id = attempt.record_anonymous(Outcome::CheckFailed);
         return Err(NotTaken::TooMany(id));
@@ -231,7 +231,7 @@ async fn open(
         BegunByToken::Already => return Ok(()),
         BegunByToken::Spent => return Err(NotTaken::Ended(attempt.id)),
         BegunByToken::Blocked(block) => {
-            let mut attempt = Attempt::begin(engine, &gate.name, facts);
+            let mut attempt = Attempt::begin(engine, gate.place(), facts);
             attempt.who =
                 Some(Who { provider: block.provider.clone(), subject: block.subject.clone(), name: block.name.clone() });
             attempt.step(|| ending::kept_out_step(&block));
@@ -247,7 +247,7 @@ async fn open(
 
 /// `thing` is what the token is known by here.
 async fn refused(engine: &Engine, gate: &Gate, facts: &RequestFacts, thing: &[u8; 32], why: Bad) -> NotTaken {
-    let mut attempt = Attempt::begin(engine, &gate.name, facts);
+    let mut attempt = Attempt::begin(engine, gate.place(), facts);
     attempt.step(|| {
         Step::new(StepCode::CallerRefused)
             .with("check", Param::reason(&why.check))

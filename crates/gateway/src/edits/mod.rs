@@ -56,8 +56,8 @@ impl Edits {
         let field =
             |(n, v): &(String, String)| Some((HeaderName::from_bytes(n.as_bytes()).ok()?, HeaderValue::from_str(v).ok()?));
         Edits {
-            wanted: Arc::new(gate.response.clone()),
-            fields: gate.response.headers.iter().filter_map(field).collect(),
+            wanted: Arc::new(gate.web().response.clone()),
+            fields: gate.web().response.headers.iter().filter_map(field).collect(),
             gate: gate.address.clone(),
         }
     }

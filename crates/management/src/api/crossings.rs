@@ -7,8 +7,8 @@ use passeur_api::{Crossing, CrossingLine, CrossingList, Problem, Step as ApiStep
 use passeur_core::crossing::{Outcome, deciding};
 use passeur_core::id::CrossingId;
 use passeur_core::likeness::is_address;
-use passeur_core::rehearse::RESERVED;
 use passeur_core::role::Role;
+use passeur_core::site::Place;
 use passeur_core::step::{Bearing, Lang, Step, StepCode, remedy, sentence};
 use passeur_store::{Cursor, Filter, RecordedCrossing};
 use serde::Deserialize;
@@ -26,7 +26,7 @@ const READ_DAYS: i64 = 7;
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct ListQuery {
-    /// The gate's name.
+    /// The gate's name; `console`, `quay`, `sign-in` and `trial` are places of our own, and a gate called so is `gate/NAME`.
     gate: Option<String>,
     /// Part of a name or subject, or a whole mail address.
     person: Option<String>,
@@ -96,7 +96,7 @@ pub async fn list(State(app): State<App>, who: Engineer, Query(q): Query<ListQue
     let reads_all = q.rule.is_some() || q.way.is_some() || q.person.as_deref().is_some_and(is_address);
     let since = q.since.or_else(|| reads_all.then(|| app.now() - Duration::days(READ_DAYS)));
     let filter = Filter {
-        gate: q.gate,
+        gate: q.gate.map(|g| Place::parse(&g).to_string()),
         person: q.person,
         address: q.address.as_deref().map(network).transpose()?,
         way: q.way,
@@ -126,8 +126,8 @@ pub async fn list(State(app): State<App>, who: Engineer, Query(q): Query<ListQue
 /// Whether there is such a gate, or was one whose crossings are kept: a slip in a name is not "no crossing".
 async fn known_gate(app: &App, gate: &str) -> Result<(), ApiError> {
     let live = app.live.get();
-    let names: Vec<&str> = live.iter().flat_map(|e| &e.site.gates).map(|g| g.name.as_str()).collect();
-    if names.contains(&gate) || RESERVED.contains(&gate) {
+    let names: Vec<String> = live.iter().flat_map(|e| &e.site.gates).map(|g| g.place().to_string()).collect();
+    if names.iter().any(|n| n == gate) || Place::parse(gate).as_gate().is_none() {
         return Ok(());
     }
     let ever = Filter { gate: Some(gate.to_owned()), limit: 1, ..Filter::default() };

@@ -5,7 +5,6 @@ use chrono::Duration;
 use passeur_api::{Counter, Directory, DirectoryServer, Gate, GateKind, Node, OutcomeCount, Upstream};
 use passeur_core::crossing::Outcome;
 use passeur_core::delivery::ValueOf;
-use passeur_core::rehearse::CONSOLE;
 use passeur_core::role::Role;
 use passeur_core::site::Site;
 use passeur_gateway::target::TargetState;
@@ -74,7 +73,7 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         kind: GateKind::Web,
         address: g.address.origin(),
         upstreams: edition.route(&g.name).map(|r| r.states().into_iter().map(upstream).collect()).unwrap_or_default(),
-        sections: g.sections.iter().map(|s| s.sentence(site, who.lang)).collect(),
+        sections: g.web().sections.iter().map(|s| s.sentence(site, who.lang)).collect(),
         ways_in: g.access.ways.clone(),
         directories: g.access.directories.clone(),
         rules: g.access.rules.iter().map(|r| r.sentence(site, who.lang)).collect(),
@@ -84,11 +83,11 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
             .into_iter()
             .flat_map(|d| &d.headers)
             .map(|h| format!("{} ← {}", h.name, source(site, &h.value)))
-            .chain(g.ticket.iter().map(|t| format!("Authorization ← {}", t.sentence(who.lang))))
+            .chain(g.web().ticket.iter().map(|t| format!("Authorization ← {}", t.sentence(who.lang))))
             .collect(),
         last_day: counts
             .iter()
-            .filter(|c| c.gate == g.name)
+            .filter(|c| c.gate == g.place().to_string())
             .filter_map(|c| {
                 let outcome = Outcome::parse(&c.outcome)?;
                 Some(OutcomeCount { outcome: outcome.into(), words: outcome.words(who.lang).to_owned(), count: c.count })
@@ -117,8 +116,6 @@ pub async fn directories(State(app): State<App>, who: Engineer) -> Result<Json<V
         last_failure: s.last_failure.map(|(why, _)| why),
         rests_until: s.rests_until.filter(|until| *until > app.now()),
     };
-    let named = site.gates.iter().map(|g| (g.name.as_str(), &g.access));
-    let accesses: Vec<_> = named.chain(site.engineers.iter().map(|e| (CONSOLE, e))).collect();
     let of = |d: &passeur_core::site::Directory| {
         let link = app.directory(&d.name);
         Directory {
@@ -126,7 +123,7 @@ pub async fn directories(State(app): State<App>, who: Engineer) -> Result<Json<V
             base: d.base.clone(),
             suffixes: d.suffixes.clone(),
             servers: link.as_ref().map(|l| l.servers().into_iter().map(server).collect()).unwrap_or_default(),
-            gates: accesses.iter().filter(|(_, a)| a.directories.contains(&d.name)).map(|(n, _)| (*n).to_owned()).collect(),
+            gates: site.places().filter(|(_, a)| a.directories.contains(&d.name)).map(|(p, _)| p.to_string()).collect(),
             secret_stored: link.is_some_and(|l| l.has_secret()),
         }
     };

@@ -12,7 +12,7 @@ use passeur_core::evidence::PersonKey;
 use passeur_core::identity::of_entry;
 use passeur_core::role::Role;
 use passeur_core::session::{Life, State as Liveness};
-use passeur_core::site::Directory;
+use passeur_core::site::{Directory, Place};
 use passeur_core::step::{Lang, Param, Step, StepCode, Witness, param_text, reason_text};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::ending;
@@ -95,7 +95,7 @@ pub async fn end(
             continue;
         };
         let facts = RequestFacts { target: "/api/v1/sessions/end".into(), ..visit.facts.clone() };
-        let mut attempt = Attempt::begin(&app, "sign-in", &facts);
+        let mut attempt = Attempt::begin(&app, Place::SignIn, &facts);
         attempt.is_of(&row);
         let by = Param::Reason { code: "engineer".into(), detail: who.name.clone() };
         attempt.witness().step(|| Step::new(StepCode::SignedOut).with("by", by).with("who", row.name));

@@ -11,9 +11,9 @@ use passeur_core::circumstances::Circumstances;
 use passeur_core::compare::ChangedSource;
 use passeur_core::evidence::Evidence;
 use passeur_core::expect;
-use passeur_core::rehearse::{CONSOLE, Tried, Verdict, effects, tell_at, try_after, try_at};
+use passeur_core::rehearse::{Tried, Verdict, effects, tell_at, try_after, try_at};
 use passeur_core::role::Role;
-use passeur_core::site::{Described, Site};
+use passeur_core::site::{Described, Gate, Place, Site};
 use passeur_core::step::{Lang, sentence};
 use passeur_engine::look_up as asking;
 
@@ -138,9 +138,9 @@ async fn evidence_of(
 }
 
 /// How somebody fares at a gate, with the story.
-pub fn fare(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>, tried: &Tried, lang: Lang) -> Fare {
-    let (steps, decided) = tell_at(site, gate, evidence, at);
-    let place = decided.as_ref().and_then(|d| steps.iter().position(|s| s == d));
+pub fn fare(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstances<'_>, tried: &Tried, lang: Lang) -> Fare {
+    let (steps, decided) = tell_at(site, place, evidence, at);
+    let last = decided.as_ref().and_then(|d| steps.iter().position(|s| s == d));
     let given = match &tried.verdict {
         Verdict::In(given) => given.clone(),
         Verdict::Out | Verdict::NoGate | Verdict::NotKnown(_) => Default::default(),
@@ -151,7 +151,7 @@ pub fn fare(site: &Site, gate: &str, evidence: &Evidence, at: &Circumstances<'_>
         roles: given.roles,
         terms: given.terms,
         headers: given.values.into_iter().map(|(n, v)| format!("{n}: {v}")).collect(),
-        steps: steps.iter().enumerate().map(|(i, s)| show(i, s, place == Some(i), lang)).collect(),
+        steps: steps.iter().enumerate().map(|(i, s)| show(i, s, last == Some(i), lang)).collect(),
     }
 }
 
@@ -165,16 +165,17 @@ fn at_gates(
     lang: Lang,
 ) -> Vec<GateRehearsal> {
     let mut seen = HashSet::new();
-    let names = before.gates.iter().chain(&after.gates).map(|g| g.name.as_str()).chain([CONSOLE]);
-    let wanted = names.filter(|name| seen.insert(*name) && gate.is_none_or(|g| g == *name));
-    let one = |name: &str| {
-        let (now, then) = (try_at(before, name, known, at), try_after(after, changed, name, then_known, at));
+    let gate = gate.map(Place::parse);
+    let places = before.gates.iter().chain(&after.gates).map(Gate::place).chain([Place::Console]);
+    let wanted = places.filter(|place| seen.insert(place.clone()) && gate.as_ref().is_none_or(|g| g == place));
+    let one = |place: Place| {
+        let (now, then) = (try_at(before, &place, known, at), try_after(after, changed, &place, then_known, at));
         let effects = effects(&now, &then, lang);
         GateRehearsal {
-            gate: name.to_owned(),
+            gate: place.to_string(),
             effect: (&effects).into(),
-            now: fare(before, name, known, at, &now, lang),
-            then: fare(after, name, then_known, at, &then, lang),
+            now: fare(before, &place, known, at, &now, lang),
+            then: fare(after, &place, then_known, at, &then, lang),
             what: effects.what(lang),
         }
     };

@@ -4,8 +4,8 @@ use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{Problem, Route as ApiRoute, RouteTried, TryRoutes};
 use passeur_core::role::Role;
-use passeur_core::route::{self, Choice, Device, Facts, QUAY, Suffix};
-use passeur_core::site::Site;
+use passeur_core::route::{self, Choice, Device, Facts, Suffix};
+use passeur_core::site::{Place, Site};
 use passeur_core::step::{Step, StepCode};
 
 use super::auth::Engineer;
@@ -28,9 +28,9 @@ pub async fn routes(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Ap
 }
 
 /// Ways in that are taken at a place.
-fn offered<'s>(site: &'s Site, gate: &str) -> Option<Vec<&'s str>> {
-    match gate {
-        QUAY => Some(choose::of_site(site)),
+fn offered<'s>(site: &'s Site, place: &Place) -> Option<Vec<&'s str>> {
+    match place {
+        Place::Quay => Some(choose::of_site(site)),
         place => site.access_at(place).map(choose::of_access),
     }
 }
@@ -42,14 +42,15 @@ pub async fn try_routes(State(app): State<App>, who: Engineer, Json(ask): Json<T
     who.may(Role::View)?;
     let document = document(&app, ask.source).await?;
     let site = sound(&app, &who, &document).await?;
-    let Some(offered) = offered(&site, &ask.gate) else {
+    let place = Place::parse(&ask.gate);
+    let Some(offered) = offered(&site, &place) else {
         let words = format!("There is no gate \"{}\", and it is neither console nor quay.", ask.gate);
         return Err(problem(StatusCode::NOT_FOUND, "no-gate", "No such gate", &words));
     };
     let address = ask.address.as_deref().map(str::trim).filter(|a| !a.is_empty()).map(str::parse).transpose();
     let address = address.map_err(|_| bad("address is an IP address."))?;
     let device = Device::of(ask.agent.as_deref().unwrap_or_default(), None, None);
-    let facts = Facts { gate: &ask.gate, address, device, offered: &offered };
+    let facts = Facts { place: &place, address, device, offered: &offered };
     let typed = match ask.name.as_deref().map(str::trim).filter(|n| !n.is_empty()) {
         None => None,
         Some(name) => {

@@ -9,9 +9,9 @@ use passeur_core::crossing::{deciding, headline};
 use passeur_core::evidence::Evidence;
 use passeur_core::id::Token;
 use passeur_core::identity::identify;
-use passeur_core::rehearse::{CONSOLE, try_at};
+use passeur_core::rehearse::try_at;
 use passeur_core::role::Role;
-use passeur_core::site::{Site, Speaks};
+use passeur_core::site::{Access, Place, Site, Speaks};
 use passeur_core::step::{Lang, StepCode, Story, sentence};
 use passeur_store::TrialRow;
 
@@ -129,16 +129,15 @@ fn gates(now: Moment, site: &Site, provider: &str, evidence: &Evidence, lang: La
     }
     tried.engineers = tried.engineers.as_ref().map(|a| trial::as_if(a, provider));
     let at = Circumstances::at(now);
-    let names = site.gates.iter().map(|g| (g.name.as_str(), &g.access)).chain(site.engineers.iter().map(|a| (CONSOLE, a)));
-    let one = |(name, access): (&str, &passeur_core::site::Access)| {
-        let fare = fare(&tried, name, evidence, &at, &try_at(&tried, name, evidence, &at), lang);
+    let one = |(place, access): (Place, &Access)| {
+        let fare = fare(&tried, &place, evidence, &at, &try_at(&tried, &place, evidence, &at), lang);
         // A decision may end before it comes to attributes, which are looked at all the same.
         let mut story = Story::default();
         identify(&tried, &trial::as_if(access, provider), evidence, &mut story);
         let absent = story.steps.iter().filter(|s| s.code == StepCode::AttributeAbsent).map(|s| sentence(s, lang));
         let less = fare.steps.iter().filter(|s| LESS.iter().any(|l| l.spec().code == s.code)).map(|s| s.sentence.clone());
         TrialGate {
-            gate: name.to_owned(),
+            gate: place.to_string(),
             uses: access.ways.iter().any(|w| w == provider),
             missing: absent.chain(less).collect(),
             verdict: fare.verdict,
@@ -147,5 +146,5 @@ fn gates(now: Moment, site: &Site, provider: &str, evidence: &Evidence, lang: La
             steps: fare.steps,
         }
     };
-    names.map(one).collect()
+    site.places().map(one).collect()
 }

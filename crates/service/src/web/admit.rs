@@ -156,7 +156,7 @@ impl WebGate {
         let at = facts.circumstances(self.engine.now());
         // A gate of another edition is none here.
         let Some(view) = edition.view(&gate.name) else { return Ok(Presented::No(NoSession::Unknown)) };
-        let mut attempt = Attempt::begin(&self.engine, &gate.name, facts);
+        let mut attempt = Attempt::begin(&self.engine, gate.place(), facts);
         attempt.is_of(&row);
         attempt.set_evidence(&known);
         let held = Held {

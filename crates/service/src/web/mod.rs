@@ -19,7 +19,7 @@ use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::decide::tell_section;
 use passeur_core::id::{CrossingId, Token};
-use passeur_core::site::Gate;
+use passeur_core::site::{Gate, Place};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_engine::attempt::{Attempt, Who};
 use passeur_engine::{Engine, sessions, watch};
@@ -149,7 +149,7 @@ impl Control for WebGate {
         let Some(gate) = edition.site.gate(gate) else {
             return plain(StatusCode::NOT_FOUND.into_response());
         };
-        let mut attempt = Attempt::begin(&self.engine, &gate.name, facts);
+        let mut attempt = Attempt::begin(&self.engine, gate.place(), facts);
         if !facts.navigates && form.is_none() {
             attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(why.code())));
             attempt.step(|| {
@@ -204,7 +204,7 @@ impl Control for WebGate {
         step: Step,
         facts: &RequestFacts,
     ) -> Response<Body> {
-        let mut attempt = Attempt::begin(&self.engine, gate, facts);
+        let mut attempt = Attempt::begin(&self.engine, Place::gate(gate), facts);
         let words = passeur_core::step::sentence(&step, facts.lang);
         attempt.step(|| step);
         let id = attempt.record_anonymous(Outcome::BadRequest);
@@ -332,7 +332,7 @@ impl Control for WebGate {
 impl WebGate {
     /// A further attempt, of somebody who was admitted where anybody was.
     fn attempt_of(&self, gate: &str, admission: Option<&Admission>, facts: &RequestFacts) -> Attempt {
-        let mut attempt = Attempt::begin(&self.engine, gate, facts);
+        let mut attempt = Attempt::begin(&self.engine, Place::gate(gate), facts);
         if let Some(a) = admission {
             let person = a.entry.person();
             attempt.who =

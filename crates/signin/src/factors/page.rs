@@ -5,7 +5,7 @@ use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::seal::Purpose;
-use passeur_core::site::OwnFactors;
+use passeur_core::site::{OwnFactors, Place};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::random::{new_uuid, random};
@@ -64,7 +64,7 @@ impl At<'_> {
 
     /// Records what a person did with their factors.
     async fn record(&self, step: Step) -> Result<(), StoreError> {
-        let mut attempt = Attempt::begin(self.desk.engine, "quay", &self.desk.visit.facts);
+        let mut attempt = Attempt::begin(self.desk.engine, Place::Quay, &self.desk.visit.facts);
         attempt.is_of(&self.s.row);
         attempt.set_evidence(&self.s.evidence);
         attempt.step(|| step);
@@ -92,7 +92,7 @@ async fn shown(desk: Desk<'_>) -> Done<'_> {
     let failed = |e: StoreError| desk.stop_plainly(e);
     match at(desk).await.map_err(failed)? {
         Ok(at) if desk.visit.parameter("prove").is_some() && at.may() == Err(NotNow::Prove) => {
-            let mut attempt = Attempt::begin(desk.engine, "quay", &desk.visit.facts);
+            let mut attempt = Attempt::begin(desk.engine, Place::Quay, &desk.visit.facts);
             attempt.is_of(&at.s.row);
             prove::ask(Journey { desk, attempt, to: Destination::Factors, state: Known(at.s) }, vec![]).await
         }

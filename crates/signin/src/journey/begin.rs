@@ -1,6 +1,6 @@
 //! The first state: where a sign-in leads, and what was told of it before.
 
-use passeur_core::site::Site;
+use passeur_core::site::{Place, Site};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_engine::Engine;
 use passeur_engine::attempt::{self, Attempt};
@@ -17,7 +17,7 @@ impl<'a> Journey<'a, Asked> {
         let mut attempt = match &to {
             Destination::Gate(ask) => {
                 let (Some(_), Some(began)) = (site.gate(&ask.gate), ask.began_at()) else { return Err(unreadable()) };
-                let mut attempt = Attempt::resume(engine, &ask.gate, &visit.facts, ask.crossing, began);
+                let mut attempt = Attempt::resume(engine, Place::gate(&ask.gate), &visit.facts, ask.crossing, began);
                 let mut steps = first_steps(site, ask, visit);
                 retell(engine, ask, &mut steps).await;
                 attempt.preface("GET", &ask.target, steps);
@@ -26,13 +26,9 @@ impl<'a> Journey<'a, Asked> {
             Destination::Console | Destination::ConsoleFresh | Destination::Device { .. } if site.engineers.is_none() => {
                 return Err(unreadable());
             }
-            Destination::Console | Destination::ConsoleFresh | Destination::Device { .. } => {
-                Attempt::begin(engine, "console", &visit.facts)
-            }
-            Destination::Quay | Destination::Factors | Destination::Tokens | Destination::Unasked { .. } => {
-                Attempt::begin(engine, "quay", &visit.facts)
-            }
-            Destination::Trial { .. } => Attempt::begin(engine, "trial", &visit.facts),
+            // No gate is meant yet.
+            Destination::Unasked { .. } => Attempt::begin(engine, Place::Quay, &visit.facts),
+            to => Attempt::begin(engine, to.place(), &visit.facts),
         };
         attempt.another = choose::another(engine, site, &to);
         Ok(Journey { desk, attempt, to, state: Asked })
@@ -44,7 +40,7 @@ pub fn first_steps(site: &Site, ask: &Ask, visit: &Visit) -> Vec<Step> {
     let mut facts = visit.facts.clone();
     facts.method = "GET".to_owned();
     facts.target = ask.target.clone();
-    let mut steps = vec![attempt::arrived(&ask.gate, &facts)];
+    let mut steps = vec![attempt::arrived(&Place::gate(&ask.gate), &facts)];
     if let Some(kept) = &ask.form {
         steps.push(Step::new(StepCode::FormKept).with("kept", Param::reason(kept)));
     }

@@ -7,7 +7,7 @@ use passeur_core::address::ReturnPath;
 use passeur_core::evidence::Evidence;
 use passeur_core::id::CrossingId;
 use passeur_core::seal::Purpose;
-use passeur_core::site::{Access, Site};
+use passeur_core::site::{Access, Place, Site};
 use passeur_engine::Engine;
 use passeur_engine::random::random;
 use serde::{Deserialize, Serialize};
@@ -104,6 +104,25 @@ impl Destination {
             | Destination::Quay
             | Destination::Unasked { .. }
             | Destination::Trial { .. } => false,
+        }
+    }
+
+    /// The place as records name it.
+    pub fn place(&self) -> Place {
+        match self {
+            Destination::Gate(ask) => Place::gate(&ask.gate),
+            Destination::Unasked { gate, .. } => Place::gate(gate),
+            Destination::Console | Destination::ConsoleFresh | Destination::Device { .. } => Place::Console,
+            Destination::Quay | Destination::Factors | Destination::Tokens => Place::Quay,
+            Destination::Trial { .. } => Place::Trial,
+        }
+    }
+
+    /// The place as routes name it: an engineer who tries a provider is at none, and is sent there by no route.
+    pub fn place_of_routes(&self) -> Place {
+        match self.place() {
+            Place::Trial => Place::Quay,
+            place => place,
         }
     }
 

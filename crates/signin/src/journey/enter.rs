@@ -8,6 +8,7 @@ use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::crossing::Outcome;
 use passeur_core::seal::Purpose;
+use passeur_core::site::Place;
 use passeur_core::step::{Step, StepCode};
 use passeur_core::text::storable;
 use passeur_engine::random::{new_uuid, random};
@@ -211,7 +212,7 @@ impl<'a> Journey<'a, Known> {
         let at = Circumstances::at(engine.now()).from(self.attempt.address);
         let evidence = &self.state.0.evidence;
         let found = passeur_core::decide::console_roles(site, evidence, &at, self.attempt.witness());
-        let noted = roles::note(engine, site, &mut self.attempt, passeur_core::rehearse::CONSOLE, evidence, &at, &found).await;
+        let noted = roles::note(engine, site, &mut self.attempt, &Place::Console, evidence, &at, &found).await;
         let (mut journey, ()) = self.go_on_with(noted)?;
         let outcome = if found.is_empty() { Outcome::Refused } else { Outcome::Admitted };
         if let Err(e) = journey.attempt.record(outcome).await {

@@ -41,7 +41,7 @@ use chrono::{DateTime, Duration, Utc};
 use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
-use passeur_core::site::Site;
+use passeur_core::site::{Place, Site};
 use passeur_core::step::{Lang, Step, StepCode};
 use passeur_engine::Engine;
 use passeur_engine::attempt::Attempt;
@@ -75,7 +75,7 @@ impl<'a> Desk<'a> {
 
     /// An attempt that ends here, before anything is known of it, as a step says.
     pub fn stop(&self, why: Why, step: Step) -> Box<Stop<'a>> {
-        let mut attempt = Attempt::begin(self.engine, "sign-in", &self.visit.facts);
+        let mut attempt = Attempt::begin(self.engine, Place::SignIn, &self.visit.facts);
         attempt.step(|| step);
         Box::new(Stop { desk: *self, attempt, to: None, why })
     }
@@ -87,7 +87,7 @@ impl<'a> Desk<'a> {
 
     /// Stops before there is an attempt to tell of.
     pub fn stop_plainly(&self, why: impl Into<Why>) -> Box<Stop<'a>> {
-        let attempt = Attempt::begin(self.engine, "sign-in", &self.visit.facts);
+        let attempt = Attempt::begin(self.engine, Place::SignIn, &self.visit.facts);
         Box::new(Stop { desk: *self, attempt, to: None, why: why.into() })
     }
 }
@@ -221,17 +221,14 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
         let Some(began) = DateTime::from_timestamp_millis(began_ms) else { return Err(desk.unreadable()) };
         let Desk { engine, edition, visit } = desk;
         let site = desk.site();
-        let (gate, target, mut steps) = match &to {
-            Destination::Gate(ask) => (ask.gate.as_str(), ask.target.as_str(), begin::first_steps(site, ask, visit)),
-            Destination::Console | Destination::ConsoleFresh => ("console", "/console/", vec![]),
-            Destination::Quay => ("quay", "/", vec![]),
-            Destination::Device { .. } => ("console", "/.passeur/device", vec![]),
-            Destination::Tokens => ("quay", "/.passeur/tokens", vec![]),
-            Destination::Factors => ("quay", "/.passeur/factors", vec![]),
-            Destination::Unasked { gate, .. } => (gate.as_str(), "/", vec![]),
-            Destination::Trial { by, source, .. } => {
-                ("trial", "/", vec![trial::first_step(by, leg.by.way().unwrap_or_default(), source)])
-            }
+        let (target, mut steps) = match &to {
+            Destination::Gate(ask) => (ask.target.as_str(), begin::first_steps(site, ask, visit)),
+            Destination::Console | Destination::ConsoleFresh => ("/console/", vec![]),
+            Destination::Quay | Destination::Unasked { .. } => ("/", vec![]),
+            Destination::Device { .. } => ("/.passeur/device", vec![]),
+            Destination::Tokens => ("/.passeur/tokens", vec![]),
+            Destination::Factors => ("/.passeur/factors", vec![]),
+            Destination::Trial { by, source, .. } => ("/", vec![trial::first_step(by, leg.by.way().unwrap_or_default(), source)]),
         };
         if let Destination::Gate(ask) = &to {
             begin::retell(engine, ask, &mut steps).await;
@@ -245,7 +242,7 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
             sent.at = (leg.sent - began_ms).clamp(0, i64::from(u32::MAX)) as u32;
             steps.push(sent);
         }
-        let mut attempt = Attempt::resume(engine, gate, &visit.facts, crossing, began);
+        let mut attempt = Attempt::resume(engine, to.place(), &visit.facts, crossing, began);
         attempt.preface("GET", target, steps);
         attempt.provider = leg.by.way().map(str::to_owned);
         attempt.another = choose::another(engine, site, &to);

@@ -2,6 +2,7 @@
 
 use axum::extract::State;
 use axum::response::Response;
+use passeur_core::site::Place;
 use passeur_core::step::{Step, StepCode};
 use passeur_engine::Engine;
 use passeur_engine::attempt::Attempt;
@@ -109,7 +110,7 @@ async fn begin_trial(desk: Desk<'_>, token: String) -> Done<'_> {
         Ok(_) => return Err(desk.stop_plainly(Why::TrialOver)),
         Err(e) => return Err(desk.stop_plainly(e)),
     };
-    let mut attempt = Attempt::begin(desk.engine, "trial", &desk.visit.facts);
+    let mut attempt = Attempt::begin(desk.engine, Place::Trial, &desk.visit.facts);
     attempt.step(|| trial::first_step(&row.begun_by, &row.provider, &row.source));
     let to = Destination::Trial { token, by: row.begun_by, source: row.source };
     Journey { desk, attempt, to, state: Asked }.by_provider(&row.provider, Manner::default()).await

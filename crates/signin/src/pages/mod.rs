@@ -15,7 +15,7 @@ use base64::engine::general_purpose::STANDARD;
 use http::{HeaderValue, StatusCode, header};
 use maud::{Markup, html};
 use passeur_core::id::CrossingId;
-use passeur_core::site::{Gate, Site};
+use passeur_core::site::{Gate, Place, Site};
 use passeur_core::step::{Lang, StepCode, remedy};
 use passeur_store::StoreError;
 
@@ -146,7 +146,7 @@ pub struct Refused {
     pub code: Option<StepCode>,
     /// The rule's or the provider's own words.
     pub words: Option<String>,
-    pub gate: String,
+    pub place: Place,
     pub who: Option<String>,
     /// Where to try again.
     pub again: Option<String>,
@@ -189,7 +189,7 @@ impl Refused {
             id,
             code,
             words: words.or(provider_words),
-            gate: attempt.gate.clone(),
+            place: attempt.place.clone(),
             who: attempt.who.as_ref().map(|w| w.name.clone()),
             again: None,
             enrol: false,
@@ -201,7 +201,7 @@ impl Refused {
 
 /// The refusal page: the reason in plain words and the crossing's id, never a stack of internals.
 pub fn refused(site: &Site, lang: Lang, status: StatusCode, r: &Refused) -> Page {
-    let gate = site.gate(&r.gate);
+    let gate = r.place.as_gate().and_then(|name| site.gate(name));
     let place = gate.map_or(site.name.as_str(), |g| g.title.as_str());
     let again = r.again.clone().or_else(|| gate.map(|g| g.address.at("/"))).unwrap_or_else(|| site.address.at("/"));
     let headline = why::headline(r.code, lang);

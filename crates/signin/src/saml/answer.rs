@@ -14,7 +14,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::id::sha256;
 use passeur_core::identity::display_name;
-use passeur_core::site::{Gate, Site};
+use passeur_core::site::{Gate, Place, Site};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_core::x509::fingerprint;
 use passeur_engine::Engine;
@@ -157,7 +157,7 @@ async fn asked<'a>(desk: Desk<'a>, link: &SamlLink, form: &Form, flow: Flow<Saml
 /// that sends people of its own accord.
 async fn aimed<'a>(desk: Desk<'a>, link: &SamlLink, form: &Form) -> Done<'a, Journey<'a, Asked>> {
     let name = link.provider.name.as_str();
-    let mut attempt = Attempt::begin(desk.engine, "sign-in", &desk.visit.facts);
+    let mut attempt = Attempt::begin(desk.engine, Place::SignIn, &desk.visit.facts);
     attempt.provider = Some(name.to_owned());
     let stop = |attempt: Attempt, why: Why| Box::new(Stop { desk, attempt, to: None, why });
     if form.relay_state.as_deref().is_some_and(looks_ours) {
@@ -175,7 +175,7 @@ async fn aimed<'a>(desk: Desk<'a>, link: &SamlLink, form: &Form) -> Done<'a, Jou
         return Err(stop(attempt, Why::FAILED_CHECK));
     };
     if let Destination::Unasked { gate, .. } = &to {
-        attempt.gate = gate.clone();
+        attempt.place = Place::gate(gate);
     }
     Ok(Journey { desk, attempt, to, state: Asked })
 }

@@ -9,6 +9,7 @@ use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::{hex, sha256};
+use passeur_core::site::Place;
 use passeur_core::step::{Step, StepCode};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::providers::own::OwnSaml;
@@ -102,7 +103,7 @@ async fn heard<'a>(desk: Desk<'a>, provider: &str, body: Body) -> Done<'a> {
     let text = if by_form { &form } else { &visit.query };
     let field = |name: &str| only_value(text, name);
     let (request, response, state) = (field("SAMLRequest"), field("SAMLResponse"), field("RelayState"));
-    let mut attempt = Attempt::begin(engine, "sign-in", &visit.facts);
+    let mut attempt = Attempt::begin(engine, Place::SignIn, &visit.facts);
     attempt.provider = Some(provider.to_owned());
     let stop = |attempt: Attempt, why: Why| Box::new(Stop { desk, attempt, to: None, why });
     let Some(found) = ask::party(&link, &mut attempt).await else { return Err(stop(attempt, Why::NOT_SENT)) };

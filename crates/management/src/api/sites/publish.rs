@@ -5,7 +5,6 @@ use chrono::Duration;
 use http::StatusCode;
 use passeur_api::{Affected, Edition, Problem, PublishRequest, Severity};
 use passeur_core::compare::ChangedSource;
-use passeur_core::rehearse::CONSOLE;
 use passeur_core::role::Role;
 use passeur_core::site::Site;
 use passeur_engine::editions::turned;
@@ -219,7 +218,7 @@ pub async fn confirm(State(app): State<App>, who: Engineer) -> Result<Json<Editi
     // The emergency account shows nothing of whether anybody could sign in under it.
     if who.evidence.is_none() || who.began.is_none_or(|began| began <= row.published_at) {
         let words = format!(
-            "Edition {} is confirmed from a sign-in made under it: sign out, sign in to the {CONSOLE} again, and confirm there.",
+            "Edition {} is confirmed from a sign-in made under it: sign out, sign in to the console again, and confirm there.",
             row.number
         );
         return Err(conflict(&words));
