@@ -4,7 +4,7 @@ use std::fmt::Write;
 use std::time::Instant;
 
 use passeur_core::compare::{Side, compare, difference};
-use passeur_core::site::compile;
+use passeur_core::document::compile;
 
 /// What a document of so many parts may take, in seconds.
 const AIM: f64 = 1.0;

@@ -1,7 +1,7 @@
 //! The words of the API that form a list: one enum each, so that the description of the API, the client in the browser and the command line
 //! share it, and a new word does not compile where it is not handled. Where core has the list, each of its words becomes one here.
 
-use passeur_core::{compare, crossing, evidence, finding, rehearse, role, site, step};
+use passeur_core::{compare, crossing, document, evidence, finding, rehearse, role, step};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -242,7 +242,7 @@ from_core! {
     step::Bearing => StepBearing { Fact, Pass, Notice, Stop }
     compare::Bearing => ChangeBearing { Narrower, Wider, Other }
     finding::Harm => Harm { Danger, Broken, Soon, Untidy }
-    site::Severity => Severity { Error, Warning }
+    document::Severity => Severity { Error, Warning }
 }
 
 impl From<Role> for role::Role {

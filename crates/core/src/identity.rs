@@ -8,27 +8,12 @@ use base64::engine::general_purpose::STANDARD;
 use serde_json::{Map, Value};
 
 use crate::attribute::{Absence, Attribute, Origin};
-use crate::decide::Joined;
+use crate::decide::grants::Joined;
 use crate::evidence::{Entry, Evidence, Factors, GroupFound, ReferredState, UserInfo, WayIn};
 use crate::mapping;
+pub use crate::person::Person;
 use crate::site::{Access, AttributeId, BUILT_IN, Directory, GroupsFrom, Site};
 use crate::step::{Phrase, Step, StepCode, Witness};
-
-/// A person: the provider and its identifier of them. Never a mail address or a name.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Person {
-    pub provider: String,
-    pub subject: String,
-}
-
-impl Person {
-    /// Reads `PROVIDER/SUBJECT`; a subject may hold slashes. None where either is missing.
-    pub fn parse(text: &str) -> Option<Person> {
-        let (provider, subject) = text.split_once('/')?;
-        (!provider.is_empty() && !subject.is_empty())
-            .then(|| Person { provider: provider.to_owned(), subject: subject.to_owned() })
-    }
-}
 
 /// Groups of a person, or why they are not known.
 #[derive(Clone, Debug, PartialEq, Eq)]

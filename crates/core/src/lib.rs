@@ -4,7 +4,7 @@
 //! and what was decided goes out as data. The same functions therefore serve live requests, the story of a crossing and
 //! rehearsal. The reading order is that of a sign-in:
 //!
-//! * [`site`]: an edition's document compiled into one immutable [`site::Site`], all its mistakes listed at once;
+//! * [`site`]: what an edition says, as types; [`document`]: how the text becomes one, all its mistakes listed at once;
 //! * [`evidence`]: what was received, as received;
 //! * [`route`]: which way in somebody takes;
 //! * [`identity`]: evidence seen through one edition, and [`mapping`]: attributes made from others;
@@ -20,6 +20,7 @@
 
 pub mod acts;
 pub mod address;
+pub mod asking;
 pub mod attribute;
 pub mod circumstances;
 pub mod compare;
@@ -28,6 +29,7 @@ pub mod crossing;
 pub mod decide;
 pub mod delivery;
 pub mod dn;
+pub mod document;
 pub mod evidence;
 pub mod expect;
 pub mod finding;
@@ -39,6 +41,8 @@ pub mod identity;
 pub mod likeness;
 pub mod mapping;
 pub mod path;
+pub mod person;
+pub mod principal;
 pub mod recorder;
 pub mod rehearse;
 pub mod role;

@@ -4,7 +4,8 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use passeur_core::Moment;
-use passeur_core::site::{Finding, Severity, Site, compile};
+use passeur_core::document::{Finding, Severity, compile};
+use passeur_core::site::Site;
 use passeur_links::kerberos::{Behalf, Tickets};
 use passeur_links::ldap::DirectoryLink;
 use passeur_links::smtp::Mailer;

@@ -85,7 +85,7 @@ mod tests {
     use super::*;
 
     fn edition(number: i32) -> Edition {
-        let (site, findings) = passeur_core::site::compile(include_str!("../../../demo/site.toml"));
+        let (site, findings) = passeur_core::document::compile(include_str!("../../../demo/site.toml"));
         Edition::new(number, chrono::DateTime::UNIX_EPOCH, site.unwrap_or_else(|| panic!("{findings:#?}")))
     }
 

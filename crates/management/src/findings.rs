@@ -1,11 +1,11 @@
 //! What is wrong with a site file, as the service and the client tell it: the types of core turned into those of the API.
 
 use passeur_api::{Finding, Severity};
+use passeur_core::document;
 use passeur_core::expect::Broken;
-use passeur_core::site;
 
 /// A mistake, or something worth a second look.
-pub fn of_document(f: site::Finding) -> Finding {
+pub fn of_document(f: document::Finding) -> Finding {
     Finding { severity: f.severity.into(), line: f.line, place: f.place, what: f.what, remedy: f.remedy }
 }
 

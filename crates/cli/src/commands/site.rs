@@ -4,8 +4,8 @@ use passeur_api::{
     ChangeBearing, CheckAnswer, CheckRequest, CompareRequest, Comparison, Draft as ApiDraft, DraftRequest, Edition, EditionLine,
     Finding, MadeKey, MakeKey, PublishRequest, Secret as ApiSecret, SecretValue, Severity, Source, UseSecret,
 };
+use passeur_core::document::{compile, schema};
 use passeur_core::expect;
-use passeur_core::site::{compile, schema};
 use passeur_core::step::Lang;
 use passeur_service::findings;
 

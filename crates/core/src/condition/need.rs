@@ -2,9 +2,9 @@
 
 use chrono::Duration;
 
-use super::{Condition, Truth};
 use crate::circumstances::Circumstances;
 use crate::identity::Identity;
+use crate::site::{Condition, Truth};
 
 /// What would have to be proven.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

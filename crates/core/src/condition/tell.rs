@@ -1,9 +1,8 @@
 //! What a condition wants and what it saw, as phrases.
 
-use super::{Condition, Named, Test};
 use crate::circumstances::Circumstances;
 use crate::identity::{Groups, Identity};
-use crate::site::{Place, Site};
+use crate::site::{Condition, Named, Place, Site, Test};
 use crate::step::Phrase;
 
 /// The name of the list, or else its members.

@@ -2,7 +2,6 @@
 
 use chrono::Duration;
 
-use super::Terms;
 use crate::Moment;
 use crate::site::Grants;
 use crate::step::{Lang, Phrase, Step, StepCode, Witness};
@@ -93,4 +92,25 @@ pub(super) fn gives(g: &Grants) -> Vec<Phrase> {
         out.push(Phrase::Terms { of: terms });
     }
     out
+}
+
+/// What comes with entry at times.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Terms {
+    /// Words for the person.
+    pub messages: Vec<String>,
+    /// Lifetimes of the session at this gate, where a rule shortens them.
+    pub idle: Option<chrono::Duration>,
+    pub absolute: Option<chrono::Duration>,
+}
+
+impl Terms {
+    /// In a few words each.
+    pub fn words(&self) -> Vec<String> {
+        let minutes = |what: &str, d: Option<chrono::Duration>| d.map(|d| format!("{what} {} min", d.num_minutes()));
+        let mut out: Vec<String> = self.messages.iter().map(|m| format!("“{m}”")).collect();
+        out.extend(minutes("idle", self.idle));
+        out.extend(minutes("absolute", self.absolute));
+        out
+    }
 }

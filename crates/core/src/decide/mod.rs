@@ -5,7 +5,7 @@
 //! [`Admitted::good_until`] says when time alone may change it. Whatever cannot be known refuses.
 
 mod account;
-mod grants;
+pub(crate) mod grants;
 mod roles;
 mod view;
 
@@ -19,7 +19,7 @@ use crate::identity::{self, Identity, Person, identify};
 use crate::session::Lifetimes;
 use crate::site::{Access, Effect, Gate, Limits, Place, RolesFrom, Rule, Section, SectionAccess, Site, Standing, standing};
 use crate::step::{Phrase, Step, StepCode, Witness};
-pub use grants::Joined;
+pub use grants::{Joined, Terms};
 pub use roles::why_roles;
 pub(crate) use view::PARTS_MAX;
 pub use view::RequestView;
@@ -42,27 +42,6 @@ pub struct Entry {
     terms: Option<Box<Terms>>,
     /// For each section of the gate, whether it lets this person in.
     sections: Box<[bool]>,
-}
-
-/// What comes with entry at times.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Terms {
-    /// Words for the person.
-    pub messages: Vec<String>,
-    /// Lifetimes of the session at this gate, where a rule shortens them.
-    pub idle: Option<chrono::Duration>,
-    pub absolute: Option<chrono::Duration>,
-}
-
-impl Terms {
-    /// In a few words each.
-    pub fn words(&self) -> Vec<String> {
-        let minutes = |what: &str, d: Option<chrono::Duration>| d.map(|d| format!("{what} {} min", d.num_minutes()));
-        let mut out: Vec<String> = self.messages.iter().map(|m| format!("“{m}”")).collect();
-        out.extend(minutes("idle", self.idle));
-        out.extend(minutes("absolute", self.absolute));
-        out
-    }
 }
 
 impl Entry {

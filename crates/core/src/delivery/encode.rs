@@ -1,29 +1,8 @@
 //! From values to the bytes of one header field value (RFC 9110 5.5).
 
+use crate::site::{Encoding, OnSeparator};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-
-/// How text becomes bytes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Encoding {
-    /// UTF-8 bytes as they are. The default.
-    Utf8,
-    /// ISO 8859-1; a character outside it drops the value.
-    Latin1,
-    /// Percent-encoding of everything but unreserved characters (RFC 3986 2.3).
-    Percent,
-    /// Base64 of the UTF-8 bytes (RFC 4648 4).
-    Base64,
-}
-
-/// What to do with a member that holds the separator.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum OnSeparator {
-    /// Drop the whole value. The default: a group `a,admin` must not become two.
-    Refuse,
-    /// Percent-encode the separator's characters, and `%`, inside every member.
-    Escape,
-}
 
 /// The longest value delivered, in bytes.
 pub const VALUE_MAX: usize = 8_192;

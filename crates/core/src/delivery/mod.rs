@@ -3,86 +3,16 @@
 //! Every name that a delivery may set is first taken from the client's request in every spelling an upstream might fold
 //! onto it ([`fold_name`]), whether or not a value is delivered in the end.
 
-mod encode;
-mod read;
+pub(crate) mod encode;
 
-pub use encode::{Encoding, OnSeparator, VALUE_MAX};
-pub(crate) use read::{attribute, read};
+pub use crate::site::{Delivery, Encoding, HeaderRule, Missing, OnSeparator, Piece, ValueOf};
+pub use encode::VALUE_MAX;
 
 use crate::attribute::{Absence, Origin};
-use crate::decide::Joined;
+use crate::decide::grants::Joined;
 use crate::identity::Identity;
-use crate::site::{AttributeId, Site};
+use crate::site::Site;
 use crate::step::{Param, Phrase, Step, StepCode, Witness};
-
-/// A named set of headers.
-#[derive(Clone, Debug)]
-pub struct Delivery {
-    pub name: String,
-    pub headers: Vec<HeaderRule>,
-}
-
-/// One header to deliver.
-#[derive(Clone, Debug)]
-pub struct HeaderRule {
-    /// As written in the site file; compared by [`fold_name`].
-    pub name: String,
-    pub value: ValueOf,
-    pub encoding: Encoding,
-    /// What joins several values; none where the application is told one value.
-    pub join: Option<String>,
-    pub on_separator: OnSeparator,
-    pub missing: Missing,
-}
-
-/// Where a header's value comes from.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum ValueOf {
-    Attribute(AttributeId),
-    Groups,
-    Roles,
-    /// A value that a rule gives, by its name.
-    Given(String),
-    Constant(String),
-    Template(Vec<Piece>),
-}
-
-/// A piece of a template.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Piece {
-    Text(String),
-    Attribute(AttributeId),
-}
-
-impl Piece {
-    /// The attribute it stands for, if it is not text.
-    pub(crate) fn attribute(&self) -> Option<AttributeId> {
-        match self {
-            Piece::Attribute(id) => Some(*id),
-            Piece::Text(_) => None,
-        }
-    }
-}
-
-impl ValueOf {
-    /// Every attribute it looks at.
-    pub fn attributes(&self) -> Vec<AttributeId> {
-        match self {
-            ValueOf::Attribute(id) => vec![*id],
-            ValueOf::Template(pieces) => pieces.iter().filter_map(Piece::attribute).collect(),
-            ValueOf::Groups | ValueOf::Roles | ValueOf::Given(_) | ValueOf::Constant(_) => vec![],
-        }
-    }
-}
-
-/// What to do when there is no usable value.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Missing {
-    /// Leave the header out. The default.
-    Omit,
-    /// Refuse entry.
-    Refuse,
-}
 
 /// A header ready to be sent.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -9,91 +9,20 @@
 //! A source that cannot be known is never skipped: with a directory that does not answer, "the first present of several"
 //! would otherwise make another person of somebody.
 
-mod octets;
-mod read;
 mod transform;
 
-pub use octets::Octets;
-pub(crate) use read::{Named, pieces, read, read_for_groups, read_tables};
-pub use transform::{Affix, Case, Choice, Transform, Without};
+pub use crate::site::{Affix, Case, Choice, Mapping, Octets, Salts, Source, Transform, Without};
 
 pub(crate) type Tables = Vec<(String, std::collections::HashMap<String, String>)>;
 
-use std::collections::BTreeMap;
-
 use crate::attribute::{Absence, Attribute, Origin};
-use crate::decide::Joined;
+use crate::decide::grants::Joined;
 use crate::delivery::VALUE_MAX;
 use crate::identity::{Groups, Identity};
 use crate::site::{Access, AttributeId, Site};
 
 /// The most values of one attribute.
 pub const VALUES_MAX: usize = 5_000;
-
-/// One attribute that is made.
-#[derive(Clone, Debug)]
-pub struct Mapping {
-    pub attribute: AttributeId,
-    pub source: Source,
-    pub transforms: Vec<Transform>,
-    /// The value when the source is known to have none, or none is left.
-    pub otherwise: Option<String>,
-    /// Whether it needs what the rules give, directly or through another mapping.
-    pub after_rules: bool,
-}
-
-/// What a mapping begins with.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Source {
-    /// The first of these attributes that is present.
-    FirstOf(Vec<AttributeId>),
-    /// The values of all of these that are present, in order.
-    AllOf(Vec<AttributeId>),
-    GroupNames,
-    /// Distinguished names of groups (RFC 4514).
-    GroupDns,
-    Roles,
-    /// A value that a rule gives, by its name.
-    Given(String),
-}
-
-impl Mapping {
-    /// Every attribute it looks at.
-    pub fn attributes(&self) -> Vec<AttributeId> {
-        let mut out = match &self.source {
-            Source::FirstOf(ids) | Source::AllOf(ids) => ids.clone(),
-            _ => vec![],
-        };
-        out.extend(self.transforms.iter().flat_map(Transform::attributes));
-        out
-    }
-
-    /// Whether it looks at groups.
-    pub fn groups(&self) -> bool {
-        matches!(self.source, Source::GroupNames | Source::GroupDns)
-    }
-}
-
-/// Secrets by which identifiers are made pairwise. They come from the store, never from the document, and are not shown.
-#[derive(Clone, Default, PartialEq, Eq)]
-pub struct Salts(BTreeMap<String, Vec<u8>>);
-
-impl Salts {
-    /// From names and values.
-    pub fn new(all: impl IntoIterator<Item = (String, Vec<u8>)>) -> Salts {
-        Salts(all.into_iter().filter(|(_, v)| !v.is_empty()).collect())
-    }
-
-    fn get(&self, name: &str) -> Option<&[u8]> {
-        self.0.get(name).map(Vec::as_slice)
-    }
-}
-
-impl std::fmt::Debug for Salts {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_set().entries(self.0.keys()).finish()
-    }
-}
 
 /// Makes what needs nothing of the rules.
 pub(crate) fn before_rules(site: &Site, access: &Access, who: &mut Identity) {

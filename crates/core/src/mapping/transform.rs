@@ -1,141 +1,14 @@
 //! What a mapping does to values, one after the other. A transform that leaves nothing is the reason for the absence, told
 //! as it stands in the site file.
 
-use std::collections::HashMap;
-
+use crate::attribute::{Absence, Attribute};
+use crate::identity::Identity;
+use crate::site::{Case, Choice, Piece, Site, Transform, Without};
 use aws_lc_rs::hmac;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 
-use crate::attribute::{Absence, Attribute};
-use crate::condition::Pattern;
-use crate::delivery::Piece;
-use crate::identity::Identity;
-use crate::site::{AttributeId, Site};
-
-/// One change of the values.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Transform {
-    /// One of several values.
-    Choose(Choice),
-    /// All values in one text, with this between them.
-    Join(String),
-    /// Each value cut at this; blanks around the parts and empty parts are dropped.
-    Split(String),
-    Case(Case),
-    /// The part before a separator.
-    Before(Affix),
-    /// The part after it.
-    After(Affix),
-    /// Only values that match as a whole.
-    Keep(Pattern),
-    /// Only values that do not.
-    Drop(Pattern),
-    /// What a table gives for a value. The name, where it is one of the site's tables.
-    Table {
-        name: Option<String>,
-        rows: HashMap<String, String>,
-        without: Without,
-    },
-    /// Each value set in text, among other attributes; no piece stands for the value itself.
-    Format {
-        text: String,
-        pieces: Vec<Option<Piece>>,
-    },
-    /// A pairwise identifier (OpenID Connect Core 8.1): a keyed hash of the value for one sector.
-    Hash {
-        secret: String,
-        sector: String,
-    },
-    /// The value of the first relative distinguished name of this type (RFC 4514).
-    Part(String),
-    /// Each value once.
-    Distinct,
-}
-
-/// Which value to choose.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Choice {
-    First,
-    Last,
-    /// From 1.
-    Nth(usize),
-}
-
-/// How letters are written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Case {
-    Lower,
-    Upper,
-}
-
-/// What becomes of a value that has no separator, or stands in no table.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Without {
-    Drop,
-    Keep,
-}
-
-/// A separator, and which one counts when there are several.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Affix {
-    pub separator: String,
-    pub last: bool,
-    pub without: Without,
-}
-
-impl Affix {
-    fn cut<'a>(&self, value: &'a str) -> Option<(&'a str, &'a str)> {
-        if self.last { value.rsplit_once(&*self.separator) } else { value.split_once(&*self.separator) }
-    }
-
-    fn part(&self, value: String, after: bool) -> Option<String> {
-        match self.cut(&value) {
-            Some((a, b)) => Some(if after { b } else { a }.to_owned()),
-            None if self.without == Without::Keep => Some(value),
-            None => None,
-        }
-    }
-
-    fn text(&self, key: &str) -> String {
-        let last = if self.last { ", last = true" } else { "" };
-        let keep = if self.without == Without::Keep { ", without = \"keep\"" } else { "" };
-        format!("{key} = {:?}{last}{keep}", self.separator)
-    }
-}
-
 impl Transform {
-    /// Every attribute it looks at.
-    pub(super) fn attributes(&self) -> Vec<AttributeId> {
-        match self {
-            Transform::Format { pieces, .. } => pieces.iter().flatten().filter_map(Piece::attribute).collect(),
-            _ => vec![],
-        }
-    }
-
-    /// As it stands in the site file, in short.
-    pub fn text(&self) -> String {
-        match self {
-            Transform::Choose(Choice::First) => "choose = \"first\"".to_owned(),
-            Transform::Choose(Choice::Last) => "choose = \"last\"".to_owned(),
-            Transform::Choose(Choice::Nth(n)) => format!("choose = {n}"),
-            Transform::Join(by) => format!("join = {by:?}"),
-            Transform::Split(at) => format!("split = {at:?}"),
-            Transform::Case(Case::Lower) => "case = \"lower\"".to_owned(),
-            Transform::Case(Case::Upper) => "case = \"upper\"".to_owned(),
-            Transform::Before(a) => a.text("before"),
-            Transform::After(a) => a.text("after"),
-            Transform::Keep(p) => format!("keep = {:?}", p.text()),
-            Transform::Drop(p) => format!("drop = {:?}", p.text()),
-            Transform::Table { name: Some(name), .. } => format!("table = {name:?}"),
-            Transform::Table { name: None, rows, .. } => format!("table of {}", rows.len()),
-            Transform::Format { text, .. } => format!("format = {text:?}"),
-            Transform::Hash { sector, .. } => format!("hash for {sector}"),
-            Transform::Part(of) => format!("part = {of:?}"),
-            Transform::Distinct => "distinct = true".to_owned(),
-        }
-    }
-
     /// The values that are left. An error is an absence of its own; nothing left is this transform's doing.
     pub(super) fn apply(&self, site: &Site, who: &Identity, values: Vec<String>) -> Result<Vec<String>, Absence> {
         fn each(values: Vec<String>, f: impl Fn(String) -> Option<String>) -> Vec<String> {

@@ -8,7 +8,6 @@
 //! caller derives from the name alone: always along the same.
 
 pub mod device;
-mod read;
 mod sentence;
 
 use std::collections::BTreeMap;
@@ -18,11 +17,11 @@ use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 
 pub use device::{Device, Platform};
-pub(crate) use read::read;
 
 use crate::condition::Named;
 use crate::evidence::LookUpState;
 use crate::identity::of_entry;
+pub use crate::site::{ByName, Holds, Route};
 use crate::site::{Directory, Place, Site};
 use crate::step::Phrase;
 
@@ -30,45 +29,6 @@ use crate::step::Phrase;
 pub const PASSED_MAX: usize = 12;
 /// The most words that are told of one list.
 const TOLD_MAX: usize = 6;
-
-/// One route. Each thing that it asks for must hold; a list holds where any of its members does.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Route {
-    pub name: String,
-    /// Gates, the console or the quay; empty means anywhere.
-    pub places: Vec<Place>,
-    /// Where people come from.
-    pub networks: Option<Named<IpNet>>,
-    /// What they use, by [`Device::is`].
-    pub devices: Vec<String>,
-    /// What follows the user name, in lower case; the empty text for a name without one.
-    pub suffixes: Vec<String>,
-    pub by: Option<ByName>,
-    /// Where it leads: ways in, of which the first is taken.
-    pub ways: Vec<String>,
-    /// Whether people are asked which of them they take.
-    pub ask: bool,
-    /// Whether the way in is given the name without its suffix.
-    pub strip: bool,
-}
-
-/// What has to be found out of a name.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum ByName {
-    /// The directory's entry of that name fits.
-    Entry { directory: String, holds: Holds },
-    /// Somebody came in before by one of the route's ways whose attribute is that name.
-    Known { attribute: String },
-}
-
-/// What an entry has to hold. Values compare without regard to case.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Holds {
-    /// One of these values of an attribute, by the site's name of it.
-    Attribute { attribute: String, values: Vec<String> },
-    /// Membership of one of these groups.
-    Group(Vec<String>),
-}
 
 /// What routes are judged by.
 #[derive(Clone, Copy, Debug)]

@@ -2,9 +2,6 @@
 
 use ipnet::IpNet;
 
-use super::read::Fields;
-use crate::address::network;
-
 /// Which factors of our own there are, and where they may be enrolled.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OwnFactors {
@@ -36,21 +33,3 @@ pub const TOTP_PROVES: [&str; 2] = ["otp", "mfa"];
 pub const PASSKEY_PROVES: [&str; 4] = ["hwk", "user", "pop", "mfa"];
 /// The same of a recovery code, which stands for a factor that was lost.
 pub const RECOVERY_PROVES: [&str; 3] = ["kba", "otp", "mfa"];
-
-/// Reads `[factors]`.
-pub(crate) fn read(root: &Fields<'_, '_>) -> Option<OwnFactors> {
-    let f = root.table("factors")?;
-    let mut enrol_from = vec![];
-    for text in f.texts("enrol-from").unwrap_or_default() {
-        match network(&text) {
-            Some(n) => enrol_from.push(n),
-            None => f.error("enrol-from", format!("\"{text}\" is no network"), "Write networks such as \"10.20.0.0/16\"."),
-        }
-    }
-    let out = OwnFactors { totp: f.flag("totp", true), passkeys: f.flag("passkeys", true), enrol_from };
-    if !out.totp && !out.passkeys {
-        f.error("totp", "neither kind of factor is on".into(), "Switch one on, or take [factors] away.");
-    }
-    f.finish();
-    Some(out)
-}

@@ -1,71 +1,75 @@
 //! An edition: one document, compiled as a whole into one immutable [`Site`], with every mistake listed at once.
 //!
-//! [`compile`] reads the site file's TOML through [`read`], which keeps lines and names unknown keys; the folder's other
-//! modules each read one kind of part. A [`Site`] that exists is sound: every name it refers to was resolved.
+//! Here stands what an edition says, as types, each part in a module of its own. [`crate::document`] makes a [`Site`] of the text; one that
+//! exists is sound: every name it refers to was resolved. What is done with it is elsewhere ([`crate::decide`], [`crate::compare`]).
 
-pub(crate) mod access;
+mod access;
+mod attribute_id;
 mod callers;
-mod compile;
+mod comparison;
+pub(crate) mod condition;
+mod delivery;
 mod directory;
 mod expectation;
 mod factor;
-mod finding;
-mod keys;
+mod gate;
+mod mapping;
 mod network;
-mod parts;
+mod octets;
 mod place;
 mod provider;
-pub(crate) mod read;
-mod response;
+pub(crate) mod response;
+mod route;
 mod rule;
-pub mod schema;
 mod section;
 mod sentence;
 mod standing;
 mod ticket;
+mod time;
 mod upstream;
 mod upstream_ticket;
 mod way;
 
 pub use access::{Access, Dead, Disabled, GroupsFrom};
+pub use attribute_id::AttributeId;
 pub use callers::{ACCESS_TOKEN, Callers, PERSONAL_TOKEN};
-pub use compile::compile;
+pub use comparison::{Compared, Order, Pattern, Test, Version};
+pub use condition::{Condition, Named, Truth};
+pub use delivery::{Delivery, Encoding, HeaderRule, Missing, OnSeparator, Piece, ValueOf};
 pub use directory::{Asking, Directory, DirectorySecurity, FindGroups, GroupSearch, Nested, Primary, Referrals};
 pub use expectation::{Described, Expectation};
 pub use factor::{OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
-pub use finding::{Finding, Severity};
+pub use gate::{Gate, GateKind, HandOver, Web};
+pub use mapping::{Affix, Case, Choice, Mapping, Salts, Source, Transform, Without};
 pub use network::{Limits, Network};
-pub use parts::{Gate, GateKind, HandOver, Web};
+pub use octets::Octets;
 pub use place::Place;
 pub use provider::{
     ByHand, ClientAuthentication, ENTITY_PATH, OidcClient, Provider, ProviderGroups, SamlBinding, SamlParty, SamlSource,
     SamlTrust, Speaks, check_endpoint, check_issuer,
 };
 pub use response::{CookieFlags, ResponseEdits, SameSite};
+pub use route::{ByName, Holds, Route};
 pub use rule::{Effect, Grants, RolesFrom, Rule, Rules};
 pub use section::{Section, SectionAccess, Standing, standing};
 pub use standing::Standing as RolesStandOn;
 pub use ticket::{Nobody, OfRealm, Realm, RealmUser, TicketWay, name_and_realm, realm_of};
+pub use time::{Dates, Hours};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
-pub use upstream_ticket::{Behalf, By, NoPrincipal, UpstreamTicket};
+pub use upstream_ticket::{Behalf, By, UpstreamTicket};
 pub use way::{
     CertificateWay, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordWay, TRIES_MINUTES, Way, WayKind, plain_mail,
 };
 
+use std::net::IpAddr;
+
 use crate::address::PublicAddress;
-use crate::delivery::Delivery;
-use crate::evidence::{PersonKey, WayIn, authority};
 use crate::forwarded::Proxies;
-use crate::mapping::{Mapping, Salts, Transform};
-use crate::route::Route;
+use crate::person::{PersonKey, WayIn, authority};
 use crate::session::Lifetimes;
 
 /// The number of a published edition, from 1.
 pub type EditionNumber = i32;
-
-/// An attribute by its place in [`Site::attributes`].
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct AttributeId(pub(crate) u16);
 
 /// One compiled edition.
 #[derive(Clone, Debug)]
@@ -283,15 +287,29 @@ impl Site {
     }
 }
 
+impl Site {
+    /// The network that an address is on: the first that holds it.
+    pub fn network_of(&self, address: IpAddr) -> Option<&Network> {
+        let address = address.to_canonical();
+        self.networks.iter().find(|n| n.within.members.iter().any(|m| m.contains(&address)))
+    }
+
+    /// Whether people share machines at an address.
+    pub fn is_shared(&self, address: IpAddr) -> bool {
+        self.network_of(address).is_some_and(|n| n.shared)
+    }
+
+    /// Lifetimes of a session that began at an address: the site's, or shorter ones of the network and of the gate.
+    pub fn lifetimes_at(&self, began: Option<IpAddr>, gate: Option<&Gate>) -> Lifetimes {
+        let on = began.and_then(|a| self.network_of(a)).map_or(self.lifetimes, |n| n.limits.within(self.lifetimes));
+        gate.map_or(on, |g| g.session.within(on))
+    }
+}
+
 /// Names of the secrets that mappings make identifiers with.
 fn salts_of<'a>(mappings: impl IntoIterator<Item = &'a Mapping>) -> impl Iterator<Item = &'a str> {
     mappings.into_iter().flat_map(|m| &m.transforms).filter_map(|t| match t {
         Transform::Hash { secret, .. } => Some(secret.as_str()),
         _ => None,
     })
-}
-
-/// The most similar of several names, if any is close enough to have been meant.
-pub(crate) fn nearest_word<'a>(word: &str, known: &'a [String]) -> Option<&'a str> {
-    finding::nearest(word, known.iter().map(String::as_str))
 }

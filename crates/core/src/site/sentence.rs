@@ -1,7 +1,10 @@
 //! Parts of a site in one sentence, made from what was compiled and used wherever a rule is shown. Output only.
 
-use super::{AttributeId, Effect, Grants, Rule, Section, SectionAccess, Site};
-use crate::mapping::{Mapping, Source, Transform};
+use super::Site;
+use super::attribute_id::AttributeId;
+use super::mapping::{Mapping, Source, Transform};
+use super::rule::{Effect, Grants, Rule};
+use super::section::{Section, SectionAccess};
 use crate::step::Lang;
 
 impl Rule {

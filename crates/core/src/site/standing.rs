@@ -1,9 +1,10 @@
 //! What the roles of engineers stand on: the ways by which they come in, with everything that vouches for somebody there. A change of
 //! any of it may make another person an engineer, so that a second engineer is asked about all of it alike.
 
+use super::Site;
+use super::salts_of;
+use super::way::WayKind;
 use std::collections::BTreeSet;
-
-use super::{Site, WayKind, salts_of};
 
 /// Parts of a site by name, as the roles of engineers stand on them.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

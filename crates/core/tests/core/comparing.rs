@@ -97,7 +97,7 @@ fn every_key_of_the_demo_is_told_when_it_goes() {
     let mut told_of = 0;
     for (i, line) in SITE.lines().enumerate().filter(|(_, l)| l.contains(" = ") && !l.starts_with('#')) {
         let after: String = SITE.lines().enumerate().filter(|(n, _)| *n != i).map(|(_, l)| format!("{l}\n")).collect();
-        if passeur_core::site::compile(&after).0.is_some() {
+        if passeur_core::document::compile(&after).0.is_some() {
             assert!(!changes(SITE, &after).is_empty(), "line {}: {line}", i + 1);
             told_of += 1;
         }

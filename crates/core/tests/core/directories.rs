@@ -1,9 +1,10 @@
 //! Which of several directories is asked for somebody, and what becomes of groups of the same name in two of them.
 
 use passeur_core::decide::{Decision, fold};
+use passeur_core::document::{Severity, compile};
 use passeur_core::evidence::{Evidence, LookUpState};
 use passeur_core::rehearse::{Missing, Verdict, try_at};
-use passeur_core::site::{Place, Severity, Site, compile};
+use passeur_core::site::{Place, Site};
 use passeur_core::step::{Lang, Silent, Story, sentence};
 
 use crate::harbour::{SITE, anouk, entry, look_up, now, read};

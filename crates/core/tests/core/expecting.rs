@@ -1,7 +1,7 @@
 //! Expectations: read with every mistake named, and broken by exactly what breaks them.
 
+use passeur_core::document::{Severity, compile};
 use passeur_core::expect::{Broken, broken};
-use passeur_core::site::{Severity, compile};
 use passeur_core::step::Lang;
 
 use crate::harbour::{SITE, moment, read, site};

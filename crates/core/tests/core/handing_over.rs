@@ -1,8 +1,8 @@
 //! Handover sheets, read as the other team reads them.
 
+use passeur_core::document::compile;
+use passeur_core::document::schema::WHOLE;
 use passeur_core::sheet::{Certificate, Facts, For, sheet};
-use passeur_core::site::compile;
-use passeur_core::site::schema::WHOLE;
 
 use crate::harbour::{SITE, site};
 

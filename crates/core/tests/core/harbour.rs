@@ -5,8 +5,9 @@ use std::collections::BTreeMap;
 use chrono::DateTime;
 use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
+use passeur_core::document::{Severity, compile};
 use passeur_core::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
-use passeur_core::site::{Severity, Site, compile};
+use passeur_core::site::Site;
 use serde_json::{Map, Value, json};
 
 pub const SITE: &str = include_str!("../../../../demo/site.toml");

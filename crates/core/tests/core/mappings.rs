@@ -2,10 +2,11 @@
 
 use passeur_core::attribute::{Absence, Attribute, Origin};
 use passeur_core::decide::{Decision, fold};
+use passeur_core::document::{Severity, compile};
 use passeur_core::evidence::{Evidence, LookUpState};
 use passeur_core::identity::identify;
 use passeur_core::mapping::{Octets, VALUES_MAX};
-use passeur_core::site::{Severity, Site, compile};
+use passeur_core::site::Site;
 use passeur_core::step::{Lang, Silent, Story, sentence};
 use serde_json::json;
 

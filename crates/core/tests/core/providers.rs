@@ -1,7 +1,8 @@
 //! Providers as the site file describes them: what each protocol wants, and slips caught on entry.
 
-use passeur_core::site::schema::WHOLE;
-use passeur_core::site::{SamlSource, Severity, compile};
+use passeur_core::document::schema::WHOLE;
+use passeur_core::document::{Severity, compile};
+use passeur_core::site::SamlSource;
 
 /// A sound provider by hand, with its certificate.
 fn by_hand() -> String {

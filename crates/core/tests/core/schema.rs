@@ -2,8 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use passeur_core::site::schema::{WHOLE, described, keys, reference, schema};
-use passeur_core::site::{Severity, compile};
+use passeur_core::document::schema::{WHOLE, described, keys, reference, schema};
+use passeur_core::document::{Severity, compile};
 use serde_json::Value;
 use toml::Table;
 

@@ -1,6 +1,6 @@
 //! The site file: every mistake at once, each at its line, with how to mend it.
 
-use passeur_core::site::{Finding, Severity, compile};
+use passeur_core::document::{Finding, Severity, compile};
 use proptest::prelude::*;
 
 use crate::harbour::{SITE, site};

@@ -5,9 +5,10 @@ use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::condition::{Condition, Truth};
 use passeur_core::decide::{Admitted, Decision, RequestView, fold};
+use passeur_core::document::{Severity, compile};
 use passeur_core::evidence::{Evidence, LookUpState};
 use passeur_core::identity::identify;
-use passeur_core::site::{RolesFrom, Severity, Site, compile};
+use passeur_core::site::{RolesFrom, Site};
 use passeur_core::step::{Lang, Silent, StepCode, Story};
 use serde_json::json;
 

@@ -3,8 +3,9 @@
 
 mod server;
 
+use passeur_core::document::{Severity, compile};
 use passeur_core::evidence::{GroupFound, LookUpState};
-use passeur_core::site::{Directory, Severity, compile};
+use passeur_core::site::Directory;
 use passeur_links::ldap::DirectoryLink;
 use passeur_live::clock::Clock;
 use server::{Held, Manner, Server, held};

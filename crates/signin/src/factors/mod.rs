@@ -203,7 +203,7 @@ mod tests {
     #[test]
     fn codes_are_those_of_the_standard() {
         // RFC 6238, appendix B, SHA-1, cut to six digits.
-        let (site, _) = passeur_core::site::compile("format = 1\n[site]\nname = \"x\"\naddress = \"https://x.example\"\n");
+        let (site, _) = passeur_core::document::compile("format = 1\n[site]\nname = \"x\"\naddress = \"https://x.example\"\n");
         let totp = authenticator(&site.unwrap(), "x", *b"12345678901234567890").unwrap();
         for (time, code) in [(59, "287082"), (1_111_111_109, "081804"), (2_000_000_000, "279037"), (20_000_000_000, "353130")] {
             assert_eq!(totp.check(code, time), Some(time / 30), "{time}");

@@ -67,7 +67,7 @@ mod tests {
 
     #[test]
     fn what_is_missing_is_asked_for_once_and_in_order() {
-        let (site, findings) = passeur_core::site::compile(include_str!("../../../../demo/site.toml"));
+        let (site, findings) = passeur_core::document::compile(include_str!("../../../../demo/site.toml"));
         let site = site.unwrap_or_else(|| panic!("{findings:#?}"));
         let need = Need { contexts: vec!["2".into()], fresh: Some(chrono::Duration::minutes(5)), factors: vec!["otp".into()] };
         let asked = |a: &[&str]| next(&site, "pilotage", &need, &a.iter().map(|s| (*s).to_owned()).collect::<Vec<_>>());

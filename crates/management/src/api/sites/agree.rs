@@ -25,7 +25,7 @@ async fn wanted(app: &App, who: &Engineer, text: &str, site: &Arc<Site>) -> Resu
     let (text, site) = (text.to_owned(), site.clone());
     off_the_data_path(app, &who.name, move || {
         // What counts is the edition everybody can read, not the one this node happens to use.
-        let Some(before) = passeur_core::site::compile(&live.document).0 else { return (live.number, true) };
+        let Some(before) = passeur_core::document::compile(&live.document).0 else { return (live.number, true) };
         let sides = (Side { text: &live.document, site: &before }, Side { text: &text, site: &site });
         (live.number, before.second_engineer && changes_roles(sides.0, sides.1))
     })

@@ -20,9 +20,10 @@ use passeur_api::{
 };
 use passeur_core::Moment;
 use passeur_core::compare::{ChangedSource, Side, changed_sources, compare as compare_sides, difference};
+use passeur_core::document::{self, Severity, compile};
 use passeur_core::expect;
 use passeur_core::role::Role;
-use passeur_core::site::{self, Severity, Site};
+use passeur_core::site::Site;
 use passeur_core::step::Lang;
 use passeur_engine::editions::salted;
 use passeur_engine::workers::Overloaded;
@@ -65,7 +66,7 @@ fn examine_with(
     stored: &[SecretMeta],
     opened: &HashMap<String, Vec<String>>,
 ) -> (Option<Site>, Vec<Finding>) {
-    let (site, findings) = site::compile(document);
+    let (site, findings) = compile(document);
     let site = site.map(|s| salted(s, opened));
     let mut findings: Vec<Finding> = findings.into_iter().map(findings::of_document).collect();
     if let Some(site) = &site {
@@ -125,9 +126,9 @@ pub async fn document(app: &App, source: Source) -> Result<Document, ApiError> {
 }
 
 /// What a document compiles to, with the secrets that are stored, and what was found in it.
-async fn compiled(app: &App, who: &Engineer, text: &str) -> Result<(Option<Arc<Site>>, Vec<site::Finding>), ApiError> {
+async fn compiled(app: &App, who: &Engineer, text: &str) -> Result<(Option<Arc<Site>>, Vec<document::Finding>), ApiError> {
     let text = text.to_owned();
-    let (site, findings) = off_the_data_path(app, &who.name, move || site::compile(&text)).await?;
+    let (site, findings) = off_the_data_path(app, &who.name, move || compile(&text)).await?;
     let opened = app.secrets().await?;
     Ok((site.map(|s| Arc::new(salted(s, &opened))), findings))
 }

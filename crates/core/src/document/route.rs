@@ -1,10 +1,10 @@
 //! Reading `[[route]]`.
 
-use super::{ByName, Holds, Route, device};
-use crate::condition;
-use crate::site::access::{Names, known_name, refer, refer_to_several};
-use crate::site::read::Fields;
-use crate::site::{AttributeId, Directory, Gate, Place};
+use super::condition;
+use super::fields::Fields;
+use super::names::{Names, known_name, refer, refer_to_several};
+use crate::route::device;
+use crate::site::{AttributeId, ByName, Directory, Gate, Holds, Place, Route};
 
 /// The most routes of a site.
 const ROUTES_MAX: usize = 200;

@@ -2,12 +2,10 @@
 
 use std::collections::HashMap;
 
-use super::{Affix, Case, Choice, Mapping, Source, Transform, Without};
-use crate::condition::Pattern;
-use crate::delivery::{Piece, attribute};
-use crate::site::AttributeId;
-use crate::site::access::Names;
-use crate::site::read::Fields;
+use super::delivery::attribute;
+use super::fields::Fields;
+use super::names::Names;
+use crate::site::{Affix, AttributeId, Case, Choice, Mapping, Pattern, Piece, Source, Transform, Without};
 
 /// The most mappings of a gate, and the most transforms of one mapping.
 const MAPPINGS_MAX: usize = 100;
@@ -234,7 +232,7 @@ pub(crate) fn read_for_groups(f: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Tran
 }
 
 /// Reads `[tables]`: each a table of texts.
-pub(crate) fn read_tables(root: &Fields<'_, '_>) -> super::Tables {
+pub(crate) fn read_tables(root: &Fields<'_, '_>) -> crate::mapping::Tables {
     let Some(f) = root.table("tables") else { return vec![] };
     f.free_tables(false)
         .into_iter()

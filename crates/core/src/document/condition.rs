@@ -4,12 +4,12 @@ use chrono::{Duration, NaiveDate, NaiveTime, Weekday};
 use chrono_tz::Tz;
 use ipnet::IpNet;
 
-use super::{Compared, Condition, Dates, Hours, Named, Order, Pattern, Test};
 use crate::address::network;
+
+use super::fields::Fields;
+use super::names::{Lists, Names};
 use crate::identity::Person;
-use crate::site::access::{Lists, Names};
-use crate::site::read::Fields;
-use crate::site::{ACCESS_TOKEN, PERSONAL_TOKEN};
+use crate::site::{ACCESS_TOKEN, Compared, Condition, Dates, Hours, Named, Order, PERSONAL_TOKEN, Pattern, Test};
 
 /// How deep conditions may nest.
 const DEPTH_MAX: usize = 8;

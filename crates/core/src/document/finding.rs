@@ -64,6 +64,11 @@ fn distance(a: &str, b: &str) -> usize {
     row[b.len()]
 }
 
+/// The most similar of several names, if any is close enough to have been meant.
+pub(crate) fn nearest_word<'a>(word: &str, known: &'a [String]) -> Option<&'a str> {
+    nearest(word, known.iter().map(String::as_str))
+}
+
 #[cfg(test)]
 mod tests {
     #[test]

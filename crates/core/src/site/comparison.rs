@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use chrono::{DateTime, NaiveDateTime};
 use regex::{Regex, RegexBuilder};
 
-use super::{Truth, truth};
+use super::condition::{Truth, truth};
 use crate::Moment;
 
 /// The longest pattern, in bytes, and the largest program it may become.
@@ -145,7 +145,7 @@ fn moment(text: &str) -> Option<Moment> {
 }
 
 impl Test {
-    pub(super) fn judge(&self, values: &[String], now: Moment) -> Truth {
+    pub(crate) fn judge(&self, values: &[String], now: Moment) -> Truth {
         let any = |test: &dyn Fn(&String) -> bool| truth(values.iter().any(test));
         match self {
             Test::OneOf(wanted) => any(&|v| wanted.contains(v)),
@@ -161,7 +161,7 @@ impl Test {
     }
 
     /// When a comparison with now changes for one of the values.
-    pub(super) fn next_edge(&self, values: &[String], now: Moment) -> Option<Moment> {
+    pub(crate) fn next_edge(&self, values: &[String], now: Moment) -> Option<Moment> {
         match self {
             Test::Compared(_, Compared::Now) => {
                 // One millisecond after, so that "more than now" and "at least now" have both turned.

@@ -1,10 +1,10 @@
 //! Reads `[[delivery]]` from a site file.
 
-use super::{Delivery, Encoding, HeaderRule, Missing, OnSeparator, Piece, ValueOf, encode, fold_name};
-use crate::mapping;
-use crate::site::AttributeId;
-use crate::site::access::Names;
-use crate::site::read::Fields;
+use super::fields::Fields;
+use super::mapping;
+use super::names::Names;
+use crate::delivery::{encode, fold_name};
+use crate::site::{AttributeId, Delivery, Encoding, HeaderRule, Missing, OnSeparator, Piece, ValueOf};
 use crate::text::is_token;
 
 /// Headers that say how a message is framed or routed, or that carry our own or the client's credentials: no delivery
@@ -132,7 +132,7 @@ fn read_value(h: &Fields<'_, '_>, names: &Names<'_>) -> Option<ValueOf> {
 pub(crate) fn attribute(h: &Fields<'_, '_>, key: &'static str, name: &str, names: &Names<'_>) -> Option<AttributeId> {
     let found = (names.attribute)(name);
     if found.is_none() {
-        let remedy = match crate::site::nearest_word(name, names.attributes) {
+        let remedy = match super::finding::nearest_word(name, names.attributes) {
             Some(meant) => format!("Did you mean \"{meant}\"?"),
             None => format!("There are: {}.", names.attributes.join(", ")),
         };

@@ -4,12 +4,11 @@
 use std::cell::RefCell;
 use std::collections::BTreeSet;
 
+use super::finding::{Finding, Severity, nearest};
+use super::trace::{Shape, Trace};
 use chrono::Duration;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
-
-use super::finding::{Finding, Severity, nearest};
-use super::schema::{Shape, Trace};
 
 /// Stands for every key of a table whose keys are free.
 pub(crate) const ANY: &str = "*";

@@ -1,74 +1,18 @@
-//! Gates, and what every named part of a site shares.
+//! Reading of `site::parts` from a document.
 
-use super::access::{self, Access, Names, OfSite};
-use super::network::Limits;
-use super::place::Place;
-use super::read::Fields;
-use super::response::{self, ResponseEdits};
-use super::rule::{Effect, Rule};
-use super::section::{self, Section, SectionAccess};
-use super::upstream::{self, Upstreams};
-use super::upstream_ticket::{self, UpstreamTicket};
 use crate::address::{PublicAddress, is_loopback};
-use crate::condition::Condition;
+
+use super::access;
+use super::fields::Fields;
+use super::names::{Names, OfSite};
+use super::response;
+use super::section;
+use super::upstream;
+use super::upstream_ticket;
 use crate::decide::{PARTS_MAX, RequestView};
-
-/// How a password is handed to an application.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum HandOver {
-    /// As HTTP Basic authentication (RFC 7617).
-    Basic,
-}
-
-/// One thing put behind sign-in.
-#[derive(Clone, Debug)]
-pub struct Gate {
-    pub name: String,
-    pub title: String,
-    pub address: PublicAddress,
-    pub access: Access,
-    /// How long sessions last here, where that is shorter.
-    pub session: Limits,
-    /// The values that are handed over.
-    pub delivery: Option<String>,
-    pub kind: GateKind,
-}
-
-/// What stands behind a gate, with what only that kind has. Another kind is another variant, which does not compile until everything that
-/// asks for one of them says what it means there.
-#[derive(Clone, Debug)]
-pub enum GateKind {
-    /// A web application, behind the data path.
-    Web(Box<Web>),
-}
-
-/// A web application.
-#[derive(Clone, Debug)]
-pub struct Web {
-    pub upstreams: Upstreams,
-    /// Whether the password that somebody typed at a form of ours is handed to the application, and how.
-    pub hand_over: Option<HandOver>,
-    /// The ticket that the application is shown.
-    pub ticket: Option<UpstreamTicket>,
-    /// Parts of the gate that are open or ask for more.
-    pub sections: Vec<Section>,
-    /// Edits on what the application answers.
-    pub response: ResponseEdits,
-}
-
-impl Gate {
-    /// The web application behind it.
-    pub fn web(&self) -> &Web {
-        match &self.kind {
-            GateKind::Web(web) => web,
-        }
-    }
-
-    /// The gate as a place.
-    pub fn place(&self) -> Place {
-        Place::gate(&self.name)
-    }
-}
+use crate::site::{
+    Access, Condition, Effect, Gate, GateKind, HandOver, Limits, Rule, Section, SectionAccess, Upstream, Upstreams, Web,
+};
 
 /// Names go into URLs, cookies and commands: short, lower case, plain.
 pub(crate) fn name_of(f: &Fields<'_, '_>, taken: &[String]) -> String {
@@ -128,7 +72,7 @@ pub(crate) fn read_gate(
     if ticket.is_some() && hand_over.is_some() {
         f.error("hand-over", "the application is shown a ticket, and cannot be given a password too".into(), "Keep one of them.");
     }
-    let delivery = access::refer(f, "delivery", "delivery", deliveries);
+    let delivery = super::names::refer(f, "delivery", "delivery", deliveries);
     if access.rules.is_empty() && !f.has("rule") {
         f.warn("name", "the gate has no rule, so it admits nobody".into(), "Add a [[gate.rule]].");
     } else if !access.rules.is_empty() && !access.rules.iter().any(|r| r.effect.enters()) {
@@ -162,7 +106,7 @@ fn check_hand_over(f: &Fields<'_, '_>, names: &Names<'_>, access: &Access, upstr
         let what = "no way in of the gate asks for a password, so there is none to hand over";
         f.error("hand-over", what.into(), "Name a [[way]] of kind password in ways-in, or take the line away.");
     }
-    let clear = |u: &&upstream::Upstream| !u.https && !is_loopback(&u.host);
+    let clear = |u: &&Upstream| !u.https && !is_loopback(&u.host);
     if let Some(u) = upstreams.and_then(|u| u.members.iter().find(clear)) {
         f.error("hand-over", format!("passwords would travel in clear to {u}"), "Use https:// to the application.");
     }

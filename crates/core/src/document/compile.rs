@@ -4,21 +4,27 @@ use chrono::Duration;
 use chrono_tz::Tz;
 use toml::de::DeTable;
 
-use super::access::{self, Lists, Names, OfSite, read_access, refer};
-use super::callers::{ACCESS_TOKEN, PERSONAL_TOKEN};
-use super::directory::{self, Directory, EntryAttribute};
-use super::finding::{Finding, Severity};
-use super::parts::{self, name_of, read_address};
-use super::place::Place;
-use super::provider::{read_groups, read_party, read_provider};
-use super::read::{DOCUMENT_MAX, Fields, Report};
-use super::way::{Around, read_mail, read_way};
-use super::{AttributeId, BUILT_IN, Site, UpstreamTicket, Way, WayKind, expectation, factor};
 use crate::address::{PublicAddress, network};
-use crate::delivery;
+
 use crate::forwarded::{Proxies, ProxyField};
-use crate::mapping::{self, Mapping, Octets, Salts};
+
+use super::access::read_access;
+use super::delivery::{self};
+use super::directory::{self, EntryAttribute};
+use super::expectation;
+use super::factor;
+use super::fields::{DOCUMENT_MAX, Fields, Report};
+use super::finding::{Finding, Severity};
+use super::gate::{self, name_of, read_address};
+use super::mapping;
+use super::names::{Lists, Names, OfSite, refer};
+use super::provider::{read_groups, read_party, read_provider};
+use super::way::{Around, read_mail, read_way};
 use crate::session::Lifetimes;
+use crate::site::{
+    ACCESS_TOKEN, Access, AttributeId, BUILT_IN, Delivery, Directory, Gate, Mapping, Octets, PERSONAL_TOKEN, Place, Salts, Site,
+    UpstreamTicket, Way, WayKind,
+};
 
 /// The most rules of the whole site, counted at every gate.
 const RULES_MAX: usize = 200_000;
@@ -204,11 +210,11 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         deliveries.push(delivery::read(&f, name, &names));
     }
     let mut gate_names = vec![];
-    let mut gates: Vec<parts::Gate> = vec![];
+    let mut gates: Vec<Gate> = vec![];
     for f in root.tables("gate") {
         let name = name_of(&f, &gate_names);
         gate_names.push(name.clone());
-        let Some(gate) = parts::read_gate(&f, name, &names, &delivery_names, of_site) else { continue };
+        let Some(gate) = gate::read_gate(&f, name, &names, &delivery_names, of_site) else { continue };
         let taken = gates.iter().map(|g| (&g.address, g.name.as_str())).chain(address.iter().map(|a| (a, "the sign-in host")));
         if let Some((_, by)) = taken.into_iter().find(|(a, _)| a.host == gate.address.host) {
             f.error("address", format!("the address is already that of {by}"), "Give each gate its own host name.");
@@ -225,8 +231,8 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
                 "Name it in [gate.callers].",
             );
         }
-        let sets = |d: &&delivery::Delivery| Some(&d.name) == gate.delivery.as_ref();
-        let authorization = |d: &delivery::Delivery| d.headers.iter().any(|h| h.name.eq_ignore_ascii_case("authorization"));
+        let sets = |d: &&Delivery| Some(&d.name) == gate.delivery.as_ref();
+        let authorization = |d: &Delivery| d.headers.iter().any(|h| h.name.eq_ignore_ascii_case("authorization"));
         let key = if gate.web().ticket.is_some() { "ticket" } else { "hand-over" };
         if (gate.web().hand_over.is_some() || gate.web().ticket.is_some())
             && deliveries.iter().find(sets).is_some_and(authorization)
@@ -243,7 +249,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         gates.push(gate);
     }
     let networks = super::network::read(root, &names);
-    let routes = crate::route::read(root, &names, &directories, &gates);
+    let routes = super::route::read(root, &names, &directories, &gates);
     let mut second_engineer = false;
     let engineers = root.table("engineers").map(|f| {
         second_engineer = f.flag("second-engineer", false);
@@ -252,7 +258,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         f.finish();
         access
     });
-    let first = |a: &access::Access| a.ways.first().cloned().unwrap_or_default();
+    let first = |a: &Access| a.ways.first().cloned().unwrap_or_default();
     let mut expected_at: Vec<(String, String)> =
         gates.iter().map(|g| (Place::gate(&g.name).to_string(), first(&g.access))).collect();
     expected_at.extend(engineers.iter().map(|e| (Place::Console.to_string(), first(e))));
@@ -406,7 +412,7 @@ fn fed_before(root: &Fields<'_, '_>, directories: &[Directory], mappings: &[Mapp
     }
 }
 
-fn warn_unused(root: &Fields<'_, '_>, deliveries: &[delivery::Delivery], gates: &[parts::Gate]) {
+fn warn_unused(root: &Fields<'_, '_>, deliveries: &[Delivery], gates: &[Gate]) {
     for d in deliveries.iter().filter(|d| !gates.iter().any(|g| g.delivery.as_ref() == Some(&d.name))) {
         root.warn(
             "delivery",

@@ -3,83 +3,15 @@
 //! [`super::read::Fields`] notes what it is asked of every kind of table while `whole.toml`, a site file that holds every key,
 //! is read: keys, types, defaults and ranges therefore come from the reader itself. [`super::keys`] has the words.
 
-use std::collections::{BTreeMap, BTreeSet};
-
-use serde_json::{Map, Value, json};
-
 use super::keys::words;
-use super::read::{ANY, Report};
+use std::collections::BTreeSet;
+
+use super::fields::{ANY, Report};
+use super::trace::{Shape, Trace};
+use serde_json::{Map, Value, json};
 
 /// A site file that holds every key.
 pub const WHOLE: &str = include_str!("whole.toml");
-
-/// What a key may hold.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Shape {
-    Text,
-    /// Text that must be there.
-    Needed,
-    Flag {
-        default: bool,
-    },
-    Number {
-        default: i64,
-        min: i64,
-        max: i64,
-    },
-    AnyNumber,
-    Duration {
-        default: Option<String>,
-        min: String,
-        max: String,
-    },
-    Texts,
-    Choice {
-        words: Vec<String>,
-        default: Option<String>,
-    },
-    /// A table of this kind.
-    Table(String),
-    Tables(String),
-}
-
-/// What was asked of each kind of table.
-#[derive(Debug, Default)]
-pub(crate) struct Trace {
-    /// By kind, keys in the order in which they were first asked for.
-    kinds: BTreeMap<String, Vec<(&'static str, BTreeSet<Shape>)>>,
-    /// Kinds that are the same wherever they stand, by where they stand.
-    same: BTreeMap<String, String>,
-}
-
-impl Trace {
-    fn entry(&mut self, kind: &str, key: &'static str) -> &mut BTreeSet<Shape> {
-        let keys = self.kinds.entry(kind.to_owned()).or_default();
-        let at = keys.iter().position(|(k, _)| *k == key).unwrap_or_else(|| {
-            keys.push((key, BTreeSet::new()));
-            keys.len() - 1
-        });
-        &mut keys[at].1
-    }
-
-    pub(crate) fn known(&mut self, kind: &str, key: &'static str) {
-        self.entry(kind, key);
-    }
-
-    pub(crate) fn note(&mut self, kind: &str, key: &'static str, shape: Shape) {
-        self.entry(kind, key).insert(shape);
-    }
-
-    pub(crate) fn is_kind(&mut self, place: &str, name: &str) {
-        if place != name {
-            self.same.insert(place.to_owned(), name.to_owned());
-        }
-    }
-
-    fn kind<'a>(&'a self, kind: &'a str) -> &'a str {
-        self.same.get(kind).map_or(kind, String::as_str)
-    }
-}
 
 /// One key of one kind of table.
 #[derive(Clone, Debug)]

@@ -1,0 +1,67 @@
+//! Gates, and what every named part of a site shares.
+
+use super::access::Access;
+use super::network::Limits;
+use super::place::Place;
+use super::response::ResponseEdits;
+use super::section::Section;
+use super::upstream::Upstreams;
+use super::upstream_ticket::UpstreamTicket;
+use crate::address::PublicAddress;
+
+/// How a password is handed to an application.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum HandOver {
+    /// As HTTP Basic authentication (RFC 7617).
+    Basic,
+}
+
+/// One thing put behind sign-in.
+#[derive(Clone, Debug)]
+pub struct Gate {
+    pub name: String,
+    pub title: String,
+    pub address: PublicAddress,
+    pub access: Access,
+    /// How long sessions last here, where that is shorter.
+    pub session: Limits,
+    /// The values that are handed over.
+    pub delivery: Option<String>,
+    pub kind: GateKind,
+}
+
+/// What stands behind a gate, with what only that kind has. Another kind is another variant, which does not compile until everything that
+/// asks for one of them says what it means there.
+#[derive(Clone, Debug)]
+pub enum GateKind {
+    /// A web application, behind the data path.
+    Web(Box<Web>),
+}
+
+/// A web application.
+#[derive(Clone, Debug)]
+pub struct Web {
+    pub upstreams: Upstreams,
+    /// Whether the password that somebody typed at a form of ours is handed to the application, and how.
+    pub hand_over: Option<HandOver>,
+    /// The ticket that the application is shown.
+    pub ticket: Option<UpstreamTicket>,
+    /// Parts of the gate that are open or ask for more.
+    pub sections: Vec<Section>,
+    /// Edits on what the application answers.
+    pub response: ResponseEdits,
+}
+
+impl Gate {
+    /// The web application behind it.
+    pub fn web(&self) -> &Web {
+        match &self.kind {
+            GateKind::Web(web) => web,
+        }
+    }
+
+    /// The gate as a place.
+    pub fn place(&self) -> Place {
+        Place::gate(&self.name)
+    }
+}
