@@ -11,6 +11,7 @@ mod battery;
 mod between;
 mod bounds;
 mod browser;
+mod circles;
 mod cli;
 mod clients;
 mod crossings;

@@ -7,8 +7,8 @@ use passeur_gateway::FloodCounters;
 use passeur_gateway::edition::WebLive;
 use passeur_gateway::tls::Certificates;
 
-use crate::emergency::Emergency;
-use crate::survey::Done;
+use crate::emergency::account::Emergency;
+use crate::survey::done::Done;
 
 /// The shared state of the management API. Cheap to clone.
 #[derive(Clone)]

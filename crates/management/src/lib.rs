@@ -3,6 +3,7 @@
 
 pub mod api;
 pub mod app;
+mod computing;
 mod console;
 pub mod emergency;
 pub mod findings;

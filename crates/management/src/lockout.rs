@@ -14,8 +14,10 @@ use passeur_core::step::Lang;
 use passeur_engine::look_up::complete_by;
 use passeur_store::PastCrossing;
 
-use crate::api::{ApiError, Engineer, off_the_data_path};
+use crate::api::auth::Engineer;
+use crate::api::errors::ApiError;
 use crate::app::App;
+use crate::computing::off_the_data_path;
 use crate::trials::Under;
 
 /// How far back engineers are looked for.

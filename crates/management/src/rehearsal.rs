@@ -19,8 +19,10 @@ use passeur_core::site::{Place, Site};
 use passeur_core::step::Lang;
 use passeur_store::PastCrossing;
 
-use crate::api::{ApiError, off_the_data_path};
+use crate::api::errors::ApiError;
+
 use crate::app::App;
+use crate::computing::off_the_data_path;
 
 /// The most crossings of one rehearsal.
 const CROSSINGS_MAX: usize = 1_000_000;

@@ -1,12 +1,15 @@
 //! The path of a sign-in on the sign-in host: ask → way in → answer → evidence → session → hand-back → gate.
 
+pub mod answer;
 pub mod arrive;
 pub mod device;
 pub mod ended;
 pub mod factors;
 pub mod forget;
 pub mod forms;
+pub mod hand_over;
 pub mod journey;
+pub mod known_names;
 pub mod local;
 pub mod oidc;
 pub mod out;

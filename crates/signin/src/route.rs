@@ -4,69 +4,35 @@
 //! nobody has is sent along a route as if somebody had it ([`passeur_core::route`]). How many names one place may type is
 //! bounded; beyond that none is looked up and people are asked how they sign in, so that nobody is kept out.
 
-use std::net::IpAddr;
 use std::time::{Duration, Instant};
 
 use axum::extract::{Form, State};
 use axum::response::{IntoResponse, Response};
 use passeur_core::address::neighbourhood;
-use passeur_core::evidence::Evidence;
-use passeur_core::identity::from_claims;
-use passeur_core::route::{self, ByName, Choice, Decided, Device, Entry, Facts, Questions, Suffix, Typed};
+use passeur_core::route::{self, Choice, Decided, Device, Entry, Facts, Questions, Suffix, Typed};
 use passeur_core::site::{Place, Site, WayKind};
 use passeur_core::step::{Step, StepCode};
 use passeur_engine::tries;
 use passeur_http::cookies::{self, Found};
-use passeur_live::edition::Edition;
 use passeur_store::StoreError;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 
 use passeur_engine::Engine;
 
+use crate::answer::answer;
+use crate::journey::again;
+use crate::journey::destination::offered;
 use crate::journey::flow::{self, Flow, SEALED_MAX};
-use crate::journey::start::again;
-use crate::journey::{Again, Asked, Desk, Destination, Done, Journey, Manner, Why, answer, choose};
-use crate::{LiveEdition, Visit, browser_binding, local, pages};
+use crate::journey::routed::{How, NAMES_MAX, Routed, told, unnamed};
+use crate::journey::{Again, Asked, Desk, Destination, Done, Journey, Manner, Why, choose};
+use crate::{LiveEdition, Visit, browser_binding, known_names, local, pages};
 
 /// The longest name that is looked at, in characters.
 const NAME_MAX: usize = 256;
-/// Names typed in one neighbourhood within the window of tries, after which none is looked up.
-const NAMES_MAX: i32 = 120;
 /// How long a page that asks for a name may stay open.
 const OPEN_MINUTES: i64 = 30;
 /// A name that is looked up is answered this long after it was typed: how long a look-up takes tells whether it found anybody.
 const FLOOR: Duration = Duration::from_millis(400);
-
-/// What decided the way in, sealed into the flow: enough to tell it again when the person comes back.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Routed {
-    /// The edition whose routes were asked.
-    edition: i32,
-    address: IpAddr,
-    device: Device,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    typed: Option<Typed>,
-    way: String,
-    how: How,
-    /// More names were typed from there than are looked up.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    too_many: bool,
-    /// The way in by ticket that came to nothing before, since the browser had none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    no_ticket: Option<String>,
-}
-
-/// How it came to the way in.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-enum How {
-    /// It was the first of the route.
-    Route,
-    /// The browser took it last.
-    Remembered,
-    /// The person chose it.
-    Chosen,
-}
 
 /// What routes are judged by, for a request and what is asked.
 pub fn facts<'a>(visit: &Visit, place: &'a Place, offered: &'a [&'a str]) -> Facts<'a> {
@@ -100,16 +66,16 @@ pub struct Name<'a> {
 pub fn next(desk: &Desk<'_>, to: &Destination, named: Option<Name<'_>>) -> Next {
     let Desk { edition, visit, .. } = *desk;
     let site = &edition.site;
-    let offered = choose::offered(site, to);
-    if offered.is_empty() {
+    let ways = offered(site, to);
+    if ways.is_empty() {
         return Next::Nothing;
     }
-    if let [only] = offered.as_slice() {
+    if let [only] = ways.as_slice() {
         // Nothing is left to decide, and so nothing to tell.
         return Next::Way((*only).to_owned(), Box::default());
     }
     let place = to.place_of_routes();
-    let facts = facts(visit, &place, &offered);
+    let facts = facts(visit, &place, &ways);
     let typed = named.as_ref().and_then(|n| n.found.clone());
     let too_many = named.as_ref().is_some_and(|n| n.found.is_none());
     let choice = match route::choose(&site.routes, &facts, typed.as_ref()) {
@@ -165,78 +131,6 @@ pub fn next(desk: &Desk<'_>, to: &Destination, named: Option<Name<'_>>) -> Next 
     }
 }
 
-/// What is open to somebody whose name is not looked up: they choose.
-fn unnamed(ways: Vec<String>) -> Decided {
-    Decided { ask: ways.len() > 1, ways, ..Decided::default() }
-}
-
-/// The steps that tell of a choice by routes.
-pub fn told(decided: &Decided, by_name: bool, too_many: bool) -> Vec<Step> {
-    let mut out = vec![];
-    if by_name {
-        out.push(Step::new(StepCode::NameAsked));
-    }
-    if too_many {
-        let step = Step::new(StepCode::RouteTooMany).with("limit", i64::from(NAMES_MAX));
-        out.push(step.with("minutes", passeur_core::site::TRIES_MINUTES));
-    }
-    out.extend(decided.passed.iter().map(|p| {
-        let step = Step::new(StepCode::RoutePassed).with("route", p.route.as_str());
-        step.with("wanted", p.wanted.clone()).with("seen", p.seen.clone())
-    }));
-    let ways = decided.ways.clone();
-    match &decided.route {
-        Some(route) if decided.nobody => out.push(Step::new(StepCode::RouteNobody).with("route", route.as_str())),
-        _ => {}
-    }
-    out.push(match &decided.route {
-        Some(route) => Step::new(StepCode::RouteTaken).with("route", route.as_str()).with("ways", ways),
-        None => Step::new(StepCode::RouteNone).with("ways", ways),
-    });
-    out
-}
-
-impl Routed {
-    /// Whether the person chose it.
-    pub fn was_chosen(&self) -> bool {
-        self.how == How::Chosen
-    }
-
-    /// The ways in that were open; none where other routes are live by now.
-    pub fn ways(&self, edition: &Edition, to: &Destination) -> Option<Vec<String>> {
-        match self.choice(edition, to)? {
-            Choice::Decided(d) => Some(d.ways),
-            Choice::NameWanted { ways } => Some(ways),
-        }
-    }
-
-    fn choice(&self, edition: &Edition, to: &Destination) -> Option<Choice> {
-        let site = &edition.site;
-        let offered = choose::offered(site, to);
-        let place = to.place_of_routes();
-        let facts = Facts { place: &place, address: Some(self.address), device: self.device, offered: &offered };
-        (self.edition == edition.number).then(|| route::choose(&site.routes, &facts, self.typed.as_ref()))
-    }
-
-    /// The steps that tell of it; of another edition's routes only what was taken.
-    pub fn steps(&self, edition: &Edition, to: &Destination) -> Vec<Step> {
-        // Where there are no routes there is nothing to tell of them.
-        let mut out = match self.choice(edition, to).filter(|_| !edition.site.routes.is_empty()) {
-            Some(Choice::Decided(d)) => told(&d, self.typed.is_some(), self.too_many),
-            Some(Choice::NameWanted { ways }) if self.too_many => told(&unnamed(ways), true, true),
-            Some(Choice::NameWanted { .. }) | None => vec![],
-        };
-        let way = self.way.as_str();
-        out.extend(self.no_ticket.iter().map(|way| Step::new(StepCode::TicketNone).with("way", way.as_str())));
-        out.extend(match self.how {
-            How::Route => None,
-            How::Remembered => Some(Step::new(StepCode::RouteRemembered).with("way", way)),
-            How::Chosen => Some(Step::new(StepCode::RouteNamed).with("way", way)),
-        });
-        out
-    }
-}
-
 /// Asks for a user name.
 pub fn ask_name(journey: Journey<'_, Asked>) -> Response {
     let desk = journey.desk;
@@ -283,9 +177,9 @@ async fn typed<'a>(desk: Desk<'a>, named: &Named) -> Done<'a> {
     let anew = journey.leg().manner.anew;
     let mut journey = journey.with(Asked);
     let name: String = named.name.trim().chars().take(NAME_MAX).collect();
-    let offered = choose::offered(site, &journey.to);
+    let ways = offered(site, &journey.to);
     let place = journey.to.place_of_routes();
-    let facts = facts(desk.visit, &place, &offered);
+    let facts = facts(desk.visit, &place, &ways);
     let began = Instant::now();
     let suffix = Suffix::of(&site.routes, &name);
     let questions = route::questions(&site.routes, &facts, &suffix);
@@ -359,30 +253,9 @@ pub async fn look_up(
         out.entries.insert(directory.clone(), entry);
     }
     for attribute in &questions.known {
-        let macs = engine.ring.macs("known-name", known(attribute, name).as_bytes());
+        let macs = engine.ring.macs("known-name", known_names::known(attribute, name).as_bytes());
         let ways = engine.store.ways_of_name(&macs).await?;
         out.known.extend(ways.into_iter().map(|w| (attribute.clone(), w)));
     }
     Ok(out)
-}
-
-fn known(attribute: &str, value: &str) -> String {
-    format!("{attribute}\0{}", value.trim().to_lowercase())
-}
-
-/// Notes by which names somebody came in, as far as routes ask.
-pub async fn remember(engine: &Engine, site: &Site, evidence: &Evidence) -> Result<(), StoreError> {
-    let asked = site.routes.iter().filter_map(|r| match &r.by {
-        Some(ByName::Known { attribute }) => Some(attribute.as_str()),
-        _ => None,
-    });
-    let mut names = vec![];
-    for attribute in asked {
-        let fed = site.fed_by_sign_in(&evidence.provider).iter().find(|(id, _)| site.attribute_name(*id) == attribute);
-        let Some((_, claim)) = fed else { continue };
-        for value in from_claims(evidence, claim).values().unwrap_or_default() {
-            names.push(engine.ring.mac("known-name", known(attribute, value).as_bytes()));
-        }
-    }
-    engine.store.note_known_names(&names, evidence.way(), engine.now()).await
 }

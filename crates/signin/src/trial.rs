@@ -171,8 +171,3 @@ pub fn open(engine: &Engine, row: &TrialRow) -> Option<Brought> {
     let plain = engine.ring.open(Purpose::Trial, &row.digest, row.result.as_deref()?).ok()?;
     serde_json::from_slice(&plain).ok()
 }
-
-/// The first step of a trial.
-pub fn first_step(by: &str, provider: &str, source: &str) -> Step {
-    Step::new(StepCode::TrialBegan).with("by", by).with("provider", provider).with("source", source)
-}

@@ -14,8 +14,8 @@ use serde_json::json;
 use utoipa::IntoParams;
 
 use super::auth::Engineer;
+use super::errors::{ApiError, bad, problem};
 use super::extract::{Json, Query};
-use super::{ApiError, bad, problem};
 use crate::app::App;
 
 /// How many acts are walked at a time.

@@ -18,8 +18,8 @@ use passeur_core::step::Lang;
 use passeur_engine::{console, look_up};
 use passeur_store::{Recorded, SecretVersion, StoreError};
 
+use super::errors::{ApiError, problem};
 use super::extract::Json;
-use super::{ApiError, problem};
 use crate::app::App;
 use crate::emergency::{self, AnyHost};
 use passeur_signin::journey::fresh;

@@ -15,8 +15,8 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::auth::Engineer;
+use super::errors::{ApiError, bad, problem};
 use super::extract::{Json, Path, Query};
-use super::{ApiError, bad, problem};
 use crate::app::App;
 
 /// How far back stories and evidence are looked through where no time is given.

@@ -4,7 +4,7 @@ use axum::extract::{FromRequest, FromRequestParts};
 use axum::response::{IntoResponse, Response};
 use serde::Serialize;
 
-use super::ApiError;
+use super::errors::ApiError;
 
 /// A JSON body, read or answered.
 #[derive(FromRequest)]

@@ -12,8 +12,8 @@ use serde_json::json;
 use utoipa::IntoParams;
 use uuid::Uuid;
 
-use super::ApiError;
 use super::auth::Engineer;
+use super::errors::ApiError;
 use super::extract::{Json, Path, Query};
 use super::people::known;
 use crate::app::App;

@@ -15,9 +15,9 @@ use passeur_core::step::Lang;
 use passeur_store::{KnownPerson, StoreError};
 
 use super::auth::Engineer;
+use super::errors::{ApiError, bad};
 use super::extract::Json;
 use super::people::key_of;
-use super::{ApiError, bad};
 use crate::app::App;
 use passeur_engine::people::Named;
 

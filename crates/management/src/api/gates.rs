@@ -10,8 +10,8 @@ use passeur_core::site::Site;
 use passeur_gateway::target::TargetState;
 use passeur_links::ldap::ServerState;
 
-use super::ApiError;
 use super::auth::Engineer;
+use super::errors::ApiError;
 use super::extract::Json;
 use crate::app::App;
 

@@ -19,9 +19,9 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::auth::Engineer;
+use super::errors::{ApiError, no_edition, problem};
 use super::extract::{Json, Path, Query};
 use super::sites::{document, sound};
-use super::{ApiError, no_edition, problem};
 use crate::app::App;
 use crate::trials;
 use crate::trials::Under;

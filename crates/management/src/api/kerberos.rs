@@ -5,8 +5,8 @@ use passeur_api::{KerberosSeen, Problem};
 use passeur_core::role::Role;
 
 use super::auth::Engineer;
+use super::errors::{ApiError, no_edition};
 use super::extract::Json;
-use super::{ApiError, no_edition};
 use crate::app::App;
 use crate::kerberos;
 

@@ -9,9 +9,10 @@ use passeur_store::{BlockRow, HowFar};
 use serde_json::json;
 
 use super::auth::Engineer;
+use super::errors::{ApiError, bad};
 use super::extract::Json;
+use super::finding;
 use super::people::key_of;
-use super::{ApiError, bad, finding};
 use crate::app::App;
 use passeur_engine::people::{self, Named};
 use passeur_signin::Visit;

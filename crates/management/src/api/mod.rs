@@ -4,6 +4,7 @@ pub mod acts;
 pub mod auth;
 mod crossings;
 mod described;
+pub mod errors;
 mod extract;
 mod factors;
 mod finding;
@@ -23,28 +24,17 @@ mod tokens;
 mod trials;
 
 pub use auth::Engineer;
-pub use sites::off_the_data_path;
 
 use axum::Router;
 use axum::response::Response;
 use axum::routing::get;
+use errors::problem;
 use http::{HeaderValue, StatusCode, header};
-pub use passeur_signin::problem::{ApiError, problem};
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::app::App;
-
-/// A request that cannot mean anything; the words say what it should be.
-fn bad(words: &str) -> ApiError {
-    problem(StatusCode::BAD_REQUEST, "query", "Not understood", words)
-}
-
-/// Nothing is published yet.
-fn no_edition() -> ApiError {
-    problem(StatusCode::NOT_FOUND, "no-edition", "Nothing published", "Publish a site file first: passeur site publish FILE")
-}
 
 #[derive(OpenApi)]
 #[openapi(

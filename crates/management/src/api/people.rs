@@ -22,8 +22,8 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::auth::Engineer;
+use super::errors::{ApiError, problem};
 use super::extract::{Json, Path, Query};
-use super::{ApiError, problem};
 use crate::app::App;
 use passeur_engine::rights;
 use passeur_signin::Visit;

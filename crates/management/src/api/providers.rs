@@ -9,8 +9,9 @@ use passeur_engine::providers::ProviderLink;
 use serde::Deserialize;
 
 use super::auth::Engineer;
+use super::errors::{ApiError, no_edition, problem};
 use super::extract::{Json, Path, Query};
-use super::{ApiError, no_edition, problem, secrets};
+use super::secrets;
 use crate::app::App;
 use crate::trials;
 

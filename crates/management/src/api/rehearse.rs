@@ -19,11 +19,12 @@ use passeur_engine::look_up as asking;
 
 use super::auth::Engineer;
 use super::crossings::show;
+use super::errors::{ApiError, bad, problem};
 use super::extract::Json;
 use super::people;
-use super::sites::{changed, document, off_the_data_path, sound};
-use super::{ApiError, bad, problem};
+use super::sites::{changed, document, sound};
 use crate::app::App;
+use crate::computing::off_the_data_path;
 use crate::rehearsal::{Pair, past as rehearse};
 use crate::trials::Under;
 

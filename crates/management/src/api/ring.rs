@@ -9,8 +9,8 @@ use passeur_store::NotRetired;
 use serde_json::json;
 
 use super::auth::Engineer;
+use super::errors::{ApiError, problem};
 use super::extract::{Json, Path};
-use super::{ApiError, problem};
 use crate::app::App;
 
 /// For how long a node counts as running that was heard of.

@@ -10,12 +10,13 @@ use passeur_core::step::{Step, StepCode};
 
 use super::auth::Engineer;
 use super::crossings::show;
+use super::errors::{ApiError, bad, no_edition, problem};
 use super::extract::Json;
 use super::sites::{document, sound};
-use super::{ApiError, bad, no_edition, problem};
 use crate::app::App;
-use passeur_signin::journey::choose;
-use passeur_signin::route::{look_up, told};
+use passeur_signin::journey::destination;
+use passeur_signin::journey::routed::told;
+use passeur_signin::route::look_up;
 
 /// Routes of the live edition, in order.
 #[utoipa::path(get, operation_id = "routes", path = "/routes", responses((status = 200, body = Vec<ApiRoute>)))]
@@ -30,8 +31,8 @@ pub async fn routes(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Ap
 /// Ways in that are taken at a place.
 fn offered<'s>(site: &'s Site, place: &Place) -> Option<Vec<&'s str>> {
     match place {
-        Place::Quay => Some(choose::of_site(site)),
-        place => site.access_at(place).map(choose::of_access),
+        Place::Quay => Some(destination::of_site(site)),
+        place => site.access_at(place).map(destination::of_access),
     }
 }
 

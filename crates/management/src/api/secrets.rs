@@ -16,9 +16,10 @@ use passeur_engine::secrets::secret_binding;
 use passeur_store::{HowStored, SecretVersion as StoredVersion};
 
 use super::auth::Engineer;
+use super::errors::{ApiError, problem};
 use super::extract::{Json, Path};
-use super::{ApiError, problem};
 use crate::app::App;
+use crate::computing::off_the_data_path;
 use crate::trials::{self, Under};
 
 /// The longest secret stored, in bytes.
@@ -111,7 +112,7 @@ async fn asks_for_second(app: &App, who: &Engineer, name: &str) -> Result<bool, 
     }
     let Some(live) = app.store.live_edition().await? else { return Ok(false) };
     let name = name.to_owned();
-    super::sites::off_the_data_path(app, &who.name, move || match passeur_core::document::compile(&live.document).0 {
+    off_the_data_path(app, &who.name, move || match passeur_core::document::compile(&live.document).0 {
         // An edition that this node cannot read may ask for it.
         None => true,
         Some(site) => site.second_engineer && site.roles_stand_on().secrets.contains(&name),
@@ -262,7 +263,7 @@ pub async fn remove(State(app): State<App>, who: Engineer, Path(name): Path<Stri
     let draft = app.store.draft().await?.map(|d| ("the draft".to_owned(), d.document));
     let documents: Vec<(String, String)> = live.into_iter().chain(draft).collect();
     let wanted = name.clone();
-    let by = super::sites::off_the_data_path(&app, &who.name, move || {
+    let by = off_the_data_path(&app, &who.name, move || {
         let naming = documents.into_iter().filter_map(|(what, text)| match passeur_core::document::compile(&text).0 {
             Some(site) => site.secrets().into_iter().find(|(n, _)| *n == wanted).map(|(_, by)| format!("{what} ({by})")),
             // What cannot be read may name it.

@@ -8,8 +8,8 @@ use passeur_api::{Problem, Survey};
 use passeur_core::role::Role;
 
 use super::auth::Engineer;
+use super::errors::{ApiError, problem};
 use super::extract::Json;
-use super::{ApiError, problem};
 use crate::app::App;
 use crate::survey;
 

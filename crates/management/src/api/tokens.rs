@@ -10,8 +10,8 @@ use passeur_store::{NewToken, StoreError, TokenRow};
 use serde_json::json;
 
 use super::auth::Engineer;
+use super::errors::{ApiError, problem};
 use super::extract::{Json, Path};
-use super::{ApiError, problem};
 use crate::app::App;
 
 /// Parts of the API that a token may be bound to: the first segment of a call's path.

@@ -17,11 +17,12 @@ use passeur_store::TrialRow;
 
 use super::auth::Engineer;
 use super::crossings::show;
+use super::errors::{ApiError, problem};
 use super::extract::{Json, Path};
 use super::rehearse::fare;
-use super::sites::{document, off_the_data_path, sound};
-use super::{ApiError, problem};
+use super::sites::{document, sound};
 use crate::app::App;
+use crate::computing::off_the_data_path;
 use passeur_signin::trial::{self, Brought, OPEN_FOR};
 
 /// Steps that say that an application gets less than it could.

@@ -19,7 +19,7 @@ use passeur_gateway::edition::WebEdition;
 use passeur_store::StoreError;
 
 use crate::app::App;
-use crate::survey::shown;
+use crate::survey::done::shown;
 
 /// Looks now.
 pub async fn seen(app: &App, edition: &WebEdition, lang: Lang) -> Result<KerberosSeen, StoreError> {

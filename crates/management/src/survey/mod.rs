@@ -1,20 +1,20 @@
 //! The survey: asks everything outside and hands what was seen to core, which says what it means. One survey runs at a time
 //! on a node, and the last one is kept for whoever opens the page.
 
+pub mod done;
 mod probes;
+
+use done::Done;
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::{Duration as StdDuration, Instant};
 
-use passeur_api::{Survey, SurveyFinding};
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
 use passeur_core::expect;
 use passeur_core::step::{Lang, Step};
-use passeur_core::survey::{
-    DatabaseFacts, Facts, Finding, NodeFacts, SecretFacts, TokenFacts, count_sources, recent, survey as judge,
-};
+use passeur_core::survey::{DatabaseFacts, Facts, NodeFacts, SecretFacts, TokenFacts, count_sources, recent, survey as judge};
 use passeur_gateway::edition::WebEdition;
 use passeur_live::edition::Edition;
 use passeur_store::StoreError;
@@ -29,45 +29,6 @@ const LIMIT: StdDuration = StdDuration::from_secs(45);
 const PEOPLE: i64 = 200;
 /// The most crossings of the last hour that are read.
 const RECENT_MAX: i64 = 500;
-
-/// What a survey found, for whoever asks again.
-pub struct Done {
-    edition: i32,
-    at: passeur_core::Moment,
-    millis: u32,
-    findings: Vec<Finding>,
-    looked_at: usize,
-    /// What could not be looked at in time.
-    not_seen: Vec<String>,
-}
-
-impl Done {
-    /// In the words of the API.
-    pub fn show(&self, node: &str, lang: Lang) -> Survey {
-        Survey {
-            node: node.to_owned(),
-            edition: self.edition,
-            at: self.at,
-            millis: self.millis,
-            looked_at: self.looked_at,
-            not_seen: self.not_seen.clone(),
-            findings: shown(&self.findings, lang),
-        }
-    }
-}
-
-/// Findings in the words of the API.
-pub fn shown(findings: &[Finding], lang: Lang) -> Vec<SurveyFinding> {
-    let one = |f: &Finding| SurveyFinding {
-        code: f.code.spec().code.to_owned(),
-        harm: f.code.spec().harm.into(),
-        place: f.place.clone(),
-        what: f.what(lang),
-        seen: f.seen(lang),
-        remedy: f.remedy(lang),
-    };
-    findings.iter().map(one).collect()
-}
 
 /// Surveys now.
 pub async fn run(app: &App, edition: &Arc<WebEdition>, lang: Lang) -> Result<Done, StoreError> {

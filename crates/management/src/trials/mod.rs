@@ -15,7 +15,7 @@ use passeur_links::http::{Answer, HttpError};
 use passeur_links::ldap::DirectoryLink;
 use passeur_store::SecretMeta;
 
-use crate::api::Engineer;
+use crate::api::auth::Engineer;
 use crate::app::App;
 pub use directory::directory;
 

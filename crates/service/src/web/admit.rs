@@ -23,7 +23,7 @@ use passeur_live::edition::Edition;
 use passeur_live::session::LiveSession;
 use passeur_signin::journey::step_up;
 use passeur_signin::problem::problem;
-use passeur_signin::{local, pages};
+use passeur_signin::{hand_over, pages};
 use passeur_store::{GateTokenRow, SessionRow, StoreError};
 
 use super::{WebGate, plain, programs};
@@ -182,7 +182,7 @@ impl WebGate {
                 let Some(admission) = Admission::new(live, edition, look, generation, granted.into_admitted(), crossing) else {
                     return Ok(Presented::No(NoSession::Unknown));
                 };
-                let admission = match local::handed(&self.engine, gate, &row) {
+                let admission = match hand_over::handed(&self.engine, gate, &row) {
                     Some(value) => admission.handing("authorization", value.as_bytes()),
                     None => Some(admission),
                 };

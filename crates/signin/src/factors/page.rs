@@ -14,7 +14,8 @@ use serde::Deserialize;
 use uuid::Uuid;
 
 use super::{Kind, NotNow, authenticator, ceremony, may_change, new_recovery, note, prove};
-use crate::journey::{Desk, Destination, Done, Journey, Known, answer};
+use crate::answer::answer;
+use crate::journey::{Desk, Destination, Done, Journey, Known};
 use crate::pages::{FactorsPage, Shown, redirect};
 use crate::session;
 use crate::{LiveEdition, Visit};

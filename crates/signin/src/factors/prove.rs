@@ -16,8 +16,9 @@ use super::{Kind, ceremony, check_code, check_recovery, note};
 use passeur_engine::Engine;
 use passeur_engine::sessions::Session;
 
+use crate::answer::answer;
 use crate::journey::flow::{Factor, Flow, SEALED_MAX};
-use crate::journey::{Answered, Desk, Destination, Done, Journey, Known, Manner, Why, answer};
+use crate::journey::{Answered, Desk, Destination, Done, Journey, Known, Manner, Why};
 use crate::local::{after_form, limits};
 use crate::pages::{self, FactorForm, Said};
 use crate::{LiveEdition, Visit, browser_binding, session};

@@ -64,3 +64,8 @@ pub async fn retell(engine: &Engine, ask: &Ask, steps: &mut Vec<Step>) {
         *steps = told;
     }
 }
+
+/// The first step of a trial.
+pub fn trial_step(by: &str, provider: &str, source: &str) -> Step {
+    Step::new(StepCode::TrialBegan).with("by", by).with("provider", provider).with("source", source)
+}

@@ -2,37 +2,17 @@
 //! What decides between them is in [`crate::route`].
 
 use axum::response::{IntoResponse, Response};
-use passeur_core::site::{Access, Site};
+use passeur_core::site::Site;
 use passeur_core::step::{Step, StepCode};
 use passeur_engine::Engine;
 use passeur_http::cookies;
 
+use super::destination::offered;
 use super::{Ask, Asked, Destination, Journey};
 use crate::pages::{self, Choice};
 
 /// How long a browser remembers the way in that it took, in seconds: half a year.
 const REMEMBERED_S: i64 = 180 * 86_400;
-
-/// Ways in that are offered for what is asked, in the order of the site file.
-pub fn offered<'s>(site: &'s Site, to: &Destination) -> Vec<&'s str> {
-    if to.decides() { to.access(site).map(of_access).unwrap_or_default() } else { of_site(site) }
-}
-
-/// Ways in of a gate, or of the console.
-pub fn of_access(access: &Access) -> Vec<&str> {
-    access.ways.iter().map(String::as_str).collect()
-}
-
-/// Ways in that are taken anywhere, each once.
-pub fn of_site(site: &Site) -> Vec<&str> {
-    let mut all: Vec<&str> = vec![];
-    for way in site.accesses().flat_map(|a| &a.ways) {
-        if !all.contains(&way.as_str()) {
-            all.push(way);
-        }
-    }
-    all
-}
 
 /// The address at which somebody who came to nothing by one way in may choose another, as an attempt of its own; none where there
 /// is no other.

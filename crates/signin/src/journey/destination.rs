@@ -229,3 +229,24 @@ impl Again {
         Again::ALL.into_iter().find(|a| has(a.name()))
     }
 }
+
+/// Ways in that are offered for what is asked, in the order of the site file.
+pub fn offered<'s>(site: &'s Site, to: &Destination) -> Vec<&'s str> {
+    if to.decides() { to.access(site).map(of_access).unwrap_or_default() } else { of_site(site) }
+}
+
+/// Ways in of a gate, or of the console.
+pub fn of_access(access: &Access) -> Vec<&str> {
+    access.ways.iter().map(String::as_str).collect()
+}
+
+/// Ways in that are taken anywhere, each once.
+pub fn of_site(site: &Site) -> Vec<&str> {
+    let mut all: Vec<&str> = vec![];
+    for way in site.accesses().flat_map(|a| &a.ways) {
+        if !all.contains(&way.as_str()) {
+            all.push(way);
+        }
+    }
+    all
+}

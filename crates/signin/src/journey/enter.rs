@@ -21,7 +21,7 @@ use passeur_store::{NewSession, SessionRow, StoreError};
 
 use super::{Desk, Destination, Done, Journey, Known, Proven, Why, choose};
 use crate::pages::{self, redirect};
-use crate::{route, session};
+use crate::{known_names, session};
 
 /// What a session keeps of its counterpart: the provider's own session, or what a form of ours was given.
 #[derive(Default)]
@@ -52,11 +52,17 @@ impl<'a> Journey<'a, Proven> {
         let (left, secure) = site.address.cookie("left");
         let came_back = (cookies::find(&visit.headers, &left) != Found::None).then(|| cookies::set(&left, "", secure, Some(0)));
         // Whatever becomes of it now, the person is signed in.
-        let mut response = super::answer(journey.go_on().await).await;
-        for value in [Some(cookie), came_back, way].into_iter().flatten() {
-            pages::set_cookie(&mut response, &value);
+        let cookies = [Some(cookie), came_back, way].into_iter().flatten();
+        match journey.go_on().await {
+            Ok(mut response) => {
+                cookies.for_each(|c| pages::set_cookie(&mut response, &c));
+                Ok(response)
+            }
+            Err(mut stop) => {
+                stop.cookies.extend(cookies);
+                Err(stop)
+            }
         }
-        Ok(response)
     }
 
     /// Stores a session with a new token, which the cookie holds; the browser's former session ends. What the same person proved to us in
@@ -73,7 +79,7 @@ impl<'a> Journey<'a, Proven> {
                 engine.delegations.end(&[row.id]);
             }
         }
-        if let Err(e) = route::remember(engine, journey.desk.site(), evidence).await {
+        if let Err(e) = known_names::remember(engine, journey.desk.site(), evidence).await {
             return Err(journey.stop(e));
         }
         journey.attempt.session = Some(row.id);

@@ -10,7 +10,7 @@ use passeur_engine::random::random;
 use serde::{Deserialize, Serialize};
 
 use super::destination::Destination;
-use crate::route::Routed;
+use super::routed::Routed;
 
 /// The longest sealed text that is looked at.
 pub const SEALED_MAX: usize = 6_000;

@@ -23,7 +23,7 @@
 //! ```
 //!
 //! `B` is the kind of leg ([`flow`]): OpenID Connect, SAML, a form of ours, the page for a name, a factor of our own. Whatever goes wrong
-//! is a [`Why`], which `?` carries up to where the journey is; that makes a [`Stop`] of both, and [`Stop::answer`] is the one function
+//! is a [`Why`], which `?` carries up to where the journey is; that makes a [`Stop`] of both, and [`crate::answer`] is the one function
 //! that turns it into what the browser sees.
 
 pub mod begin;
@@ -33,6 +33,7 @@ pub mod enter;
 pub mod flow;
 pub mod fresh;
 pub mod hand_back;
+pub mod routed;
 pub mod start;
 pub mod step_up;
 mod stop;
@@ -46,15 +47,16 @@ use passeur_core::step::{Lang, Step, StepCode};
 use passeur_engine::Engine;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::sessions::Session;
+use passeur_http::cookies::{self, Found};
 use passeur_live::edition::Edition;
 use passeur_store::StoreError;
 
 pub use destination::{Again, Ask, Destination};
 pub use enter::ProviderSession;
 pub use flow::{Flow, Kind, Leg, Manner};
-pub use stop::{Stop, Why, answer};
+pub use stop::{Stop, Why};
 
-use crate::{Visit, trial};
+use crate::Visit;
 
 /// What every step of a sign-in stands on: the node, the edition that the request is answered under, and the request.
 #[derive(Clone, Copy)]
@@ -77,7 +79,7 @@ impl<'a> Desk<'a> {
     pub fn stop(&self, why: Why, step: Step) -> Box<Stop<'a>> {
         let mut attempt = Attempt::begin(self.engine, Place::SignIn, &self.visit.facts);
         attempt.step(|| step);
-        Box::new(Stop { desk: *self, attempt, to: None, why })
+        Box::new(Stop { desk: *self, attempt, to: None, why, cookies: vec![] })
     }
 
     /// What came back names no flow of ours: it is of nobody whom we sent.
@@ -88,7 +90,7 @@ impl<'a> Desk<'a> {
     /// Stops before there is an attempt to tell of.
     pub fn stop_plainly(&self, why: impl Into<Why>) -> Box<Stop<'a>> {
         let attempt = Attempt::begin(self.engine, Place::SignIn, &self.visit.facts);
-        Box::new(Stop { desk: *self, attempt, to: None, why: why.into() })
+        Box::new(Stop { desk: *self, attempt, to: None, why: why.into(), cookies: vec![] })
     }
 }
 
@@ -153,7 +155,7 @@ impl<'a, S> Journey<'a, S> {
 
     /// Ends the journey.
     pub fn stop(self, why: impl Into<Why>) -> Box<Stop<'a>> {
-        Box::new(Stop { desk: self.desk, attempt: self.attempt, to: Some(self.to), why: why.into() })
+        Box::new(Stop { desk: self.desk, attempt: self.attempt, to: Some(self.to), why: why.into(), cookies: vec![] })
     }
 
     /// Goes on with what was found, or ends the journey.
@@ -228,7 +230,7 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
             Destination::Device { .. } => ("/.passeur/device", vec![]),
             Destination::Tokens => ("/.passeur/tokens", vec![]),
             Destination::Factors => ("/.passeur/factors", vec![]),
-            Destination::Trial { by, source, .. } => ("/", vec![trial::first_step(by, leg.by.way().unwrap_or_default(), source)]),
+            Destination::Trial { by, source, .. } => ("/", vec![begin::trial_step(by, leg.by.way().unwrap_or_default(), source)]),
         };
         if let Destination::Gate(ask) = &to {
             begin::retell(engine, ask, &mut steps).await;
@@ -338,6 +340,18 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
         });
         Err(Why::FAILED_CHECK)
     }
+}
+
+/// Why somebody who has a session is to sign in again, by what the address says.
+pub fn again(visit: &Visit) -> Option<Again> {
+    Again::asked(|name| visit.parameter(name).is_some())
+}
+
+/// Whether somebody must prove anew who they are: who signed out here, or sits at a machine that others use, is not signed in by the
+/// provider's own session without a word.
+pub fn wants_anew(desk: &Desk<'_>) -> bool {
+    let site = desk.site();
+    cookies::find(&desk.visit.headers, &site.address.cookie("left").0) != Found::None || site.is_shared(desk.visit.facts.address)
 }
 
 /// Says so where people share the machine.

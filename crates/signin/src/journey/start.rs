@@ -9,9 +9,12 @@ use passeur_engine::attempt::Attempt;
 use passeur_engine::providers::ProviderLink;
 use passeur_engine::sessions::Session;
 use passeur_engine::tickets;
-use passeur_http::cookies::{self, Found};
 
-use super::{Again, Ask, Asked, Desk, Destination, Done, Journey, Known, Manner, Why, answer, choose, fresh, shared};
+use super::{
+    Again, Ask, Asked, Desk, Destination, Done, Journey, Known, Manner, Why, again, begin as beginning, choose, fresh, shared,
+    wants_anew,
+};
+use crate::answer::answer;
 use crate::{LiveEdition, Visit, local, oidc, route, saml, session, trial};
 
 /// `GET /.passeur/sign-in?ask=…` from a gate, or `?for=console` and `?for=quay`.
@@ -41,11 +44,6 @@ fn destination(desk: &Desk<'_>) -> Option<Destination> {
         }
         _ => Destination::Quay,
     })
-}
-
-/// Why somebody who has a session is to sign in again, by what the address says.
-pub fn again(visit: &Visit) -> Option<Again> {
-    Again::asked(|name| visit.parameter(name).is_some())
 }
 
 async fn begin(desk: Desk<'_>) -> Done<'_> {
@@ -111,16 +109,9 @@ async fn begin_trial(desk: Desk<'_>, token: String) -> Done<'_> {
         Err(e) => return Err(desk.stop_plainly(e)),
     };
     let mut attempt = Attempt::begin(desk.engine, Place::Trial, &desk.visit.facts);
-    attempt.step(|| trial::first_step(&row.begun_by, &row.provider, &row.source));
+    attempt.step(|| beginning::trial_step(&row.begun_by, &row.provider, &row.source));
     let to = Destination::Trial { token, by: row.begun_by, source: row.source };
     Journey { desk, attempt, to, state: Asked }.by_provider(&row.provider, Manner::default()).await
-}
-
-/// Whether somebody must prove anew who they are: who signed out here, or sits at a machine that others use, is not signed in by the
-/// provider's own session without a word.
-pub fn wants_anew(desk: &Desk<'_>) -> bool {
-    let site = desk.site();
-    cookies::find(&desk.visit.headers, &site.address.cookie("left").0) != Found::None || site.is_shared(desk.visit.facts.address)
 }
 
 impl<'a> Journey<'a, Asked> {

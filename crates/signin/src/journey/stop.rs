@@ -1,13 +1,12 @@
-//! How a sign-in ends that leads nowhere: one type for what went wrong, and one function that makes an answer of it.
+//! How a sign-in ends that leads nowhere: one type for what went wrong. [`crate::answer`] makes an answer of it.
 
-use axum::response::{IntoResponse, Response};
+use axum::response::Response;
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_engine::attempt::Attempt;
 use passeur_store::StoreError;
 
 use super::{Desk, Destination};
-use crate::{pages, trial};
 
 /// Why a sign-in leads nowhere.
 pub enum Why {
@@ -57,38 +56,6 @@ pub struct Stop<'a> {
     /// Where it led, where that was known.
     pub to: Option<Destination>,
     pub why: Why,
-}
-
-impl Stop<'_> {
-    /// Records what is to be recorded, and says so to whoever came: an engineer who tries a provider sees all of it.
-    pub async fn answer(self) -> Response {
-        let Stop { desk, mut attempt, to, why } = self;
-        let (site, lang) = (desk.site(), desk.lang());
-        let (recorded, status) = match why {
-            Why::Told(page) => return *page,
-            Why::NotSetUp => return pages::not_set_up(lang).into_response(),
-            Why::TrialOver => return pages::trial_over(site, lang, StatusCode::GONE).into_response(),
-            Why::Store(e) => return pages::store_failed(site, lang, &e).into_response(),
-            Why::Ended { outcome, status } => match &to {
-                Some(Destination::Trial { token, .. }) => return trial::finish(desk, attempt, token, Err(outcome)).await,
-                _ => (attempt.record_ended(outcome).await, status),
-            },
-            Why::Nobody { outcome, status } => match &to {
-                Some(Destination::Trial { token, .. }) => return trial::finish(desk, attempt, token, Err(outcome)).await,
-                _ => (Ok(attempt.record_anonymous(outcome)), status),
-            },
-        };
-        match recorded {
-            Ok(id) => pages::refused(site, lang, status, &pages::Refused::of_step(&attempt, id, None)).into_response(),
-            Err(e) => pages::store_failed(site, lang, &e).into_response(),
-        }
-    }
-}
-
-/// What a sign-in answers, however it ended.
-pub async fn answer(done: super::Done<'_>) -> Response {
-    match done {
-        Ok(response) => response,
-        Err(stop) => stop.answer().await,
-    }
+    /// Cookies to set with the answer: what began before it stopped.
+    pub cookies: Vec<String>,
 }

@@ -10,8 +10,6 @@ mod password;
 mod realm_password;
 pub mod ticket;
 
-pub use password::handed;
-
 use std::sync::Arc;
 
 use axum::extract::{Form, Path, State};
@@ -29,8 +27,10 @@ use passeur_links::kerberos::Delegation;
 use serde::Deserialize;
 use serde_json::{Map, Value};
 
+use crate::answer::answer;
+use crate::journey::destination::offered;
 use crate::journey::flow::{self, Flow, SEALED_MAX};
-use crate::journey::{Answered, Asked, Desk, Destination, Done, Journey, Manner, Proven, ProviderSession, Why, answer, choose};
+use crate::journey::{Answered, Asked, Desk, Destination, Done, Journey, Manner, Proven, ProviderSession, Why};
 use crate::pages::{self, Said};
 use crate::{LiveEdition, Visit, browser_binding};
 
@@ -66,7 +66,7 @@ impl FormPage<'_> {
     /// With something to say.
     fn show<R>(&self, said: Said<'_>, make: impl FnOnce(&pages::Form<'_>) -> R) -> R {
         let site = self.desk.site();
-        let another = (choose::offered(site, self.to).len() > 1).then(|| self.to.onward_by(self.desk.engine, None));
+        let another = (offered(site, self.to).len() > 1).then(|| self.to.onward_by(self.desk.engine, None));
         make(&pages::Form {
             site,
             lang: self.desk.lang(),
@@ -163,11 +163,16 @@ impl<'a> Try<'a> {
         Ok(match came {
             Came::Page(page) => page,
             Came::In { proven, known } => {
-                let mut response = answer(journey.with(*proven).enter().await).await;
-                if let Some(known) = known {
-                    pages::set_cookie(&mut response, &known);
-                }
-                response
+                return match journey.with(*proven).enter().await {
+                    Ok(mut response) => {
+                        known.iter().for_each(|c| pages::set_cookie(&mut response, c));
+                        Ok(response)
+                    }
+                    Err(mut stop) => {
+                        stop.cookies.extend(known);
+                        Err(stop)
+                    }
+                };
             }
         })
     }

@@ -3,18 +3,12 @@
 use std::time::{Duration, Instant};
 
 use axum::response::{IntoResponse, Response};
-use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{LookUpState, WayIn};
-use passeur_core::seal::Purpose;
-use passeur_core::site::{Gate, HandOver, PasswordWay};
+use passeur_core::site::{Gate, PasswordWay};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_links::ldap::NotBound;
-use passeur_store::SessionRow;
 use serde_json::Map;
-
-use passeur_engine::Engine;
 
 use super::{Came, Entered, Person, Try, limits};
 use crate::journey::Why;
@@ -75,13 +69,6 @@ pub(super) async fn tried(tried: &mut Try<'_>, way: &PasswordWay, entered: &Ente
             Ok(page(tried, said).into())
         }
     }
-}
-
-/// What a gate hands to its application of the password that somebody typed (RFC 7617 2), where it does and one is kept.
-pub fn handed(engine: &Engine, gate: &Gate, row: &SessionRow) -> Option<String> {
-    let HandOver::Basic = gate.web().hand_over?;
-    let kept = engine.ring.open(Purpose::Kept, row.id.as_bytes(), row.kept.as_ref()?).ok()?;
-    Some(format!("Basic {}", STANDARD.encode(kept)))
 }
 
 /// Why it did not work, for engineers. A name that nobody has is not kept.

@@ -31,9 +31,11 @@ use passeur_engine::Engine;
 use passeur_engine::tickets::FORWARDED;
 
 use super::{Came, FormPage, Person, Try, came_back};
-use crate::journey::{Desk, Done, Manner, Why, answer, choose};
+use crate::answer::answer;
+use crate::journey::destination::offered;
+use crate::journey::routed::Routed;
+use crate::journey::{Desk, Done, Manner, Why};
 use crate::pages::{Said, TicketPage, redirect};
-use crate::route::Routed;
 use crate::{LiveEdition, Visit};
 
 /// The parameter by which a way in learns that somebody came on from this one.
@@ -126,7 +128,7 @@ fn field(headers: &HeaderMap) -> Result<Option<Shown>, &'static str> {
 fn next_way(tried: &Try<'_>) -> Option<String> {
     let (site, to) = (tried.site(), &tried.journey.to);
     let routed = tried.journey.leg().manner.routed.as_ref().and_then(|r| r.ways(tried.journey.desk.edition, to));
-    let ways = routed.unwrap_or_else(|| choose::offered(site, to).into_iter().map(str::to_owned).collect());
+    let ways = routed.unwrap_or_else(|| offered(site, to).into_iter().map(str::to_owned).collect());
     let is_ticket = |name: &str| site.way(name).is_some_and(|w| matches!(w.kind, WayKind::Ticket(_)));
     ways.into_iter().find(|w| !is_ticket(w))
 }

@@ -24,8 +24,9 @@ use passeur_protocols::oidc::{
 use serde_json::Value;
 
 use super::{ask, referred};
+use crate::answer::answer as answer_with;
 use crate::journey::flow::{Flow, Oidc, redirect_uri};
-use crate::journey::{Answered, Desk, Destination, Done, Journey, Proven, ProviderSession, Why, answer as answer_with, fresh};
+use crate::journey::{Answered, Desk, Destination, Done, Journey, Proven, ProviderSession, Why, fresh};
 use crate::{LiveEdition, Visit, only_value, park, trial};
 
 /// The largest answer that is taken by a form, in bytes.

@@ -29,11 +29,10 @@ use passeur_protocols::saml::told::{response as told_openly, said_to_answer};
 use serde_json::{Map, Value};
 
 use super::{ask, flow_cookie, looks_ours, request_id, tab_of, told};
+use crate::answer::answer as answer_with;
 use crate::journey::flow::{Flow, Saml};
-use crate::journey::start::wants_anew;
-use crate::journey::{
-    Asked, Desk, Destination, Done, Journey, Manner, Proven, ProviderSession, Stop, Why, answer as answer_with, compute, fresh,
-};
+use crate::journey::wants_anew;
+use crate::journey::{Asked, Desk, Destination, Done, Journey, Manner, Proven, ProviderSession, Stop, Why, compute, fresh};
 use crate::pages;
 use crate::{LiveEdition, Visit, only_value, park, trial};
 
@@ -159,7 +158,7 @@ async fn aimed<'a>(desk: Desk<'a>, link: &SamlLink, form: &Form) -> Done<'a, Jou
     let name = link.provider.name.as_str();
     let mut attempt = Attempt::begin(desk.engine, Place::SignIn, &desk.visit.facts);
     attempt.provider = Some(name.to_owned());
-    let stop = |attempt: Attempt, why: Why| Box::new(Stop { desk, attempt, to: None, why });
+    let stop = |attempt: Attempt, why: Why| Box::new(Stop { desk, attempt, to: None, why, cookies: vec![] });
     if form.relay_state.as_deref().is_some_and(looks_ours) {
         attempt.step(|| Step::new(StepCode::StateOtherBrowser));
         return Err(stop(attempt, Why::FAILED_CHECK));

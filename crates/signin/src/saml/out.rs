@@ -25,8 +25,9 @@ use passeur_protocols::saml::write::signed_message;
 use passeur_store::StoreError;
 
 use super::ask;
+use crate::answer::answer;
 use crate::ended::end_by_provider;
-use crate::journey::{Desk, Done, Stop, Why, answer, compute};
+use crate::journey::{Desk, Done, Stop, Why, compute};
 use crate::pages::{self, WayOut, redirect};
 use crate::{LiveEdition, Visit, only_value, park};
 use passeur_engine::Engine;
@@ -105,7 +106,7 @@ async fn heard<'a>(desk: Desk<'a>, provider: &str, body: Body) -> Done<'a> {
     let (request, response, state) = (field("SAMLRequest"), field("SAMLResponse"), field("RelayState"));
     let mut attempt = Attempt::begin(engine, Place::SignIn, &visit.facts);
     attempt.provider = Some(provider.to_owned());
-    let stop = |attempt: Attempt, why: Why| Box::new(Stop { desk, attempt, to: None, why });
+    let stop = |attempt: Attempt, why: Why| Box::new(Stop { desk, attempt, to: None, why, cookies: vec![] });
     let Some(found) = ask::party(&link, &mut attempt).await else { return Err(stop(attempt, Why::NOT_SENT)) };
     let address = edition.site.saml_sign_out_uri(provider);
     let (now, query, known, l) = (engine.now(), visit.query.clone(), found.known.clone(), link.clone());

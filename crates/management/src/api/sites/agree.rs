@@ -14,10 +14,11 @@ use passeur_store::AgreementRow;
 use serde_json::json;
 
 use super::super::auth::Engineer;
+use super::super::errors::{ApiError, problem};
 use super::super::extract::Json;
-use super::super::{ApiError, problem};
-use super::{Document, document, off_the_data_path, sound};
+use super::documents::{Document, document, sound};
 use crate::app::App;
+use crate::computing::off_the_data_path;
 
 /// The live edition's number, and whether that edition wants a second engineer for this document.
 async fn wanted(app: &App, who: &Engineer, text: &str, site: &Arc<Site>) -> Result<(i32, bool), ApiError> {

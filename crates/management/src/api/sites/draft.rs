@@ -11,14 +11,11 @@ use passeur_store::{DraftRow, StoreError};
 use serde_json::json;
 
 use super::super::auth::Engineer;
+use super::super::errors::{ApiError, problem};
 use super::super::extract::Json;
-use super::super::{ApiError, problem};
-use super::{agreements, examine};
+use super::agree::agreements;
+use super::documents::{examine, no_draft};
 use crate::app::App;
-
-pub(super) fn no_draft() -> ApiError {
-    problem(StatusCode::NOT_FOUND, "no-draft", "No draft", "Nobody has begun a draft. Begin one: passeur site draft put FILE")
-}
 
 fn tag(version: i64) -> String {
     format!("\"{version}\"")

@@ -13,11 +13,11 @@ use serde_json::json;
 use std::sync::Arc;
 
 use super::super::auth::Engineer;
+use super::super::errors::{ApiError, bad, problem};
 use super::super::extract::Json;
-use super::super::{ApiError, bad, problem};
 use super::agree::ask_for_second;
+use super::documents::{Document, changed, compiled, document, examine, numbered, whole};
 use super::sources::{ask_about_sources, ask_about_trials};
-use super::{Document, changed, compiled, document, examine, numbered, whole};
 use crate::app::App;
 use crate::lockout;
 use crate::rehearsal::{self, Pair};

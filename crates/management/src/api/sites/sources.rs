@@ -9,8 +9,8 @@ use passeur_core::compare::{ChangedSource, users_words};
 use passeur_core::site::Site;
 use passeur_core::step::Lang;
 
-use super::super::ApiError;
 use super::super::auth::Engineer;
+use super::super::errors::ApiError;
 use super::publish::{NAMED, unless_named};
 use crate::app::App;
 use crate::trials::{self, Under};
