@@ -96,6 +96,48 @@ fn core_and_protocols_have_no_clock_and_no_randomness() {
     }
 }
 
+/// Types, functions and constants that others may use say what they are for. Fields and variants do where their name does not say it, which no
+/// lint can know; arguments of the command line say it in their help.
+#[test]
+fn every_public_item_says_what_it_is_for() {
+    let mut files = vec![];
+    sources(&root().join("crates"), &mut files);
+    let is_item = |line: &str| {
+        let rest = line.trim_start().strip_prefix("pub ").unwrap_or_default();
+        let rest = rest.trim_start_matches("async ").trim_start_matches("const fn ");
+        ["fn ", "struct ", "enum ", "trait ", "const ", "static ", "type "].iter().any(|k| rest.starts_with(k))
+            || line.contains("pub const fn ")
+    };
+    // A macro that makes items demands what they say of themselves.
+    let of_macro = |line: &str| line.contains("enum $");
+    let mut silent = vec![];
+    for file in files.iter().filter(|f| f.components().any(|c| c.as_os_str() == "src")) {
+        let place = file.strip_prefix(root().join("crates")).unwrap();
+        if ["cli", "standins"].iter().any(|c| place.starts_with(c)) {
+            continue;
+        }
+        let text = std::fs::read_to_string(file).unwrap();
+        let lines: Vec<&str> = text.split("#[cfg(test)]\nmod").next().unwrap().lines().collect();
+        for (i, line) in lines.iter().enumerate().filter(|(_, l)| is_item(l) && !of_macro(l)) {
+            // Attributes stand between, some over several lines.
+            let (mut at, mut open) = (i, 0);
+            while at > 0 {
+                let above = lines[at - 1].trim();
+                open += above.matches([')', ']', '}']).count() as i32 - above.matches(['(', '[', '{']).count() as i32;
+                if open <= 0 && !above.starts_with("#[") {
+                    break;
+                }
+                at -= 1;
+                open = open.max(0);
+            }
+            if at == 0 || !lines[at - 1].trim_start().starts_with("///") {
+                silent.push(format!("{}:{}: {}", place.display(), i + 1, line.trim()));
+            }
+        }
+    }
+    assert!(silent.is_empty(), "{} items say nothing of themselves:\n{}", silent.len(), silent.join("\n"));
+}
+
 #[test]
 fn one_place_grants() {
     let mut files = vec![];

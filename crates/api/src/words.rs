@@ -6,8 +6,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 macro_rules! words {
-    ($($(#[$doc:meta])* $name:ident { $($(#[$of:meta])* $variant:ident = $word:tt),+ $(,)? })+) => {$(
-        $(#[$doc])*
+    ($($(#[$doc:meta])+ $name:ident { $($(#[$of:meta])* $variant:ident = $word:tt),+ $(,)? })+) => {$(
+        $(#[$doc])+
         #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
         pub enum $name {
             $($(#[$of])* #[serde(rename = $word)] $variant,)+

@@ -36,6 +36,7 @@ pub enum ProxyField {
 }
 
 impl ProxyField {
+    /// Every field that a proxy may write.
     pub const ALL: [ProxyField; 2] = [ProxyField::Forwarded, ProxyField::XForwardedFor];
 
     /// The field's name, in lower case.

@@ -152,14 +152,17 @@ impl Attempt {
         &mut self.story
     }
 
+    /// Tells a step.
     pub fn step(&mut self, make: impl FnOnce() -> Step) {
         self.witness().step(make);
     }
 
+    /// When it began.
     pub fn began(&self) -> Moment {
         self.began
     }
 
+    /// Notes what is known of the person.
     pub fn set_evidence(&mut self, evidence: &Evidence) {
         self.evidence = Some(evidence.clone());
     }

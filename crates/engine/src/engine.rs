@@ -241,6 +241,7 @@ impl Engine {
         self.links.read().unwrap_or_else(|e| e.into_inner()).own.clone()
     }
 
+    /// The link to a directory of the live edition.
     pub fn directory(&self, name: &str) -> Option<Arc<DirectoryLink>> {
         self.links.read().unwrap_or_else(|e| e.into_inner()).directories.get(name).cloned()
     }

@@ -50,6 +50,7 @@ struct Unidentified {
 }
 
 impl Recorder {
+    /// A recorder that writes to a store.
     pub fn new(store: Store) -> Recorder {
         let (queue, jobs) = mpsc::channel(QUEUE_MAX);
         tokio::spawn(write(store.clone(), jobs));

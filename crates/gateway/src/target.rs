@@ -45,6 +45,7 @@ pub struct Target {
 }
 
 /// What is known of a target, for engineers.
+#[allow(clippy::struct_excessive_bools)] // Four independent facts, as they are told.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TargetState {
     pub address: String,

@@ -30,6 +30,7 @@ pub fn problem(status: StatusCode, kind: &str, title: &str, detail: &str) -> Api
 }
 
 impl ApiError {
+    /// Names the crossing that tells the whole story.
     pub fn with_crossing(mut self, id: CrossingId) -> ApiError {
         self.0.crossing = Some(id.to_string());
         self
@@ -47,11 +48,13 @@ impl ApiError {
         self
     }
 
+    /// Names people who came in of late and no longer would.
     pub fn with_refused(mut self, people: Vec<passeur_api::Affected>) -> ApiError {
         self.0.refuses = people;
         self
     }
 
+    /// Lists what is wrong with a document.
     pub fn with_findings(mut self, findings: Vec<passeur_api::Finding>) -> ApiError {
         self.0.findings = findings;
         self

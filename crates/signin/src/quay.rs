@@ -17,6 +17,7 @@ use crate::{LiveEdition, Visit, session};
 /// How many changes of somebody's roles the quay shows.
 const CHANGES_SHOWN: i64 = 3;
 
+/// `GET /` on the sign-in host.
 pub async fn show(State(engine): State<Engine>, LiveEdition(edition): LiveEdition, visit: Visit) -> Response {
     let lang = visit.facts.lang;
     let site = &edition.site;

@@ -286,6 +286,7 @@ fn offline(document: &str, c: &ClientArgs) -> CheckAnswer {
     CheckAnswer { sound: site.is_some(), findings: findings.into_iter().map(findings::of_document).chain(untrue).collect() }
 }
 
+/// `passeur secret`: stored secrets and their versions.
 pub async fn secret(args: Secret, c: &ClientArgs) -> Result<(), Exit> {
     let client = Client::new(c)?;
     match args {
@@ -353,40 +354,35 @@ pub async fn secret(args: Secret, c: &ClientArgs) -> Result<(), Exit> {
             say!("{name} is removed, with all its versions");
             Ok(())
         }
-        Secret::List => {
-            let secrets: Vec<ApiSecret> = client.get("/secrets", &[]).await?;
-            let columns = [
-                fixed("secret"),
-                fixed("version"),
-                fixed("beside it"),
-                fixed("waits"),
-                fixed("changed"),
-                fixed("by"),
-                rest("needed by"),
-            ];
-            let rows: Vec<Vec<Cell>> = secrets
-                .iter()
-                .map(|s| {
-                    let waits =
-                        s.versions.iter().filter(|v| v.waits).map(|v| v.version.to_string()).collect::<Vec<_>>().join(", ");
-                    let version = match s.version {
-                        0 if waits.is_empty() => Cell("missing".into(), Tone::Bad),
-                        0 => Cell("none".into(), Tone::Bad),
-                        n => n.to_string().into(),
-                    };
-                    let changed = s.changed_at.map(moment).unwrap_or_default();
-                    vec![
-                        s.name.clone().into(),
-                        version,
-                        s.next.map(|n| n.to_string()).unwrap_or_default().into(),
-                        Cell(waits, Tone::Bad),
-                        changed.into(),
-                        s.changed_by.clone().unwrap_or_default().into(),
-                        s.needed_by.join(", ").into(),
-                    ]
-                })
-                .collect();
-            list(c, &secrets, &columns, &rows, "No secret is stored or needed.")
-        }
+        Secret::List => list_secrets(&client, c).await,
     }
+}
+
+/// Secrets with their versions, and what needs each.
+async fn list_secrets(client: &Client, c: &ClientArgs) -> Result<(), Exit> {
+    let secrets: Vec<ApiSecret> = client.get("/secrets", &[]).await?;
+    let columns =
+        [fixed("secret"), fixed("version"), fixed("beside it"), fixed("waits"), fixed("changed"), fixed("by"), rest("needed by")];
+    let rows: Vec<Vec<Cell>> = secrets
+        .iter()
+        .map(|s| {
+            let waits = s.versions.iter().filter(|v| v.waits).map(|v| v.version.to_string()).collect::<Vec<_>>().join(", ");
+            let version = match s.version {
+                0 if waits.is_empty() => Cell("missing".into(), Tone::Bad),
+                0 => Cell("none".into(), Tone::Bad),
+                n => n.to_string().into(),
+            };
+            let changed = s.changed_at.map(moment).unwrap_or_default();
+            vec![
+                s.name.clone().into(),
+                version,
+                s.next.map(|n| n.to_string()).unwrap_or_default().into(),
+                Cell(waits, Tone::Bad),
+                changed.into(),
+                s.changed_by.clone().unwrap_or_default().into(),
+                s.needed_by.join(", ").into(),
+            ]
+        })
+        .collect();
+    list(c, &secrets, &columns, &rows, "No secret is stored or needed.")
 }

@@ -22,8 +22,8 @@ use super::provider::{read_groups, read_party, read_provider};
 use super::way::{Around, read_mail, read_way};
 use crate::session::Lifetimes;
 use crate::site::{
-    ACCESS_TOKEN, Access, AttributeId, BUILT_IN, Delivery, Directory, Gate, Mapping, Octets, PERSONAL_TOKEN, Place, Salts, Site,
-    UpstreamTicket, Way, WayKind,
+    ACCESS_TOKEN, Access, AttributeId, BUILT_IN, Delivery, Directory, Gate, MailServer, Mapping, Octets, PERSONAL_TOKEN, Place,
+    Provider, Salts, SamlParty, Site, UpstreamTicket, Way, WayKind,
 };
 
 /// The most rules of the whole site, counted at every gate.
@@ -124,15 +124,24 @@ impl Interner {
     }
 }
 
-fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
-    if root.number("format", 1, 1..=1) != 1 || !root.has("format") {
-        root.error("format", "format is missing".into(), "Begin the file with format = 1.");
-    }
-    let Head { name, address, lifetimes, keep_days, proxies, zone } = read_head(root);
-    let mut interner = Interner { names: BUILT_IN.map(str::to_owned).to_vec() };
-    let saml = read_party(root, address.as_ref());
+/// Providers and ways in of our own, with what rules and gates may say of them.
+struct WaysIn {
+    saml: SamlParty,
+    providers: Vec<Provider>,
+    mail: Option<MailServer>,
+    ways: Vec<Way>,
+    /// Names of both.
+    way_names: Vec<String>,
+    group_givers: Vec<String>,
+    token_givers: Vec<String>,
+    password_ways: Vec<String>,
+    certificate_ways: Vec<String>,
+}
+
+fn read_ways_in(root: &Fields<'_, '_>, address: Option<&PublicAddress>, interner: &mut Interner) -> WaysIn {
+    let saml = read_party(root, address);
     let mut provider_names = vec![];
-    let mut providers = vec![];
+    let mut providers: Vec<Provider> = vec![];
     for f in root.tables("provider") {
         let name = name_of(&f, &provider_names);
         provider_names.push(name.clone());
@@ -141,10 +150,10 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     }
     let mail = read_mail(root);
     let mut way_names = provider_names.clone();
-    let mut ways = vec![];
+    let mut ways: Vec<Way> = vec![];
     let (all_directories, all_ways) = (root.texts_in("directory", "name"), root.texts_in("way", "name"));
     let others: Vec<String> = provider_names.iter().chain(&all_ways).cloned().collect();
-    let host = address.as_ref().map(|a| a.name().to_lowercase()).unwrap_or_default();
+    let host = address.map(|a| a.name().to_lowercase()).unwrap_or_default();
     let around = Around { directories: &all_directories, others: &others, has_mail: mail.is_some(), host: &host };
     for f in root.tables("way") {
         let name = name_of(&f, &way_names);
@@ -162,6 +171,18 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let password_ways: Vec<String> = ways.iter().filter(by_password).map(|w| w.name.clone()).collect();
     let by_certificate = |w: &&Way| matches!(w.kind, WayKind::Certificate(_));
     let certificate_ways: Vec<String> = ways.iter().filter(by_certificate).map(|w| w.name.clone()).collect();
+    WaysIn { saml, providers, mail, ways, way_names, group_givers, token_givers, password_ways, certificate_ways }
+}
+
+fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
+    if root.number("format", 1, 1..=1) != 1 || !root.has("format") {
+        root.error("format", "format is missing".into(), "Begin the file with format = 1.");
+    }
+    let Head { name, address, lifetimes, keep_days, proxies, zone } = read_head(root);
+    let mut interner = Interner { names: BUILT_IN.map(str::to_owned).to_vec() };
+    let WaysIn { saml, providers, mail, ways, way_names, group_givers, token_givers, password_ways, certificate_ways } =
+        read_ways_in(root, address.as_ref(), &mut interner);
+    let mut providers = providers;
     // What the site's mappings make may feed a directory, so it has a place before directories are read.
     let from_providers = interner.names.len();
     interner.mapped(root);
@@ -202,62 +223,26 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     fed_before(root, &directories, &mappings, before_directories);
     let rules = super::rule::read_rules(root, &names, !directories.is_empty() || !group_givers.is_empty(), None, &[]);
     let of_site = OfSite { rules: &rules, mappings: &mappings };
-    let mut delivery_names = vec![];
-    let mut deliveries = vec![];
-    for f in root.tables("delivery") {
-        let name = name_of(&f, &delivery_names);
-        delivery_names.push(name.clone());
-        deliveries.push(delivery::read(&f, name, &names));
-    }
+    let (delivery_names, deliveries) = read_deliveries(root, &names);
+    let beside = Beside {
+        address: address.as_ref(),
+        ways: &ways,
+        certificate_ways: &certificate_ways,
+        deliveries: &deliveries,
+        providers: &providers,
+    };
     let mut gate_names = vec![];
     let mut gates: Vec<Gate> = vec![];
     for f in root.tables("gate") {
         let name = name_of(&f, &gate_names);
         gate_names.push(name.clone());
         let Some(gate) = gate::read_gate(&f, name, &names, &delivery_names, of_site) else { continue };
-        let taken = gates.iter().map(|g| (&g.address, g.name.as_str())).chain(address.iter().map(|a| (a, "the sign-in host")));
-        if let Some((_, by)) = taken.into_iter().find(|(a, _)| a.host == gate.address.host) {
-            f.error("address", format!("the address is already that of {by}"), "Give each gate its own host name.");
-        }
-        let by_ticket = |w: &&Way| matches!(w.kind, WayKind::Ticket(_)) && gate.access.ways.contains(&w.name);
-        if gate.web().ticket.as_ref().is_some_and(UpstreamTicket::takes_forwarded) && !ways.iter().any(|w| by_ticket(&w)) {
-            let remedy = "Name a [[way]] of kind ticket in ways-in, or take \"forwarded\" out of by.";
-            f.error("ticket", "nobody brings a ticket along here: the gate takes no way in by ticket".into(), remedy);
-        }
-        if let Some(way) = gate.access.ways.iter().find(|w| certificate_ways.contains(w)) {
-            f.error(
-                "ways-in",
-                format!("{way} is by client certificate, which no page can ask for"),
-                "Name it in [gate.callers].",
-            );
-        }
-        let sets = |d: &&Delivery| Some(&d.name) == gate.delivery.as_ref();
-        let authorization = |d: &Delivery| d.headers.iter().any(|h| h.name.eq_ignore_ascii_case("authorization"));
-        let key = if gate.web().ticket.is_some() { "ticket" } else { "hand-over" };
-        if (gate.web().hand_over.is_some() || gate.web().ticket.is_some())
-            && deliveries.iter().find(sets).is_some_and(authorization)
-        {
-            f.error(key, "the delivery sets Authorization as well".into(), "Keep one of them.");
-        }
-        if gate.access.unasked && !providers.iter().any(|p| gate.access.ways.contains(&p.name) && p.saml().is_some()) {
-            f.error(
-                "unasked",
-                "no provider of the gate speaks SAML, and by nothing else does anybody come unasked".into(),
-                "Take the line away.",
-            );
-        }
+        check_gate(&f, &gate, &beside, &gates);
         gates.push(gate);
     }
     let networks = super::network::read(root, &names);
     let routes = super::route::read(root, &names, &directories, &gates);
-    let mut second_engineer = false;
-    let engineers = root.table("engineers").map(|f| {
-        second_engineer = f.flag("second-engineer", false);
-        let words = crate::role::Role::ALL.map(crate::role::Role::word);
-        let access = read_access(&f, &names, Some(&words), OfSite { rules: &[], mappings: &mappings }, None);
-        f.finish();
-        access
-    });
+    let (engineers, second_engineer) = read_engineers(root, &names, &mappings);
     let first = |a: &Access| a.ways.first().cloned().unwrap_or_default();
     let mut expected_at: Vec<(String, String)> =
         gates.iter().map(|g| (Place::gate(&g.name).to_string(), first(&g.access))).collect();
@@ -289,6 +274,69 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         mappings,
         salts: Salts::default(),
     })
+}
+
+/// Who may use the console, and whether a change of the site needs a second engineer.
+fn read_engineers(root: &Fields<'_, '_>, names: &Names<'_>, mappings: &[Mapping]) -> (Option<Access>, bool) {
+    let Some(f) = root.table("engineers") else { return (None, false) };
+    let second = f.flag("second-engineer", false);
+    let words = crate::role::Role::ALL.map(crate::role::Role::word);
+    let access = read_access(&f, names, Some(&words), OfSite { rules: &[], mappings }, None);
+    f.finish();
+    (Some(access), second)
+}
+
+/// Deliveries of the site, with their names: gates may name one that could not be read.
+fn read_deliveries(root: &Fields<'_, '_>, names: &Names<'_>) -> (Vec<String>, Vec<Delivery>) {
+    let mut taken = vec![];
+    let mut deliveries = vec![];
+    for f in root.tables("delivery") {
+        let name = name_of(&f, &taken);
+        taken.push(name.clone());
+        deliveries.push(delivery::read(&f, name, names));
+    }
+    (taken, deliveries)
+}
+
+/// What a gate is checked against.
+struct Beside<'a> {
+    address: Option<&'a PublicAddress>,
+    ways: &'a [Way],
+    certificate_ways: &'a [String],
+    deliveries: &'a [Delivery],
+    providers: &'a [Provider],
+}
+
+/// What a gate cannot be beside the rest of the site, and beside the gates before it.
+fn check_gate(f: &Fields<'_, '_>, gate: &Gate, beside: &Beside<'_>, gates: &[Gate]) {
+    let taken =
+        gates.iter().map(|g| (&g.address, g.name.as_str())).chain(beside.address.iter().map(|a| (*a, "the sign-in host")));
+    if let Some((_, by)) = taken.into_iter().find(|(a, _)| a.host == gate.address.host) {
+        f.error("address", format!("the address is already that of {by}"), "Give each gate its own host name.");
+    }
+    let by_ticket = |w: &&Way| matches!(w.kind, WayKind::Ticket(_)) && gate.access.ways.contains(&w.name);
+    if gate.web().ticket.as_ref().is_some_and(UpstreamTicket::takes_forwarded) && !beside.ways.iter().any(|w| by_ticket(&w)) {
+        let remedy = "Name a [[way]] of kind ticket in ways-in, or take \"forwarded\" out of by.";
+        f.error("ticket", "nobody brings a ticket along here: the gate takes no way in by ticket".into(), remedy);
+    }
+    if let Some(way) = gate.access.ways.iter().find(|w| beside.certificate_ways.contains(w)) {
+        f.error("ways-in", format!("{way} is by client certificate, which no page can ask for"), "Name it in [gate.callers].");
+    }
+    let sets = |d: &&Delivery| Some(&d.name) == gate.delivery.as_ref();
+    let authorization = |d: &Delivery| d.headers.iter().any(|h| h.name.eq_ignore_ascii_case("authorization"));
+    let key = if gate.web().ticket.is_some() { "ticket" } else { "hand-over" };
+    if (gate.web().hand_over.is_some() || gate.web().ticket.is_some())
+        && beside.deliveries.iter().find(sets).is_some_and(authorization)
+    {
+        f.error(key, "the delivery sets Authorization as well".into(), "Keep one of them.");
+    }
+    if gate.access.unasked && !beside.providers.iter().any(|p| gate.access.ways.contains(&p.name) && p.saml().is_some()) {
+        f.error(
+            "unasked",
+            "no provider of the gate speaks SAML, and by nothing else does anybody come unasked".into(),
+            "Take the line away.",
+        );
+    }
 }
 
 /// What `[site]` says.

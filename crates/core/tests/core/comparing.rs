@@ -197,6 +197,7 @@ fn people(before: &str, after: &str) -> Vec<String> {
     all.iter().filter(|c| c.bearing != Bearing::Other).map(|c| format!("{:?} {}", c.bearing, c.words(Lang::En))).collect()
 }
 
+#[allow(clippy::too_many_lines)] // A table of pairs.
 #[test]
 fn whom_rules_admit_is_compared_whatever_they_are_written_like() {
     let enter = |when: &str| rule("in", when, "enter = true");

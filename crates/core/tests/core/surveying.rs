@@ -89,6 +89,7 @@ fn rule(when: &str, effect: &str) -> String {
 type Provoke = (Code, String, fn(&mut Facts));
 
 /// What provokes each code, on the sound harbour.
+#[allow(clippy::too_many_lines)] // A catalogue: what provokes each finding.
 fn provocations() -> Vec<Provoke> {
     let same = |code: Code, change: fn(&mut Facts)| (code, SITE.to_owned(), change);
     let text = |code: Code, text: String| -> Provoke { (code, text, |_| ()) };

@@ -18,6 +18,7 @@ fn silent(link: &OidcLink, e: impl ToString) -> Found {
     Found::NotNow(link.provider.issuer.clone(), e.to_string())
 }
 
+/// What an access token stands for at a gate.
 pub async fn check(
     engine: &Engine,
     site: &Site,

@@ -13,6 +13,7 @@ use super::{Bad, Good, bad};
 /// How long what a certificate opened is good, in hours, before the certificate is looked at again.
 const CERTIFICATE_HOURS: i64 = 1;
 
+/// What a client certificate stands for at a gate.
 pub fn check(site: &Site, gate: &Gate, chain: &[Vec<u8>], now: Moment) -> Result<Good, Bad> {
     let name = gate.access.callers.as_ref().and_then(|c| c.certificates.as_deref()).unwrap_or_default();
     let Some(WayKind::Certificate(way)) = site.way(name).map(|w| &w.kind) else {

@@ -10,6 +10,7 @@ use super::{Found, Good, bad};
 use crate::engine::Engine;
 use crate::look_up;
 
+/// What a personal token stands for at a gate.
 pub async fn check(engine: &Engine, site: &Site, gate: &Gate, callers: &Callers, secret: &str) -> Result<Found, StoreError> {
     let now = engine.now();
     let Some(token) = Token::parse(secret) else { return Ok(bad("token", "no token of ours", "a good one").into()) };

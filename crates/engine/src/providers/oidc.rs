@@ -177,6 +177,7 @@ impl OidcLink {
         self.proofs.iter().filter_map(key).collect()
     }
 
+    /// The client that speaks to the provider.
     pub fn http(&self) -> Result<Client, HttpError> {
         Client::new(self.provider.ca_file.as_deref(), HTTP_LIMIT)
     }

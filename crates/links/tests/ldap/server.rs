@@ -36,6 +36,7 @@ impl Held {
 }
 
 /// How it behaves.
+#[allow(clippy::struct_excessive_bools)] // Each is one way in which a server is odd.
 #[derive(Clone, Debug, Default)]
 pub struct Manner {
     /// Lists longer than this come in ranges.

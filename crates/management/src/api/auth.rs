@@ -137,95 +137,108 @@ impl FromRequestParts<App> for Engineer {
         if any_host {
             return Err(emergency_only());
         }
-        if let Some(value) = parts.headers.get(header::AUTHORIZATION) {
-            let text = value.to_str().unwrap_or_default();
-            let bearer = text.split_once(' ').filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer")).map(|(_, t)| t.trim());
-            let Some(token) = bearer.and_then(Token::parse) else {
-                return Err(unknown_token());
-            };
-            let digest = token.digest();
-            let row = app.store.token(&digest, app.now()).await?.ok_or_else(unknown_token)?;
-            let mut role = Role::parse(&row.role).ok_or_else(unknown_token)?;
-            if let Some(areas) = &row.areas {
-                let area = area_of(parts.uri.path());
-                if area != "me" && !areas.iter().any(|a| a == area) {
-                    let words = format!("The token \"{}\" is good for {} only.", row.name, areas.join(", "));
-                    return Err(problem(StatusCode::FORBIDDEN, "token", "Not with this token", &words));
-                }
-            }
-            let (mut person, mut key) = (None, None);
-            if let (Some(provider), Some(subject)) = (&row.owner_provider, &row.owner_subject) {
-                person = Some(Person { provider: provider.clone(), subject: subject.clone() });
-                let authority = row.owner_authority.clone().unwrap_or_default();
-                let owner = PersonKey { authority, subject: subject.clone() };
-                // It ends with its owner, and reaches no farther than they do now.
-                let known = app.live.get().is_some_and(|e| e.site.knows(provider, &owner));
-                if !known || app.store.block(&owner).await?.is_some() {
-                    return Err(owner_gone(&row));
-                }
-                let now = console::role_of_owner(app, (digest, address), &owner).await?;
-                role = now.map(|owner| owner.min(role)).ok_or_else(|| owner_gone(&row))?;
-                key = Some(owner);
-            }
-            app.store.token_used(&digest, app.now()).await?;
-            return Ok(Engineer {
-                name: row.name,
-                role,
-                by: KnownBy::Token,
-                began: None,
-                person,
-                key,
-                session: None,
-                evidence: None,
-                address,
-                lang,
-            });
+        match parts.headers.get(header::AUTHORIZATION) {
+            Some(value) => by_token(app, parts, value, (address, lang)).await,
+            None => by_session(app, parts, (address, lang)).await,
         }
-        let offered = address.is_some_and(|a| emergency::offered(app, &parts.headers, a).is_some());
-        let sign_in = || {
-            let mut problem = problem(
-                StatusCode::UNAUTHORIZED,
-                "sign-in",
-                "Sign-in needed",
-                "Sign in to the console, or send Authorization: Bearer TOKEN.",
-            );
-            if offered {
-                problem = problem.with_emergency();
-            }
-            problem
-        };
-        let Some(edition) = app.live.get() else {
-            return Err(sign_in());
-        };
-        let Some(mut found) = session::of_browser(app, &edition, &parts.headers).await? else {
-            return Err(sign_in());
-        };
-        if let Some(access) = &edition.site.engineers {
-            look_up::fill(app, &edition.site, access, &mut found.evidence).await;
-        }
-        let role = console::role(app, &edition.site, &found.evidence, address);
-        let none = || {
-            let detail = format!("{} is signed in, but no rule under [engineers] gives a role.", found.row.name);
-            problem(StatusCode::FORBIDDEN, "role", "No role here", &detail)
-        };
-        Ok(Engineer {
-            role: role.ok_or_else(none)?,
-            name: found.row.name,
-            by: KnownBy::Session,
-            began: Some(found.row.began),
-            person: Some(Person { provider: found.evidence.provider.clone(), subject: found.evidence.subject.clone() }),
-            key: Some(found.evidence.person()),
-            session: Some(found.row.id),
-            evidence: Some(found.evidence),
-            address,
-            lang,
-        })
     }
 }
 
 fn emergency_only() -> ApiError {
     let words = "No edition knows this host. Only the emergency account works here.";
     problem(StatusCode::UNAUTHORIZED, "sign-in", "Sign-in needed", words).with_emergency()
+}
+
+/// Where a caller is, and the language that they are told in.
+type From = (Option<IpAddr>, Lang);
+
+/// By a bearer token: with its role, and never farther than its owner may go now.
+async fn by_token(app: &App, parts: &Parts, value: &http::HeaderValue, (address, lang): From) -> Result<Engineer, ApiError> {
+    let text = value.to_str().unwrap_or_default();
+    let bearer = text.split_once(' ').filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer")).map(|(_, t)| t.trim());
+    let Some(token) = bearer.and_then(Token::parse) else {
+        return Err(unknown_token());
+    };
+    let digest = token.digest();
+    let row = app.store.token(&digest, app.now()).await?.ok_or_else(unknown_token)?;
+    let mut role = Role::parse(&row.role).ok_or_else(unknown_token)?;
+    if let Some(areas) = &row.areas {
+        let area = area_of(parts.uri.path());
+        if area != "me" && !areas.iter().any(|a| a == area) {
+            let words = format!("The token \"{}\" is good for {} only.", row.name, areas.join(", "));
+            return Err(problem(StatusCode::FORBIDDEN, "token", "Not with this token", &words));
+        }
+    }
+    let (mut person, mut key) = (None, None);
+    if let (Some(provider), Some(subject)) = (&row.owner_provider, &row.owner_subject) {
+        person = Some(Person { provider: provider.clone(), subject: subject.clone() });
+        let authority = row.owner_authority.clone().unwrap_or_default();
+        let owner = PersonKey { authority, subject: subject.clone() };
+        // It ends with its owner, and reaches no farther than they do now.
+        let known = app.live.get().is_some_and(|e| e.site.knows(provider, &owner));
+        if !known || app.store.block(&owner).await?.is_some() {
+            return Err(owner_gone(&row));
+        }
+        let now = console::role_of_owner(app, (digest, address), &owner).await?;
+        role = now.map(|owner| owner.min(role)).ok_or_else(|| owner_gone(&row))?;
+        key = Some(owner);
+    }
+    app.store.token_used(&digest, app.now()).await?;
+    Ok(Engineer {
+        name: row.name,
+        role,
+        by: KnownBy::Token,
+        began: None,
+        person,
+        key,
+        session: None,
+        evidence: None,
+        address,
+        lang,
+    })
+}
+
+/// By the session of the browser.
+async fn by_session(app: &App, parts: &Parts, (address, lang): From) -> Result<Engineer, ApiError> {
+    let offered = address.is_some_and(|a| emergency::offered(app, &parts.headers, a).is_some());
+    let sign_in = || {
+        let mut problem = problem(
+            StatusCode::UNAUTHORIZED,
+            "sign-in",
+            "Sign-in needed",
+            "Sign in to the console, or send Authorization: Bearer TOKEN.",
+        );
+        if offered {
+            problem = problem.with_emergency();
+        }
+        problem
+    };
+    let Some(edition) = app.live.get() else {
+        return Err(sign_in());
+    };
+    let Some(mut found) = session::of_browser(app, &edition, &parts.headers).await? else {
+        return Err(sign_in());
+    };
+    if let Some(access) = &edition.site.engineers {
+        look_up::fill(app, &edition.site, access, &mut found.evidence).await;
+    }
+    let role = console::role(app, &edition.site, &found.evidence, address);
+    let none = || {
+        let detail = format!("{} is signed in, but no rule under [engineers] gives a role.", found.row.name);
+        problem(StatusCode::FORBIDDEN, "role", "No role here", &detail)
+    };
+    Ok(Engineer {
+        role: role.ok_or_else(none)?,
+        name: found.row.name,
+        by: KnownBy::Session,
+        began: Some(found.row.began),
+        person: Some(Person { provider: found.evidence.provider.clone(), subject: found.evidence.subject.clone() }),
+        key: Some(found.evidence.person()),
+        session: Some(found.row.id),
+        evidence: Some(found.evidence),
+        address,
+        lang,
+    })
 }
 
 /// The part of the API that a path belongs to.

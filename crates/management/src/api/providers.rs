@@ -52,6 +52,7 @@ pub async fn read(State(app): State<App>, who: Engineer, Json(ask): Json<ReadPro
     read.map(Json).map_err(|l| problem(StatusCode::BAD_REQUEST, "provider", "Not read", &l.0))
 }
 
+/// Of which provider.
 #[derive(Deserialize, utoipa::IntoParams)]
 pub struct OfProvider {
     /// As this provider needs it; of all unless given.

@@ -36,6 +36,7 @@ impl ValidAccessToken {
     pub fn client(&self) -> &str {
         &self.client
     }
+    /// When it runs out.
     pub fn expires(&self) -> Moment {
         self.expires
     }

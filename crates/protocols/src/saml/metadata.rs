@@ -16,6 +16,7 @@ use passeur_core::x509::certificate;
 pub const METADATA: &str = "urn:oasis:names:tc:SAML:2.0:metadata";
 /// The bindings that are spoken (saml-bindings-2.0-os 3.4, 3.5).
 pub const REDIRECT: &str = "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect";
+/// The binding by a form that posts itself (saml-bindings-2.0-os 3.5).
 pub const POST: &str = "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST";
 /// The most certificates and endpoints of a provider.
 const PARTS_MAX: usize = 50;

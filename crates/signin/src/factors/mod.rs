@@ -45,6 +45,7 @@ pub enum Kind {
 }
 
 impl Kind {
+    /// A stable code.
     pub fn code(self) -> &'static str {
         match self {
             Kind::Totp => "totp",
@@ -81,6 +82,7 @@ pub fn open_passkey(engine: &Engine, row: &FactorRow) -> Option<Passkey> {
     serde_json::from_slice(&plain).ok()
 }
 
+/// A passkey as it is kept.
 pub fn seal_passkey(engine: &Engine, id: Uuid, key: &Passkey) -> Vec<u8> {
     engine.ring.seal(Purpose::Factor, id.as_bytes(), random(), &serde_json::to_vec(key).unwrap_or_default())
 }

@@ -42,6 +42,7 @@ pub struct Ask {
 }
 
 impl Ask {
+    /// Sealed into an address.
     pub fn seal(&self, engine: &Engine) -> String {
         engine.ring.seal_text(Purpose::Ask, random(), &serde_json::to_vec(self).unwrap_or_default())
     }
@@ -54,10 +55,12 @@ impl Ask {
         (age < Duration::minutes(ASK_MINUTES)).then_some(ask)
     }
 
+    /// When the crossing began.
     pub fn began_at(&self) -> Option<Moment> {
         DateTime::from_timestamp_millis(self.began)
     }
 
+    /// Where the person returns to; the front page where the address cannot be read.
     pub fn return_path(&self) -> ReturnPath {
         ReturnPath::parse(&self.target).unwrap_or_else(ReturnPath::root)
     }

@@ -67,10 +67,12 @@ pub struct Desk<'a> {
 }
 
 impl<'a> Desk<'a> {
+    /// The site of the edition.
     pub fn site(&self) -> &'a Site {
         &self.edition.site
     }
 
+    /// The language that the person reads.
     pub fn lang(&self) -> Lang {
         self.visit.facts.lang
     }
@@ -141,14 +143,17 @@ impl<'a, S> Journey<'a, S> {
         Journey { desk, attempt, to, state: next(state) }
     }
 
+    /// The node.
     pub fn engine(&self) -> &'a Engine {
         self.desk.engine
     }
 
+    /// The site of the edition.
     pub fn site(&self) -> &'a Site {
         self.desk.site()
     }
 
+    /// Tells a step.
     pub fn step(&mut self, make: impl FnOnce() -> Step) {
         self.attempt.step(make);
     }

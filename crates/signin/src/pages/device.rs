@@ -32,6 +32,7 @@ pub enum DeviceSaid<'a> {
     NoEngineer,
 }
 
+/// The page on which an engineer lets a command line in.
 pub struct DevicePage<'a> {
     pub site: &'a Site,
     pub lang: Lang,
@@ -42,6 +43,7 @@ pub struct DevicePage<'a> {
 }
 
 impl DevicePage<'_> {
+    /// The page.
     pub fn page(&self) -> Page {
         let lang = self.lang;
         let ask = |code: &str| {

@@ -35,6 +35,7 @@ pub fn passkey_form(lang: Lang, what: &str, action: &str, inner: Markup, button:
     }
 }
 
+/// What a page with passkeys loads.
 pub fn passkey_script() -> Markup {
     html! { script src="/.passeur/passkey.js" defer {} }
 }
@@ -50,6 +51,7 @@ pub struct FactorForm<'a> {
 }
 
 impl FactorForm<'_> {
+    /// The page.
     pub fn page(&self) -> Response {
         let lang = self.lang;
         let codes = self.kinds.iter().any(|k| matches!(k, Kind::Totp | Kind::Recovery));
@@ -124,6 +126,7 @@ pub struct FactorsPage<'a> {
 }
 
 impl FactorsPage<'_> {
+    /// The page.
     pub fn page(&self, status: StatusCode) -> Response {
         let lang = self.lang;
         let content = html! {

@@ -22,6 +22,7 @@ pub struct TokensPage<'a> {
 }
 
 impl TokensPage<'_> {
+    /// The page.
     pub fn page(&self, status: StatusCode) -> Page {
         let lang = self.lang;
         let day = |t: passeur_core::Moment| t.format("%Y-%m-%d").to_string();
