@@ -17,6 +17,7 @@ use passeur_core::site::{By, Gate, Site, UpstreamTicket};
 use passeur_core::step::{Param, Silent, Step, StepCode};
 use passeur_links::kerberos::{Delegation, NoTicket, Shown, behalf};
 use passeur_live::edition::Edition;
+use passeur_live::ticket::TicketFailed;
 use passeur_store::StoreError;
 use uuid::Uuid;
 
@@ -36,26 +37,6 @@ pub struct Holder<'a> {
     pub crossing: CrossingId,
     /// Whether the admission has ended meanwhile, so that nothing is kept for it.
     pub is_over: &'a (dyn Fn() -> bool + Sync),
-}
-
-/// Why an application is not shown a ticket, or did not take it.
-#[derive(Clone, Debug)]
-pub struct TicketFailed {
-    pub step: Step,
-    /// The ticket that the person's browser sent along is not on this node: their browser can send another.
-    pub lost: bool,
-}
-
-impl TicketFailed {
-    /// For a reason.
-    pub fn of(step: Step) -> TicketFailed {
-        TicketFailed { step, lost: false }
-    }
-
-    /// Whether the failure says something of the person, rather than that something is broken.
-    pub fn refuses(&self) -> bool {
-        refuses(self.step.code)
-    }
 }
 
 /// What becomes of a request for which there is no ticket, or none that its application takes.
@@ -195,9 +176,9 @@ fn step_of(why: NoTicket, person: &str, account: &str, service: &str) -> Step {
 }
 
 /// Whether a failure says something of the person, rather than that something is broken.
-fn refuses(code: StepCode) -> bool {
+pub fn refuses(failed: &TicketFailed) -> bool {
     matches!(
-        code,
+        failed.step.code,
         StepCode::UpstreamTicketNotAllowed
             | StepCode::UpstreamTicketAccount
             | StepCode::UpstreamTicketPerson
@@ -227,7 +208,7 @@ pub async fn without(
     if failed.lost && navigates && slot.may_ask(now) {
         return Ok(Without::SignInAgain);
     }
-    let outcome = if failed.refuses() { Outcome::Refused } else { Outcome::Failed };
+    let outcome = if refuses(&failed) { Outcome::Refused } else { Outcome::Failed };
     if let Ok(Some(row)) = engine.store.session(session).await {
         attempt.is_of(&row);
     }

@@ -10,6 +10,7 @@ use passeur_core::circumstances::RequestFacts;
 use passeur_core::id::Token;
 use passeur_core::step::Step;
 use passeur_live::edition::Edition;
+use passeur_live::ticket::TicketFailed;
 
 use crate::admission::Admission;
 use crate::bodies::Bound;
@@ -122,21 +123,6 @@ impl Proof {
     /// Whom the application was shown.
     pub fn person(&self) -> &str {
         self.0.person()
-    }
-}
-
-/// Why an application is not shown a ticket, or did not take it.
-#[derive(Clone, Debug)]
-pub struct TicketFailed {
-    pub step: Step,
-    /// The ticket that the person's browser sent along is not on this node: their browser can send another.
-    pub lost: bool,
-}
-
-impl TicketFailed {
-    /// For a reason.
-    pub fn of(step: Step) -> TicketFailed {
-        TicketFailed { step, lost: false }
     }
 }
 

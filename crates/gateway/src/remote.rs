@@ -11,13 +11,14 @@ use passeur_core::circumstances::RequestFacts;
 use passeur_core::id::Token;
 use passeur_core::step::{Step, StepCode};
 use passeur_live::edition::Edition;
+use passeur_live::ticket::TicketFailed;
 use tokio::runtime::Handle;
 
 use crate::admission::Admission;
 use crate::bearer::Bearer;
 use crate::bodies::Bound;
 use crate::body::{Body, full};
-use crate::control::{Control, Interrupted, NoSession, Presented, Proof, Ticket, TicketFailed, UpstreamFailure};
+use crate::control::{Control, Interrupted, NoSession, Presented, Proof, Ticket, UpstreamFailure};
 use crate::edition::WebEdition;
 
 /// [`Control`] on another runtime. Cheap to clone.

@@ -12,10 +12,11 @@ use http::{HeaderValue, Response, StatusCode};
 use hyper::body::Incoming;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::step::{Param, Step, StepCode};
+use passeur_live::ticket::TicketFailed;
 
 use crate::admission::Admission;
 use crate::body::Body;
-use crate::control::{Proof, TicketFailed, UpstreamFailure};
+use crate::control::{Proof, UpstreamFailure};
 use crate::edition::{Place, WebEdition};
 use crate::outgoing::Outgoing;
 use crate::path::Gateway;

@@ -12,3 +12,4 @@ pub mod programs;
 pub mod resolve;
 pub mod session;
 pub mod sessions;
+pub mod ticket;

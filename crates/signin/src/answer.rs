@@ -10,8 +10,8 @@ use crate::{pages, trial};
 pub async fn answer(done: Done<'_>) -> Response {
     match done {
         Ok(response) => response,
-        Err(stop) => {
-            let cookies = stop.cookies.clone();
+        Err(mut stop) => {
+            let cookies = std::mem::take(&mut stop.cookies);
             let mut response = stopped(*stop).await;
             cookies.iter().for_each(|c| pages::set_cookie(&mut response, c));
             response

@@ -30,6 +30,11 @@ pub fn problem(status: StatusCode, kind: &str, title: &str, detail: &str) -> Api
 }
 
 impl ApiError {
+    /// The status of the answer.
+    pub fn status(&self) -> StatusCode {
+        StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
+    }
+
     /// Names the crossing that tells the whole story.
     pub fn with_crossing(mut self, id: CrossingId) -> ApiError {
         self.0.crossing = Some(id.to_string());
@@ -94,8 +99,7 @@ impl From<StoreError> for ApiError {
 
 impl IntoResponse for ApiError {
     fn into_response(self) -> Response {
-        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        let mut response = (status, axum::Json(&*self.0)).into_response();
+        let mut response = (self.status(), axum::Json(&*self.0)).into_response();
         let headers = response.headers_mut();
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(PROBLEM));
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));

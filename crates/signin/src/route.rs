@@ -6,7 +6,7 @@
 
 use std::time::{Duration, Instant};
 
-use axum::extract::{Form, State};
+use axum::extract::Form;
 use axum::response::{IntoResponse, Response};
 use passeur_core::address::neighbourhood;
 use passeur_core::route::{self, Choice, Decided, Device, Entry, Facts, Questions, Suffix, Typed};
@@ -25,7 +25,7 @@ use crate::journey::destination::offered;
 use crate::journey::flow::{self, Flow, SEALED_MAX};
 use crate::journey::routed::{How, NAMES_MAX, Routed, told, unnamed};
 use crate::journey::{Again, Asked, Desk, Destination, Done, Journey, Manner, Why, choose};
-use crate::{LiveEdition, Visit, browser_binding, known_names, local, pages};
+use crate::{Incoming, Visit, browser_binding, known_names, local, pages};
 
 /// The longest name that is looked at, in characters.
 const NAME_MAX: usize = 256;
@@ -141,11 +141,8 @@ pub fn ask_name(journey: Journey<'_, Asked>) -> Response {
     journey.step(|| Step::new(StepCode::NameAsked));
     journey.attempt.record_waiting();
     let place = journey.to.title(desk.site());
-    let mut response = pages::ask_name(desk.site(), desk.lang(), place, &sealed, &another).into_response();
-    if let Some(cookie) = set {
-        pages::set_cookie(&mut response, &cookie);
-    }
-    response
+    let response = pages::ask_name(desk.site(), desk.lang(), place, &sealed, &another).into_response();
+    pages::with_cookie(response, set.as_deref())
 }
 
 /// What the page that asks for a name sends.
@@ -158,14 +155,9 @@ pub struct Named {
 }
 
 /// `POST /.passeur/name`. The guard has checked where it comes from. Nothing is proven by it, so a flow may come again.
-pub async fn post(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
-    visit: Visit,
-    Form(named): Form<Named>,
-) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
-    local::onward(desk.site(), &visit, pages::Word::OnToSignIn, answer(typed(desk, &named).await).await)
+pub async fn post(incoming: Incoming, Form(named): Form<Named>) -> Response {
+    let desk = incoming.desk();
+    local::onward(desk.site(), desk.visit, pages::Word::OnToSignIn, answer(typed(desk, &named).await).await)
 }
 
 async fn typed<'a>(desk: Desk<'a>, named: &Named) -> Done<'a> {

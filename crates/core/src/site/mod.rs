@@ -68,9 +68,6 @@ use crate::forwarded::Proxies;
 use crate::person::{PersonKey, WayIn, authority};
 use crate::session::Lifetimes;
 
-/// The number of a published edition, from 1.
-pub type EditionNumber = i32;
-
 /// One compiled edition.
 #[derive(Clone, Debug)]
 pub struct Site {

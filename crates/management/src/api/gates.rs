@@ -6,9 +6,10 @@ use passeur_api::{Counter, Directory, DirectoryServer, Gate, GateKind, Node, Out
 use passeur_core::crossing::Outcome;
 use passeur_core::delivery::ValueOf;
 use passeur_core::role::Role;
-use passeur_core::site::Site;
+use passeur_core::site::{self, Site};
 use passeur_gateway::target::TargetState;
 use passeur_links::ldap::ServerState;
+use passeur_store::OutcomeRow;
 
 use super::auth::Engineer;
 use super::errors::ApiError;
@@ -67,6 +68,14 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
     let site = &edition.site;
     let counts = app.store.outcome_counts(app.now() - Duration::hours(24)).await?;
     let sessions = app.store.sessions_by_gate(app.now() - site.lifetimes.idle).await?;
+    let last_day = |gate: &site::Gate| {
+        let place = gate.place().to_string();
+        let count = |c: &OutcomeRow| {
+            let outcome = Outcome::parse(&c.outcome)?;
+            Some(OutcomeCount { outcome: outcome.into(), words: outcome.words(who.lang).to_owned(), count: c.count })
+        };
+        counts.iter().filter(|c| c.gate == place).filter_map(count).collect()
+    };
     let out = site.gates.iter().map(|g| Gate {
         name: g.name.clone(),
         title: g.title.clone(),
@@ -85,14 +94,7 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
             .map(|h| format!("{} ← {}", h.name, source(site, &h.value)))
             .chain(g.web().ticket.iter().map(|t| format!("Authorization ← {}", t.sentence(who.lang))))
             .collect(),
-        last_day: counts
-            .iter()
-            .filter(|c| c.gate == g.place().to_string())
-            .filter_map(|c| {
-                let outcome = Outcome::parse(&c.outcome)?;
-                Some(OutcomeCount { outcome: outcome.into(), words: outcome.words(who.lang).to_owned(), count: c.count })
-            })
-            .collect(),
+        last_day: last_day(g),
         live_sessions: sessions.iter().find(|s| s.gate == g.name).map_or(0, |s| s.count),
     });
     Ok(Json(out.collect()))

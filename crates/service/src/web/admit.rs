@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use axum::response::IntoResponse;
 use http::StatusCode;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::decide::RequestView;
@@ -26,7 +25,7 @@ use passeur_signin::problem::problem;
 use passeur_signin::{hand_over, pages};
 use passeur_store::{GateTokenRow, SessionRow, StoreError};
 
-use super::{WebGate, plain, programs};
+use super::{WebGate, programs, refuse};
 
 /// How often a session is read again while its evidence grows, before the request is told to come back.
 const LOADS_MAX: usize = 5;
@@ -199,15 +198,9 @@ impl WebGate {
             }
             Decided::Refused(refusal, crossing) => {
                 let refused = pages::Refused::of_step(&attempt, crossing, refusal.words);
-                if facts.wants_html {
-                    return Ok(Presented::Refused(plain(
-                        pages::refused(site, facts.lang, StatusCode::FORBIDDEN, &refused).into_response(),
-                    )));
-                }
                 let words = "The rules of this gate do not let this person in.";
-                let response =
-                    problem(StatusCode::FORBIDDEN, "refused", "Refused", words).with_crossing(crossing).into_response();
-                Ok(Presented::Refused(plain(response)))
+                let otherwise = problem(StatusCode::FORBIDDEN, "refused", "Refused", words);
+                Ok(Presented::Refused(refuse(site, facts, &refused, otherwise)))
             }
         }
     }

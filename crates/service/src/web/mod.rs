@@ -19,24 +19,23 @@ use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::decide::tell_section;
 use passeur_core::id::{CrossingId, Token};
-use passeur_core::site::{Gate, Place};
+use passeur_core::site::{Gate, Place, Site};
 use passeur_core::step::{Param, Step, StepCode};
 use passeur_engine::attempt::{Attempt, Who};
 use passeur_engine::{Engine, sessions, watch};
 use passeur_gateway::admission::Admission;
 use passeur_gateway::bodies::Bound;
 use passeur_gateway::body::{Body, BoxError};
-use passeur_gateway::control::{
-    Control, FailureKind, Interrupted, NoSession, Presented, Proof, Ticket, TicketFailed, UpstreamFailure,
-};
+use passeur_gateway::control::{Control, FailureKind, Interrupted, NoSession, Presented, Proof, Ticket, UpstreamFailure};
 use passeur_gateway::edition::WebEdition;
 use passeur_gateway::table::Table;
 use passeur_live::edition::Edition;
+use passeur_live::ticket::TicketFailed;
 use passeur_management::{App, emergency};
 use passeur_signin::journey::Ask;
 use passeur_signin::journey::flow::cookie_digest;
 use passeur_signin::pages::{self, redirect};
-use passeur_signin::problem::problem;
+use passeur_signin::problem::{ApiError, problem};
 use passeur_signin::{ClientAddress, browser_binding, forms};
 use tower::ServiceExt;
 
@@ -60,6 +59,14 @@ impl WebGate {
 /// An Axum answer for the data path.
 fn plain(response: axum::response::Response) -> Response<Body> {
     response.map(|b| b.map_err(BoxError::from).boxed_unsync())
+}
+
+/// A refusal: a page for whoever reads pages, and otherwise a problem document. Both name the crossing.
+fn refuse(site: &Site, facts: &RequestFacts, refused: &pages::Refused, otherwise: ApiError) -> Response<Body> {
+    plain(match facts.wants_html {
+        true => pages::refused(site, facts.lang, otherwise.status(), refused).into_response(),
+        false => otherwise.with_crossing(refused.id).into_response(),
+    })
 }
 
 /// A refusal for a client that is not a navigating person: a problem document.
@@ -189,11 +196,8 @@ impl Control for WebGate {
         let is_kept = kept.is_some();
         ask.target = kept.map_or_else(|| "/".to_owned(), |token| forms::path(&token));
         let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.engine)));
-        let mut answer = pages::form_interrupted(&edition.site, facts.lang, gate, &to, is_kept).into_response();
-        if let Some(cookie) = set {
-            pages::set_cookie(&mut answer, &cookie);
-        }
-        plain(answer)
+        let answer = pages::form_interrupted(&edition.site, facts.lang, gate, &to, is_kept).into_response();
+        plain(pages::with_cookie(answer, set.as_deref()))
     }
 
     async fn reject(
@@ -208,11 +212,8 @@ impl Control for WebGate {
         let words = passeur_core::step::sentence(&step, facts.lang);
         attempt.step(|| step);
         let id = attempt.record_anonymous(Outcome::BadRequest);
-        if facts.wants_html {
-            let refused = pages::Refused::of_step(&attempt, id, Some(words));
-            return plain(pages::refused(&edition.site, facts.lang, status, &refused).into_response());
-        }
-        plain(problem(status, "bad-request", "Not let through", &words).with_crossing(id).into_response())
+        let otherwise = problem(status, "bad-request", "Not let through", &words);
+        refuse(&edition.site, facts, &pages::Refused::of_step(&attempt, id, Some(words)), otherwise)
     }
 
     fn forged(&self, admission: &Admission, names: Vec<String>, facts: &RequestFacts) {
@@ -252,12 +253,9 @@ impl Control for WebGate {
                 attempt.id
             }
         };
-        if facts.wants_html {
-            let refused = pages::Refused::of_step(&attempt, id, words);
-            return plain(pages::refused(&edition.site, facts.lang, StatusCode::FORBIDDEN, &refused).into_response());
-        }
-        let words = words.unwrap_or_else(|| "This part of the application asks for more than entry.".to_owned());
-        plain(problem(StatusCode::FORBIDDEN, "section", "Refused", &words).with_crossing(id).into_response())
+        let detail = words.as_deref().unwrap_or("This part of the application asks for more than entry.");
+        let otherwise = problem(StatusCode::FORBIDDEN, "section", "Refused", detail);
+        refuse(&edition.site, facts, &pages::Refused::of_step(&attempt, id, words), otherwise)
     }
 
     async fn upstream_failed(
@@ -297,7 +295,7 @@ impl Control for WebGate {
             Some(gate) => tickets::ticket(&self.engine, &edition, gate, &admission, anew).await,
             None => {
                 let step = Step::new(StepCode::UpstreamTicketFailed).with("service", gate).with("how", "there is no such gate");
-                Err(Box::new(TicketFailed { step, lost: false }))
+                Err(Box::new(TicketFailed::of(step)))
             }
         }
     }
@@ -314,7 +312,7 @@ impl Control for WebGate {
         facts: &RequestFacts,
     ) -> Response<Body> {
         let attempt = self.attempt_of(gate, Some(&admission), facts);
-        plain(tickets::answer(&self.engine, attempt, gate, failed, facts).await)
+        tickets::answer(&self.engine, attempt, gate, failed, facts).await
     }
 
     async fn still_live(&self, session: uuid::Uuid) -> Option<bool> {

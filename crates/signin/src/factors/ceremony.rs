@@ -19,7 +19,7 @@ use webauthn_rs::prelude::{
     RegisterPublicKeyCredential,
 };
 
-use super::{Kind, handle, may_change, open_passkey, seal_passkey, webauthn};
+use super::{Kind, handle, may_change, new_row, open_passkey, seal_passkey, webauthn};
 use crate::journey::Desk;
 use crate::journey::flow::{self, Flow, cookie_digest};
 use crate::pages;
@@ -84,10 +84,7 @@ pub async fn begin(
             let sealed = engine.ring.seal_text(Purpose::Ceremony, random(), &plain);
             let mut response = Json(json!({"options": options, "ceremony": sealed})).into_response();
             pages::protect(response.headers_mut());
-            if let Some(cookie) = set {
-                pages::set_cookie(&mut response, &cookie);
-            }
-            response
+            pages::with_cookie(response, set.as_deref())
         }
         Ok(Err(why)) => no(why),
         Err(e) => pages::store_failed(&edition.site, visit.facts.lang, &e).into_response(),
@@ -189,20 +186,9 @@ pub async fn enrolled(
     let done = engine.workers.run(visit.facts.address, finish).await.ok().flatten();
     Ok(done.map(|key| {
         let id = new_uuid();
-        FactorRow {
-            id,
-            provider: s.row.provider.clone(),
-            subject: s.row.subject.clone(),
-            kind: Kind::Passkey.code().to_owned(),
-            name: name.to_owned(),
-            sealed: seal_passkey(engine, id, &key),
-            credential: Some(key.cred_id().as_slice().to_vec()),
-            created_at: engine.now(),
-            used_at: None,
-            last_step: None,
-            authority: s.row.authority.clone(),
-            unasked: s.evidence.unasked,
-        }
+        let sealed = (id, seal_passkey(engine, id, &key));
+        let credential = Some(key.cred_id().as_slice().to_vec());
+        FactorRow { credential, ..new_row(engine, s, Kind::Passkey, name.to_owned(), sealed) }
     }))
 }
 

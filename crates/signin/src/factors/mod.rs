@@ -63,6 +63,24 @@ impl Kind {
     }
 }
 
+/// A factor that a session's person enrols now, sealed already: it is theirs as the session knows them, and opens no more than it.
+pub fn new_row(engine: &Engine, s: &Session, kind: Kind, name: String, (id, sealed): (Uuid, Vec<u8>)) -> FactorRow {
+    FactorRow {
+        id,
+        provider: s.row.provider.clone(),
+        subject: s.row.subject.clone(),
+        kind: kind.code().to_owned(),
+        name,
+        sealed,
+        credential: None,
+        created_at: engine.now(),
+        used_at: None,
+        last_step: None,
+        authority: s.row.authority.clone(),
+        unasked: s.evidence.unasked,
+    }
+}
+
 /// The ceremonies of passkeys for a site: they are bound to the sign-in host.
 pub fn webauthn(site: &Site) -> Option<Webauthn> {
     let origin = Url::parse(&site.address.origin()).ok()?;

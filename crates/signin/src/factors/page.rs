@@ -1,6 +1,6 @@
 //! The page on which people see, enrol and remove their factors.
 
-use axum::extract::{Form, State};
+use axum::extract::Form;
 use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
@@ -13,13 +13,12 @@ use passeur_store::{FactorRow, StoreError};
 use serde::Deserialize;
 use uuid::Uuid;
 
-use super::{Kind, NotNow, authenticator, ceremony, may_change, new_recovery, note, prove};
+use super::{Kind, NotNow, authenticator, ceremony, may_change, new_recovery, new_row, note, prove};
+use crate::Incoming;
 use crate::answer::answer;
 use crate::journey::{Desk, Destination, Done, Journey, Known};
 use crate::pages::{FactorsPage, Shown, redirect};
 use crate::session;
-use crate::{LiveEdition, Visit};
-use passeur_engine::Engine;
 use passeur_engine::sessions::Session;
 
 /// What forms of the page send.
@@ -84,8 +83,8 @@ async fn at(desk: Desk<'_>) -> Result<Result<At<'_>, Response>, StoreError> {
 }
 
 /// `GET /.passeur/factors`; with `?prove=1` a factor is asked for first.
-pub async fn show(State(engine): State<Engine>, LiveEdition(edition): LiveEdition, visit: Visit) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+pub async fn show(incoming: Incoming) -> Response {
+    let desk = incoming.desk();
     answer(shown(desk).await).await
 }
 
@@ -103,13 +102,8 @@ async fn shown(desk: Desk<'_>) -> Done<'_> {
 }
 
 /// `POST /.passeur/factors`. The guard has checked where it comes from.
-pub async fn change(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
-    visit: Visit,
-    Form(sent): Form<Sent>,
-) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+pub async fn change(incoming: Incoming, Form(sent): Form<Sent>) -> Response {
+    let desk = incoming.desk();
     let done = async {
         match at(desk).await? {
             Ok(at) => changed(at, sent).await,
@@ -138,21 +132,11 @@ async fn changed(mut at: At<'_>, sent: Sent) -> Result<Response, StoreError> {
             let Some(step) = totp.and_then(|t| t.check(&digits, now.timestamp().max(0).unsigned_abs())) else {
                 return show_secret(&at, secret, &sent.secret, true).await;
             };
-            let id = new_uuid();
-            let row = FactorRow {
-                id,
-                provider: at.s.row.provider.clone(),
-                subject: at.s.row.subject.clone(),
-                kind: Kind::Totp.code().to_owned(),
-                name: if name.is_empty() { "authenticator".to_owned() } else { name },
-                sealed: at.desk.engine.ring.seal(Purpose::Factor, id.as_bytes(), random(), &secret),
-                credential: None,
-                created_at: now,
-                used_at: Some(now),
-                last_step: Some(step as i64),
-                authority: at.s.row.authority.clone(),
-                unasked: at.s.evidence.unasked,
-            };
+            let (engine, id) = (at.desk.engine, new_uuid());
+            let name = if name.is_empty() { "authenticator".to_owned() } else { name };
+            let sealed = (id, engine.ring.seal(Purpose::Factor, id.as_bytes(), random(), &secret));
+            let (used_at, last_step) = (Some(now), Some(step as i64));
+            let row = FactorRow { used_at, last_step, ..new_row(engine, &at.s, Kind::Totp, name, sealed) };
             enrolled(&mut at, row, Kind::Totp).await
         }
         "passkey" if at.own.passkeys => {

@@ -1,6 +1,6 @@
 //! Proving a factor of our own because a rule asks for it, or before factors are changed.
 
-use axum::extract::{Form, State};
+use axum::extract::Form;
 use axum::response::{IntoResponse, Response};
 use chrono::Duration;
 use http::StatusCode;
@@ -21,7 +21,7 @@ use crate::journey::flow::{Factor, Flow, SEALED_MAX};
 use crate::journey::{Answered, Desk, Destination, Done, Journey, Known, Manner, Why};
 use crate::local::{after_form, limits};
 use crate::pages::{self, FactorForm, Said};
-use crate::{LiveEdition, Visit, browser_binding, session};
+use crate::{Incoming, browser_binding, session};
 
 /// How long the form may stay open, and how often a code may be tried within the window of [`passeur_engine::tries`].
 const OPEN_MINUTES: i64 = 15;
@@ -92,11 +92,7 @@ pub async fn ask(journey: Journey<'_, Known>, wanted: Vec<String>) -> Done<'_> {
     let by = Factor { way: journey.state.0.row.provider.clone(), wanted };
     let (journey, sealed) = journey.send(by, &browser, Manner::default(), SEALED_MAX);
     let said = if holds.guessed { Said::TwoCodes { wrong: None } } else { Said::Nothing };
-    let mut response = form(desk, &journey.to, &sealed, &kinds, said);
-    if let Some(cookie) = set {
-        pages::set_cookie(&mut response, &cookie);
-    }
-    Ok(response)
+    Ok(pages::with_cookie(form(desk, &journey.to, &sealed, &kinds, said), set.as_deref()))
 }
 
 /// The account for which tries are counted.
@@ -110,13 +106,8 @@ fn form(desk: Desk<'_>, to: &Destination, sealed: &str, kinds: &[Kind], said: Sa
 }
 
 /// `POST /.passeur/factor`. The guard has checked where it comes from.
-pub async fn post(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
-    visit: Visit,
-    Form(entered): Form<Entered>,
-) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+pub async fn post(incoming: Incoming, Form(entered): Form<Entered>) -> Response {
+    let desk = incoming.desk();
     answer(posted(desk, &entered).await).await
 }
 

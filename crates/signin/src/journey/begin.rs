@@ -2,7 +2,6 @@
 
 use passeur_core::site::{Place, Site};
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_engine::Engine;
 use passeur_engine::attempt::{self, Attempt};
 
 use super::{Ask, Asked, Desk, Destination, Done, Journey, Why, choose};
@@ -18,9 +17,7 @@ impl<'a> Journey<'a, Asked> {
             Destination::Gate(ask) => {
                 let (Some(_), Some(began)) = (site.gate(&ask.gate), ask.began_at()) else { return Err(unreadable()) };
                 let mut attempt = Attempt::resume(engine, Place::gate(&ask.gate), &visit.facts, ask.crossing, began);
-                let mut steps = first_steps(site, ask, visit);
-                retell(engine, ask, &mut steps).await;
-                attempt.preface("GET", &ask.target, steps);
+                attempt.preface("GET", &ask.target, told_before(&desk, ask).await);
                 attempt
             }
             Destination::Console | Destination::ConsoleFresh | Destination::Device { .. } if site.engineers.is_none() => {
@@ -35,8 +32,21 @@ impl<'a> Journey<'a, Asked> {
     }
 }
 
-/// The steps that happened at the gate, told again from what it sealed.
-pub fn first_steps(site: &Site, ask: &Ask, visit: &Visit) -> Vec<Step> {
+/// What happened before, told again: from what was recorded of a crossing, where it goes on after more was asked for, and otherwise from what
+/// the gate sealed.
+pub async fn told_before(desk: &Desk<'_>, ask: &Ask) -> Vec<Step> {
+    // What cannot be read is not told again: the crossing then begins with its first steps.
+    if !ask.asked.is_empty()
+        && let Ok(Some((_, told, _))) = desk.engine.store.crossing(ask.crossing).await
+        && let Ok(told) = serde_json::from_value(told)
+    {
+        return told;
+    }
+    first_steps(desk.site(), ask, desk.visit)
+}
+
+/// The steps that happened at the gate.
+fn first_steps(site: &Site, ask: &Ask, visit: &Visit) -> Vec<Step> {
     let mut facts = visit.facts.clone();
     facts.method = "GET".to_owned();
     facts.target = ask.target.clone();
@@ -50,19 +60,6 @@ pub fn first_steps(site: &Site, ask: &Ask, visit: &Visit) -> Vec<Step> {
     steps.push(Step::new(StepCode::NoSession).with("why", Param::reason(&ask.why)));
     steps.push(Step::new(StepCode::SentToSignIn).with("to", site.address.at("/.passeur/sign-in")));
     steps
-}
-
-/// Puts what was recorded of a crossing in the place of its first steps, where it goes on after more was asked for.
-pub async fn retell(engine: &Engine, ask: &Ask, steps: &mut Vec<Step>) {
-    if ask.asked.is_empty() {
-        return;
-    }
-    // What cannot be read is not told again: the crossing then begins with its first steps.
-    if let Ok(Some((_, told, _))) = engine.store.crossing(ask.crossing).await
-        && let Ok(told) = serde_json::from_value(told)
-    {
-        *steps = told;
-    }
 }
 
 /// The first step of a trial.

@@ -229,7 +229,7 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
         let Desk { engine, edition, visit } = desk;
         let site = desk.site();
         let (target, mut steps) = match &to {
-            Destination::Gate(ask) => (ask.target.as_str(), begin::first_steps(site, ask, visit)),
+            Destination::Gate(ask) => (ask.target.as_str(), begin::told_before(&desk, ask).await),
             Destination::Console | Destination::ConsoleFresh => ("/console/", vec![]),
             Destination::Quay | Destination::Unasked { .. } => ("/", vec![]),
             Destination::Device { .. } => ("/.passeur/device", vec![]),
@@ -237,9 +237,6 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
             Destination::Factors => ("/.passeur/factors", vec![]),
             Destination::Trial { by, source, .. } => ("/", vec![begin::trial_step(by, leg.by.way().unwrap_or_default(), source)]),
         };
-        if let Destination::Gate(ask) = &to {
-            begin::retell(engine, ask, &mut steps).await;
-        }
         if !steps.iter().any(|s| s.code == StepCode::SharedNetwork) {
             steps.extend(shared(&desk));
         }

@@ -1,10 +1,8 @@
 //! The beginning: a live session is used, or a way in is taken.
 
-use axum::extract::State;
 use axum::response::Response;
 use passeur_core::site::Place;
 use passeur_core::step::{Step, StepCode};
-use passeur_engine::Engine;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::providers::ProviderLink;
 use passeur_engine::sessions::Session;
@@ -15,12 +13,12 @@ use super::{
     wants_anew,
 };
 use crate::answer::answer;
-use crate::{LiveEdition, Visit, local, oidc, route, saml, session, trial};
+use crate::{Incoming, local, oidc, route, saml, session, trial};
 
 /// `GET /.passeur/sign-in?ask=…` from a gate, or `?for=console` and `?for=quay`.
-pub async fn sign_in(State(engine): State<Engine>, LiveEdition(edition): LiveEdition, visit: Visit) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
-    answer(match visit.parameter("trial") {
+pub async fn sign_in(incoming: Incoming) -> Response {
+    let desk = incoming.desk();
+    answer(match desk.visit.parameter("trial") {
         Some(token) => begin_trial(desk, token).await,
         None => begin(desk).await,
     })

@@ -12,7 +12,7 @@ pub mod ticket;
 
 use std::sync::Arc;
 
-use axum::extract::{Form, Path, State};
+use axum::extract::{Form, Path};
 use axum::response::{IntoResponse, Response};
 use http::{HeaderMap, StatusCode, header};
 use passeur_core::Moment;
@@ -32,7 +32,7 @@ use crate::journey::destination::offered;
 use crate::journey::flow::{self, Flow, SEALED_MAX};
 use crate::journey::{Answered, Asked, Desk, Destination, Done, Journey, Manner, Proven, ProviderSession, Why};
 use crate::pages::{self, Said};
-use crate::{LiveEdition, Visit, browser_binding};
+use crate::{Incoming, Visit, browser_binding};
 
 /// What any form of ours sends.
 #[derive(Default, Deserialize)]
@@ -207,7 +207,7 @@ pub fn ask<'a>(mut journey: Journey<'a, Asked>, way: &'a Way, manner: Manner) ->
     let leg = &journey.state.0;
     let hint = leg.manner.hint.as_deref().unwrap_or_default();
     let page = FormPage { desk, way, to: &journey.to, sealed: &sealed };
-    let mut response = match &way.kind {
+    let response = match &way.kind {
         WayKind::Password(_) => page.show(Said::Nothing, |f| f.password(hint)).into_response(),
         WayKind::MailedCode(_) => page.show(Said::Nothing, |f| f.mail(hint)).into_response(),
         WayKind::Passkey(_) => page.show(Said::Nothing, |f| f.passkey()),
@@ -216,21 +216,12 @@ pub fn ask<'a>(mut journey: Journey<'a, Asked>, way: &'a Way, manner: Manner) ->
         WayKind::Certificate(_) => return Err(journey.stop(Why::NotSetUp)),
     };
     journey.attempt.record_waiting();
-    if let Some(cookie) = set {
-        pages::set_cookie(&mut response, &cookie);
-    }
-    Ok(response)
+    Ok(pages::with_cookie(response, set.as_deref()))
 }
 
 /// `POST /.passeur/way/{name}`. The guard has checked where it comes from.
-pub async fn post(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
-    Path(name): Path<String>,
-    visit: Visit,
-    Form(entered): Form<Entered>,
-) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+pub async fn post(incoming: Incoming, Path(name): Path<String>, Form(entered): Form<Entered>) -> Response {
+    let desk = incoming.desk();
     let done = async {
         let mut tried = came_back(desk, &name, entered.flow.clone(), |_| true).await?;
         let way = tried.way;
@@ -243,7 +234,7 @@ pub async fn post(
         };
         tried.end(came).await
     };
-    after_form(desk.site(), &visit, answer(done.await).await)
+    after_form(desk.site(), desk.visit, answer(done.await).await)
 }
 
 /// Somebody who proved who they are to us.

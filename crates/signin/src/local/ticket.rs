@@ -10,7 +10,7 @@
 
 use std::sync::Arc;
 
-use axum::extract::{Path, State};
+use axum::extract::Path;
 use axum::response::{IntoResponse, Response};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -27,16 +27,15 @@ use passeur_links::kerberos::{Delegation, NotTaken, behalf};
 use passeur_protocols::kerberos::{Fault, Shown, bindings, enctype};
 use serde_json::Map;
 
-use passeur_engine::Engine;
 use passeur_engine::tickets::FORWARDED;
 
 use super::{Came, FormPage, Person, Try, came_back};
+use crate::Incoming;
 use crate::answer::answer;
 use crate::journey::destination::offered;
 use crate::journey::routed::Routed;
 use crate::journey::{Desk, Done, Manner, Why};
 use crate::pages::{Said, TicketPage, redirect};
-use crate::{LiveEdition, Visit};
 
 /// The parameter by which a way in learns that somebody came on from this one.
 pub const NO_TICKET: &str = "no-ticket";
@@ -78,13 +77,11 @@ pub(super) fn ask(form: FormPage<'_>, ticket: &TicketWay, manner: &Manner, attem
 
 /// `GET /.passeur/way/{name}/ticket`: asks for a ticket, and judges the one that comes.
 pub async fn negotiate(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
+    incoming: Incoming,
     Path(name): Path<String>,
-    visit: Visit,
     served: Option<axum::Extension<ServedCertificate>>,
 ) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+    let desk = incoming.desk();
     answer(negotiated(desk, &name, served.map(|s| s.0)).await).await
 }
 

@@ -5,7 +5,7 @@
 //! shows in the counts.
 
 use axum::body::Body;
-use axum::extract::{Path, State};
+use axum::extract::Path;
 use axum::response::Response;
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
@@ -14,7 +14,6 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, UserInfo, WayIn};
 use passeur_core::identity::display_name;
 use passeur_core::step::{Param, Step, StepCode};
-use passeur_engine::Engine;
 use passeur_engine::attempt::{Attempt, Who};
 use passeur_engine::providers::oidc::{ExchangeError, OidcLink};
 use passeur_protocols::oidc::{
@@ -27,7 +26,7 @@ use super::{ask, referred};
 use crate::answer::answer as answer_with;
 use crate::journey::flow::{Flow, Oidc, redirect_uri};
 use crate::journey::{Answered, Desk, Destination, Done, Journey, Proven, ProviderSession, Why, fresh};
-use crate::{LiveEdition, Visit, only_value, park, trial};
+use crate::{Incoming, only_value, park, trial};
 
 /// The largest answer that is taken by a form, in bytes.
 const FORM_MAX: usize = 16 * 1024;
@@ -48,26 +47,14 @@ impl At {
 }
 
 /// `POST /.passeur/oidc/{provider}/answer`: an answer by a form that posts itself.
-pub async fn post(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
-    Path(provider): Path<String>,
-    visit: Visit,
-    body: Body,
-) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+pub async fn post(incoming: Incoming, Path(provider): Path<String>, body: Body) -> Response {
+    let desk = incoming.desk();
     answer_with(posted(desk, At::Answer, &provider, body).await).await
 }
 
 /// `POST /.passeur/oidc/{provider}/trial`: the same for trials that are kept apart.
-pub async fn post_of_trial(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
-    Path(provider): Path<String>,
-    visit: Visit,
-    body: Body,
-) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+pub async fn post_of_trial(incoming: Incoming, Path(provider): Path<String>, body: Body) -> Response {
+    let desk = incoming.desk();
     answer_with(posted(desk, At::Trial, &provider, body).await).await
 }
 
@@ -80,24 +67,14 @@ async fn posted<'a>(desk: Desk<'a>, at: At, provider: &str, body: Body) -> Done<
 }
 
 /// `GET /.passeur/oidc/{provider}/answer`.
-pub async fn answer(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
-    Path(provider): Path<String>,
-    visit: Visit,
-) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+pub async fn answer(incoming: Incoming, Path(provider): Path<String>) -> Response {
+    let desk = incoming.desk();
     answer_with(answered_at(desk, At::Answer, &provider).await).await
 }
 
 /// `GET /.passeur/oidc/{provider}/trial`: the same for trials that are kept apart.
-pub async fn of_trial(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
-    Path(provider): Path<String>,
-    visit: Visit,
-) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+pub async fn of_trial(incoming: Incoming, Path(provider): Path<String>) -> Response {
+    let desk = incoming.desk();
     answer_with(answered_at(desk, At::Trial, &provider).await).await
 }
 

@@ -127,9 +127,12 @@ pub fn redirect(to: &str, cookie: Option<&str>) -> Response {
     };
     response.headers_mut().insert(header::LOCATION, location);
     response.headers_mut().insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
-    if let Some(cookie) = cookie {
-        set_cookie(&mut response, cookie);
-    }
+    with_cookie(response, cookie)
+}
+
+/// An answer that sets a cookie, where there is one to set.
+pub fn with_cookie(mut response: Response, cookie: Option<&str>) -> Response {
+    cookie.into_iter().for_each(|c| set_cookie(&mut response, c));
     response
 }
 

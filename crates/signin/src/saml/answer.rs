@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use axum::body::Body;
-use axum::extract::{Path, State};
+use axum::extract::Path;
 use axum::response::{IntoResponse, Response};
 use chrono::Duration;
 use http::StatusCode;
@@ -34,20 +34,14 @@ use crate::journey::flow::{Flow, Saml};
 use crate::journey::wants_anew;
 use crate::journey::{Asked, Desk, Destination, Done, Journey, Manner, Proven, ProviderSession, Stop, Why, compute, fresh};
 use crate::pages;
-use crate::{LiveEdition, Visit, only_value, park, trial};
+use crate::{Incoming, only_value, park, trial};
 
 /// The largest answer that is taken, as it is posted.
 const ANSWER_MAX: usize = 384 * 1024;
 
 /// `POST /.passeur/saml/{provider}/answer`: the assertion consumer service.
-pub async fn post(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
-    Path(provider): Path<String>,
-    visit: Visit,
-    body: Body,
-) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+pub async fn post(incoming: Incoming, Path(provider): Path<String>, body: Body) -> Response {
+    let desk = incoming.desk();
     answer_with(posted(desk, &provider, body).await).await
 }
 
@@ -91,13 +85,8 @@ impl Form {
 }
 
 /// `GET /.passeur/saml/{provider}/answer?parked=…`: the browser itself, with its cookies.
-pub async fn answer(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
-    Path(provider): Path<String>,
-    visit: Visit,
-) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+pub async fn answer(incoming: Incoming, Path(provider): Path<String>) -> Response {
+    let desk = incoming.desk();
     answer_with(answered(desk, &provider).await).await
 }
 

@@ -4,7 +4,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 
 use axum::body::Body;
-use axum::extract::{Path, State};
+use axum::extract::Path;
 use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
@@ -29,7 +29,7 @@ use crate::answer::answer;
 use crate::ended::end_by_provider;
 use crate::journey::{Desk, Done, Stop, Why, compute};
 use crate::pages::{self, WayOut, redirect};
-use crate::{LiveEdition, Visit, only_value, park};
+use crate::{Incoming, Visit, only_value, park};
 use passeur_engine::Engine;
 
 /// The largest message to sign out that is read.
@@ -82,14 +82,8 @@ impl Letter {
 
 /// `GET` and `POST /.passeur/saml/{provider}/sign-out`: the provider's request, or its answer to ours. No cookie is asked: it is
 /// the signature that counts.
-pub async fn message(
-    State(engine): State<Engine>,
-    LiveEdition(edition): LiveEdition,
-    Path(provider): Path<String>,
-    visit: Visit,
-    body: Body,
-) -> Response {
-    let desk = Desk { engine: &engine, edition: &edition, visit: &visit };
+pub async fn message(incoming: Incoming, Path(provider): Path<String>, body: Body) -> Response {
+    let desk = incoming.desk();
     answer(heard(desk, &provider, body).await).await
 }
 
