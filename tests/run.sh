@@ -20,7 +20,7 @@ unit_tests() {
     const tests = packages.flatMap((p) => p.targets).filter((t) => t.kind.includes("test") && t.name !== "end_to_end");
     for (const name of new Set(tests.map((t) => t.name))) console.log("--test=" + name)'
   local tests; tests=$(cargo metadata --locked --no-deps --format-version 1 | node -e "$named") && [ -n "$tests" ] || return 1
-  cargo test --locked --workspace --lib --bins $tests
+  cargo test --locked --workspace --lib --bins $tests && cargo test --locked --workspace --doc
 }
 build_tests() { cargo build --locked --workspace --all-targets; }
 end_to_end() { cargo test --locked --workspace --test end_to_end -- --skip browser:: "$@"; }

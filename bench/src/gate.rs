@@ -14,7 +14,8 @@ use passeur_core::document::compile;
 use passeur_core::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::site::Site;
-use passeur_core::step::{Silent, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Silent, Step};
 use passeur_gateway::admission::Admission;
 use passeur_gateway::body::{Body, empty};
 use passeur_gateway::control::{Control, Interrupted, NoSession, Presented, Proof, Ticket, UpstreamFailure};
@@ -171,7 +172,7 @@ impl Control for Nobody {
         nothing()
     }
     async fn ticket(&self, _: Arc<Edition>, _: &str, _: Arc<Admission>, _: bool) -> Result<Ticket, Box<TicketFailed>> {
-        Err(Box::new(TicketFailed::of(Step::new(StepCode::UpstreamTicketFailed))))
+        Err(Box::new(TicketFailed::of(step!(UpstreamTicketFailed { service: "HTTP/none", how: "the bench gives no tickets" }))))
     }
     async fn proves(&self, _: Proof, _: Vec<u8>) -> Result<(), String> {
         Err("nobody proves anything here".to_owned())

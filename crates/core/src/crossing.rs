@@ -114,6 +114,8 @@ pub fn headline(steps: &[Step], lang: Lang) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::step;
+    use crate::step::Phrase;
 
     #[test]
     fn outcomes_keep_their_codes() {
@@ -125,11 +127,21 @@ mod tests {
 
     #[test]
     fn the_eye_lands_on_the_step_that_decided() {
-        let s = |c| Step::new(c);
-        let refused =
-            [s(StepCode::Arrived), s(StepCode::IdTokenAccepted), s(StepCode::RefusedByRule), s(StepCode::AttributePresent)];
+        let arrived = || step!(Arrived { method: "GET", target: "/", gate: "berths", address: "192.0.2.7", agent: "a browser" });
+        let mail = step!(AttributePresent { attribute: "mail", values: vec!["a@havrelune.example".to_owned()], origin: "SAML" });
+        let refused = [
+            arrived(),
+            step!(ReturnCut),
+            step!(RefusedByRule { rule: "visitors", words: "No.", saw: vec![Phrase::Everyone] }),
+            mail,
+        ];
         assert_eq!(deciding(&refused), Some(2));
-        let admitted = [s(StepCode::Arrived), s(StepCode::Granted), s(StepCode::HeaderDelivered), s(StepCode::CameThrough)];
+        let admitted = [
+            arrived(),
+            step!(Granted { gate: "berths", rules: vec!["pilots".to_owned()], roles: Phrase::Roles { roles: vec![] } }),
+            step!(HeaderDelivered { header: "X-Mail", value: "a@havrelune.example", origin: "SAML" }),
+            step!(CameThrough { gate: "berths", target: "/" }),
+        ];
         assert_eq!(deciding(&admitted), Some(1));
         assert_eq!(deciding(&[]), None);
     }

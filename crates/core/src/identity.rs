@@ -13,7 +13,8 @@ use crate::evidence::{Entry, Evidence, Factors, GroupFound, ReferredState, UserI
 use crate::mapping;
 pub use crate::person::Person;
 use crate::site::{Access, AttributeId, BUILT_IN, Directory, GroupsFrom, Site};
-use crate::step::{Phrase, Step, StepCode, Witness};
+use crate::step;
+use crate::step::{Phrase, Witness};
 
 /// Groups of a person, or why they are not known.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -154,14 +155,16 @@ pub(crate) fn complete(site: &Site, access: &Access, who: &mut Identity, given: 
 
 fn tell(site: &Site, id: AttributeId, attribute: &Attribute, witness: &mut impl Witness) {
     witness.step(|| match attribute {
-        Attribute::Present { values, origin } => Step::new(StepCode::AttributePresent)
-            .with("attribute", site.attribute_name(id))
-            .with("values", values.clone())
-            .with("origin", Phrase::From { origin: origin.clone() }),
-        Attribute::Absent { absence, origin } => Step::new(StepCode::AttributeAbsent)
-            .with("attribute", site.attribute_name(id))
-            .with("absence", absence.param())
-            .with("origin", Phrase::From { origin: origin.clone() }),
+        Attribute::Present { values, origin } => step!(AttributePresent {
+            attribute: site.attribute_name(id),
+            values: values.clone(),
+            origin: Phrase::From { origin: origin.clone() }
+        }),
+        Attribute::Absent { absence, origin } => step!(AttributeAbsent {
+            attribute: site.attribute_name(id),
+            absence: absence.param(),
+            origin: Phrase::From { origin: origin.clone() }
+        }),
     });
 }
 
@@ -319,9 +322,7 @@ fn groups_of_provider(site: &Site, evidence: &Evidence, who: &mut Identity, witn
         Ok(names) => {
             let unnamed: Vec<String> = names.iter().filter(|n| is_identifier(n)).take(10).cloned().collect();
             if !unnamed.is_empty() {
-                witness.step(|| {
-                    Step::new(StepCode::GroupsUnnamed).with("provider", evidence.provider.as_str()).with("values", unnamed)
-                });
+                witness.step(|| step!(GroupsUnnamed { provider: evidence.provider.as_str(), values: unnamed }));
             }
             let found = names.into_iter().map(|name| GroupFound { dn: String::new(), name, via: None });
             Groups::Known { by_name: found.map(|g| (g.name.to_lowercase(), g)).collect(), origin }

@@ -9,6 +9,7 @@ use passeur_core::evidence::Evidence;
 use passeur_core::id::CrossingId;
 use passeur_core::recorder::Alike;
 use passeur_core::site::Place;
+use passeur_core::step;
 use passeur_core::step::{Lang, Step, StepCode, Story, Witness};
 use passeur_store::{NewCrossing, StoreError};
 use uuid::Uuid;
@@ -54,10 +55,7 @@ impl Attempt {
         a.step(|| arrived);
         if let Some(field) = facts.not_believed {
             a.step(|| {
-                Step::new(StepCode::ProxyFieldIgnored)
-                    .with("field", field.name())
-                    .with("wanted", field.other().name())
-                    .with("address", facts.address.to_string())
+                step!(ProxyFieldIgnored { field: field.name(), wanted: field.other().name(), address: facts.address.to_string() })
             });
         }
         a
@@ -255,12 +253,13 @@ impl Attempt {
 
 /// The first step of an attempt at a place.
 pub fn arrived(place: &Place, facts: &RequestFacts) -> Step {
-    Step::new(StepCode::Arrived)
-        .with("method", facts.method.as_str())
-        .with("target", passeur_core::text::shorten(&strip_query(&facts.target), 500))
-        .with("gate", place.to_string())
-        .with("address", facts.address.to_string())
-        .with("agent", facts.agent.as_str())
+    step!(Arrived {
+        method: facts.method.as_str(),
+        target: passeur_core::text::shorten(&strip_query(&facts.target), 500),
+        gate: place.to_string(),
+        address: facts.address.to_string(),
+        agent: facts.agent.as_str()
+    })
 }
 
 /// The path without its query: queries carry what people search for, and sometimes secrets.

@@ -1,7 +1,8 @@
 //! Sessions ended, and people kept out.
 
 use chrono::Duration;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Step;
 use passeur_store::{BlockRow, Recorded, StoreError};
 use uuid::Uuid;
 
@@ -58,10 +59,11 @@ pub async fn end_here(
 
 /// The step of somebody who is kept out.
 pub fn kept_out_step(block: &BlockRow) -> Step {
-    Step::new(StepCode::KeptOut)
-        .with("person", block.name.as_str())
-        .with("by", block.by.as_str())
-        .with("since", block.at.format("%Y-%m-%d %H:%M UTC").to_string())
-        .with("why", block.why.as_str())
-        .with("key", format!("{}/{}", block.provider, block.subject))
+    step!(KeptOut {
+        person: block.name.as_str(),
+        by: block.by.as_str(),
+        since: block.at.format("%Y-%m-%d %H:%M UTC").to_string(),
+        why: block.why.as_str(),
+        key: format!("{}/{}", block.provider, block.subject)
+    })
 }

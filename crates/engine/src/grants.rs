@@ -18,7 +18,8 @@ use passeur_core::evidence::Evidence;
 use passeur_core::id::CrossingId;
 use passeur_core::session::State;
 use passeur_core::site::{Gate, Site};
-use passeur_core::step::{Phrase, Silent, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Phrase, Silent};
 use passeur_live::edition::Edition;
 use passeur_live::session::LiveSession;
 use passeur_store::StoreError;
@@ -185,7 +186,7 @@ impl Held<'_> {
     }
 
     fn tell(&self, site: &Site, attempt: &mut Attempt) {
-        attempt.step(|| Step::new(StepCode::DecidedAgain).with("why", self.why.clone()));
+        attempt.step(|| step!(DecidedAgain { why: self.why.clone() }));
         if let Some(again) = self.again {
             attempt.step(|| again.step(site));
         }
@@ -208,8 +209,8 @@ impl Carriage<'_> {
             Carriage::Code(session) => {
                 if gate.web().hand_over.is_some() {
                     attempt.step(|| match &session.row.kept {
-                        Some(_) => Step::new(StepCode::PasswordHanded),
-                        None => Step::new(StepCode::PasswordNotHanded).with("way", evidence.way()),
+                        Some(_) => step!(PasswordHanded),
+                        None => step!(PasswordNotHanded { way: evidence.way() }),
                     });
                 }
                 // A rule may give less time at this gate than the session lives.
@@ -218,7 +219,7 @@ impl Carriage<'_> {
                 if state != State::Live {
                     return Some(state);
                 }
-                attempt.step(|| Step::new(StepCode::CodeIssued).with("to", gate.address.origin()));
+                attempt.step(|| step!(CodeIssued { to: gate.address.origin() }));
             }
             Carriage::Token(session) => attempt.session = Some(*session),
             Carriage::Held(_) => {}

@@ -5,7 +5,8 @@ use std::sync::Arc;
 use passeur_core::Moment;
 use passeur_core::evidence::{Evidence, LookUp, LookUpState, PersonKey};
 use passeur_core::site::{Access, Asking, Dead, Disabled, Site};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Step;
 use passeur_links::ldap::DirectoryLink;
 use passeur_store::StoreError;
 
@@ -95,13 +96,13 @@ impl Again {
         match self {
             Again::Answered { before, now } => {
                 let (gained, lost) = now.moved_since(before, site.directory(&now.directory));
-                let step = Step::new(StepCode::RightsReRead).with("directory", now.directory.as_str());
-                step.with("gained", gained).with("lost", lost)
+                step!(RightsReRead { directory: now.directory.as_str(), gained, lost })
             }
-            Again::Kept { before, how } => Step::new(StepCode::RightsKept)
-                .with("directory", before.directory.as_str())
-                .with("how", how.as_str())
-                .with("at", before.at.format("%H:%M:%S UTC").to_string()),
+            Again::Kept { before, how } => step!(RightsKept {
+                directory: before.directory.as_str(),
+                how: how.as_str(),
+                at: before.at.format("%H:%M:%S UTC").to_string()
+            }),
         }
     }
 

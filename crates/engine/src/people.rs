@@ -6,7 +6,8 @@ use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::PersonKey;
 use passeur_core::site::Place;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Param;
 use passeur_store::{BlockRow, HowFar, Recorded, StoreError, TakenAway};
 
 use crate::engine::Engine;
@@ -72,18 +73,17 @@ pub async fn record(
         attempt.who = Some(Who { provider: p.provider.clone(), subject: p.key.subject.clone(), name: p.name.clone() });
         attempt.provider = Some(p.provider.clone());
         attempt.step(|| {
-            Step::new(StepCode::SignedOut)
-                .with("by", Param::Reason { code: "engineer".into(), detail: by.to_owned() })
-                .with("who", p.name.as_str())
+            step!(SignedOut { by: Param::Reason { code: "engineer".into(), detail: by.to_owned() }, who: p.name.as_str() })
         });
         attempt.step(|| {
-            Step::new(StepCode::TakenAway)
-                .with("sessions", taken.sessions.len() as i64)
-                .with("tokens", (taken.personal_tokens.len() + taken.api_tokens.len()) as i64)
-                .with("factors", taken.factors.len() as i64)
+            step!(TakenAway {
+                sessions: taken.sessions.len() as i64,
+                tokens: (taken.personal_tokens.len() + taken.api_tokens.len()) as i64,
+                factors: taken.factors.len() as i64
+            })
         });
         if let Some(why) = why {
-            attempt.step(|| Step::new(StepCode::Blocked).with("by", by).with("why", why));
+            attempt.step(|| step!(Blocked { by, why }));
         }
         attempt.record(Outcome::SignedOut).await?;
     }

@@ -11,7 +11,8 @@ use passeur_core::Moment;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, LookUpState};
 use passeur_core::site::Access;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
 use passeur_live::edition::Edition;
 use passeur_store::{SessionRow, StoreError};
 use uuid::Uuid;
@@ -116,7 +117,7 @@ async fn record_end(engine: &Engine, row: &SessionRow, steps: Vec<Step>) -> Resu
     for step in steps {
         attempt.step(|| step);
     }
-    attempt.step(|| Step::new(StepCode::SignedOut).with("by", Param::reason("directory")).with("who", row.name.as_str()));
+    attempt.step(|| step!(SignedOut { by: Param::reason("directory"), who: row.name.as_str() }));
     attempt.record(Outcome::SignedOut).await
 }
 

@@ -6,7 +6,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::decide::{Decision, why_roles};
 use passeur_core::evidence::{Evidence, WayIn};
 use passeur_core::site::{Place, Site};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
 use passeur_store::{PersonRoles, RoleChange, StoreError};
 
 use crate::attempt::Attempt;
@@ -68,12 +68,13 @@ pub async fn note(
         let both: Vec<String> = gained.iter().chain(&lost).cloned().collect();
         let why = why_roles(site, place, evidence, at, &both);
         attempt.step(|| {
-            Step::new(StepCode::RolesChanged)
-                .with("gate", gate.as_str())
-                .with("gained", gained.clone())
-                .with("lost", lost.clone())
-                .with("why", why.clone())
-                .with("since", before.seen_at.format("%Y-%m-%d %H:%M UTC").to_string())
+            step!(RolesChanged {
+                gate: gate.as_str(),
+                gained: gained.clone(),
+                lost: lost.clone(),
+                why: why.clone(),
+                since: before.seen_at.format("%Y-%m-%d %H:%M UTC").to_string()
+            })
         });
         change = Some(RoleChange {
             id: new_uuid(),

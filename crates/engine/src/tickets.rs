@@ -14,6 +14,7 @@ use passeur_core::id::CrossingId;
 use passeur_core::identity::identify;
 use passeur_core::principal::NoPrincipal;
 use passeur_core::site::{By, Gate, Site, UpstreamTicket};
+use passeur_core::step;
 use passeur_core::step::{Param, Silent, Step, StepCode};
 use passeur_links::kerberos::{Delegation, NoTicket, Shown, behalf};
 use passeur_live::edition::Edition;
@@ -75,7 +76,7 @@ pub async fn ticket(
 ) -> Result<Shown, Box<TicketFailed>> {
     let failed = |step: Step| Box::new(TicketFailed::of(step));
     let Some(wanted) = &gate.web().ticket else {
-        return Err(failed(none(StepCode::UpstreamTicketFailed, "?").with("how", "the gate asks for none")));
+        return Err(failed(step!(UpstreamTicketFailed { service: "?", how: "the gate asks for none" })));
     };
     let slot = engine.delegations.slot((holder.session, gate.name.clone(), edition.number), engine.now());
     let mut held = slot.held.lock().await;
@@ -95,11 +96,8 @@ pub async fn ticket(
     if !(holder.is_over)() {
         *held = Some(delegation.clone());
     }
-    let step = Step::new(StepCode::UpstreamTicket)
-        .with("person", delegation.person())
-        .with("service", wanted.service.as_str())
-        .with("by", Param::reason(by))
-        .with("millis", millis);
+    let step =
+        step!(UpstreamTicket { person: delegation.person(), service: wanted.service.as_str(), by: Param::reason(by), millis });
     let (engine, id) = (engine.clone(), holder.crossing);
     tokio::spawn(async move {
         if let Err(e) = engine.store.extend(id, serde_json::json!([step]), engine.now()).await {
@@ -107,10 +105,6 @@ pub async fn ticket(
         }
     });
     Ok(shown)
-}
-
-fn none(code: StepCode, service: &str) -> Step {
-    Step::new(code).with("service", service)
 }
 
 async fn fetch(
@@ -122,7 +116,7 @@ async fn fetch(
 ) -> Result<(Arc<Delegation>, Shown, &'static str), Box<TicketFailed>> {
     let failed = |step: Step| Box::new(TicketFailed::of(step));
     let service = wanted.service.as_str();
-    let broken = |how: String| failed(none(StepCode::UpstreamTicketFailed, service).with("how", how));
+    let broken = |how: String| failed(step!(UpstreamTicketFailed { service, how }));
     let row = engine.store.session(session).await.map_err(|e| broken(e.to_string()))?;
     let evidence = row.and_then(|r| Evidence::from_stored(r.evidence)).ok_or_else(|| broken("the session is gone".into()))?;
     let mut last = None;
@@ -134,7 +128,7 @@ async fn fetch(
                     Err(why) => last = Some(failed(step_of(why, delegation.person(), delegation.person(), service))),
                 },
                 None => {
-                    let step = none(StepCode::UpstreamTicketNotSent, service).with("way", evidence.way());
+                    let step = step!(UpstreamTicketNotSent { service, way: evidence.way() });
                     last = Some(Box::new(TicketFailed { step, lost: was_sent(&evidence) }));
                 }
             },
@@ -146,8 +140,7 @@ async fn fetch(
                         NoPrincipal::Absent(a) => a.param(),
                         NoPrincipal::Unfit => Param::reason("unfit-name"),
                     };
-                    let step = Step::new(StepCode::UpstreamTicketNoName).with("why", why);
-                    failed(step.with("attribute", edition.site.attribute_name(of.person)))
+                    failed(step!(UpstreamTicketNoName { attribute: edition.site.attribute_name(of.person), why }))
                 })?;
                 match link.first(&person, service).await {
                     Ok((delegation, shown)) => return Ok((delegation, shown, "by-on-behalf")),
@@ -161,17 +154,16 @@ async fn fetch(
 
 fn step_of(why: NoTicket, person: &str, account: &str, service: &str) -> Step {
     let realm = service.rsplit_once('@').map_or("?", |(_, r)| r);
-    let step = |code| Step::new(code);
     match why {
-        NoTicket::NotAllowed => step(StepCode::UpstreamTicketNotAllowed).with("account", account).with("service", service),
-        NoTicket::Account => step(StepCode::UpstreamTicketAccount).with("account", account),
-        NoTicket::Person => step(StepCode::UpstreamTicketPerson).with("person", person).with("account", account),
-        NoTicket::Revoked => step(StepCode::UpstreamTicketRevoked).with("person", person),
-        NoTicket::Nobody => step(StepCode::UpstreamTicketNobody).with("person", person),
-        NoTicket::NoService => step(StepCode::UpstreamTicketNoService).with("service", service),
-        NoTicket::Own(how) => step(StepCode::UpstreamTicketOwn).with("account", account).with("how", how),
-        NoTicket::Silent(how) => step(StepCode::UpstreamTicketSilent).with("realm", realm).with("how", how),
-        NoTicket::Failed(how) => step(StepCode::UpstreamTicketFailed).with("service", service).with("how", how),
+        NoTicket::NotAllowed => step!(UpstreamTicketNotAllowed { account, service }),
+        NoTicket::Account => step!(UpstreamTicketAccount { account }),
+        NoTicket::Person => step!(UpstreamTicketPerson { person, account }),
+        NoTicket::Revoked => step!(UpstreamTicketRevoked { person }),
+        NoTicket::Nobody => step!(UpstreamTicketNobody { person }),
+        NoTicket::NoService => step!(UpstreamTicketNoService { service }),
+        NoTicket::Own(how) => step!(UpstreamTicketOwn { account, how }),
+        NoTicket::Silent(how) => step!(UpstreamTicketSilent { realm, how }),
+        NoTicket::Failed(how) => step!(UpstreamTicketFailed { service, how }),
     }
 }
 

@@ -2,7 +2,8 @@
 
 use chrono::Duration;
 use passeur_core::site::TRIES_MINUTES;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Param;
 use passeur_store::StoreError;
 
 use crate::attempt::Attempt;
@@ -79,11 +80,7 @@ pub async fn count_plain(
     let within = within(engine, what, account, each).await?;
     if !within {
         attempt.step(|| {
-            Step::new(StepCode::TooManyTries)
-                .with("way", what)
-                .with("bound", Param::reason("for-account"))
-                .with("limit", i64::from(each))
-                .with("minutes", TRIES_MINUTES)
+            step!(TooManyTries { way: what, bound: Param::reason("for-account"), limit: i64::from(each), minutes: TRIES_MINUTES })
         });
     }
     Ok(within)

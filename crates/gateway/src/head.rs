@@ -2,7 +2,8 @@
 
 use http::header::{CONNECTION, CONTENT_LENGTH, HOST, TRANSFER_ENCODING, UPGRADE};
 use http::{HeaderMap, Method, StatusCode, Uri};
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
 
 use crate::claims::names_method;
 
@@ -42,10 +43,9 @@ pub(crate) type Rejected = (StatusCode, Step);
 /// Refuses tunnels, traces, foreign upgrades, and whatever two parsers could read differently.
 pub(crate) fn check(method: &Method, headers: &HeaderMap, origin: &str) -> Result<(), Rejected> {
     if matches!(*method, Method::TRACE | Method::CONNECT) {
-        return Err((StatusCode::METHOD_NOT_ALLOWED, Step::new(StepCode::MethodRefused).with("method", method.as_str())));
+        return Err((StatusCode::METHOD_NOT_ALLOWED, step!(MethodRefused { method: method.as_str() })));
     }
-    let ambiguous =
-        |what: &str| Err((StatusCode::BAD_REQUEST, Step::new(StepCode::AmbiguousRequest).with("what", Param::reason(what))));
+    let ambiguous = |what: &str| Err((StatusCode::BAD_REQUEST, step!(AmbiguousRequest { what: Param::reason(what) })));
     let encodings: Vec<_> = headers.get_all(TRANSFER_ENCODING).iter().collect();
     match encodings.as_slice() {
         [] => {}
@@ -89,15 +89,13 @@ fn check_upgrade(method: &Method, headers: &HeaderMap, origin: &str) -> Result<(
         return Ok(());
     }
     if wanted != ["websocket"] || *method != Method::GET || !says_upgrade(headers) {
-        let step = Step::new(StepCode::UpgradeRefused).with("protocol", wanted.join(", "));
+        let step = step!(UpgradeRefused { protocol: wanted.join(", ") });
         return Err((StatusCode::BAD_REQUEST, step));
     }
     // Browsers send Origin with every WebSocket handshake; cookies alone would let any site open one (RFC 6455 10.2).
     match headers.get(http::header::ORIGIN) {
         Some(o) if o.as_bytes() != origin.as_bytes() => {
-            let step = Step::new(StepCode::OriginRefused)
-                .with("origin", String::from_utf8_lossy(o.as_bytes()).into_owned())
-                .with("wanted", origin);
+            let step = step!(OriginRefused { origin: String::from_utf8_lossy(o.as_bytes()).into_owned(), wanted: origin });
             Err((StatusCode::FORBIDDEN, step))
         }
         _ => Ok(()),
@@ -112,6 +110,7 @@ pub(crate) fn is_websocket(headers: &HeaderMap) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use passeur_core::step::StepCode;
 
     fn head(pairs: &[(&'static str, &'static str)]) -> HeaderMap {
         let mut h = HeaderMap::new();

@@ -14,7 +14,8 @@ use passeur_core::id::Token;
 use passeur_core::path;
 use passeur_core::session::State;
 use passeur_core::site::{Standing, standing};
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Param;
 use passeur_http::cookies::{self, Found};
 use passeur_http::{ServedCertificate, is_navigation};
 use passeur_live::clock::Clock;
@@ -171,9 +172,7 @@ impl Gateway {
         }
         if let Some(what) = in_doubt(&place, &request) {
             let facts = facts(edition, conn, &request);
-            let step = Step::new(StepCode::PathInDoubt)
-                .with("path", passeur_core::text::shorten(raw, 200))
-                .with("what", Param::reason(what));
+            let step = step!(PathInDoubt { path: passeur_core::text::shorten(raw, 200), what: Param::reason(what) });
             return page(self.control.reject(edition.live.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &facts).await);
         }
         let open = opened(gate, raw);
@@ -188,7 +187,7 @@ impl Gateway {
                         request.headers_mut().remove(http::header::AUTHORIZATION);
                     }
                     if let Some(paths) = admission.closes(request.uri().path()) {
-                        let step = Step::new(StepCode::TokenPath).with("paths", paths.to_vec());
+                        let step = step!(TokenPath { paths: paths.to_vec() });
                         let facts = facts(edition, conn, &request);
                         let refusal = self.control.reject(edition.live.clone(), &gate.name, StatusCode::FORBIDDEN, step, &facts);
                         return page(refusal.await);
@@ -247,7 +246,7 @@ impl Gateway {
                     Found::None if gate.access.callers.is_some() => {
                         if caller::in_address(request.uri()) {
                             let facts = facts(edition, conn, request);
-                            let step = Step::new(StepCode::TokenInUrl);
+                            let step = step!(TokenInUrl);
                             let refusal =
                                 self.control.reject(edition.live.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &facts);
                             return Err(Away::Answer(Box::new(refusal.await)));
@@ -356,7 +355,7 @@ impl Gateway {
         let (body, progress) = Upload::of(body, &bearer, Hold::of(&parts.headers));
         let out = from.as_ref().and_then(|from| outgoing::build(&parts, body, place, &bearer, from));
         let (Some(out), Some(from)) = (out, &from) else {
-            let step = Step::new(StepCode::AmbiguousRequest).with("what", Param::reason("unwritable"));
+            let step = step!(AmbiguousRequest { what: Param::reason("unwritable") });
             return page(self.control.reject(edition.live.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &told()).await);
         };
         let repeatable = progress.is_none() && upgrade.is_none() && parts.method.is_safe();

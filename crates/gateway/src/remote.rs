@@ -9,7 +9,8 @@ use std::sync::Arc;
 use http::{HeaderMap, Request, Response, StatusCode};
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::id::Token;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Step;
 use passeur_live::edition::Edition;
 use passeur_live::ticket::TicketFailed;
 use tokio::runtime::Handle;
@@ -165,7 +166,7 @@ impl Remote {
     ) -> Away<Result<Ticket, Box<TicketFailed>>> {
         let (c, gate) = (self.control.clone(), gate.to_owned());
         let failed = || {
-            let step = Step::new(StepCode::UpstreamTicketFailed).with("service", "?").with("how", "the call broke down");
+            let step = step!(UpstreamTicketFailed { service: "?", how: "the call broke down" });
             Err(Box::new(TicketFailed::of(step)))
         };
         self.run(async move { c.ticket(e, &gate, admission, anew).await }, failed)

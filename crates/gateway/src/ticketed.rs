@@ -11,7 +11,8 @@ use http::header::{AUTHORIZATION, WWW_AUTHENTICATE};
 use http::{HeaderValue, Response, StatusCode};
 use hyper::body::Incoming;
 use passeur_core::circumstances::RequestFacts;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Param;
 use passeur_live::ticket::TicketFailed;
 
 use crate::admission::Admission;
@@ -69,14 +70,12 @@ impl Gateway {
                 continue;
             }
             // What has a body was sent once and cannot be sent again; the next request goes with a new ticket.
-            let step = Step::new(StepCode::UpstreamTicketRefused)
-                .with("service", service(t.place))
-                .with("person", proof.person())
-                .with("upstream", lease.address());
+            let step =
+                step!(UpstreamTicketRefused { service: service(t.place), person: proof.person(), upstream: lease.address() });
             return Err(self.failed(t, TicketFailed::of(step)).await);
         }
         // Only where the request could not be written a second time, which it was at first.
-        let step = Step::new(StepCode::AmbiguousRequest).with("what", Param::reason("unwritable"));
+        let step = step!(AmbiguousRequest { what: Param::reason("unwritable") });
         Err(self.failed(t, TicketFailed::of(step)).await)
     }
 
@@ -102,8 +101,7 @@ impl Gateway {
         };
         let upstream = lease.address();
         lease.spend();
-        let step =
-            Step::new(StepCode::UpstreamNotProven).with("service", service(t.place)).with("upstream", upstream).with("how", how);
+        let step = step!(UpstreamNotProven { service: service(t.place), upstream, how });
         Err(self.failed(t, TicketFailed::of(step)).await)
     }
 

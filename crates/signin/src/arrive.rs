@@ -8,7 +8,8 @@ use passeur_core::crossing::Outcome;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::session::State;
 use passeur_core::site::Gate;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Param;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::grants::glance;
 use passeur_engine::sessions;
@@ -44,7 +45,7 @@ pub async fn arrive(engine: &Engine, edition: &Edition, gate: &Gate, visit: &Vis
 
 fn refused(engine: &Engine, edition: &Edition, gate: &Gate, visit: &Visit, why: &str) -> Response {
     let mut attempt = Attempt::begin(engine, gate.place(), &visit.facts);
-    attempt.step(|| Step::new(StepCode::CodeRefused).with("why", Param::reason(why)));
+    attempt.step(|| step!(CodeRefused { why: Param::reason(why) }));
     let id = attempt.record_anonymous(Outcome::CheckFailed);
     let mut refused = pages::Refused::of_step(&attempt, id, None);
     refused.again = Some(gate.address.at("/"));
@@ -112,7 +113,7 @@ async fn open(
     }
     if let Ok(id) = code.crossing.parse::<CrossingId>() {
         let path = code.target.split('?').next().unwrap_or("/").to_owned();
-        let mut step = Step::new(StepCode::CameThrough).with("gate", gate.name.as_str()).with("target", path);
+        let mut step = step!(CameThrough { gate: gate.name.as_str(), target: path });
         if let Some((line, _, _)) = engine.store.crossing(id).await? {
             step.at = (engine.now() - line.at).num_milliseconds().clamp(0, i64::from(u32::MAX)) as u32;
         }

@@ -11,7 +11,7 @@ use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::sha256;
 use passeur_core::site::Place;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::providers::oidc::OidcLink;
 use passeur_engine::{ending, tries};
@@ -63,7 +63,7 @@ pub async fn back_channel(
     let mut attempt = Attempt::begin(&engine, Place::SignIn, &visit.facts);
     attempt.provider = Some(provider.clone());
     let refused = |mut attempt: Attempt, how: String| async move {
-        attempt.step(|| Step::new(StepCode::SignOutRefused).with("provider", provider.as_str()).with("how", how.as_str()));
+        attempt.step(|| step!(SignOutRefused { provider: provider.as_str(), how: how.as_str() }));
         // In the store as every message of a provider, up to a number a minute.
         match attempt.record_ended(Outcome::CheckFailed).await {
             Ok(_) => {
@@ -121,8 +121,7 @@ pub async fn end_by_provider(
     ids: &[Uuid],
 ) -> Result<ending::Ended, StoreError> {
     let ended = ending::end(engine, ids, "provider", None).await?;
-    attempt
-        .step(|| Step::new(StepCode::ProviderSignedOut).with("provider", provider).with("sessions", ended.sessions.len() as i64));
+    attempt.step(|| step!(ProviderSignedOut { provider, sessions: ended.sessions.len() as i64 }));
     Ok(ended)
 }
 
@@ -161,7 +160,7 @@ pub async fn front_channel(
     attempt.provider = Some(provider.clone());
     let (Some(session), true) = (session, known) else {
         let how = "iss and sid must stand in the address, and iss be the provider's";
-        attempt.step(|| Step::new(StepCode::SignOutRefused).with("provider", provider.as_str()).with("how", how));
+        attempt.step(|| step!(SignOutRefused { provider: provider.as_str(), how }));
         attempt.record_anonymous(Outcome::CheckFailed);
         return framed(&edition, &link, StatusCode::BAD_REQUEST);
     };

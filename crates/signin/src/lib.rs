@@ -41,8 +41,6 @@ use passeur_live::edition::Edition;
 
 use passeur_engine::Engine;
 
-use journey::Desk;
-
 /// The client's address, put into every request by the data path.
 #[derive(Clone, Copy, Debug)]
 pub struct ClientAddress(pub IpAddr);
@@ -117,30 +115,6 @@ impl FromRequestParts<Engine> for LiveEdition {
     async fn from_request_parts(parts: &mut Parts, engine: &Engine) -> Result<LiveEdition, Response> {
         let lang = Visit::of(parts).map_or(Lang::En, |v| v.facts.lang);
         engine.live.get().map(LiveEdition).ok_or_else(|| pages::not_set_up(lang).into_response())
-    }
-}
-
-/// What every step of a sign-in stands on, taken from a request: see [`Desk`]. Where nothing is published yet, the answer says so.
-pub struct Incoming {
-    pub engine: Engine,
-    pub edition: Arc<Edition>,
-    pub visit: Visit,
-}
-
-impl Incoming {
-    /// Lent to the steps of a sign-in.
-    pub fn desk(&self) -> Desk<'_> {
-        Desk { engine: &self.engine, edition: &self.edition, visit: &self.visit }
-    }
-}
-
-impl FromRequestParts<Engine> for Incoming {
-    type Rejection = Response;
-
-    async fn from_request_parts(parts: &mut Parts, engine: &Engine) -> Result<Incoming, Response> {
-        let LiveEdition(edition) = <LiveEdition as FromRequestParts<Engine>>::from_request_parts(parts, engine).await?;
-        let visit = Visit::from_request_parts(parts, engine).await.map_err(IntoResponse::into_response)?;
-        Ok(Incoming { engine: engine.clone(), edition, visit })
     }
 }
 

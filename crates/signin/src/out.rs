@@ -10,7 +10,8 @@ use passeur_core::route::Device;
 use passeur_core::seal::Purpose;
 use passeur_core::session::State as Liveness;
 use passeur_core::site::{Gate, Place};
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Param;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::ending;
 use passeur_engine::sessions;
@@ -92,7 +93,7 @@ pub async fn sign_out(
         let mut attempt = Attempt::begin(&engine, Place::SignIn, &visit.facts);
         let name = s.row.name.clone();
         attempt.is_of(&s.row);
-        attempt.step(|| Step::new(StepCode::SignedOut).with("by", Param::reason("person")).with("who", name));
+        attempt.step(|| step!(SignedOut { by: Param::reason("person"), who: name }));
         // Ended first and recorded second: a store that fails in between leaves nobody signed in.
         let done = async {
             opened = engine.store.gates_of_session(s.row.id).await?;
@@ -100,12 +101,13 @@ pub async fn sign_out(
                 let person = Named { provider: s.row.provider.clone(), key: s.row.person(), name: s.row.name.clone() };
                 let (taken, _) = people::take_away(&engine, &[person], HowFar::Everywhere, None, "person", None).await?;
                 attempt.step(|| {
-                    Step::new(StepCode::TakenAway)
-                        .with("sessions", taken.sessions.len() as i64)
-                        .with("tokens", (taken.personal_tokens.len() + taken.api_tokens.len()) as i64)
-                        .with("factors", 0)
+                    step!(TakenAway {
+                        sessions: taken.sessions.len() as i64,
+                        tokens: (taken.personal_tokens.len() + taken.api_tokens.len()) as i64,
+                        factors: 0
+                    })
                 });
-                attempt.step(|| Step::new(StepCode::SignedOutEverywhere).with("sessions", others.len() as i64));
+                attempt.step(|| step!(SignedOutEverywhere { sessions: others.len() as i64 }));
             } else {
                 ending::end(&engine, &[s.row.id], "person", None).await?;
             }

@@ -11,7 +11,8 @@ use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::Token;
 use passeur_core::seal::Purpose;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Step;
 use passeur_engine::random::random;
 use passeur_store::NewParked;
 
@@ -35,7 +36,7 @@ pub async fn posted(desk: Desk<'_>, body: Body, max: usize) -> Done<'_, Bytes> {
     match arrived {
         Ok(Ok(bytes)) => Ok(bytes),
         Ok(Err(_)) => {
-            let step = Step::new(StepCode::AnswerTooLarge).with("limit", max as i64);
+            let step = step!(AnswerTooLarge { limit: max as i64 });
             Err(turned_away(desk, StatusCode::PAYLOAD_TOO_LARGE, step))
         }
         Err(_) => Err(desk.stop_plainly(StatusCode::REQUEST_TIMEOUT.into_response())),
@@ -57,7 +58,7 @@ pub async fn park<'a>(desk: Desk<'a>, address: &str, form: &[u8], flow: [u8; 32]
     match engine.store.park(row, engine.now()).await {
         Ok(Ok(())) => Ok(redirect(&format!("{address}?parked={}", token.reveal()), None)),
         Ok(Err(limit)) => {
-            let step = Step::new(StepCode::AnswersFull).with("limit", limit);
+            let step = step!(AnswersFull { limit });
             Err(turned_away(desk, StatusCode::SERVICE_UNAVAILABLE, step))
         }
         Err(e) => Err(desk.stop_plainly(e)),
@@ -83,6 +84,6 @@ pub async fn fetch<'a>(desk: Desk<'a>, address: &str) -> Done<'a, Option<String>
     let form = text.as_deref().and_then(|t| t.split_once('\n')).filter(|(at, _)| *at == address).map(|(_, form)| form.to_owned());
     match form {
         Some(form) => Ok(Some(form)),
-        None => Err(desk.stop(Why::FAILED_CHECK, Step::new(StepCode::AnswerGone))),
+        None => Err(desk.stop(Why::FAILED_CHECK, step!(AnswerGone))),
     }
 }

@@ -11,7 +11,8 @@ use axum::response::{IntoResponse, Response};
 use passeur_core::address::neighbourhood;
 use passeur_core::route::{self, Choice, Decided, Device, Entry, Facts, Questions, Suffix, Typed};
 use passeur_core::site::{Place, Site, WayKind};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Step;
 use passeur_engine::tries;
 use passeur_http::cookies::{self, Found};
 use passeur_store::StoreError;
@@ -20,12 +21,13 @@ use serde::Deserialize;
 use passeur_engine::Engine;
 
 use crate::answer::answer;
+use crate::journey::Incoming;
 use crate::journey::again;
 use crate::journey::destination::offered;
 use crate::journey::flow::{self, Flow, SEALED_MAX};
 use crate::journey::routed::{How, NAMES_MAX, Routed, told, unnamed};
 use crate::journey::{Again, Asked, Desk, Destination, Done, Journey, Manner, Why, choose};
-use crate::{Incoming, Visit, browser_binding, known_names, local, pages};
+use crate::{Visit, browser_binding, known_names, local, pages};
 
 /// The longest name that is looked at, in characters.
 const NAME_MAX: usize = 256;
@@ -138,7 +140,7 @@ pub fn ask_name(journey: Journey<'_, Asked>) -> Response {
     let manner = if again(desk.visit) == Some(Again::Fresh) { Manner::anew() } else { Manner::default() };
     let (mut journey, sealed) = journey.send(flow::Name {}, &browser, manner, SEALED_MAX);
     let another = journey.to.onward_by(desk.engine, None);
-    journey.step(|| Step::new(StepCode::NameAsked));
+    journey.step(|| step!(NameAsked));
     journey.attempt.record_waiting();
     let place = journey.to.title(desk.site());
     let response = pages::ask_name(desk.site(), desk.lang(), place, &sealed, &another).into_response();

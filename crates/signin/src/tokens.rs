@@ -8,7 +8,8 @@ use http::StatusCode;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::crossing::Outcome;
 use passeur_core::site::{Gate, Place};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Step;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::grants::glance;
 use passeur_engine::random::new_uuid;
@@ -137,7 +138,7 @@ async fn make(
     if !engine.store.add_personal_token(row, s.row.id).await? {
         return Ok(Err(StatusCode::CONFLICT));
     }
-    let step = Step::new(StepCode::PersonalTokenMade).with("name", name).with("gates", wanted).with("days", days);
+    let step = step!(PersonalTokenMade { name, gates: wanted, days });
     record(engine, s, visit, step).await?;
     Ok(Ok(format!("{PREFIX}{}", token.reveal())))
 }
@@ -147,7 +148,7 @@ async fn revoke(engine: &Engine, s: &Session, visit: &Visit, id: Uuid) -> Result
     for row in gone {
         let opened = engine.store.sessions_of_token(row.id).await?;
         ending::end(engine, &opened, "its token was revoked", None).await?;
-        record(engine, s, visit, Step::new(StepCode::PersonalTokenRevoked).with("name", row.name)).await?;
+        record(engine, s, visit, step!(PersonalTokenRevoked { name: row.name })).await?;
     }
     Ok(())
 }

@@ -14,7 +14,8 @@ use passeur_core::evidence::Evidence;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::seal::Purpose;
 use passeur_core::site::{Access, Provider, Site};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Step;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::editions::salted;
 use passeur_engine::look_up;
@@ -117,9 +118,12 @@ pub async fn link_of(engine: &Engine, to: &Destination, provider: &str) -> Resul
 pub async fn without_secret(engine: &Engine, to: &Destination, provider: &Provider) -> Result<Step, StoreError> {
     let name = provider.secret().unwrap_or_default();
     let is_stored = matches!(to, Destination::Trial { .. }) && engine.secrets().await?.contains_key(name);
-    let code = if is_stored { StepCode::TrialSecretWithheld } else { StepCode::SecretMissing };
-    let step = Step::new(code).with("provider", provider.name.as_str()).with("secret", name);
-    Ok(if is_stored { step.with("issuer", provider.issuer.as_str()) } else { step })
+    let (provider, issuer) = (provider.name.as_str(), provider.issuer.as_str());
+    Ok(if is_stored {
+        step!(TrialSecretWithheld { provider, secret: name, issuer })
+    } else {
+        step!(SecretMissing { provider, secret: name })
+    })
 }
 
 /// Keeps what came back and shows that it did. Written before anything is shown, as with every answer of a provider.

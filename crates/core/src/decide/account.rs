@@ -4,6 +4,7 @@ use super::Refusal;
 use crate::crossing::Outcome;
 use crate::evidence::{Entry, Evidence, LookUp, LookUpState};
 use crate::site::{Access, Asking, Directory, Disabled, Site};
+use crate::step;
 use crate::step::{Param, Phrase, Step, StepCode, Witness};
 
 fn stop(outcome: Outcome, code: StepCode) -> Result<(), Refusal> {
@@ -13,7 +14,7 @@ fn stop(outcome: Outcome, code: StepCode) -> Result<(), Refusal> {
 /// Whether the sign-in was one that the gate takes, and as strong as the provider's part of the edition requires.
 pub(super) fn factors(site: &Site, access: &Access, evidence: &Evidence, witness: &mut impl Witness) -> Result<(), Refusal> {
     if evidence.unasked && !access.unasked {
-        witness.step(|| Step::new(StepCode::SamlUnasked).with("provider", evidence.provider.as_str()));
+        witness.step(|| step!(SamlUnasked { provider: evidence.provider.as_str() }));
         return stop(Outcome::CheckFailed, StepCode::SamlUnasked);
     }
     // A way in of our own is as strong as the site made it; what a provider says of its own sign-in is for that alone.
@@ -32,7 +33,7 @@ pub(super) fn factors(site: &Site, access: &Access, evidence: &Evidence, witness
     witness.step(|| {
         let wanted = Phrase::Factors { any_acr: provider.require_acr.clone(), amr: provider.require_amr.clone() };
         let seen = Phrase::Factors { any_acr: f.acr.iter().cloned().collect(), amr: f.amr.clone() };
-        Step::new(StepCode::FactorsInsufficient).with("seen", seen).with("wanted", wanted)
+        step!(FactorsInsufficient { seen, wanted })
     });
     stop(Outcome::CheckFailed, StepCode::FactorsInsufficient)
 }
@@ -67,10 +68,7 @@ pub(super) fn directory(site: &Site, access: &Access, evidence: &Evidence, witne
     };
     for (server, detail) in &look_up.tried {
         witness.step(|| {
-            Step::new(StepCode::DirectoryFailedOver)
-                .with("directory", directory.name.as_str())
-                .with("server", server.as_str())
-                .with("detail", detail.as_str())
+            step!(DirectoryFailedOver { directory: directory.name.as_str(), server: server.as_str(), detail: detail.as_str() })
         });
     }
     match &look_up.state {
@@ -81,26 +79,28 @@ pub(super) fn directory(site: &Site, access: &Access, evidence: &Evidence, witne
         }
         LookUpState::Disabled { entry, why } => {
             witness.step(|| found(directory, look_up, &entry.dn));
-            let (code, outcome) = match access.disabled {
-                Disabled::Admit => (StepCode::DirectoryDisabledAllowed, Ok(())),
-                Disabled::Refuse => (StepCode::DirectoryDisabled, stop(Outcome::Refused, StepCode::DirectoryDisabled)),
-            };
-            witness.step(|| {
-                Step::new(code).with("directory", directory.name.as_str()).with("dn", entry.dn.as_str()).with("why", why.as_str())
-            });
-            if outcome.is_ok() {
-                witness.step(|| groups(directory, entry));
+            let (name, dn, why) = (directory.name.as_str(), entry.dn.as_str(), why.as_str());
+            match access.disabled {
+                Disabled::Admit => {
+                    witness.step(|| step!(DirectoryDisabledAllowed { directory: name, dn, why }));
+                    witness.step(|| groups(directory, entry));
+                    Ok(())
+                }
+                Disabled::Refuse => {
+                    witness.step(|| step!(DirectoryDisabled { directory: name, dn, why }));
+                    stop(Outcome::Refused, StepCode::DirectoryDisabled)
+                }
             }
-            outcome
         }
         failed => {
             if access.without_directory {
                 witness.step(|| {
-                    Step::new(StepCode::DirectoryWentOn)
-                        .with("directory", directory.name.as_str())
-                        .with("state", Param::reason(failed.code()))
-                        .with("key", look_up.key.as_str())
-                        .with("value", look_up.value.clone().unwrap_or_default())
+                    step!(DirectoryWentOn {
+                        directory: directory.name.as_str(),
+                        state: Param::reason(failed.code()),
+                        key: look_up.key.as_str(),
+                        value: look_up.value.clone().unwrap_or_default()
+                    })
                 });
                 return Ok(());
             }
@@ -115,18 +115,19 @@ pub(super) fn directory(site: &Site, access: &Access, evidence: &Evidence, witne
 }
 
 fn found(directory: &Directory, l: &LookUp, dn: &str) -> Step {
-    Step::new(StepCode::DirectoryAnswered)
-        .with("directory", directory.name.as_str())
-        .with("key", l.key.as_str())
-        .with("value", l.value.clone().unwrap_or_default())
-        .with("dn", dn)
-        .with("millis", i64::from(l.millis))
-        .with("cached", if l.cached { "cache" } else { "LDAP" })
+    step!(DirectoryAnswered {
+        directory: directory.name.as_str(),
+        key: l.key.as_str(),
+        value: l.value.clone().unwrap_or_default(),
+        dn,
+        millis: i64::from(l.millis),
+        cached: if l.cached { "cache" } else { "LDAP" }
+    })
 }
 
 fn groups(directory: &Directory, entry: &Entry) -> Step {
     let members: Vec<_> = directory.known_groups(entry).map(|g| Phrase::Member { group: g.name, via: g.via }).collect();
-    Step::new(StepCode::DirectoryGroups).with("count", members.len() as i64).with("groups", members)
+    step!(DirectoryGroups { count: members.len() as i64, groups: members })
 }
 
 /// Which of several directories is asked, and why.
@@ -137,11 +138,12 @@ fn chosen(site: &Site, access: &Access, asking: &Asking<'_>) -> Step {
         (Ok(_), Some(suffix)) => Param::Text(suffix.to_owned()),
         (Ok(_), None) => Param::reason("any-suffix"),
     };
-    Step::new(StepCode::DirectoryChosen)
-        .with("directory", d.name.as_str())
-        .with("of", access.directories.clone())
-        .with("attribute", site.attribute_name(d.fed_by))
-        .with("why", why)
+    step!(DirectoryChosen {
+        directory: d.name.as_str(),
+        of: access.directories.clone(),
+        attribute: site.attribute_name(d.fed_by),
+        why
+    })
 }
 
 fn failure_code(state: &LookUpState) -> StepCode {
@@ -156,19 +158,27 @@ fn failure_code(state: &LookUpState) -> StepCode {
 }
 
 fn failure(site: &Site, directory: &Directory, l: &LookUp) -> Step {
-    let step = Step::new(failure_code(&l.state)).with("directory", directory.name.as_str());
-    let asked = |s: Step| s.with("key", l.key.as_str()).with("value", l.value.clone().unwrap_or_default());
+    let (name, account) = (directory.name.as_str(), directory.account.clone().unwrap_or_default());
+    let (key, value) = (l.key.as_str(), l.value.clone().unwrap_or_default());
+    let (base, url) = (directory.base.as_str(), directory.servers.join(" "));
     match &l.state {
-        LookUpState::NoEntry => asked(step).with("base", directory.base.as_str()),
-        LookUpState::Several { dns } => asked(step).with("dns", dns.clone()),
+        LookUpState::NoEntry => step!(DirectoryNoEntry { directory: name, key, value, base }),
+        LookUpState::Several { dns } => step!(DirectorySeveral { directory: name, key, value, dns: dns.clone() }),
         LookUpState::BindRefused { detail } => {
-            asked(step).with("account", directory.account.clone().unwrap_or_default()).with("detail", detail.as_str())
+            step!(DirectoryBindRefused { directory: name, account, detail: detail.as_str(), key, value })
         }
-        LookUpState::Unusable { detail } => asked(step).with("base", directory.base.as_str()).with("detail", detail.as_str()),
-        LookUpState::NoKey { absence } => {
-            step.with("attribute", site.attribute_name(directory.fed_by)).with("absence", Param::reason(absence))
+        LookUpState::Unusable { detail } => {
+            step!(DirectoryUnusable { directory: name, key, value, base, detail: detail.as_str() })
         }
-        LookUpState::Dead { detail } => asked(step).with("url", directory.servers.join(" ")).with("detail", detail.as_str()),
-        LookUpState::Answered { .. } | LookUpState::Disabled { .. } => asked(step).with("url", directory.servers.join(" ")),
+        LookUpState::NoKey { absence } => step!(DirectoryNoKey {
+            directory: name,
+            attribute: site.attribute_name(directory.fed_by),
+            absence: Param::reason(absence),
+        }),
+        LookUpState::Dead { detail } => step!(DirectoryDead { directory: name, url, detail: detail.as_str(), key, value }),
+        // What answered is told elsewhere.
+        LookUpState::Answered { .. } | LookUpState::Disabled { .. } => {
+            step!(DirectoryDead { directory: name, url, detail: l.state.code(), key, value })
+        }
     }
 }

@@ -4,7 +4,8 @@ use chrono::Duration;
 
 use crate::Moment;
 use crate::site::Grants;
-use crate::step::{Lang, Phrase, Step, StepCode, Witness};
+use crate::step;
+use crate::step::{Lang, Phrase, Witness};
 
 /// What all rules that apply give together.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -39,13 +40,7 @@ impl Joined {
         add(&mut self.roles, &g.roles);
         add(&mut self.messages, g.message.as_slice());
         let mut conflict = |what: &str, kept: String, dropped: String| {
-            witness.step(|| {
-                Step::new(StepCode::RuleConflict)
-                    .with("rule", rule)
-                    .with("what", what)
-                    .with("kept", kept)
-                    .with("dropped", dropped)
-            });
+            witness.step(|| step!(RuleConflict { rule, what, kept, dropped }));
         };
         for (name, value) in &g.deliver {
             match self.deliver.iter().find(|(n, _)| n == name) {

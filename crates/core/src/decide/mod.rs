@@ -18,6 +18,7 @@ use crate::evidence::Evidence;
 use crate::identity::{self, Identity, Person, identify};
 use crate::session::Lifetimes;
 use crate::site::{Access, Effect, Gate, Limits, Place, RolesFrom, Rule, Section, SectionAccess, Site, Standing, standing};
+use crate::step;
 use crate::step::{Phrase, Step, StepCode, Witness};
 pub use grants::{Joined, Terms};
 pub use roles::why_roles;
@@ -146,7 +147,7 @@ impl Decision {
 /// Decides whether a gate admits the person of the evidence under circumstances, and prepares what it delivers.
 pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_>, witness: &mut impl Witness) -> Decision {
     if gate.access.rules.is_empty() {
-        witness.step(|| Step::new(StepCode::Unprotected).with("gate", gate.name.as_str()));
+        witness.step(|| step!(Unprotected { gate: gate.name.as_str() }));
         return refused(Outcome::Refused, StepCode::Unprotected);
     }
     let (mut who, joined) = match enter(site, &gate.access, Some(&gate.name), evidence, at, witness) {
@@ -158,7 +159,7 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
         None => {
             let hands = gate.web().ticket.is_some() || gate.web().hand_over.is_some();
             if !hands {
-                witness.step(|| Step::new(StepCode::NoDelivery).with("gate", gate.name.as_str()));
+                witness.step(|| step!(NoDelivery { gate: gate.name.as_str() }));
             }
             vec![]
         }
@@ -169,7 +170,7 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
     };
     let mut open = gate.web().sections.iter().filter(|s| s.access == SectionAccess::Open).map(|s| &s.path).peekable();
     if gate.delivery.is_some() && open.peek().is_some() {
-        witness.step(|| Step::new(StepCode::SectionsOpen).with("sections", open.cloned().collect::<Vec<_>>()));
+        witness.step(|| step!(SectionsOpen { sections: open.cloned().collect::<Vec<_>>() }));
     }
     let sections = gate.web().sections.iter().map(|s| lets_in(s, &who, at, Some(&gate.name))).collect();
     let closing = gate.web().sections.iter().filter_map(|s| match &s.access {
@@ -212,10 +213,11 @@ pub fn tell_section(
     let SectionAccess::More { when, words } = &section.access else { return None };
     let who = identify(site, &gate.access, evidence, &mut crate::step::Silent);
     witness.step(|| {
-        Step::new(StepCode::SectionRefused)
-            .with("section", section.path.as_str())
-            .with("wanted", when.wanted(site))
-            .with("saw", when.saw(site, &who, at, Some(&gate.name)))
+        step!(SectionRefused {
+            section: section.path.as_str(),
+            wanted: when.wanted(site),
+            saw: when.saw(site, &who, at, Some(&gate.name))
+        })
     });
     words.clone()
 }
@@ -254,11 +256,10 @@ fn enter(
     if !access.takes(site, evidence) {
         let person = evidence.person();
         witness.step(|| match site.authority(&evidence.provider) {
-            Some(wanted) if wanted != person.authority => Step::new(StepCode::OtherIssuer)
-                .with("provider", evidence.provider.as_str())
-                .with("seen", person.authority)
-                .with("wanted", wanted),
-            _ => Step::new(StepCode::OtherProvider).with("seen", evidence.way()).with("wanted", access.ways.join(", ")),
+            Some(wanted) if wanted != person.authority => {
+                step!(OtherIssuer { provider: evidence.provider.as_str(), seen: person.authority, wanted })
+            }
+            _ => step!(OtherProvider { seen: evidence.way(), wanted: access.ways.join(", ") }),
         });
         return Err(stop(Outcome::CheckFailed, StepCode::OtherProvider));
     }
@@ -306,10 +307,7 @@ impl Judging<'_> {
                         granted.push(&rule.name);
                     }
                     witness.step(|| {
-                        Step::new(StepCode::RuleMatched)
-                            .with("rule", rule.name.as_str())
-                            .with("gives", grants::gives(grants))
-                            .with("saw", self.saw(rule))
+                        step!(RuleMatched { rule: rule.name.as_str(), gives: grants::gives(grants), saw: self.saw(rule) })
                     });
                     joined.join(&rule.name, grants, witness);
                     if let Some(from) = &grants.roles_from {
@@ -318,7 +316,7 @@ impl Judging<'_> {
                 }
                 (Effect::Refuse { words }, Truth::Yes | Truth::Unknown) => {
                     if truth == Truth::Unknown {
-                        witness.step(|| self.not_matched(rule, StepCode::RuleUncertain));
+                        witness.step(|| self.uncertain(rule));
                     }
                     refusal.get_or_insert((rule, words));
                 }
@@ -328,16 +326,11 @@ impl Judging<'_> {
                         step_up.get_or_insert((rule, need));
                     }
                 }
-                _ => witness.step(|| self.not_matched(rule, StepCode::RuleNotMatched)),
+                _ => witness.step(|| self.not_matched(rule)),
             }
         }
         if let Some((rule, words)) = refusal {
-            witness.step(|| {
-                Step::new(StepCode::RefusedByRule)
-                    .with("rule", rule.name.as_str())
-                    .with("words", words)
-                    .with("saw", self.saw(rule))
-            });
+            witness.step(|| step!(RefusedByRule { rule: rule.name.as_str(), words, saw: self.saw(rule) }));
             return Err(Refusal {
                 outcome: Outcome::Refused,
                 code: StepCode::RefusedByRule,
@@ -347,26 +340,26 @@ impl Judging<'_> {
         }
         if let Some((rule, need)) = step_up {
             witness.step(|| {
-                Step::new(StepCode::StepUpNeeded)
-                    .with("rule", rule.name.as_str())
-                    .with("wanted", need.wanted(self.site))
-                    .with("saw", need.saw(self.site, who, at, *gate))
+                step!(StepUpNeeded {
+                    rule: rule.name.as_str(),
+                    wanted: need.wanted(self.site),
+                    saw: need.saw(self.site, who, at, *gate)
+                })
             });
             // Whom nothing lets in is not asked to prove more for it.
             let missing = Some(need.need(who, at, *gate)).filter(|n| !n.is_empty() && !granted.is_empty()).map(Box::new);
             return Err(Refusal { outcome: Outcome::Refused, code: StepCode::StepUpNeeded, words: None, need: missing });
         }
         if granted.is_empty() {
-            witness.step(|| {
-                Step::new(StepCode::NothingGrants).with("gate", self.place().to_string()).with("rules", access.rules.len() as i64)
-            });
+            witness.step(|| step!(NothingGrants { gate: self.place().to_string(), rules: access.rules.len() as i64 }));
             return Err(Refusal { outcome: Outcome::Refused, code: StepCode::NothingGrants, words: None, need: None });
         }
         witness.step(|| {
-            Step::new(StepCode::Granted)
-                .with("gate", self.place().to_string())
-                .with("rules", granted.iter().map(|r| (*r).to_owned()).collect::<Vec<_>>())
-                .with("roles", Phrase::Roles { roles: joined.roles.clone() })
+            step!(Granted {
+                gate: self.place().to_string(),
+                rules: granted.iter().map(|r| (*r).to_owned()).collect::<Vec<_>>(),
+                roles: Phrase::Roles { roles: joined.roles.clone() }
+            })
         });
         Ok(joined)
     }
@@ -379,13 +372,11 @@ impl Judging<'_> {
         };
         let found = values.map(|v| from.among(v.iter().map(String::as_str)));
         witness.step(|| {
-            let step = Step::new(StepCode::RolesFrom).with("rule", rule).with("source", source);
-            match &found {
-                Ok((roles, other)) => step
-                    .with("roles", Phrase::Roles { roles: roles.clone() })
-                    .with("other", other.iter().take(10).cloned().collect::<Vec<_>>()),
-                Err(absence) => step.with("roles", absence.param()).with("other", Vec::<String>::new()),
-            }
+            let (roles, other) = match &found {
+                Ok((roles, other)) => (Phrase::Roles { roles: roles.clone() }.into(), other.iter().take(10).cloned().collect()),
+                Err(absence) => (absence.param(), vec![]),
+            };
+            step!(RolesFrom { rule, source, roles, other })
         });
         if let Ok((roles, _)) = found {
             joined.add_roles(&roles);
@@ -396,7 +387,11 @@ impl Judging<'_> {
         rule.when.saw(self.site, self.who, self.at, self.gate)
     }
 
-    fn not_matched(&self, rule: &Rule, code: StepCode) -> Step {
-        Step::new(code).with("rule", rule.name.as_str()).with("wanted", rule.when.wanted(self.site)).with("saw", self.saw(rule))
+    fn not_matched(&self, rule: &Rule) -> Step {
+        step!(RuleNotMatched { rule: rule.name.as_str(), wanted: rule.when.wanted(self.site), saw: self.saw(rule) })
+    }
+
+    fn uncertain(&self, rule: &Rule) -> Step {
+        step!(RuleUncertain { rule: rule.name.as_str(), wanted: rule.when.wanted(self.site), saw: self.saw(rule) })
     }
 }

@@ -12,7 +12,8 @@ use crate::attribute::{Absence, Origin};
 use crate::decide::grants::Joined;
 use crate::identity::Identity;
 use crate::site::Site;
-use crate::step::{Param, Phrase, Step, StepCode, Witness};
+use crate::step;
+use crate::step::{Param, Phrase, Witness};
 
 /// A header ready to be sent.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -55,19 +56,20 @@ pub fn prepare(
         match value_of(site, rule, who, given) {
             Ok((value, origin)) => {
                 witness.step(|| {
-                    Step::new(StepCode::HeaderDelivered)
-                        .with("header", rule.name.as_str())
-                        .with("value", String::from_utf8_lossy(&value).into_owned())
-                        .with("origin", origin)
+                    step!(HeaderDelivered {
+                        header: rule.name.as_str(),
+                        value: String::from_utf8_lossy(&value).into_owned(),
+                        origin
+                    })
                 });
                 out.push(Delivered { name: rule.name.clone(), value });
             }
             Err(reason) => {
-                let code = match rule.missing {
-                    Missing::Omit => StepCode::HeaderOmitted,
-                    Missing::Refuse => StepCode::HeaderRefused,
-                };
-                witness.step(|| Step::new(code).with("header", rule.name.as_str()).with("reason", reason));
+                let header = rule.name.as_str();
+                witness.step(|| match rule.missing {
+                    Missing::Omit => step!(HeaderOmitted { header, reason }),
+                    Missing::Refuse => step!(HeaderRefused { header, reason }),
+                });
                 if rule.missing == Missing::Refuse {
                     return Err(RequiredMissing { header: rule.name.clone() });
                 }

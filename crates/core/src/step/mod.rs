@@ -10,7 +10,9 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-pub use catalogue::{ALL, Spec, StepCode};
+use crate::text::shorten;
+
+pub use catalogue::{ALL, Spec, StepCode, says};
 pub use phrase::Phrase;
 pub use reasons::{REASONS, reason_text};
 pub use render::{param_text, remedy, sentence};
@@ -138,6 +140,28 @@ impl Param {
     pub fn reason(code: &str) -> Param {
         Param::Reason { code: code.to_owned(), detail: String::new() }
     }
+
+    /// With what is too long cut.
+    fn cut(self) -> Param {
+        match self {
+            Param::Text(t) => Param::Text(shorten(&t, PARAM_MAX)),
+            Param::List(mut l) => {
+                let over = l.len().saturating_sub(LIST_MAX);
+                l.truncate(LIST_MAX);
+                l.iter_mut().for_each(|m| *m = shorten(m, PARAM_MAX));
+                if over > 0 {
+                    l.push(format!("… (+{over})"));
+                }
+                Param::List(l)
+            }
+            Param::Phrases { mut phrases } => {
+                phrases.truncate(LIST_MAX);
+                Param::Phrases { phrases }
+            }
+            Param::Reason { code, detail } => Param::Reason { code, detail: shorten(&detail, PARAM_MAX) },
+            n @ Param::Number(_) => n,
+        }
+    }
 }
 
 /// The longest text kept in a parameter; what comes from outside is cut here, with an ellipsis.
@@ -156,35 +180,35 @@ pub struct Step {
 }
 
 impl Step {
-    /// A step at the beginning of a crossing; a [`Story`] sets its time.
-    pub fn new(code: StepCode) -> Step {
-        Step { code, at: 0, params: BTreeMap::new() }
+    /// A step at the beginning of a crossing; a [`Story`] sets its time. Only the structs of [`says`] call it, so that no step lacks a
+    /// parameter.
+    fn of<const N: usize>(code: StepCode, params: [(&'static str, Param); N]) -> Step {
+        Step { code, at: 0, params: params.into_iter().map(|(name, value)| (name.to_owned(), value.cut())).collect() }
     }
+}
 
-    /// With a parameter that the catalogue names for this code. Long values are cut.
-    pub fn with(mut self, name: &'static str, value: impl Into<Param>) -> Step {
-        debug_assert!(self.code.spec().params.contains(&name), "{:?} has no parameter {name}", self.code);
-        let value = match value.into() {
-            Param::Text(t) => Param::Text(crate::text::shorten(&t, PARAM_MAX)),
-            Param::List(mut l) => {
-                let over = l.len().saturating_sub(LIST_MAX);
-                l.truncate(LIST_MAX);
-                l.iter_mut().for_each(|m| *m = crate::text::shorten(m, PARAM_MAX));
-                if over > 0 {
-                    l.push(format!("… (+{over})"));
-                }
-                Param::List(l)
-            }
-            Param::Phrases { mut phrases } => {
-                phrases.truncate(LIST_MAX);
-                Param::Phrases { phrases }
-            }
-            Param::Reason { code, detail } => Param::Reason { code, detail: crate::text::shorten(&detail, PARAM_MAX) },
-            n => n,
-        };
-        self.params.insert(name.to_owned(), value);
-        self
-    }
+/// A step with all of its parameters: `step!(MethodRefused { method: "TRACE" })`. A parameter that is missing, or that the catalogue does
+/// not name for this code, does not compile. Long values are cut ([`PARAM_MAX`], [`LIST_MAX`]).
+///
+/// ```compile_fail
+/// passeur_core::step!(SentToSignIn {}); // It lacks where to.
+/// ```
+/// ```compile_fail
+/// passeur_core::step!(SentToSignIn { to: "/", from: "/" }); // Nothing is said of where from.
+/// ```
+/// ```
+/// passeur_core::step!(SentToSignIn { to: "/" });
+/// ```
+#[macro_export]
+macro_rules! step {
+    ($code:ident) => { $crate::step!($code {}) };
+    ($code:ident { $($name:ident $(: $value:expr)?),* $(,)? }) => {
+        $crate::step::Step::from($crate::step::says::$code {
+            $($name: $crate::step::Param::from($crate::step!(@value $name $($value)?))),*
+        })
+    };
+    (@value $name:ident) => { $name };
+    (@value $name:ident $value:expr) => { $value };
 }
 
 /// Sees what a decision function does. The silent one compiles to nothing.
@@ -248,10 +272,7 @@ mod tests {
 
     #[test]
     fn a_step_survives_storage_and_long_values_are_cut() {
-        let step = Step::new(StepCode::ProviderRefused)
-            .with("provider", "p")
-            .with("error", "x".repeat(5000))
-            .with("description", Param::reason("not-released"));
+        let step = step!(ProviderRefused { provider: "p", error: "x".repeat(5000), description: Param::reason("not-released") });
         let back: Step = serde_json::from_str(&serde_json::to_string(&step).unwrap()).unwrap();
         assert_eq!(back, step);
         let Param::Text(t) = &back.params["error"] else { panic!() };
@@ -262,9 +283,9 @@ mod tests {
     fn a_story_is_bounded_and_keeps_its_last_step() {
         let mut story = Story::default();
         for _ in 0..STEPS_MAX + 10 {
-            story.step(|| Step::new(StepCode::NothingGrants));
+            story.step(|| step!(NothingGrants { gate: "berths", rules: 3 }));
         }
-        story.step(|| Step::new(StepCode::RefusedByRule));
+        story.step(|| step!(RefusedByRule { rule: "visitors", words: "No.", saw: vec![Phrase::Everyone] }));
         assert_eq!(story.steps.len(), STEPS_MAX);
         assert_eq!(story.steps.last().unwrap().code, StepCode::RefusedByRule);
     }

@@ -273,6 +273,7 @@ pub(super) fn by_reason(step: &Step, lang: Lang) -> Option<&'static str> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::step;
     use crate::step::reasons::reason_text;
 
     #[test]
@@ -297,8 +298,7 @@ mod tests {
     #[test]
     fn no_two_checks_of_an_id_token_share_a_remedy_that_names_nothing() {
         let of = |check: &str| {
-            let step =
-                Step::new(StepCode::IdTokenRefused).with("check", Param::reason(check)).with("seen", "a").with("wanted", "b");
+            let step = step!(IdTokenRefused { check: Param::reason(check), seen: "a", wanted: "b" });
             by_reason(&step, Lang::En).expect(check)
         };
         let all = ["signature", "nonce", "audience", "expiry", "issuer", "algorithm", "key", "sub", "form"].map(of);

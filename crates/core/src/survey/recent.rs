@@ -75,26 +75,33 @@ pub fn recent(crossings: &[(Outcome, Vec<Step>)], lang: Lang) -> HashMap<String,
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::step;
 
-    fn came(how: StepCode, outcome: Outcome) -> (Outcome, Vec<Step>) {
-        let answered = Step::new(StepCode::ProviderAnswered).with("provider", "pilotage");
-        let step = match how {
-            StepCode::IdTokenRefused => Step::new(how).with("check", Param::reason("signature")),
-            other => Step::new(other),
-        };
-        (outcome, vec![answered, step])
+    fn came(how: Step, outcome: Outcome) -> (Outcome, Vec<Step>) {
+        let answered = step!(ProviderAnswered { provider: "pilotage", parameters: "code, state", after: "2 s" });
+        (outcome, vec![answered, how])
     }
 
     #[test]
     fn what_anybody_can_bring_about_alone_says_nothing_of_the_provider() {
+        let refused =
+            || step!(IdTokenRefused { check: Param::reason("signature"), seen: "RS256", wanted: "a key of the provider" });
+        let accepted = step!(IdTokenAccepted {
+            issuer: "https://id.pilotage.example",
+            subject: "7",
+            alg: "RS256",
+            kid: "1",
+            audience: "passeur",
+            expires_in: 60,
+        });
         let all = [
-            came(StepCode::IdTokenRefused, Outcome::CheckFailed),
-            came(StepCode::IdTokenRefused, Outcome::CheckFailed),
-            came(StepCode::ProviderSilent, Outcome::Failed),
-            came(StepCode::StateReplayed, Outcome::CheckFailed),
-            came(StepCode::StateOtherBrowser, Outcome::CheckFailed),
-            came(StepCode::IdTokenAccepted, Outcome::Refused),
-            (Outcome::CheckFailed, vec![Step::new(StepCode::StateUnreadable)]),
+            came(refused(), Outcome::CheckFailed),
+            came(refused(), Outcome::CheckFailed),
+            came(step!(ProviderSilent { endpoint: "/token", how: "timed out" }), Outcome::Failed),
+            came(step!(StateReplayed), Outcome::CheckFailed),
+            came(step!(StateOtherBrowser), Outcome::CheckFailed),
+            came(accepted, Outcome::Refused),
+            (Outcome::CheckFailed, vec![step!(StateUnreadable)]),
         ];
         let found = recent(&all, Lang::En);
         let of = &found["pilotage"];

@@ -6,7 +6,7 @@ use passeur_core::Moment;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::id::sha256;
 use passeur_core::site::{ACCESS_TOKEN, Callers, Gate, Site};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
 use passeur_protocols::oidc::{ExpectedAccess, ValidAccessToken, issuer_of, validate_access_token, validate_introspection};
 
 use super::{Found, Good, bad};
@@ -49,12 +49,13 @@ pub async fn check(
     } else {
         (asked(&link, token, &wanted).await?, "asked of the provider (RFC 7662)")
     };
-    let step = Step::new(StepCode::AccessTokenRight)
-        .with("provider", link.provider.name.as_str())
-        .with("subject", valid.subject())
-        .with("client", valid.client())
-        .with("how", how)
-        .with("expires_in", (valid.expires() - engine.now()).num_seconds());
+    let step = step!(AccessTokenRight {
+        provider: link.provider.name.as_str(),
+        subject: valid.subject(),
+        client: valid.client(),
+        how,
+        expires_in: (valid.expires() - engine.now()).num_seconds()
+    });
     let claims = valid.claims();
     let evidence = Evidence {
         through: Some(ACCESS_TOKEN.to_owned()),

@@ -4,7 +4,7 @@ use passeur_core::Moment;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::id::sha256;
 use passeur_core::site::{Gate, Site, WayKind};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
 use passeur_core::x509;
 use passeur_links::client_chain;
 
@@ -39,11 +39,12 @@ pub fn check(site: &Site, gate: &Gate, chain: &[Vec<u8>], now: Moment) -> Result
         factors: Factors { amr: vec!["pop".into()], auth_time: Some(now), ..Factors::default() },
         ..Evidence::of(WayIn::Certificate, name, holder.subject.clone(), holder.issuer.clone())
     };
-    let step = Step::new(StepCode::CertificateRight)
-        .with("subject", holder.subject)
-        .with("issuer", holder.issuer)
-        .with("fingerprint", x509::fingerprint(der))
-        .with("until", dates.not_after.format("%Y-%m-%d %H:%M UTC").to_string());
+    let step = step!(CertificateRight {
+        subject: holder.subject,
+        issuer: holder.issuer,
+        fingerprint: x509::fingerprint(der),
+        until: dates.not_after.format("%Y-%m-%d %H:%M UTC").to_string()
+    });
     let thing = sha256(&[b"certificate\0", der].concat());
     Ok(Good { evidence, expires, thing, ends: dates.not_after, paths: None, personal: None, step })
 }

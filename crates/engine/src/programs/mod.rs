@@ -24,7 +24,8 @@ use passeur_core::evidence::Evidence;
 use passeur_core::id::{CrossingId, hex};
 use passeur_core::identity::display_name;
 use passeur_core::site::Gate;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
 use passeur_live::edition::Edition;
 use passeur_live::programs;
 use passeur_protocols::oidc::IdTokenError;
@@ -173,7 +174,7 @@ async fn open(
         Found::Good(good) => *good,
         Found::Bad(why) => return Err(refused(engine, gate, facts, &digest, why).await),
         Found::NotNow(whom, how) => {
-            attempt.step(|| Step::new(StepCode::ProviderSilent).with("endpoint", whom).with("how", how));
+            attempt.step(|| step!(ProviderSilent { endpoint: whom, how }));
             return Err(NotTaken::NotNow(attempt.record_anonymous(Outcome::Failed)));
         }
     };
@@ -249,10 +250,11 @@ async fn open(
 async fn refused(engine: &Engine, gate: &Gate, facts: &RequestFacts, thing: &[u8; 32], why: Bad) -> NotTaken {
     let mut attempt = Attempt::begin(engine, gate.place(), facts);
     attempt.step(|| {
-        Step::new(StepCode::CallerRefused)
-            .with("check", Param::reason(&why.check))
-            .with("seen", passeur_core::text::shorten(&why.seen, 200))
-            .with("wanted", why.wanted)
+        step!(CallerRefused {
+            check: Param::reason(&why.check),
+            seen: passeur_core::text::shorten(&why.seen, 200),
+            wanted: why.wanted
+        })
     });
     NotTaken::Bad(attempt.record_alike(Outcome::CheckFailed, &hex(&thing[..8])))
 }

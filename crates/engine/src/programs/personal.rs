@@ -3,7 +3,7 @@
 use passeur_core::evidence::{Factors, WayIn};
 use passeur_core::id::Token;
 use passeur_core::site::{Callers, Gate, PERSONAL_TOKEN, Site};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
 use passeur_store::StoreError;
 
 use super::{Found, Good, bad};
@@ -33,11 +33,12 @@ pub async fn check(engine: &Engine, site: &Site, gate: &Gate, callers: &Callers,
     }
     // Nobody is there to prove anything: what rules ask of a sign-in, a token does not give.
     let evidence = known.standing(WayIn::PersonalToken, PERSONAL_TOKEN, claimed, Factors::default(), row.unasked);
-    let step = Step::new(StepCode::PersonalTokenRight)
-        .with("name", row.name.as_str())
-        .with("provider", row.provider.as_str())
-        .with("at", claimed.format("%Y-%m-%d %H:%M UTC").to_string())
-        .with("expires", row.expires_at.format("%Y-%m-%d %H:%M UTC").to_string());
+    let step = step!(PersonalTokenRight {
+        name: row.name.as_str(),
+        provider: row.provider.as_str(),
+        at: claimed.format("%Y-%m-%d %H:%M UTC").to_string(),
+        expires: row.expires_at.format("%Y-%m-%d %H:%M UTC").to_string()
+    });
     let thing = token.digest();
     let (expires, personal) = (row.expires_at, Some(row.id));
     Ok(Found::Good(Box::new(Good { evidence, expires, thing, ends: expires, paths: row.paths, personal, step })))

@@ -7,7 +7,8 @@ use passeur_core::Moment;
 use passeur_core::evidence::{WayIn, authority};
 use passeur_core::id::hex;
 use passeur_core::site::{ClientAuthentication, OidcClient, Provider};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Step;
 use passeur_core::x509;
 use passeur_links::http::{Answer, Client, HttpError};
 use passeur_live::clock::Clock;
@@ -165,7 +166,7 @@ impl OidcLink {
     /// The step that tells of it.
     pub fn unusable(&self, how: &str) -> Step {
         let secret = self.client.secret.as_deref().unwrap_or_default();
-        Step::new(StepCode::SecretUnusable).with("provider", self.provider.name.as_str()).with("secret", secret).with("how", how)
+        step!(SecretUnusable { provider: self.provider.name.as_str(), secret, how })
     }
 
     /// The public halves of our keys there, as JSON Web Keys.

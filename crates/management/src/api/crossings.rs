@@ -9,6 +9,7 @@ use passeur_core::id::CrossingId;
 use passeur_core::likeness::is_address;
 use passeur_core::role::Role;
 use passeur_core::site::Place;
+use passeur_core::step;
 use passeur_core::step::{Bearing, Lang, Step, StepCode, remedy, sentence};
 use passeur_store::{Cursor, Filter, RecordedCrossing};
 use serde::Deserialize;
@@ -181,10 +182,11 @@ fn line(row: RecordedCrossing, lang: Lang, overdue: DateTime<Utc>, limit: Durati
 /// The step that time adds to a flow nobody came back from.
 fn never_came_back(sent: &Step, row: &RecordedCrossing, limit: Duration) -> Step {
     let redirect = sent.params.get("redirect_uri").cloned().unwrap_or_else(|| "—".into());
-    Step::new(StepCode::NeverCameBack)
-        .with("provider", row.provider.clone().unwrap_or_default())
-        .with("redirect_uri", redirect)
-        .with("minutes", limit.num_minutes())
+    step!(NeverCameBack {
+        provider: row.provider.clone().unwrap_or_default(),
+        redirect_uri: redirect,
+        minutes: limit.num_minutes()
+    })
 }
 
 /// The whole story of a crossing.

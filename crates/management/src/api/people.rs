@@ -13,7 +13,8 @@ use passeur_core::identity::of_entry;
 use passeur_core::role::Role;
 use passeur_core::session::{Life, State as Liveness};
 use passeur_core::site::{Directory, Place};
-use passeur_core::step::{Lang, Param, Step, StepCode, Witness, param_text, reason_text};
+use passeur_core::step;
+use passeur_core::step::{Lang, Param, Witness, param_text, reason_text};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::ending;
 use passeur_engine::sessions;
@@ -98,7 +99,7 @@ pub async fn end(
         let mut attempt = Attempt::begin(&app, Place::SignIn, &facts);
         attempt.is_of(&row);
         let by = Param::Reason { code: "engineer".into(), detail: who.name.clone() };
-        attempt.witness().step(|| Step::new(StepCode::SignedOut).with("by", by).with("who", row.name));
+        attempt.witness().step(|| step!(SignedOut { by, who: row.name }));
         attempt.record(Outcome::SignedOut).await?;
     }
     Ok(Json(EndAnswer { ended: ended.sessions, behind: ended.behind }))

@@ -6,7 +6,7 @@ use passeur_api::{Problem, Route as ApiRoute, RouteTried, TryRoutes};
 use passeur_core::role::Role;
 use passeur_core::route::{self, Choice, Device, Facts, Suffix};
 use passeur_core::site::{Place, Site};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
 
 use super::auth::Engineer;
 use super::crossings::show;
@@ -68,7 +68,7 @@ pub async fn try_routes(State(app): State<App>, who: Engineer, Json(ask): Json<T
     };
     let by_name = matches!(first, Choice::NameWanted { .. });
     let (steps, route, ways, asked) = match choice {
-        Choice::NameWanted { ways } => (vec![Step::new(StepCode::NameAsked)], None, ways, false),
+        Choice::NameWanted { ways } => (vec![step!(NameAsked)], None, ways, false),
         Choice::Decided(d) => (told(&d, by_name, false), d.route, d.ways, d.ask),
     };
     let last = steps.len().saturating_sub(1);

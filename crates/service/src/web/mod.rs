@@ -20,7 +20,8 @@ use passeur_core::crossing::Outcome;
 use passeur_core::decide::tell_section;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::site::{Gate, Place, Site};
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
 use passeur_engine::attempt::{Attempt, Who};
 use passeur_engine::{Engine, sessions, watch};
 use passeur_gateway::admission::Admission;
@@ -158,10 +159,8 @@ impl Control for WebGate {
         };
         let mut attempt = Attempt::begin(&self.engine, gate.place(), facts);
         if !facts.navigates && form.is_none() {
-            attempt.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(why.code())));
-            attempt.step(|| {
-                Step::new(StepCode::NotNavigation).with("method", facts.method.as_str()).with("why", Param::reason(why.code()))
-            });
+            attempt.step(|| step!(NoSession { why: Param::reason(why.code()) }));
+            attempt.step(|| step!(NotNavigation { method: facts.method.as_str(), why: Param::reason(why.code()) }));
             let id = attempt.record_anonymous(Outcome::Unauthenticated);
             return plain(unauthorized(why, id));
         }
@@ -218,7 +217,7 @@ impl Control for WebGate {
 
     fn forged(&self, admission: &Admission, names: Vec<String>, facts: &RequestFacts) {
         let mut attempt = self.attempt_of(admission.entry.gate(), Some(admission), facts);
-        attempt.step(|| Step::new(StepCode::HeadersStripped).with("names", names));
+        attempt.step(|| step!(HeadersStripped { names }));
         attempt.record_anonymous(Outcome::Admitted);
     }
 
@@ -275,7 +274,7 @@ impl Control for WebGate {
         };
         let mut attempt = self.attempt_of(name, admission, facts);
         let why = Param::Reason { code: how.kind.code().to_owned(), detail: how.detail };
-        attempt.step(|| Step::new(StepCode::UpstreamFailed).with("upstream", how.upstream).with("how", why));
+        attempt.step(|| step!(UpstreamFailed { upstream: how.upstream, how: why }));
         let id = attempt.record_anonymous(Outcome::Failed);
         if facts.wants_html {
             return plain(pages::upstream_failed(&edition.site, facts.lang, name, status, id).into_response());
@@ -294,7 +293,7 @@ impl Control for WebGate {
         match edition.site.gate(gate) {
             Some(gate) => tickets::ticket(&self.engine, &edition, gate, &admission, anew).await,
             None => {
-                let step = Step::new(StepCode::UpstreamTicketFailed).with("service", gate).with("how", "there is no such gate");
+                let step = step!(UpstreamTicketFailed { service: gate, how: "there is no such gate" });
                 Err(Box::new(TicketFailed::of(step)))
             }
         }

@@ -6,7 +6,8 @@ use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::seal::Purpose;
 use passeur_core::site::{OwnFactors, Place};
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::random::{new_uuid, random};
 use passeur_store::{FactorRow, StoreError};
@@ -14,8 +15,8 @@ use serde::Deserialize;
 use uuid::Uuid;
 
 use super::{Kind, NotNow, authenticator, ceremony, may_change, new_recovery, new_row, note, prove};
-use crate::Incoming;
 use crate::answer::answer;
+use crate::journey::Incoming;
 use crate::journey::{Desk, Destination, Done, Journey, Known};
 use crate::pages::{FactorsPage, Shown, redirect};
 use crate::session;
@@ -148,7 +149,7 @@ async fn changed(mut at: At<'_>, sent: Sent) -> Result<Response, StoreError> {
         }
         "recovery" if !at.rows.is_empty() => {
             let Some(codes) = new_recovery(at.desk.engine, &at.s).await? else { return Ok(redirect("/.passeur/factors", None)) };
-            at.record(Step::new(StepCode::RecoveryMade).with("count", codes.len() as i64)).await?;
+            at.record(step!(RecoveryMade { count: codes.len() as i64 })).await?;
             at.show(Shown::Recovery(&codes), StatusCode::OK).await
         }
         "remove" => {
@@ -156,7 +157,7 @@ async fn changed(mut at: At<'_>, sent: Sent) -> Result<Response, StoreError> {
             let gone = at.desk.engine.store.remove_factors(&at.s.row.person(), Some(id), None).await?;
             for row in gone {
                 let kind = Param::reason(&row.kind);
-                at.record(Step::new(StepCode::FactorRemoved).with("kind", kind).with("name", row.name)).await?;
+                at.record(step!(FactorRemoved { kind, name: row.name })).await?;
             }
             Ok(redirect("/.passeur/factors", None))
         }
@@ -170,8 +171,7 @@ async fn enrolled(at: &mut At<'_>, row: FactorRow, kind: Kind) -> Result<Respons
         return at.show(Shown::TooMany, StatusCode::CONFLICT).await;
     }
     note(at.desk.engine, &mut at.s, kind).await?;
-    at.record(Step::new(StepCode::FactorEnrolled).with("kind", Param::reason(kind.code())).with("name", row.name.as_str()))
-        .await?;
+    at.record(step!(FactorEnrolled { kind: Param::reason(kind.code()), name: row.name.as_str() })).await?;
     at.rows.push(row);
     // Whoever has a first factor may lose it: recovery codes come with it.
     if first {

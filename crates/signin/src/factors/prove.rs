@@ -6,7 +6,8 @@ use chrono::Duration;
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::site::{PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Param;
 use passeur_engine::tries;
 use passeur_engine::tries::slow;
 use passeur_store::{FactorRow, StoreError};
@@ -17,11 +18,12 @@ use passeur_engine::Engine;
 use passeur_engine::sessions::Session;
 
 use crate::answer::answer;
+use crate::journey::Incoming;
 use crate::journey::flow::{Factor, Flow, SEALED_MAX};
 use crate::journey::{Answered, Desk, Destination, Done, Journey, Known, Manner, Why};
 use crate::local::{after_form, limits};
 use crate::pages::{self, FactorForm, Said};
-use crate::{Incoming, browser_binding, session};
+use crate::{browser_binding, session};
 
 /// How long the form may stay open, and how often a code may be tried within the window of [`passeur_engine::tries`].
 const OPEN_MINUTES: i64 = 15;
@@ -80,7 +82,7 @@ pub async fn ask(journey: Journey<'_, Known>, wanted: Vec<String>) -> Done<'_> {
     let (mut journey, holds) = journey.go_on_with(found)?;
     let kinds = kinds(&holds.rows, &wanted, holds.recovery);
     if kinds.is_empty() {
-        journey.step(|| Step::new(StepCode::FactorNone).with("wanted", wanted));
+        journey.step(|| step!(FactorNone { wanted }));
         if let Err(e) = journey.attempt.record(Outcome::Refused).await {
             return Err(journey.stop(e));
         }
@@ -162,7 +164,7 @@ async fn proved(journey: &mut Journey<'_, Answered<Factor>>, mut s: Session, ent
             journey.use_up(limit).await?;
             tries::uncount_plain(engine, "factor", &account).await?;
             slow::forget(engine, "factor", &account).await?;
-            journey.step(|| Step::new(StepCode::FactorRight).with("kind", Param::reason(kind.code())).with("name", name));
+            journey.step(|| step!(FactorRight { kind: Param::reason(kind.code()), name }));
             note(engine, &mut s, kind).await?;
             journey.attempt.set_evidence(&s.evidence);
             let is_there = journey.to == Destination::Factors;
@@ -172,7 +174,7 @@ async fn proved(journey: &mut Journey<'_, Answered<Factor>>, mut s: Session, ent
         }
         Err(why) => why,
     };
-    journey.step(|| Step::new(StepCode::FactorWrong).with("kind", Param::reason(kind.code())).with("why", Param::reason(why)));
+    journey.step(|| step!(FactorWrong { kind: Param::reason(kind.code()), why: Param::reason(why) }));
     journey.attempt.apart();
     journey.attempt.record(Outcome::CheckFailed).await?;
     slow::count(engine, "factor", &account).await?;

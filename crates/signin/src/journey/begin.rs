@@ -1,7 +1,8 @@
 //! The first state: where a sign-in leads, and what was told of it before.
 
 use passeur_core::site::{Place, Site};
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
 use passeur_engine::attempt::{self, Attempt};
 
 use super::{Ask, Asked, Desk, Destination, Done, Journey, Why, choose};
@@ -12,7 +13,7 @@ impl<'a> Journey<'a, Asked> {
     pub async fn begin(desk: Desk<'a>, to: Destination) -> Done<'a, Journey<'a, Asked>> {
         let Desk { engine, visit, .. } = desk;
         let site = desk.site();
-        let unreadable = || desk.stop(Why::ASK_UNREADABLE, Step::new(StepCode::AskUnreadable));
+        let unreadable = || desk.stop(Why::ASK_UNREADABLE, step!(AskUnreadable));
         let mut attempt = match &to {
             Destination::Gate(ask) => {
                 let (Some(_), Some(began)) = (site.gate(&ask.gate), ask.began_at()) else { return Err(unreadable()) };
@@ -52,17 +53,17 @@ fn first_steps(site: &Site, ask: &Ask, visit: &Visit) -> Vec<Step> {
     facts.target = ask.target.clone();
     let mut steps = vec![attempt::arrived(&Place::gate(&ask.gate), &facts)];
     if let Some(kept) = &ask.form {
-        steps.push(Step::new(StepCode::FormKept).with("kept", Param::reason(kept)));
+        steps.push(step!(FormKept { kept: Param::reason(kept) }));
     }
     if ask.cut {
-        steps.push(Step::new(StepCode::ReturnCut));
+        steps.push(step!(ReturnCut));
     }
-    steps.push(Step::new(StepCode::NoSession).with("why", Param::reason(&ask.why)));
-    steps.push(Step::new(StepCode::SentToSignIn).with("to", site.address.at("/.passeur/sign-in")));
+    steps.push(step!(NoSession { why: Param::reason(&ask.why) }));
+    steps.push(step!(SentToSignIn { to: site.address.at("/.passeur/sign-in") }));
     steps
 }
 
 /// The first step of a trial.
 pub fn trial_step(by: &str, provider: &str, source: &str) -> Step {
-    Step::new(StepCode::TrialBegan).with("by", by).with("provider", provider).with("source", source)
+    step!(TrialBegan { by, provider, source })
 }

@@ -3,7 +3,7 @@
 
 use axum::response::{IntoResponse, Response};
 use passeur_core::site::Site;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
 use passeur_engine::Engine;
 use passeur_http::cookies;
 
@@ -33,7 +33,7 @@ pub fn another(engine: &Engine, site: &Site, to: &Destination) -> Option<String>
 /// Asks the person.
 pub fn ask(mut journey: Journey<'_, Asked>, offered: &[String]) -> Response {
     let (engine, site) = (journey.engine(), journey.site());
-    journey.step(|| Step::new(StepCode::WaysOffered).with("ways", offered.to_vec()));
+    journey.step(|| step!(WaysOffered { ways: offered.to_vec() }));
     journey.attempt.record_waiting();
     let to = &journey.to;
     let choice = |w: &String| Choice { title: site.title_of_way(w).to_owned(), address: to.onward_by(engine, Some(w)) };

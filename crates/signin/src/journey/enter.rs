@@ -9,7 +9,8 @@ use passeur_core::circumstances::Circumstances;
 use passeur_core::crossing::Outcome;
 use passeur_core::seal::Purpose;
 use passeur_core::site::Place;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::StepCode;
 use passeur_core::text::storable;
 use passeur_engine::random::{new_uuid, random};
 use passeur_engine::sessions::{self, Session};
@@ -85,7 +86,7 @@ impl<'a> Journey<'a, Proven> {
         journey.attempt.session = Some(row.id);
         let lifetimes = journey.site().lifetimes_at(Some(journey.attempt.address), None);
         let until = (row.began + lifetimes.absolute).format("%Y-%m-%d %H:%M UTC").to_string();
-        journey.step(|| Step::new(StepCode::SessionBegan).with("until", until));
+        journey.step(|| step!(SessionBegan { until }));
         let journey = journey.turn(|Proven { evidence, .. }| Known(Session { row, evidence, live }));
         Ok((journey, cookie))
     }

@@ -9,7 +9,8 @@ use passeur_core::Moment;
 use passeur_core::circumstances::Circumstances;
 use passeur_core::condition::Need;
 use passeur_core::crossing::Outcome;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Param;
 use passeur_engine::grants::{self, Asking, Carriage, Decided};
 use passeur_store::NewCode;
 
@@ -45,7 +46,7 @@ impl<'a> Journey<'a, Known> {
             Decided::Granted(granted) => journey.with_code(gate, &granted).await.map(Journey::redirect),
             Decided::More(need) => journey.step_up(&need).await,
             Decided::Afresh(over) => {
-                journey.step(|| Step::new(StepCode::NoSession).with("why", Param::reason(over.code())));
+                journey.step(|| step!(NoSession { why: Param::reason(over.code()) }));
                 if let Err(e) = journey.note_before_asking("time").await {
                     return Err(journey.stop(e));
                 }

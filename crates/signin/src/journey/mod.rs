@@ -28,6 +28,7 @@
 
 pub mod begin;
 pub mod choose;
+mod desk;
 pub mod destination;
 pub mod enter;
 pub mod flow;
@@ -42,59 +43,22 @@ use chrono::{DateTime, Duration, Utc};
 use passeur_core::address::neighbourhood;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
-use passeur_core::site::{Place, Site};
-use passeur_core::step::{Lang, Step, StepCode};
+use passeur_core::site::Site;
+use passeur_core::step;
+use passeur_core::step::{Step, StepCode};
 use passeur_engine::Engine;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::sessions::Session;
 use passeur_http::cookies::{self, Found};
-use passeur_live::edition::Edition;
 use passeur_store::StoreError;
 
+pub use desk::{Desk, Incoming};
 pub use destination::{Again, Ask, Destination};
 pub use enter::ProviderSession;
 pub use flow::{Flow, Kind, Leg, Manner};
 pub use stop::{Stop, Why};
 
 use crate::Visit;
-
-/// What every step of a sign-in stands on: the node, the edition that the request is answered under, and the request.
-#[derive(Clone, Copy)]
-pub struct Desk<'a> {
-    pub engine: &'a Engine,
-    pub edition: &'a Edition,
-    pub visit: &'a Visit,
-}
-
-impl<'a> Desk<'a> {
-    /// The site of the edition.
-    pub fn site(&self) -> &'a Site {
-        &self.edition.site
-    }
-
-    /// The language that the person reads.
-    pub fn lang(&self) -> Lang {
-        self.visit.facts.lang
-    }
-
-    /// An attempt that ends here, before anything is known of it, as a step says.
-    pub fn stop(&self, why: Why, step: Step) -> Box<Stop<'a>> {
-        let mut attempt = Attempt::begin(self.engine, Place::SignIn, &self.visit.facts);
-        attempt.step(|| step);
-        Box::new(Stop { desk: *self, attempt, to: None, why, cookies: vec![] })
-    }
-
-    /// What came back names no flow of ours: it is of nobody whom we sent.
-    pub fn unreadable(&self) -> Box<Stop<'a>> {
-        self.stop(Why::FAILED_CHECK, Step::new(StepCode::StateUnreadable))
-    }
-
-    /// Stops before there is an attempt to tell of.
-    pub fn stop_plainly(&self, why: impl Into<Why>) -> Box<Stop<'a>> {
-        let attempt = Attempt::begin(self.engine, Place::SignIn, &self.visit.facts);
-        Box::new(Stop { desk: *self, attempt, to: None, why: why.into(), cookies: vec![] })
-    }
-}
 
 /// What a step of a journey comes to.
 pub type Done<'a, T = axum::response::Response> = Result<T, Box<Stop<'a>>>;
@@ -206,7 +170,7 @@ pub async fn compute<T: Send + 'static>(
     task: impl FnOnce() -> T + Send + 'static,
 ) -> Result<T, Why> {
     engine.workers.run(attempt.address, task).await.map_err(|_| {
-        attempt.step(|| Step::new(StepCode::Overloaded));
+        attempt.step(|| step!(Overloaded));
         Why::UNAVAILABLE
     })
 }
@@ -270,7 +234,7 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
     pub fn check_open(&mut self, limit: Duration) -> Result<(), Why> {
         let leg = &self.state.0;
         if !self.desk.visit.holds(&self.desk.site().address, "flow", leg.browser.as_bytes()) {
-            self.attempt.step(|| Step::new(StepCode::StateOtherBrowser));
+            self.attempt.step(|| step!(StateOtherBrowser));
             // The crossing belongs to the browser that was sent; this is another attempt.
             self.attempt.apart();
             return Err(Why::FAILED_CHECK);
@@ -278,7 +242,7 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
         let age = self.desk.engine.now().timestamp_millis() - leg.sent;
         if age > limit.num_milliseconds() {
             let minutes = limit.num_minutes();
-            self.attempt.step(|| Step::new(StepCode::StateTooOld).with("minutes", age / 60_000).with("limit", minutes));
+            self.attempt.step(|| step!(StateTooOld { minutes: age / 60_000, limit: minutes }));
             return Err(Why::FAILED_CHECK);
         }
         Ok(())
@@ -291,8 +255,8 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
         let network = neighbourhood(self.attempt.address).to_string();
         match engine.store.use_flow(&self.state.0.id(), until, (&network, engine.now())).await? {
             Ok(true) => return Ok(()),
-            Ok(false) => self.attempt.step(|| Step::new(StepCode::StateReplayed)),
-            Err(limit) => self.attempt.step(|| Step::new(StepCode::FlowsFull).with("limit", limit)),
+            Ok(false) => self.attempt.step(|| step!(StateReplayed)),
+            Err(limit) => self.attempt.step(|| step!(FlowsFull { limit })),
         }
         self.attempt.apart();
         Err(Why::FAILED_CHECK)
@@ -312,7 +276,7 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
     pub fn told(&mut self, why: Why) -> Why {
         match why {
             Why::Store(e) => {
-                self.attempt.step(|| Step::new(StepCode::StoreFailed).with("how", e.to_string()));
+                self.attempt.step(|| step!(StoreFailed { how: e.to_string() }));
                 Why::UNAVAILABLE
             }
             why => why,
@@ -334,11 +298,7 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
         let behind = issued.map_or(0, |i| sent - i.timestamp()).max(0);
         let provider = leg.by.way().unwrap_or_default().to_owned();
         self.attempt.step(|| {
-            Step::new(StepCode::NotAfresh)
-                .with("provider", provider)
-                .with("seen", seen)
-                .with("sent", DateTime::from_timestamp(sent, 0).map(show).unwrap_or_default())
-                .with("behind", behind)
+            step!(NotAfresh { provider, seen, sent: DateTime::from_timestamp(sent, 0).map(show).unwrap_or_default(), behind })
         });
         Err(Why::FAILED_CHECK)
     }
@@ -359,5 +319,5 @@ pub fn wants_anew(desk: &Desk<'_>) -> bool {
 /// Says so where people share the machine.
 pub fn shared(desk: &Desk<'_>) -> Option<Step> {
     let network = desk.site().network_of(desk.visit.facts.address).filter(|n| n.shared)?;
-    Some(Step::new(StepCode::SharedNetwork).with("network", network.name.as_str()))
+    Some(step!(SharedNetwork { network: network.name.as_str() }))
 }

@@ -3,7 +3,8 @@
 use std::net::IpAddr;
 
 use passeur_core::route::{self, Choice, Decided, Device, Facts, Typed};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Step;
 use passeur_live::edition::Edition;
 use serde::{Deserialize, Serialize};
 
@@ -52,24 +53,26 @@ pub fn unnamed(ways: Vec<String>) -> Decided {
 pub fn told(decided: &Decided, by_name: bool, too_many: bool) -> Vec<Step> {
     let mut out = vec![];
     if by_name {
-        out.push(Step::new(StepCode::NameAsked));
+        out.push(step!(NameAsked));
     }
     if too_many {
-        let step = Step::new(StepCode::RouteTooMany).with("limit", i64::from(NAMES_MAX));
-        out.push(step.with("minutes", passeur_core::site::TRIES_MINUTES));
+        let minutes = passeur_core::site::TRIES_MINUTES;
+        out.push(step!(RouteTooMany { limit: i64::from(NAMES_MAX), minutes }));
     }
-    out.extend(decided.passed.iter().map(|p| {
-        let step = Step::new(StepCode::RoutePassed).with("route", p.route.as_str());
-        step.with("wanted", p.wanted.clone()).with("seen", p.seen.clone())
-    }));
+    out.extend(
+        decided
+            .passed
+            .iter()
+            .map(|p| step!(RoutePassed { route: p.route.as_str(), wanted: p.wanted.clone(), seen: p.seen.clone() })),
+    );
     let ways = decided.ways.clone();
     match &decided.route {
-        Some(route) if decided.nobody => out.push(Step::new(StepCode::RouteNobody).with("route", route.as_str())),
+        Some(route) if decided.nobody => out.push(step!(RouteNobody { route: route.as_str() })),
         _ => {}
     }
     out.push(match &decided.route {
-        Some(route) => Step::new(StepCode::RouteTaken).with("route", route.as_str()).with("ways", ways),
-        None => Step::new(StepCode::RouteNone).with("ways", ways),
+        Some(route) => step!(RouteTaken { route: route.as_str(), ways }),
+        None => step!(RouteNone { ways }),
     });
     out
 }
@@ -105,11 +108,11 @@ impl Routed {
             Some(Choice::NameWanted { .. }) | None => vec![],
         };
         let way = self.way.as_str();
-        out.extend(self.no_ticket.iter().map(|way| Step::new(StepCode::TicketNone).with("way", way.as_str())));
+        out.extend(self.no_ticket.iter().map(|way| step!(TicketNone { way: way.as_str() })));
         out.extend(match self.how {
             How::Route => None,
-            How::Remembered => Some(Step::new(StepCode::RouteRemembered).with("way", way)),
-            How::Chosen => Some(Step::new(StepCode::RouteNamed).with("way", way)),
+            How::Remembered => Some(step!(RouteRemembered { way })),
+            How::Chosen => Some(step!(RouteNamed { way })),
         });
         out
     }

@@ -2,7 +2,7 @@
 
 use axum::response::Response;
 use passeur_core::site::Place;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::providers::ProviderLink;
 use passeur_engine::sessions::Session;
@@ -13,7 +13,8 @@ use super::{
     wants_anew,
 };
 use crate::answer::answer;
-use crate::{Incoming, local, oidc, route, saml, session, trial};
+use crate::journey::Incoming;
+use crate::{local, oidc, route, saml, session, trial};
 
 /// `GET /.passeur/sign-in?ask=…` from a gate, or `?for=console` and `?for=quay`.
 pub async fn sign_in(incoming: Incoming) -> Response {
@@ -48,7 +49,7 @@ async fn begin(desk: Desk<'_>) -> Done<'_> {
     let Desk { engine, edition, visit } = desk;
     let site = desk.site();
     let Some(to) = destination(&desk) else {
-        return Err(desk.stop(Why::ASK_UNREADABLE, Step::new(StepCode::AskUnreadable)));
+        return Err(desk.stop(Why::ASK_UNREADABLE, step!(AskUnreadable)));
     };
     let mut journey = Journey::begin(desk, to).await?;
     // Whoever names a way in, or asks for another, wants to sign in by that.
@@ -69,7 +70,7 @@ async fn begin(desk: Desk<'_>) -> Done<'_> {
     if let Destination::Gate(ask) = &journey.to
         && tickets::lost(engine, site, &ask.gate, &session)
     {
-        journey.step(|| Step::new(StepCode::TicketLost).with("person", session.row.name.as_str()));
+        journey.step(|| step!(TicketLost { person: session.row.name.as_str() }));
         journey.attempt.is_of(&session.row);
         if let Err(e) = journey.note_before_asking("ticket").await {
             return Err(journey.stop(e));
@@ -77,7 +78,7 @@ async fn begin(desk: Desk<'_>) -> Done<'_> {
         return journey.by_way(session.evidence.way(), Manner::default()).await;
     }
     let since = session.row.began.format("%Y-%m-%d %H:%M UTC").to_string();
-    journey.step(|| Step::new(StepCode::SessionUsed).with("person", session.row.name.as_str()).with("since", since));
+    journey.step(|| step!(SessionUsed { person: session.row.name.as_str(), since }));
     journey.with(Known(session)).go_on().await
 }
 

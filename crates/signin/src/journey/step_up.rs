@@ -3,7 +3,8 @@
 
 use passeur_core::condition::Need;
 use passeur_core::site::Site;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Param;
 
 use super::{Asked, Destination, Done, Journey, Known, Manner, Why};
 use crate::factors::prove;
@@ -47,7 +48,7 @@ impl<'a> Journey<'a, Known> {
         let way = self.state.0.evidence.way().to_owned();
         let Destination::Gate(ask) = &self.to else { return Err(self.stop(Why::NotSetUp)) };
         let Some(next) = next(self.site(), &way, need, &ask.asked) else { return Err(self.stop(Why::NotSetUp)) };
-        self.step(|| Step::new(StepCode::StepUpAsked).with("what", Param::reason(next.code())));
+        self.step(|| step!(StepUpAsked { what: Param::reason(next.code()) }));
         if let Err(e) = self.note_before_asking(next.code()).await {
             return Err(self.stop(e));
         }

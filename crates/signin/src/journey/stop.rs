@@ -6,7 +6,8 @@ use passeur_core::crossing::Outcome;
 use passeur_engine::attempt::Attempt;
 use passeur_store::StoreError;
 
-use super::{Desk, Destination};
+use super::desk::Desk;
+use super::destination::Destination;
 
 /// Why a sign-in leads nowhere.
 pub enum Why {

@@ -9,7 +9,8 @@ use passeur_core::crossing::Outcome;
 use passeur_core::id::{hex, sha256};
 use passeur_core::seal::Purpose;
 use passeur_core::site::TRIES_MINUTES;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Param;
 use passeur_engine::random::random;
 use passeur_engine::tries::{slot, window};
 use passeur_http::cookies::{self, Found};
@@ -104,11 +105,7 @@ pub(super) async fn count(tried: &mut Try<'_>, account: &str, each: i32) -> Resu
         let over = bounds.iter().zip(&counts).find(|((_, limit, bound), n)| *n > limit && !first(bound, **n));
         if let Some(((_, limit, bound), _)) = over {
             tried.journey.step(|| {
-                Step::new(StepCode::TooManyTries)
-                    .with("way", way)
-                    .with("bound", Param::reason(bound))
-                    .with("limit", i64::from(*limit))
-                    .with("minutes", TRIES_MINUTES)
+                step!(TooManyTries { way, bound: Param::reason(bound), limit: i64::from(*limit), minutes: TRIES_MINUTES })
             });
             return Ok(None);
         }

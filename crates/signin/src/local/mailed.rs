@@ -7,7 +7,8 @@ use passeur_core::evidence::WayIn;
 use passeur_core::id::{hex, same_secret, sha256};
 use passeur_core::seal::Purpose;
 use passeur_core::site::{MailedCodeWay, TRIES_MINUTES, plain_mail};
-use passeur_core::step::{Lang, Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Lang, Param, Step};
 use passeur_engine::random::random;
 use passeur_engine::tries::slow;
 use passeur_store::MailedCode;
@@ -106,7 +107,7 @@ async fn sent(tried: &mut Try<'_>, way: &MailedCodeWay, typed: &str) -> Result<C
                 if let Err(how) = done {
                     tracing::error!(how, "a code was not mailed");
                     let why = Param::Reason { code: "mail-not-taken".into(), detail: how };
-                    let step = Step::new(StepCode::CodeNotMailed).with("why", why);
+                    let step = step!(CodeNotMailed { why });
                     // The attempt may still wait to be written, and what is not there takes no further step.
                     engine.recorder.settle().await;
                     if let Err(e) = engine.store.extend(id, serde_json::json!([step]), engine.now()).await {
@@ -116,7 +117,7 @@ async fn sent(tried: &mut Try<'_>, way: &MailedCodeWay, typed: &str) -> Result<C
             });
         }
         None => {
-            tried.step(|| Step::new(StepCode::CodeNotMailed).with("why", Param::reason("mail-not-admitted")));
+            tried.step(|| step!(CodeNotMailed { why: Param::reason("mail-not-admitted") }));
             tried.journey.attempt.record_waiting();
         }
     }
@@ -152,7 +153,7 @@ fn words(site: &str, code: &str, minutes: i64, lang: Lang) -> (String, String) {
 }
 
 fn mailed_to(mail: &str, way: &MailedCodeWay) -> Step {
-    Step::new(StepCode::CodeMailed).with("mail", mail).with("minutes", way.lives.num_minutes())
+    step!(CodeMailed { mail, minutes: way.lives.num_minutes() })
 }
 
 async fn checked(tried: &mut Try<'_>, way: &MailedCodeWay, typed: &str) -> Result<Came, Why> {
@@ -172,13 +173,13 @@ async fn checked(tried: &mut Try<'_>, way: &MailedCodeWay, typed: &str) -> Resul
             long = slow::is_guessed(engine, "mailed code", &account).await?;
         }
         let why = if row.is_some() { "code-wrong" } else { "code-none" };
-        tried.step(|| Step::new(StepCode::MailedCodeWrong).with("why", Param::reason(why)));
+        tried.step(|| step!(MailedCodeWrong { why: Param::reason(why) }));
         let id = tried.note(Outcome::CheckFailed).await?;
         return Ok(tried.form(Said::Wrong { id }, |f| f.code(long)).into_response().into());
     };
     slow::forget(engine, "mailed code", &guessed(&tried.way.name, &mail)).await?;
     tried.step(|| mailed_to(&mail, way));
-    tried.step(|| Step::new(StepCode::MailedCodeRight).with("mail", mail.as_str()));
+    tried.step(|| step!(MailedCodeRight { mail: mail.as_str() }));
     let mut claims = Map::new();
     claims.insert("mail".into(), mail.clone().into());
     // The person's key is no mail address, and another address is another person.

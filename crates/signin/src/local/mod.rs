@@ -20,7 +20,8 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::id::CrossingId;
 use passeur_core::site::{Site, Way, WayKind};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Step;
 use passeur_engine::Engine;
 use passeur_engine::attempt::Who;
 use passeur_links::kerberos::Delegation;
@@ -28,11 +29,12 @@ use serde::Deserialize;
 use serde_json::{Map, Value};
 
 use crate::answer::answer;
+use crate::journey::Incoming;
 use crate::journey::destination::offered;
 use crate::journey::flow::{self, Flow, SEALED_MAX};
 use crate::journey::{Answered, Asked, Desk, Destination, Done, Journey, Manner, Proven, ProviderSession, Why};
 use crate::pages::{self, Said};
-use crate::{Incoming, Visit, browser_binding};
+use crate::{Visit, browser_binding};
 
 /// What any form of ours sends.
 #[derive(Default, Deserialize)]
@@ -182,7 +184,7 @@ impl<'a> Try<'a> {
 fn shown(way: &Way) -> Step {
     match &way.kind {
         WayKind::Ticket(t) => ticket::shown(way, t),
-        _ => Step::new(StepCode::WayShown).with("way", way.name.as_str()),
+        _ => step!(WayShown { way: way.name.as_str() }),
     }
 }
 

@@ -6,7 +6,8 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::identity::display_name;
 use passeur_core::site::{PASSKEY_PROVES, PasskeyWay};
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Param;
 use passeur_engine::attempt::Who;
 use passeur_engine::look_up;
 use passeur_store::{FactorRow, StoreError};
@@ -24,17 +25,18 @@ pub(super) async fn tried(tried: &mut Try<'_>, way: &PasskeyWay, entered: &Enter
     let (row, evidence, claimed) = match came {
         Ok(found) => found,
         Err(why) => {
-            tried.step(|| Step::new(StepCode::PasskeyRefused).with("why", Param::reason(why)));
+            tried.step(|| step!(PasskeyRefused { why: Param::reason(why) }));
             let id = tried.note(Outcome::CheckFailed).await?;
             return Ok(tried.form(Said::Wrong { id }, |f| f.passkey()).into());
         }
     };
     tried.journey.use_up(tried.way.answer_within).await?;
     tried.step(|| {
-        Step::new(StepCode::PasskeyRight)
-            .with("name", row.name)
-            .with("provider", evidence.provider.as_str())
-            .with("at", claimed.format("%Y-%m-%d %H:%M UTC").to_string())
+        step!(PasskeyRight {
+            name: row.name,
+            provider: evidence.provider.as_str(),
+            at: claimed.format("%Y-%m-%d %H:%M UTC").to_string()
+        })
     });
     let name = display_name(&evidence);
     tried.journey.attempt.who = Some(Who { provider: evidence.provider.clone(), subject: evidence.subject.clone(), name });

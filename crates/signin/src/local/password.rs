@@ -6,7 +6,8 @@ use axum::response::{IntoResponse, Response};
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{LookUpState, WayIn};
 use passeur_core::site::{Gate, PasswordWay};
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
 use passeur_links::ldap::NotBound;
 use serde_json::Map;
 
@@ -32,12 +33,7 @@ pub(super) async fn tried(tried: &mut Try<'_>, way: &PasswordWay, entered: &Ente
     match found {
         Ok(bound) => {
             let millis = began.elapsed().as_millis().min(u128::from(u32::MAX)) as i64;
-            tried.step(|| {
-                Step::new(StepCode::PasswordRight)
-                    .with("directory", way.directory.as_str())
-                    .with("dn", bound.dn.as_str())
-                    .with("millis", millis)
-            });
+            tried.step(|| step!(PasswordRight { directory: way.directory.as_str(), dn: bound.dn.as_str(), millis }));
             limits::uncount(engine, &counted).await?;
             let mut claims = Map::new();
             claims.insert("user".into(), bound.key.clone().into());
@@ -73,22 +69,21 @@ pub(super) async fn tried(tried: &mut Try<'_>, way: &PasswordWay, entered: &Ente
 
 /// Why it did not work, for engineers. A name that nobody has is not kept.
 fn told(directory: &str, subject: &str, name: &str, why: NotBound) -> Step {
-    let step = |code| Step::new(code).with("directory", directory);
     match why {
-        NotBound::NoPerson(state) => step(StepCode::PasswordNobody)
-            .with("characters", name.chars().count() as i64)
-            .with("why", Param::reason(state.code())),
-        NotBound::Wrong { dn } => step(StepCode::PasswordWrong).with("dn", dn),
-        NotBound::Unusable { dn, why, detail } => {
-            step(StepCode::PasswordUnusable).with("dn", dn).with("why", Param::Reason { code: why.code().into(), detail })
+        NotBound::NoPerson(state) => {
+            step!(PasswordNobody { directory, characters: name.chars().count() as i64, why: Param::reason(state.code()) })
         }
-        NotBound::NoSubject { dn } => step(StepCode::PasswordNoSubject).with("dn", dn).with("attribute", subject),
+        NotBound::Wrong { dn } => step!(PasswordWrong { directory, dn }),
+        NotBound::Unusable { dn, why, detail } => {
+            step!(PasswordUnusable { directory, dn, why: Param::Reason { code: why.code().into(), detail } })
+        }
+        NotBound::NoSubject { dn } => step!(PasswordNoSubject { directory, dn, attribute: subject }),
         NotBound::NotNow(state) => {
             let how = match state {
                 LookUpState::BindRefused { detail } | LookUpState::Dead { detail } | LookUpState::Unusable { detail } => detail,
                 other => other.code().to_owned(),
             };
-            step(StepCode::PasswordNotAsked).with("how", how)
+            step!(PasswordNotAsked { directory, how })
         }
     }
 }

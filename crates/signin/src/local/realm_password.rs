@@ -5,7 +5,8 @@ use std::time::Instant;
 
 use passeur_core::crossing::Outcome;
 use passeur_core::site::TicketWay;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
 use passeur_links::kerberos::{Refused, Why};
 
 use super::password::FLOOR;
@@ -25,7 +26,7 @@ pub(super) async fn tried(tried: &mut Try<'_>, way: &TicketWay, entered: &Entere
         (Some(_), Some(_), None) => Err(Refused::NotNow("the way in is not in use on this node".to_owned())),
         _ => {
             let why = Param::reason("realm-name");
-            return wrong(tried, Step::new(StepCode::RealmPasswordRefused).with("why", why), began).await;
+            return wrong(tried, step!(RealmPasswordRefused { why }), began).await;
         }
     };
     let (client, service) = match found {
@@ -34,21 +35,16 @@ pub(super) async fn tried(tried: &mut Try<'_>, way: &TicketWay, entered: &Entere
             // A name that nobody has is not kept: it may be a password.
             let who = principal.filter(|_| why != Why::NoClient).unwrap_or_default();
             let why = Param::Reason { code: reason(why).into(), detail: who };
-            return wrong(tried, Step::new(StepCode::RealmPasswordRefused).with("why", why), began).await;
+            return wrong(tried, step!(RealmPasswordRefused { why }), began).await;
         }
         Err(Refused::NotNow(how)) => {
-            tried.step(|| Step::new(StepCode::RealmSilent).with("realm", realm.unwrap_or_default()).with("how", how));
+            tried.step(|| step!(RealmSilent { realm: realm.unwrap_or_default(), how }));
             let id = tried.note(Outcome::Failed).await?;
             return Ok(ticket::form(tried, Said::NotNow { id }).into());
         }
     };
     let millis = i64::try_from(began.elapsed().as_millis()).unwrap_or(i64::MAX);
-    tried.step(|| {
-        Step::new(StepCode::RealmPassword)
-            .with("client", client.as_str())
-            .with("service", service.as_str())
-            .with("millis", millis)
-    });
+    tried.step(|| step!(RealmPassword { client: client.as_str(), service: service.as_str(), millis }));
     limits::uncount(engine, &counted).await?;
     // Whose ticket it is, is the KDC's word, not what was typed.
     match ticket::person(way, &client) {

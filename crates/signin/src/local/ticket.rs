@@ -19,7 +19,8 @@ use http::{HeaderMap, HeaderValue};
 use passeur_core::Moment;
 use passeur_core::evidence::WayIn;
 use passeur_core::site::{OfRealm, TicketWay, Way, WayKind};
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
 use passeur_engine::attempt::Attempt;
 use passeur_http::ServedCertificate;
 use passeur_http::cookies::{self, Found};
@@ -30,8 +31,8 @@ use serde_json::Map;
 use passeur_engine::tickets::FORWARDED;
 
 use super::{Came, FormPage, Person, Try, came_back};
-use crate::Incoming;
 use crate::answer::answer;
+use crate::journey::Incoming;
 use crate::journey::destination::offered;
 use crate::journey::routed::Routed;
 use crate::journey::{Desk, Done, Manner, Why};
@@ -47,7 +48,7 @@ fn address(way: &Way, sealed: &str) -> String {
 
 /// The step that tells what is asked for.
 pub(super) fn shown(way: &Way, ticket: &TicketWay) -> Step {
-    Step::new(StepCode::TicketAsked).with("way", way.name.as_str()).with("services", ticket.services())
+    step!(TicketAsked { way: way.name.as_str(), services: ticket.services() })
 }
 
 /// Why a ticket is not taken without a word; none where it is.
@@ -68,7 +69,7 @@ pub(super) fn ask(form: FormPage<'_>, ticket: &TicketWay, manner: &Manner, attem
     let Some(why) = waits(form.desk, manner) else {
         return redirect(&address(way, form.sealed), None);
     };
-    attempt.step(|| Step::new(StepCode::TicketWaits).with("way", way.name.as_str()).with("why", Param::reason(why)));
+    attempt.step(|| step!(TicketWaits { way: way.name.as_str(), why: Param::reason(why) }));
     // A ticket of this morning proves nothing of now, however it is shown.
     let take = (why == "left-before").then(|| address(way, form.sealed));
     let page = TicketPage { take: take.as_deref(), on: None, password: ticket.password };
@@ -93,7 +94,7 @@ async fn negotiated<'a>(desk: Desk<'a>, name: &str, served: Option<ServedCertifi
         Ok(None) => return Ok(challenge(&tried, ticket)),
         Ok(Some(shown)) => shown,
         Err(twice) => {
-            let fell = tried.fell(Step::new(StepCode::TicketUnreadable).with("why", Param::reason(twice)));
+            let fell = tried.fell(step!(TicketUnreadable { why: Param::reason(twice) }));
             return tried.end(fell).await;
         }
     };
@@ -152,19 +153,18 @@ async fn came(
     bound: Option<Vec<u8>>,
 ) -> Result<(Came, Option<Vec<u8>>), Why> {
     let (engine, site, visit) = (tried.engine(), tried.site(), tried.journey.desk.visit);
-    let step = |code| Step::new(code);
     let (ticket, token) = match shown {
         Shown::Ticket { ticket, token } => (*ticket, token),
-        Shown::Ntlm => return tried.fell(step(StepCode::TicketNtlm).with("services", way.services())),
-        Shown::Other { mechanisms } => return tried.fell(step(StepCode::TicketOther).with("mechanisms", mechanisms)),
-        Shown::Later => return tried.fell(step(StepCode::TicketUnreadable).with("why", Param::reason("token-later"))),
+        Shown::Ntlm => return tried.fell(step!(TicketNtlm { services: way.services() })),
+        Shown::Other { mechanisms } => return tried.fell(step!(TicketOther { mechanisms })),
+        Shown::Later => return tried.fell(step!(TicketUnreadable { why: Param::reason("token-later") })),
         Shown::Unreadable(why) => {
             let why = Param::reason(&format!("token-{why}"));
-            return tried.fell(step(StepCode::TicketUnreadable).with("why", why));
+            return tried.fell(step!(TicketUnreadable { why }));
         }
     };
     if let Some(network) = site.network_of(visit.facts.address).filter(|n| n.shared) {
-        return tried.fell(step(StepCode::TicketShared).with("network", network.name.as_str()));
+        return tried.fell(step!(TicketShared { network: network.name.as_str() }));
     }
     let Some(link) = engine.tickets(&tried.way.name) else {
         return not_now(tried, "the way in is not in use on this node".to_owned());
@@ -172,23 +172,24 @@ async fn came(
     let taken = match link.judge(ticket, token, bound, engine.now()).await {
         Ok(taken) => taken,
         Err(NotTaken::NotNow(how)) => return not_now(tried, how),
-        Err(NotTaken::Bindings) => return tried.fell(step(StepCode::TicketBindings)),
-        Err(NotTaken::Other(how)) => return tried.fell(step(StepCode::TicketNotTaken).with("how", how)),
+        Err(NotTaken::Bindings) => return tried.fell(step!(TicketBindings)),
+        Err(NotTaken::Other(how)) => return tried.fell(step!(TicketNotTaken { how })),
         Err(NotTaken::Fault(fault)) => return tried.fell(told(fault)),
     };
     // On every node together, and before anything is made of it.
     if !engine.store.use_once(&taken.once.0, taken.once.1).await? {
         tried.journey.attempt.apart();
-        return tried.fell(step(StepCode::TicketReplayed));
+        return tried.fell(step!(TicketReplayed));
     }
     tried.step(|| {
-        step(StepCode::TicketTaken)
-            .with("client", taken.client.as_str())
-            .with("service", taken.service.as_str())
-            .with("kvno", version(taken.kvno))
-            .with("enctype", enctype::name(taken.enctype))
-            .with("proven", time(taken.proven))
-            .with("bound", Param::reason(if taken.bound { "ticket-bound" } else { "ticket-unbound" }))
+        step!(TicketTaken {
+            client: taken.client.as_str(),
+            service: taken.service.as_str(),
+            kvno: version(taken.kvno),
+            enctype: enctype::name(taken.enctype),
+            proven: time(taken.proven),
+            bound: Param::reason(if taken.bound { "ticket-bound" } else { "ticket-unbound" })
+        })
     });
     let id = tried.journey.attempt.id;
     let sent = match taken.delegated {
@@ -214,7 +215,7 @@ pub(super) fn person<'a>(way: &TicketWay, client: &'a str) -> Result<OfRealm<'a>
 
 /// The step that tells that a principal is nobody.
 pub(super) fn nobody(client: &str, why: &str) -> Step {
-    Step::new(StepCode::TicketNobody).with("client", client).with("why", Param::reason(why))
+    step!(TicketNobody { client, why: Param::reason(why) })
 }
 
 /// Somebody of a realm.
@@ -240,7 +241,7 @@ pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<Moment>, sent: O
 
 fn not_now<T>(tried: &mut Try<'_>, how: String) -> Result<T, Why> {
     let way = tried.way.name.as_str();
-    tried.step(|| Step::new(StepCode::TicketNotNow).with("way", way).with("how", how));
+    tried.step(|| step!(TicketNotNow { way, how }));
     Err(Why::SILENT)
 }
 
@@ -256,30 +257,30 @@ fn version(kvno: Option<u32>) -> String {
 /// The step of a fault.
 fn told(fault: Fault) -> Step {
     let versions = |all: Vec<u32>| all.iter().map(u32::to_string).collect::<Vec<_>>();
-    let step = |code| Step::new(code);
     match fault {
         Fault::WrongService { asked, wanted } => {
-            step(StepCode::TicketWrongService).with("asked", asked.to_string()).with("wanted", wanted)
+            step!(TicketWrongService { asked: asked.to_string(), wanted })
         }
-        Fault::RealmUnknown { realm, known } => step(StepCode::TicketRealm).with("realm", realm).with("known", known),
-        Fault::NoKey { wanted, has } => step(StepCode::TicketNoKey).with("wanted", wanted.to_string()).with("has", has),
-        Fault::KeyVersion { principal, wanted, has } => step(StepCode::TicketKeyVersion)
-            .with("principal", principal.to_string())
-            .with("wanted", i64::from(wanted))
-            .with("has", versions(has)),
-        Fault::Enctype { principal, wanted, has } => step(StepCode::TicketEnctype)
-            .with("principal", principal.to_string())
-            .with("wanted", enctype::name(wanted))
-            .with("has", has.into_iter().map(enctype::name).collect::<Vec<_>>()),
+        Fault::RealmUnknown { realm, known } => step!(TicketRealm { realm, known }),
+        Fault::NoKey { wanted, has } => step!(TicketNoKey { wanted: wanted.to_string(), has }),
+        Fault::KeyVersion { principal, wanted, has } => {
+            step!(TicketKeyVersion { principal: principal.to_string(), wanted: i64::from(wanted), has: versions(has) })
+        }
+        Fault::Enctype { principal, wanted, has } => step!(TicketEnctype {
+            principal: principal.to_string(),
+            wanted: enctype::name(wanted),
+            has: has.into_iter().map(enctype::name).collect::<Vec<_>>()
+        }),
         Fault::KeyDiffers { principal, kvno } => {
-            step(StepCode::TicketKeyDiffers).with("principal", principal.to_string()).with("kvno", version(kvno))
+            step!(TicketKeyDiffers { principal: principal.to_string(), kvno: version(kvno) })
         }
-        Fault::Clock { seconds } => step(StepCode::TicketClock)
-            .with("seconds", seconds.abs())
-            .with("side", Param::reason(if seconds > 0 { "clock-ahead" } else { "clock-behind" }))
-            .with("limit", passeur_links::kerberos::tickets::SKEW.num_seconds()),
-        Fault::NotYet { starts } => step(StepCode::TicketNotYet).with("starts", time(starts)),
-        Fault::Expired { ended } => step(StepCode::TicketExpired).with("ended", time(ended)),
+        Fault::Clock { seconds } => step!(TicketClock {
+            seconds: seconds.abs(),
+            side: Param::reason(if seconds > 0 { "clock-ahead" } else { "clock-behind" }),
+            limit: passeur_links::kerberos::tickets::SKEW.num_seconds()
+        }),
+        Fault::NotYet { starts } => step!(TicketNotYet { starts: time(starts) }),
+        Fault::Expired { ended } => step!(TicketExpired { ended: time(ended) }),
     }
 }
 

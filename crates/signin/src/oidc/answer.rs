@@ -13,7 +13,8 @@ use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, UserInfo, WayIn};
 use passeur_core::identity::display_name;
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
 use passeur_engine::attempt::{Attempt, Who};
 use passeur_engine::providers::oidc::{ExchangeError, OidcLink};
 use passeur_protocols::oidc::{
@@ -24,9 +25,10 @@ use serde_json::Value;
 
 use super::{ask, referred};
 use crate::answer::answer as answer_with;
+use crate::journey::Incoming;
 use crate::journey::flow::{Flow, Oidc, redirect_uri};
 use crate::journey::{Answered, Desk, Destination, Done, Journey, Proven, ProviderSession, Why, fresh};
-use crate::{Incoming, only_value, park, trial};
+use crate::{only_value, park, trial};
 
 /// The largest answer that is taken by a form, in bytes.
 const FORM_MAX: usize = 16 * 1024;
@@ -125,10 +127,7 @@ fn answered(journey: &Journey<'_, Answered<Oidc>>, parsed: &Answer) -> Step {
         }
     };
     parameters.extend(iss.as_ref().map(|i| format!("iss={i}")));
-    Step::new(StepCode::ProviderAnswered)
-        .with("provider", journey.leg().by.provider.as_str())
-        .with("parameters", parameters)
-        .with("after", journey.after())
+    step!(ProviderAnswered { provider: journey.leg().by.provider.as_str(), parameters, after: journey.after() })
 }
 
 /// Every check of the answer, in order; the first that fails ends the attempt.
@@ -169,20 +168,13 @@ fn code_of(attempt: &mut Attempt, link: &OidcLink, metadata: &Metadata, parsed: 
         Answer::Code { iss, .. } | Answer::Refused { iss, .. } => iss.as_deref(),
     };
     if iss.is_some_and(|i| i != metadata.issuer) || (iss.is_none() && metadata.iss_in_answer) {
-        attempt.step(|| {
-            Step::new(StepCode::IssuerMismatch).with("seen", iss.unwrap_or("none")).with("wanted", metadata.issuer.as_str())
-        });
+        attempt.step(|| step!(IssuerMismatch { seen: iss.unwrap_or("none"), wanted: metadata.issuer.as_str() }));
         return Err(Why::FAILED_CHECK);
     }
     match parsed {
         Answer::Code { code, .. } => Ok(code),
         Answer::Refused { error, description, .. } => {
-            attempt.step(|| {
-                Step::new(StepCode::ProviderRefused)
-                    .with("provider", link.provider.name.as_str())
-                    .with("error", error)
-                    .with("description", description)
-            });
+            attempt.step(|| step!(ProviderRefused { provider: link.provider.name.as_str(), error, description }));
             Err(Why::Ended { outcome: Outcome::ProviderRefused, status: StatusCode::FORBIDDEN })
         }
     }
@@ -201,24 +193,11 @@ async fn exchange(
     let auth = link.auth_method(metadata);
     match link.exchange(metadata, code, &redirect_uri, &pkce).await {
         Ok((tokens, millis)) => {
-            attempt.step(|| {
-                Step::new(StepCode::TokensReceived)
-                    .with("endpoint", endpoint)
-                    .with("auth", auth)
-                    .with("kinds", "id_token, access_token")
-                    .with("millis", i64::from(millis))
-            });
+            attempt.step(|| step!(TokensReceived { endpoint, auth, kinds: "id_token, access_token", millis: i64::from(millis) }));
             Ok(tokens)
         }
         Err(ExchangeError::Refused { error, description }) => {
-            attempt.step(|| {
-                Step::new(StepCode::TokenRefused)
-                    .with("endpoint", endpoint)
-                    .with("client_id", link.client.id.as_str())
-                    .with("auth", auth)
-                    .with("error", error)
-                    .with("description", description)
-            });
+            attempt.step(|| step!(TokenRefused { endpoint, client_id: link.client.id.as_str(), auth, error, description }));
             Err(Why::Ended { outcome: Outcome::ProviderRefused, status: StatusCode::BAD_GATEWAY })
         }
         Err(ExchangeError::Unproven(how)) => {
@@ -226,7 +205,7 @@ async fn exchange(
             Err(Why::SILENT)
         }
         Err(ExchangeError::Silent(how)) => {
-            attempt.step(|| Step::new(StepCode::ProviderSilent).with("endpoint", endpoint).with("how", how));
+            attempt.step(|| step!(ProviderSilent { endpoint, how }));
             Err(Why::SILENT)
         }
     }
@@ -249,8 +228,7 @@ async fn check_id_token(
         skew: link.provider.skew,
     };
     let mut keys = link.keys(metadata).await.map_err(|e| {
-        attempt
-            .step(|| Step::new(StepCode::ProviderSilent).with("endpoint", metadata.jwks_uri.as_str()).with("how", e.to_string()));
+        attempt.step(|| step!(ProviderSilent { endpoint: metadata.jwks_uri.as_str(), how: e.to_string() }));
         Why::SILENT
     })?;
     let mut checked = validate(&tokens.id_token, &keys.set, &expected);
@@ -258,28 +236,24 @@ async fn check_id_token(
         checked = validate(&tokens.id_token, &keys.set, &expected);
         let count = keys.refetched.unwrap_or_default();
         let kid = key_id(&tokens.id_token).unwrap_or_default();
-        attempt.step(|| Step::new(StepCode::KeysRefetched).with("kid", kid).with("count", count as i64));
+        attempt.step(|| step!(KeysRefetched { kid, count: count as i64 }));
     }
     match checked {
         Ok(t) => {
             attempt.step(|| {
-                Step::new(StepCode::IdTokenAccepted)
-                    .with("issuer", metadata.issuer.as_str())
-                    .with("subject", t.subject())
-                    .with("alg", t.alg.as_str())
-                    .with("kid", t.kid.as_str())
-                    .with("audience", link.client.id.as_str())
-                    .with("expires_in", (t.expires - engine.now()).num_seconds())
+                step!(IdTokenAccepted {
+                    issuer: metadata.issuer.as_str(),
+                    subject: t.subject(),
+                    alg: t.alg.as_str(),
+                    kid: t.kid.as_str(),
+                    audience: link.client.id.as_str(),
+                    expires_in: (t.expires - engine.now()).num_seconds()
+                })
             });
             Ok(t)
         }
         Err(e) => {
-            attempt.step(|| {
-                Step::new(StepCode::IdTokenRefused)
-                    .with("check", Param::reason(e.check))
-                    .with("seen", e.seen)
-                    .with("wanted", e.wanted)
-            });
+            attempt.step(|| step!(IdTokenRefused { check: Param::reason(e.check), seen: e.seen, wanted: e.wanted }));
             Err(Why::FAILED_CHECK)
         }
     }
@@ -309,8 +283,8 @@ async fn ask_userinfo(
             Ok(claims) => Ok((claims, a.millis)),
             Err(BadUserInfo::OtherSubject(seen)) => {
                 let how = BadUserInfo::OtherSubject(seen.clone()).to_string();
-                let step = Step::new(StepCode::UserInfoOther).with("endpoint", endpoint.as_str());
-                attempt.step(|| step.with("seen", seen).with("wanted", id_token.subject()));
+                let wanted = id_token.subject();
+                attempt.step(|| step!(UserInfoOther { endpoint: endpoint.as_str(), seen, wanted }));
                 return UserInfo::Failed { how };
             }
             Err(e) => Err(e.to_string()),
@@ -319,16 +293,11 @@ async fn ask_userinfo(
     match outcome {
         Ok((claims, millis)) => {
             let names: Vec<String> = claims.keys().cloned().collect();
-            attempt.step(|| {
-                Step::new(StepCode::UserInfoAnswered)
-                    .with("endpoint", endpoint.as_str())
-                    .with("claims", names)
-                    .with("millis", i64::from(millis))
-            });
+            attempt.step(|| step!(UserInfoAnswered { endpoint: endpoint.as_str(), claims: names, millis: i64::from(millis) }));
             UserInfo::Answered { claims }
         }
         Err(how) => {
-            attempt.step(|| Step::new(StepCode::UserInfoFailed).with("endpoint", endpoint.as_str()).with("how", how.as_str()));
+            attempt.step(|| step!(UserInfoFailed { endpoint: endpoint.as_str(), how: how.as_str() }));
             UserInfo::Failed { how }
         }
     }
@@ -376,9 +345,6 @@ fn tell_claims(attempt: &mut Attempt, evidence: &Evidence) {
         claims.extend(more.keys().map(|k| format!("{k} (userinfo)")));
     }
     attempt.step(|| {
-        Step::new(StepCode::ClaimsReleased)
-            .with("claims", claims)
-            .with("acr", evidence.factors.acr.clone().unwrap_or_default())
-            .with("amr", evidence.factors.amr.clone())
+        step!(ClaimsReleased { claims, acr: evidence.factors.acr.clone().unwrap_or_default(), amr: evidence.factors.amr.clone() })
     });
 }

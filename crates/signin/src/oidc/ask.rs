@@ -1,7 +1,8 @@
 //! Sending somebody to an OpenID Connect provider.
 
 use passeur_core::site::Site;
-use passeur_core::step::{Lang, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Lang, Step};
 use passeur_engine::providers::oidc::OidcLink;
 use passeur_engine::random::random;
 use passeur_protocols::oidc::{AuthorizationRequest, Binding, Pkce};
@@ -15,11 +16,12 @@ use crate::{browser_binding, trial};
 pub fn sent_step(site: &Site, link: &OidcLink, leg: &Leg<Oidc>, lang: Lang) -> Step {
     let redirect_uri = leg.by.redirect_uri(site);
     let request = authorization_request(link, &redirect_uri, lang, &leg.manner);
-    Step::new(StepCode::SentToProvider)
-        .with("provider", link.provider.name.as_str())
-        .with("endpoint", leg.by.endpoint.as_str())
-        .with("parameters", request.told())
-        .with("redirect_uri", redirect_uri.as_str())
+    step!(SentToProvider {
+        provider: link.provider.name.as_str(),
+        endpoint: leg.by.endpoint.as_str(),
+        parameters: request.told(),
+        redirect_uri: redirect_uri.as_str()
+    })
 }
 
 /// What the provider is asked, but for what binds it to one browser.
@@ -86,8 +88,5 @@ pub async fn to_provider<'a>(mut journey: Journey<'a, Asked>, link: &OidcLink, m
 
 /// The step of a provider whose discovery document cannot be had.
 pub fn undiscovered(link: &OidcLink, how: &impl ToString) -> Step {
-    Step::new(StepCode::DiscoveryFailed)
-        .with("provider", link.provider.name.as_str())
-        .with("issuer", link.provider.issuer.as_str())
-        .with("how", how.to_string())
+    step!(DiscoveryFailed { provider: link.provider.name.as_str(), issuer: link.provider.issuer.as_str(), how: how.to_string() })
 }

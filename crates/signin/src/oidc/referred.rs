@@ -3,7 +3,7 @@
 
 use passeur_core::evidence::{Referred, ReferredState};
 use passeur_core::identity::top_claim;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::providers::oidc::OidcLink;
 use passeur_protocols::oidc::{
@@ -35,12 +35,9 @@ pub async fn read(
         let (at, names) = (reference.place(), reference.claims);
         attempt.step(|| match &found {
             Ok(_) => {
-                Step::new(StepCode::ReferredRead).with("claims", names.clone()).with("at", at.as_str()).with("millis", millis)
+                step!(ReferredRead { claims: names.clone(), at: at.as_str(), millis })
             }
-            Err(how) => Step::new(StepCode::ReferredFailed)
-                .with("claims", names.clone())
-                .with("at", at.as_str())
-                .with("how", how.as_str()),
+            Err(how) => step!(ReferredFailed { claims: names.clone(), at: at.as_str(), how: how.as_str() }),
         });
         let state = match found {
             Ok(claims) => ReferredState::Answered { claims },

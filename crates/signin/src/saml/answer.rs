@@ -15,7 +15,8 @@ use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::id::sha256;
 use passeur_core::identity::display_name;
 use passeur_core::site::{Gate, Place, Site};
-use passeur_core::step::{Param, Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
 use passeur_core::x509::fingerprint;
 use passeur_engine::Engine;
 use passeur_engine::attempt::{Attempt, Who};
@@ -30,11 +31,12 @@ use serde_json::{Map, Value};
 
 use super::{ask, flow_cookie, looks_ours, request_id, tab_of, told};
 use crate::answer::answer as answer_with;
+use crate::journey::Incoming;
 use crate::journey::flow::{Flow, Saml};
 use crate::journey::wants_anew;
 use crate::journey::{Asked, Desk, Destination, Done, Journey, Manner, Proven, ProviderSession, Stop, Why, compute, fresh};
 use crate::pages;
-use crate::{Incoming, only_value, park, trial};
+use crate::{only_value, park, trial};
 
 /// The largest answer that is taken, as it is posted.
 const ANSWER_MAX: usize = 384 * 1024;
@@ -123,10 +125,11 @@ async fn asked<'a>(desk: Desk<'a>, link: &SamlLink, form: &Form, flow: Flow<Saml
     let mut journey = Journey::resume(desk, flow, Some(sent)).await?;
     let (provider, after) = (link.provider.name.as_str(), journey.after());
     journey.step(|| {
-        Step::new(StepCode::ProviderAnswered)
-            .with("provider", provider)
-            .with("parameters", vec!["SAMLResponse=… (masked)".to_owned(), "RelayState=… (ours)".to_owned()])
-            .with("after", after)
+        step!(ProviderAnswered {
+            provider,
+            parameters: vec!["SAMLResponse=… (masked)".to_owned(), "RelayState=… (ours)".to_owned()],
+            after
+        })
     });
     let open = journey.check_flow(link.provider.answer_within).await;
     let (mut journey, ()) = journey.go_on_with(open)?;
@@ -149,7 +152,7 @@ async fn aimed<'a>(desk: Desk<'a>, link: &SamlLink, form: &Form) -> Done<'a, Jou
     attempt.provider = Some(name.to_owned());
     let stop = |attempt: Attempt, why: Why| Box::new(Stop { desk, attempt, to: None, why, cookies: vec![] });
     if form.relay_state.as_deref().is_some_and(looks_ours) {
-        attempt.step(|| Step::new(StepCode::StateOtherBrowser));
+        attempt.step(|| step!(StateOtherBrowser));
         return Err(stop(attempt, Why::FAILED_CHECK));
     }
     let Some(to) = aimed_at(desk.site(), name, form.relay_state.as_deref()) else {
@@ -157,7 +160,7 @@ async fn aimed<'a>(desk: Desk<'a>, link: &SamlLink, form: &Form) -> Done<'a, Jou
         let asked = move || from_form(&value).ok().as_deref().and_then(said_to_answer);
         match compute(desk.engine, &mut attempt, asked).await {
             Ok(Some(request)) => attempt.step(|| no_relay_state(form, &request)),
-            Ok(None) => attempt.step(|| Step::new(StepCode::SamlUnasked).with("provider", name)),
+            Ok(None) => attempt.step(|| step!(SamlUnasked { provider: name })),
             Err(why) => return Err(stop(attempt, why)),
         }
         return Err(stop(attempt, Why::FAILED_CHECK));
@@ -184,7 +187,7 @@ async fn unasked<'a>(desk: Desk<'a>, link: &SamlLink, form: &Form) -> Done<'a> {
 /// The step for an answer that says it was asked for, and does not bring back by whom.
 fn no_relay_state(form: &Form, request: &str) -> Step {
     let relay = form.relay_state.as_deref().unwrap_or("none");
-    Step::new(StepCode::SamlNoRelayState).with("seen", format!("{relay}, InResponseTo {request}"))
+    step!(SamlNoRelayState { seen: format!("{relay}, InResponseTo {request}") })
 }
 
 /// Where somebody is meant to go whom a provider sent of its own accord: to the gate whose address RelayState is, or, where it is no
@@ -266,7 +269,7 @@ async fn believed(
     let engine = desk.engine;
     let found = ask::party(link, attempt).await.ok_or(Why::SILENT)?;
     let Some(value) = &form.response else {
-        attempt.step(|| Step::new(StepCode::SamlNoAnswer).with("what", "the form holds no SAMLResponse, or two"));
+        attempt.step(|| step!(SamlNoAnswer { what: "the form holds no SAMLResponse, or two" }));
         return Err(Why::FAILED_CHECK);
     };
     let wanted = Arc::new(Wanted {
@@ -296,9 +299,10 @@ async fn believed(
         && let Some(newer) = link.again(&known).await
     {
         attempt.step(|| {
-            Step::new(StepCode::MetadataRefetched)
-                .with("provider", link.provider.name.as_str())
-                .with("certificates", newer.party.certificates.len() as i64)
+            step!(MetadataRefetched {
+                provider: link.provider.name.as_str(),
+                certificates: newer.party.certificates.len() as i64
+            })
         });
         known = newer.clone();
         let with = wanted.clone();
@@ -324,12 +328,12 @@ async fn once(engine: &Engine, attempt: &mut Attempt, link: &SamlLink, assertion
     match engine.store.use_once(&id, until).await {
         Ok(true) => Ok(()),
         Ok(false) => {
-            attempt.step(|| Step::new(StepCode::SamlReplayed).with("id", assertion.id.as_str()));
+            attempt.step(|| step!(SamlReplayed { id: assertion.id.as_str() }));
             attempt.id = engine.new_crossing();
             Err(Why::FAILED_CHECK)
         }
         Err(e) => {
-            attempt.step(|| Step::new(StepCode::StoreFailed).with("how", e.to_string()));
+            attempt.step(|| step!(StoreFailed { how: e.to_string() }));
             Err(Why::UNAVAILABLE)
         }
     }
@@ -341,7 +345,7 @@ fn to_evidence(attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion, ar
             Some(Some(key)) => key,
             named => {
                 let seen = if named.is_some() { "transient" } else { "none" };
-                attempt.step(|| Step::new(StepCode::SamlNoName).with("seen", Param::reason(seen)));
+                attempt.step(|| step!(SamlNoName { seen: Param::reason(seen) }));
                 return Err(Why::FAILED_CHECK);
             }
         },
@@ -351,7 +355,7 @@ fn to_evidence(attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion, ar
                 [one] if !one.trim().is_empty() => one.clone(),
                 several => {
                     let seen = format!("{} values", several.len());
-                    attempt.step(|| Step::new(StepCode::SamlNoSubject).with("attribute", attribute.as_str()).with("seen", seen));
+                    attempt.step(|| step!(SamlNoSubject { attribute: attribute.as_str(), seen }));
                     return Err(Why::FAILED_CHECK);
                 }
             }
@@ -383,19 +387,21 @@ fn tell(engine: &Engine, attempt: &mut Attempt, own: &OwnSaml, assertion: &Asser
         signed.push_str(", encrypted for us");
     }
     attempt.step(|| {
-        Step::new(StepCode::AssertionAccepted)
-            .with("issuer", evidence.issuer.as_str())
-            .with("subject", evidence.subject.as_str())
-            .with("signed", signed)
-            .with("certificate", fingerprint(&shown.certificate))
-            .with("audience", own.entity_id.as_str())
-            .with("expires_in", (assertion.good_until - engine.now()).num_seconds())
+        step!(AssertionAccepted {
+            issuer: evidence.issuer.as_str(),
+            subject: evidence.subject.as_str(),
+            signed,
+            certificate: fingerprint(&shown.certificate),
+            audience: own.entity_id.as_str(),
+            expires_in: (assertion.good_until - engine.now()).num_seconds()
+        })
     });
     attempt.step(|| {
-        Step::new(StepCode::AttributesReleased)
-            .with("attributes", evidence.claims.keys().cloned().collect::<Vec<_>>())
-            .with("format", assertion.name.as_ref().map_or("none", NameId::format_name))
-            .with("context", assertion.context.clone().unwrap_or_default())
-            .with("at", assertion.authenticated.format("%Y-%m-%d %H:%M:%S UTC").to_string())
+        step!(AttributesReleased {
+            attributes: evidence.claims.keys().cloned().collect::<Vec<_>>(),
+            format: assertion.name.as_ref().map_or("none", NameId::format_name),
+            context: assertion.context.clone().unwrap_or_default(),
+            at: assertion.authenticated.format("%Y-%m-%d %H:%M:%S UTC").to_string()
+        })
     });
 }

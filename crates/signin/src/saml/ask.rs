@@ -2,7 +2,8 @@
 
 use axum::response::IntoResponse;
 use passeur_core::site::{Provider, Site};
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
+use passeur_core::step::Step;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::providers::saml::{InUse, SamlLink};
 use passeur_http::cookies;
@@ -35,11 +36,7 @@ pub fn sent_step(site: &Site, link: &SamlLink, leg: &Leg<Saml>) -> Step {
     let contexts = contexts(p, manner);
     parameters.extend((!contexts.is_empty()).then(|| format!("RequestedAuthnContext={}", contexts.join(" "))));
     parameters.extend(manner.anew.then(|| "ForceAuthn=true".to_owned()));
-    Step::new(StepCode::SentToProvider)
-        .with("provider", p.name.as_str())
-        .with("endpoint", leg.by.endpoint.as_str())
-        .with("parameters", parameters)
-        .with("redirect_uri", consumer)
+    step!(SentToProvider { provider: p.name.as_str(), endpoint: leg.by.endpoint.as_str(), parameters, redirect_uri: consumer })
 }
 
 /// Contexts that are asked for: what is missing, or else what the edition says.
@@ -53,20 +50,22 @@ pub async fn party(link: &SamlLink, attempt: &mut Attempt) -> Option<InUse> {
         Ok(found) => {
             if let Some(how) = &found.kept {
                 attempt.step(|| {
-                    Step::new(StepCode::MetadataKept)
-                        .with("provider", link.provider.name.as_str())
-                        .with("how", how.as_str())
-                        .with("since", found.known.read_at.format("%Y-%m-%d %H:%M:%S UTC").to_string())
+                    step!(MetadataKept {
+                        provider: link.provider.name.as_str(),
+                        how: how.as_str(),
+                        since: found.known.read_at.format("%Y-%m-%d %H:%M:%S UTC").to_string()
+                    })
                 });
             }
             Some(found)
         }
         Err(e) => {
             attempt.step(|| {
-                Step::new(StepCode::MetadataFailed)
-                    .with("provider", link.provider.name.as_str())
-                    .with("address", link.address().unwrap_or_default())
-                    .with("how", e.to_string())
+                step!(MetadataFailed {
+                    provider: link.provider.name.as_str(),
+                    address: link.address().unwrap_or_default(),
+                    how: e.to_string()
+                })
             });
             None
         }
@@ -82,7 +81,7 @@ pub async fn to_provider<'a>(mut journey: Journey<'a, Asked>, link: &SamlLink, m
     let Some(endpoint) = link.choose(&found.known.party.sign_on) else { return Err(journey.stop(Why::NOT_SENT)) };
     let signs = link.trust.sign_requests || found.known.party.wants_signed;
     if signs && link.own.signer().is_none() {
-        journey.step(|| Step::new(StepCode::RequestUnsigned).with("provider", name));
+        journey.step(|| step!(RequestUnsigned { provider: name }));
         return Err(journey.stop(Why::NOT_SENT));
     }
     let (browser, set) = browser_binding(engine, &visit.headers, &site.address, "flow");

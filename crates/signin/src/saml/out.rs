@@ -10,7 +10,7 @@ use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::id::{hex, sha256};
 use passeur_core::site::Place;
-use passeur_core::step::{Step, StepCode};
+use passeur_core::step;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::providers::own::OwnSaml;
 use passeur_engine::providers::saml::SamlLink;
@@ -27,9 +27,10 @@ use passeur_store::StoreError;
 use super::ask;
 use crate::answer::answer;
 use crate::ended::end_by_provider;
+use crate::journey::Incoming;
 use crate::journey::{Desk, Done, Stop, Why, compute};
 use crate::pages::{self, WayOut, redirect};
-use crate::{Incoming, Visit, only_value, park};
+use crate::{Visit, only_value, park};
 use passeur_engine::Engine;
 
 /// The largest message to sign out that is read.
@@ -148,7 +149,7 @@ async fn heard<'a>(desk: Desk<'a>, provider: &str, body: Body) -> Done<'a> {
             Err(e) => e.to_string(),
         },
     };
-    attempt.step(|| Step::new(StepCode::SignOutRefused).with("provider", provider).with("how", how));
+    attempt.step(|| step!(SignOutRefused { provider, how }));
     Err(stop(attempt, Why::FAILED_CHECK))
 }
 
