@@ -8,9 +8,9 @@ use passeur_core::id::Token;
 use reqwest::Method;
 use serde_json::json;
 
-use crate::gate::{GATES, RULES};
-use crate::load::{self, Ask};
 use crate::support::{Person, Stack};
+use passeur_bench_path::gate::{GATES, RULES};
+use passeur_bench_path::load::{self, Ask};
 
 /// People who sign in side by side.
 const TOGETHER: usize = 16;

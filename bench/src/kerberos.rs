@@ -12,9 +12,9 @@ use reqwest::{Method, StatusCode};
 use tokio::task::JoinSet;
 
 use crate::harbour::at;
-use crate::load::{self, Ask};
 use crate::support::kerberos::{PASS, REALM, Workstation, folder, gateway_keytab};
 use crate::support::{Person, Stack};
+use passeur_bench_path::load::{self, Ask};
 
 /// People who come side by side.
 const TOGETHER: usize = 16;

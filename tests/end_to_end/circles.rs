@@ -10,7 +10,7 @@ const SMALL: usize = 4;
 /// Larger circles: the crate, a file of it, the most files, and the one reason.
 const KNOWN: &[(&str, &str, usize, &str)] = &[
     ("core", "step", 7, "a step, its catalogue, and the words of its parameters"),
-    ("gateway", "conn", 13, "the data path: a connection, what is admitted on it, its upstream and the streams between them"),
+    ("gateway", "conn", 12, "the data path: a connection, what is admitted on it, its upstream and the streams between them"),
     ("protocols", "oidc", 8, "the checks of tokens that all kinds of token share"),
     ("api", "", 12, "types of one document"),
     ("signin", "pages", 6, "pages and the frame that all of them stand in"),

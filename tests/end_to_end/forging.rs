@@ -77,6 +77,47 @@ async fn forged_trailers_are_removed_and_connection_cannot_remove_a_delivered_he
     assert_eq!(values(&json, "forwarded").len(), 1);
 }
 
+/// A connection remembers what its last request meant: its host, its cookie, and what the names of its fields mean.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_one_request_of_a_connection_meant_says_nothing_of_the_next() {
+    let stack = Stack::new().await;
+    let (anouk, jonas) = (cookie(&stack.signed_in("anouk").await), cookie(&stack.signed_in("jonas").await));
+    let gate = |name: &str| format!("{name}.havrelune.localhost:{}", stack.address.port());
+    let (berths, agents) = (gate("berths"), gate("agents"));
+    let plain = |host: &str, cookie: &str| format!("Host: {host}\r\nCookie: {cookie}\r\nX-Tide: low\r\n");
+    let asked: [(String, Result<&str, u16>); 10] = [
+        (plain(&berths, &anouk), Ok("anouk")),
+        (plain(&berths, &anouk), Ok("anouk")),
+        // The same fields with other values: somebody else, nobody, another gate, two hosts in one.
+        (plain(&berths, &jonas), Ok("jonas")),
+        (plain(&berths, "passeur-gate=nothing"), Err(401)),
+        (plain(&agents, &anouk), Err(401)),
+        (plain(&berths, &anouk), Ok("anouk")),
+        // One field more, and the same again.
+        (plain(&berths, &anouk) + "X_Harbour_User: harbour-master\r\n", Ok("anouk")),
+        (plain(&berths, &jonas) + "X_Harbour_User: harbour-master\r\n", Ok("jonas")),
+        (plain(&berths, &anouk) + "Connection: X-Harbour-User\r\n", Ok("anouk")),
+        (plain(&berths, &anouk) + "X-HTTP-Method-Override: DELETE\r\n", Err(400)),
+    ];
+    let all: String =
+        asked.iter().map(|(h, _)| format!("GET /received HTTP/1.1\r\n{h}Accept: application/json\r\n\r\n")).collect();
+    let answers = raw(stack.address, &all).await;
+    let answers: Vec<&str> = answers.split("HTTP/1.1 ").skip(1).collect();
+    assert_eq!(answers.len(), asked.len(), "{answers:#?}");
+    for (answer, (head, wanted)) in answers.into_iter().zip(&asked) {
+        match wanted {
+            Ok(user) => {
+                let json = answer.get(answer.find('{').unwrap()..=answer.rfind('}').unwrap()).unwrap();
+                let json: Value = serde_json::from_str(json).unwrap();
+                assert_eq!(values(&json, "x-harbour-user"), [*user], "{head}");
+                assert_eq!(values(&json, "x-tide"), ["low"], "{head}");
+                assert!(!json.to_string().contains("passeur-gate"), "{head}: {json}");
+            }
+            Err(status) => assert!(answer.starts_with(&status.to_string()), "{head}: {answer}"),
+        }
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn where_a_request_came_from_is_said_by_us_alone() {
     let stack = Stack::new().await;

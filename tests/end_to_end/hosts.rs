@@ -3,13 +3,13 @@
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 
-use passeur_protocols::ssh::{Asked, Lines};
+use passeur_protocols::ssh::{Lines, Login};
 
 use crate::support::kerberos::{Cache, folder, kadmin};
 use crate::support::{binary, eventually};
 
 /// What our own reading gives for a keyword.
-fn read(path: &Path, asked: &Asked, keyword: &str, of_server: bool) -> Option<String> {
+fn read(path: &Path, asked: &Login, keyword: &str, of_server: bool) -> Option<String> {
     let text = std::fs::read_to_string(path).unwrap();
     let mut open = |pattern: &str| {
         let (folder, last) = pattern.rsplit_once('/').unwrap();
@@ -82,7 +82,7 @@ fn what_is_read_of_a_server_is_what_the_server_says() {
         for (user, address, host) in [("anouk", "10.20.1.5", "pier-7.example"), ("farid", "192.0.2.1", "elsewhere.example")] {
             let connection = format!("user={user},host={host},addr={address}");
             let out = Command::new("/usr/sbin/sshd").args(["-T", "-f"]).arg(&path).args(["-C", &connection]).output().unwrap();
-            let asked = Asked { user: user.into(), groups: vec![], host: Some(host.into()), address: Some(address.into()) };
+            let asked = Login { user: user.into(), groups: vec![], host: Some(host.into()), address: Some(address.into()) };
             for (keyword, unless) in [("gssapiauthentication", "no"), ("gssapistrictacceptorcheck", "yes")] {
                 let ours = read(&path, &asked, keyword, true).unwrap_or_else(|| unless.to_owned());
                 assert_eq!(ours, said(&out, keyword), "{user} {keyword}: {text}");
@@ -110,7 +110,7 @@ fn what_is_read_of_a_client_is_what_the_client_says() {
         std::fs::write(&path, text).unwrap();
         for to in ["winch", "bollard.example", "pier.example"] {
             let out = Command::new("ssh").arg("-G").arg("-F").arg(&path).arg("--").arg(to).output().unwrap();
-            let asked = Asked { user: "anouk".into(), host: Some(to.into()), ..Asked::default() };
+            let asked = Login { user: "anouk".into(), host: Some(to.into()), ..Login::default() };
             for (keyword, unless) in [("gssapiauthentication", "no"), ("gssapidelegatecredentials", "no"), ("hostname", to)] {
                 let ours = read(&path, &asked, keyword, false).unwrap_or_else(|| unless.to_owned());
                 assert_eq!(ours, said(&out, keyword), "{to} {keyword}: {text}");

@@ -136,24 +136,24 @@ pub struct LookUp {
     pub tried: Vec<(String, String)>,
     /// What was asked for; none in evidence of a time when that was not written down.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub asked: Option<Asked>,
+    pub asked: Option<AskedFor>,
     pub state: LookUpState,
 }
 
 /// What a look-up asked for: anything else was not there because nobody asked.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Asked {
+pub struct AskedFor {
     /// Names of the directory's attributes, in lower case.
     pub attributes: Vec<String>,
     /// Whether groups were looked for.
     pub groups: bool,
 }
 
-impl Asked {
+impl AskedFor {
     /// What a gate asks of a directory.
-    pub fn of(directory: &Directory) -> Asked {
+    pub fn of(directory: &Directory) -> AskedFor {
         let attributes = directory.attributes.iter().map(|(_, name)| name.to_ascii_lowercase()).collect();
-        Asked { attributes, groups: directory.groups.is_some() }
+        AskedFor { attributes, groups: directory.groups.is_some() }
     }
 }
 

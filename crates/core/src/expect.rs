@@ -7,7 +7,7 @@ use crate::circumstances::Circumstances;
 use crate::decide::{Decision, fold};
 use crate::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, WayIn};
 use crate::rehearse::{Given, Verdict, because, try_at};
-use crate::site::{Described, Expectation, Place, Site, Standing, WayKind, standing};
+use crate::site::{Described, Expectation, PathAccess, Place, Site, WayKind, path_access};
 use crate::step::{Lang, Silent};
 
 /// An expectation that does not hold.
@@ -164,10 +164,10 @@ fn paths(site: &Site, e: &Expectation, evidence: &Evidence, at: &Circumstances<'
     let reached = |path: &str| {
         let at = Circumstances { path, ..*at };
         let decision = fold(site, gate, evidence, &at, &mut Silent);
-        match (standing(&gate.web().sections, path), decision) {
-            (Standing::Open, _) => true,
-            (Standing::Entry, Decision::Admitted(_)) => true,
-            (Standing::More(sections), Decision::Admitted(a)) => sections.into_iter().all(|i| a.entry().section(i)),
+        match (path_access(&gate.web().sections, path), decision) {
+            (PathAccess::Open, _) => true,
+            (PathAccess::Entry, Decision::Admitted(_)) => true,
+            (PathAccess::More(sections), Decision::Admitted(a)) => sections.into_iter().all(|i| a.section(i)),
             (_, Decision::Refused(_)) => false,
         }
     };

@@ -77,29 +77,25 @@ const EPOCH_DAY: i64 = 19_723;
 /// The alphabet has no I, L, O and U, so that it survives being read out over the telephone. The day leads the store to
 /// the partition without an index over all days.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct CrossingId {
-    day: u16,
-    random: u64,
-}
+pub struct CrossingId(u64);
 
 impl CrossingId {
     /// For a crossing that begins at `now`.
     pub fn new(now: Moment, random: [u8; 5]) -> CrossingId {
         let day = now.timestamp().div_euclid(86_400) - EPOCH_DAY;
-        let random = random.iter().fold(0u64, |n, b| (n << 8) | u64::from(*b));
-        CrossingId { day: day.clamp(0, 32_767) as u16, random }
+        CrossingId(random.iter().fold(day.clamp(0, 32_767) as u64, |n, b| (n << 8) | u64::from(*b)))
     }
 
     /// The day (UTC) in which the crossing began.
     pub fn day(&self) -> chrono::NaiveDate {
-        let days = EPOCH_DAY + i64::from(self.day);
+        let days = EPOCH_DAY + (self.0 >> 40) as i64;
         chrono::DateTime::from_timestamp(days * 86_400, 0).map(|t| t.date_naive()).unwrap_or_default()
     }
 }
 
 impl std::fmt::Display for CrossingId {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let n = (u64::from(self.day) << 40) | self.random;
+        let CrossingId(n) = self;
         for i in (0..11).rev() {
             if i == 7 || i == 3 {
                 f.write_str("-")?;
@@ -147,7 +143,7 @@ impl std::str::FromStr for CrossingId {
         if len != 11 {
             return Err(NotAnId);
         }
-        Ok(CrossingId { day: (n >> 40) as u16, random: n & 0xFF_FFFF_FFFF })
+        Ok(CrossingId(n))
     }
 }
 

@@ -140,7 +140,7 @@ pub fn identify(site: &Site, access: &Access, evidence: &Evidence, witness: &mut
         let id = AttributeId(i as u16);
         // What is made at other gates, or only once the rules have spoken, is no part of this story yet.
         if !site.mapped.contains(&id) || access.mappings.iter().any(|m| m.attribute == id && !m.after_rules) {
-            tell(site, id, who.attribute(id), witness);
+            note(site, id, who.attribute(id), witness);
         }
     }
     who
@@ -149,11 +149,11 @@ pub fn identify(site: &Site, access: &Access, evidence: &Evidence, witness: &mut
 /// Adds what is made from what the rules gave.
 pub(crate) fn complete(site: &Site, access: &Access, who: &mut Identity, given: &Joined, witness: &mut impl Witness) {
     for id in mapping::after_rules(site, access, who, given) {
-        tell(site, id, who.attribute(id), witness);
+        note(site, id, who.attribute(id), witness);
     }
 }
 
-fn tell(site: &Site, id: AttributeId, attribute: &Attribute, witness: &mut impl Witness) {
+fn note(site: &Site, id: AttributeId, attribute: &Attribute, witness: &mut impl Witness) {
     witness.step(|| match attribute {
         Attribute::Present { values, origin } => step!(AttributePresent {
             attribute: site.attribute_name(id),

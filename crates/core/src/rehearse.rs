@@ -111,16 +111,10 @@ pub fn try_at(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstance
         Decision::Refused(_) => Tried { verdict: Verdict::Out, digest },
         Decision::Admitted(a) => {
             let values = a.headers().iter().map(|h| (h.name.clone(), String::from_utf8_lossy(&h.value).into_owned())).collect();
-            let closed = gate
-                .web()
-                .sections
-                .iter()
-                .enumerate()
-                .filter(|(i, _)| !a.entry().section(*i))
-                .map(|(_, s)| s.path.clone())
-                .collect();
-            let terms = a.entry().terms().map(Terms::words).unwrap_or_default();
-            Tried { verdict: Verdict::In(Given { roles: a.entry().roles().to_vec(), values, closed, terms }), digest }
+            let closed =
+                gate.web().sections.iter().enumerate().filter(|(i, _)| !a.section(*i)).map(|(_, s)| s.path.clone()).collect();
+            let terms = a.terms().map(Terms::words).unwrap_or_default();
+            Tried { verdict: Verdict::In(Given { roles: a.roles().to_vec(), values, closed, terms }), digest }
         }
     }
 }
@@ -160,8 +154,8 @@ pub fn try_after(site: &Site, changed: &[ChangedSource], place: &Place, evidence
     }
 }
 
-/// Tells the story of the same decision, and the step that decided.
-pub fn tell_at(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstances<'_>) -> (Vec<Step>, Option<Step>) {
+/// The story of the same decision, and the step that decided.
+pub fn story_at(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstances<'_>) -> (Vec<Step>, Option<Step>) {
     let mut story = Story::default();
     match place {
         Place::Console => {
@@ -180,7 +174,7 @@ pub fn tell_at(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstanc
 
 /// The rule, or else the sentence, that made a decision.
 pub fn because(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstances<'_>, lang: Lang) -> String {
-    tell_at(site, place, evidence, at).1.map(|s| sentence(&s, lang)).unwrap_or_default()
+    story_at(site, place, evidence, at).1.map(|s| sentence(&s, lang)).unwrap_or_default()
 }
 
 /// What a source that is needed would have had to be asked.

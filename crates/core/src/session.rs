@@ -14,15 +14,32 @@ pub struct Lifetimes {
     pub absolute: Duration,
 }
 
-/// The facts of a session that its life depends on.
+/// The facts of a session that its life depends on. Moments are kept to the millisecond.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Life {
-    pub began: Moment,
-    pub last_seen: Moment,
-    pub ended: Option<Moment>,
-    /// Until when the provider's own session lasts, where it says so.
-    pub until: Option<Moment>,
+    began: i64,
+    last_seen: i64,
+    is_ended: bool,
+    /// [`i64::MAX`] where the provider does not say.
+    until: i64,
 }
+
+impl Life {
+    /// Of what the store says; `until` is how long the provider's own session lasts, where it says so.
+    pub fn new(began: Moment, last_seen: Moment, ended: Option<Moment>, until: Option<Moment>) -> Life {
+        let until = until.map_or(i64::MAX, |u| u.timestamp_millis());
+        Life::of_millis(began.timestamp_millis(), last_seen.timestamp_millis(), ended.is_some(), until)
+    }
+
+    /// Of milliseconds since 1970, for the data path, which asks with each request; `until` is [`i64::MAX`] where the provider does not
+    /// say.
+    pub fn of_millis(began: i64, last_seen: i64, is_ended: bool, until: i64) -> Life {
+        Life { began, last_seen, is_ended, until }
+    }
+}
+
+/// How far a clock may stand before what was seen of a session.
+const BACK_MS: i64 = 300_000;
 
 /// Whether a session may still be used.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -52,26 +69,31 @@ impl State {
 impl Lifetimes {
     /// The state at `now`. A clock that stands before what was seen of the session extends nothing: it counts as too old.
     pub fn state(&self, life: &Life, now: Moment) -> State {
-        if life.ended.is_some() {
+        let now = now.timestamp_millis();
+        if life.is_ended {
             State::Ended
-        } else if now < life.began.max(life.last_seen) - Duration::minutes(5) || now >= self.latest(life) {
+        } else if now < life.began.max(life.last_seen) - BACK_MS || now >= self.latest(life) {
             State::TooOld
-        } else if now >= life.last_seen + self.idle {
+        } else if now >= self.idle_at(life) {
             State::IdleTooLong
         } else {
             State::Live
         }
     }
 
-    /// The moment beyond which it never lasts.
-    fn latest(&self, life: &Life) -> Moment {
-        let own = life.began + self.absolute;
-        life.until.map_or(own, |until| until.min(own))
+    /// The millisecond beyond which it never lasts.
+    fn latest(&self, life: &Life) -> i64 {
+        life.began.saturating_add(self.absolute.num_milliseconds()).min(life.until)
+    }
+
+    fn idle_at(&self, life: &Life) -> i64 {
+        life.last_seen.saturating_add(self.idle.num_milliseconds())
     }
 
     /// Until when nothing but a revocation can end the session, if it is not used again.
     pub fn good_until(&self, life: &Life) -> Moment {
-        self.latest(life).min(life.last_seen + self.idle)
+        let ms = self.latest(life).min(self.idle_at(life));
+        Moment::from_timestamp_millis(ms).unwrap_or(Moment::MAX_UTC)
     }
 }
 
@@ -84,13 +106,8 @@ mod tests {
         let t0 = chrono::DateTime::from_timestamp(1_795_000_000, 0).unwrap();
         let m = Duration::minutes(1);
         let limits = Lifetimes { idle: m * 30, absolute: m * 600 };
-        let life = |seen: i32, ended: Option<i32>| Life {
-            began: t0,
-            last_seen: t0 + m * seen,
-            ended: ended.map(|e| t0 + m * e),
-            until: None,
-        };
-        let until = |seen: i32, until: i32| Life { until: Some(t0 + m * until), ..life(seen, None) };
+        let life = |seen: i32, ended: Option<i32>| Life::new(t0, t0 + m * seen, ended.map(|e| t0 + m * e), None);
+        let until = |seen: i32, until: i32| Life::new(t0, t0 + m * seen, None, Some(t0 + m * until));
         let table = [
             (life(0, None), 0, State::Live),
             (life(0, None), 29, State::Live),

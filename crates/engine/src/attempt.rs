@@ -206,8 +206,8 @@ impl Attempt {
         })
     }
 
-    /// Whether a step was told.
-    pub fn told(&self, code: StepCode) -> bool {
+    /// Whether a step was taken.
+    pub fn has_step(&self, code: StepCode) -> bool {
         self.story.steps.iter().any(|s| s.code == code)
     }
 

@@ -140,7 +140,7 @@ impl Engine {
     }
 
     /// Names what gates hold, once: from then on it is told what becomes of sessions.
-    pub fn tell(&self, holders: impl Holders + 'static) {
+    pub fn set_holders(&self, holders: impl Holders + 'static) {
         let first = self.holders.set(Box::new(holders)).is_ok();
         debug_assert!(first, "what gates hold is named once");
     }

@@ -13,7 +13,7 @@
 use passeur_core::circumstances::Circumstances;
 use passeur_core::condition::Need;
 use passeur_core::crossing::Outcome;
-use passeur_core::decide::{Admitted, Decision, Entry, Refusal, RequestView, Terms, fold};
+use passeur_core::decide::{Admitted, Decision, Refusal, RequestView, Terms, fold};
 use passeur_core::evidence::Evidence;
 use passeur_core::id::CrossingId;
 use passeur_core::session::State;
@@ -47,11 +47,11 @@ pub enum Carriage<'a> {
     /// A program shows its own token or certificate, and a session of this number is to begin on it.
     Token(Uuid),
     /// A browser or a program shows there what was granted before, and it is decided again.
-    Held(Held<'a>),
+    Held(HeldSession<'a>),
 }
 
 /// What was granted before.
-pub struct Held<'a> {
+pub struct HeldSession<'a> {
     /// The digest under which the gate knows it.
     pub token: &'a [u8; 32],
     pub session: &'a LiveSession,
@@ -131,7 +131,7 @@ pub async fn decide(
     if let Carriage::Held(held) = &carriage
         && (recorded.is_none() || matches!(decision, Decision::Refused(_)))
     {
-        held.tell(site, attempt);
+        held.note_again(site, attempt);
         fold(site, gate, evidence, &at, attempt.witness());
     }
     let crossing = match recorded {
@@ -155,7 +155,7 @@ pub async fn decide(
     if let Carriage::Held(held) = &carriage
         && (!held.view.is_blind() || held.view.is_timed())
     {
-        held.session.recorded(&gate.name, digest, crossing);
+        held.session.recorded(&gate.name, &digest, crossing);
     }
     Ok(match decision {
         Decision::Admitted(admitted) => Decided::Granted(Granted { admitted, digest, crossing }),
@@ -177,7 +177,7 @@ fn outcome(decision: &Decision) -> Outcome {
     }
 }
 
-impl Held<'_> {
+impl HeldSession<'_> {
     /// The crossing that tells of a decision, where one does. A session that goes to and fro between requests that are decided otherwise
     /// tells of each decision once.
     fn recorded(&self, gate: &Gate, digest: &[u8; 32]) -> Option<CrossingId> {
@@ -185,7 +185,7 @@ impl Held<'_> {
         self.session.crossing_of(&gate.name, digest).or(last)
     }
 
-    fn tell(&self, site: &Site, attempt: &mut Attempt) {
+    fn note_again(&self, site: &Site, attempt: &mut Attempt) {
         attempt.step(|| step!(DecidedAgain { why: self.why.clone() }));
         if let Some(again) = self.again {
             attempt.step(|| again.step(site));
@@ -214,7 +214,7 @@ impl Carriage<'_> {
                     });
                 }
                 // A rule may give less time at this gate than the session lives.
-                let limits = admitted.entry().lifetimes(&lifetimes(&edition.site, &session.row, Some(gate)));
+                let limits = admitted.lifetimes(&lifetimes(&edition.site, &session.row, Some(gate)));
                 let state = session.live.state(&limits, engine.now());
                 if state != State::Live {
                     return Some(state);
@@ -245,9 +245,8 @@ pub fn glance(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<
     let digest = decision.digest();
     match &decision {
         Decision::Admitted(admitted) => {
-            let entry: &Entry = admitted.entry();
-            let messages = entry.terms().map(|t: &Terms| t.messages.clone()).unwrap_or_default();
-            Glance { admits: true, roles: entry.roles().to_vec(), messages, digest }
+            let messages = admitted.terms().map(|t: &Terms| t.messages.clone()).unwrap_or_default();
+            Glance { admits: true, roles: admitted.roles().to_vec(), messages, digest }
         }
         Decision::Refused(_) => Glance { digest, ..Glance::default() },
     }

@@ -16,7 +16,7 @@ use crate::random::new_uuid;
 /// The roles that a decision gives. None where it says nothing of them: a check failed before the rules, or more is to be proven.
 pub fn of(decision: &Decision) -> Option<Vec<String>> {
     match decision {
-        Decision::Admitted(a) => Some(a.entry().roles().to_vec()),
+        Decision::Admitted(a) => Some(a.roles().to_vec()),
         Decision::Refused(r) => (r.outcome == Outcome::Refused && r.need.is_none()).then(Vec::new),
     }
 }

@@ -109,7 +109,7 @@ pub fn state_listed(engine: &Engine, edition: &Edition, row: &SessionRow) -> Sta
     match engine.sessions.known(row.id) {
         Some(live) => state(engine, edition, row, &live),
         None => {
-            let life = Life { began: row.began, last_seen: row.last_seen, ended: row.ended_at, until: row.until };
+            let life = Life::new(row.began, row.last_seen, row.ended_at, row.until);
             lifetimes(&edition.site, row, None).state(&life, engine.now())
         }
     }

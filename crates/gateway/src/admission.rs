@@ -1,25 +1,29 @@
 //! What a gate's token stands for: a live session, a decision, and the values to deliver, prepared once.
 
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex};
+use std::num::NonZeroU32;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 
 use bytes::Bytes;
+use chrono::Duration;
 use http::{HeaderName, HeaderValue};
 use passeur_core::Moment;
-use passeur_core::decide::{Admitted, Entry};
-use passeur_core::id::CrossingId;
+use passeur_core::decide::Admitted;
+use passeur_core::id::{CrossingId, sha256};
 use passeur_core::path;
+use passeur_core::person::Person;
 use passeur_core::session::Lifetimes;
 use passeur_live::session::LiveSession;
 use tokio::sync::futures::OwnedNotified;
 
 use crate::edition::WebEdition;
 use crate::names::Names;
+use crate::packed::{Contents, Packed};
 
 /// Requests and bytes since they were last taken.
 #[derive(Debug, Default)]
 pub struct Counters {
-    requests: AtomicU64,
+    requests: AtomicU32,
     bytes_in: AtomicU64,
     bytes_out: AtomicU64,
 }
@@ -38,77 +42,92 @@ impl Counters {
     /// Requests, bytes from and bytes to the person; the counters start again.
     pub fn take(&self) -> Option<(u64, u64, u64)> {
         let take = |c: &AtomicU64| c.swap(0, Ordering::Relaxed);
-        let out = (take(&self.requests), take(&self.bytes_in), take(&self.bytes_out));
+        let out = (self.requests.swap(0, Ordering::Relaxed).into(), take(&self.bytes_in), take(&self.bytes_out));
         (out != (0, 0, 0)).then_some(out)
     }
 }
 
-/// The right to send requests to one gate's upstream, for one session under one edition. Many are kept while idle, so it
-/// is small: the names of what is delivered belong to the edition, and the values lie in one buffer.
+/// The right to send requests to one gate's upstream, for one session under one edition: only [`Admission::new`] makes one, of what core
+/// admitted. Many are kept while idle, so it is small: names belong to the edition, texts and values lie in one buffer ([`Packed`]), and
+/// what few have is apart ([`Bounds`]).
 #[derive(Debug)]
 pub struct Admission {
     pub session: Arc<LiveSession>,
-    pub edition: i32,
-    /// How the requests look that it was decided for.
-    pub look: u64,
-    /// The moment from which time alone may have changed the decision.
-    pub good_until: Option<Moment>,
-    /// The session's generation when it was decided; none where it changed meanwhile, so that this counts once.
-    generation: Option<u32>,
-    pub entry: Entry,
-    /// How long the session lasts at this gate.
-    pub limits: Lifetimes,
     /// The crossing in which this decision is recorded.
     pub crossing: CrossingId,
     pub counters: Counters,
     names: Arc<Names>,
-    /// Delivered values, one after the other.
-    values: Box<[u8]>,
-    /// For each of them its name's place among the names, and where it ends.
-    ends: Box<[(u16, u32)]>,
-    told: Mutex<Vec<(usize, CrossingId)>>,
-    /// Paths at or below which it is good; none for all.
-    paths: Option<Box<[String]>>,
+    packed: Packed,
+    bounds: Option<Box<Bounds>>,
+    /// What the table finds it by.
+    pub(crate) key: Key,
+    /// One more than the session's generation when it was decided; none where it changed meanwhile, so that this counts once.
+    generation: Option<NonZeroU32>,
+    /// How long the session lasts at this gate, in seconds.
+    idle: u32,
+    absolute: u32,
     /// The gate lets this person in no more, whatever else the session opens.
     withdrawn: AtomicBool,
 }
 
+/// Half of a digest of what is shown for an admission and of how the request looks: enough that nobody finds another text for it (2^128
+/// tries), and half as much to keep.
+pub(crate) type Key = [u8; 16];
+
+/// What an admission is good for, where that is not every request as long as its session lasts.
+#[derive(Clone, Debug, Default)]
+struct Bounds {
+    /// How the requests look that it was decided for.
+    look: u64,
+    /// The moment from which time alone may have changed the decision.
+    good_until: Option<Moment>,
+    /// Paths at or below which it is good; none for all.
+    paths: Option<Box<[String]>>,
+}
+
+/// How an admission is kept.
+#[derive(Clone, Copy, Debug)]
+pub struct Filing<'a> {
+    /// The digest of what is shown for it.
+    pub shown: &'a [u8; 32],
+    /// How the requests look that it was decided for.
+    pub look: u64,
+    /// The session's generation when it was decided; none where it changed meanwhile, so that this counts once.
+    pub generation: Option<u32>,
+    /// Lifetimes that the site, the gate and the network leave; rules may leave less.
+    pub lifetimes: &'a Lifetimes,
+    /// The crossing in which the decision is recorded.
+    pub crossing: CrossingId,
+}
+
+fn seconds(of: Duration) -> u32 {
+    u32::try_from(of.num_seconds().max(0)).unwrap_or(u32::MAX)
+}
+
 impl Admission {
-    /// Prepares the delivered values. None when one of them is no HTTP header after all, or the edition has no such gate:
-    /// fails closed.
-    pub fn new(
-        session: Arc<LiveSession>,
-        edition: &WebEdition,
-        look: u64,
-        generation: Option<u32>,
-        admitted: Admitted,
-        crossing: CrossingId,
-    ) -> Option<Admission> {
-        let good_until = admitted.good_until();
-        let (entry, delivered) = admitted.into_parts();
-        let names = edition.names(entry.gate())?.clone();
-        let mut values = Vec::with_capacity(delivered.iter().map(|d| d.value.len()).sum());
-        let mut ends = Vec::with_capacity(delivered.len());
-        for d in &delivered {
+    /// Keeps what was decided. None when a value is no HTTP header after all, or the edition has no such gate: fails closed.
+    pub fn new(session: Arc<LiveSession>, edition: &WebEdition, filing: Filing<'_>, admitted: Admitted) -> Option<Admission> {
+        let bounds = Bounds { look: filing.look, good_until: admitted.good_until(), paths: None };
+        let names = edition.names(admitted.gate())?.clone();
+        let mut values = vec![None; names.set().len()];
+        for d in admitted.headers() {
             HeaderValue::from_bytes(&d.value).ok()?;
-            values.extend_from_slice(&d.value);
-            ends.push((u16::try_from(names.index(&d.name)?).ok()?, u32::try_from(values.len()).ok()?));
+            *values.get_mut(names.index(&d.name)?)? = Some(&d.value[..]);
         }
+        let Person { provider, subject } = admitted.person();
+        let packed = Packed::of(&Contents { provider, subject, sections: admitted.sections(), values: &values });
+        let lifetimes = admitted.lifetimes(filing.lifetimes);
         Some(Admission {
             session,
-            edition: edition.number,
-            look,
-            good_until,
-            generation,
-            limits: entry.lifetimes(&edition.site.lifetimes),
-            entry,
-            crossing,
+            crossing: filing.crossing,
             counters: Counters::default(),
             names,
-            values: values.into(),
-            ends: ends.into(),
-            told: Mutex::default(),
-            paths: None,
+            packed,
+            bounds: bounds.boxed(),
+            key: key(filing.shown, filing.look),
+            generation: filing.generation.and_then(|g| NonZeroU32::new(g.wrapping_add(1))),
+            idle: seconds(lifetimes.idle),
+            absolute: seconds(lifetimes.absolute),
             withdrawn: AtomicBool::new(false),
         })
     }
@@ -116,34 +135,65 @@ impl Admission {
     /// With one more value to deliver, which the gate hands over beside its delivery. None where it is no HTTP header.
     pub fn handing(mut self, name: &str, value: &[u8]) -> Option<Admission> {
         HeaderValue::from_bytes(value).ok()?;
-        let place = u16::try_from(self.names.index(name)?).ok()?;
-        let mut values = std::mem::take(&mut self.values).into_vec();
-        let mut ends = std::mem::take(&mut self.ends).into_vec();
-        values.extend_from_slice(value);
-        ends.push((place, u32::try_from(values.len()).ok()?));
-        (self.values, self.ends) = (values.into(), ends.into());
+        let place = self.names.index(name)?;
+        self.packed = self.packed.read(self.names.set().len(), |contents| {
+            let mut values = contents.values.to_vec();
+            values[place] = Some(value);
+            Packed::of(&Contents { values: &values, ..contents })
+        });
         Some(self)
     }
 
-    /// With the lifetimes that the gate and the network leave, of which the rules may have left less.
-    pub fn limited(mut self, around: &Lifetimes) -> Admission {
-        self.limits = self.entry.lifetimes(around);
-        self
+    /// The number of the edition that it was decided under.
+    pub fn edition(&self) -> i32 {
+        self.names.edition()
+    }
+
+    /// The gate that it opens.
+    pub fn gate(&self) -> &str {
+        self.names.gate()
+    }
+
+    /// Who was admitted, as records name them: the provider and the subject.
+    pub fn person(&self) -> (String, String) {
+        self.packed.read(self.names.set().len(), |c| (c.provider.to_owned(), c.subject.to_owned()))
+    }
+
+    /// Whether a section of the gate, by index, lets this person in.
+    pub(crate) fn section(&self, index: usize) -> bool {
+        self.packed.section(index)
+    }
+
+    /// How the requests look that it was decided for.
+    pub(crate) fn look(&self) -> u64 {
+        self.bounds.as_ref().map_or(0, |b| b.look)
+    }
+
+    /// The moment from which time alone may have changed the decision.
+    pub fn good_until(&self) -> Option<Moment> {
+        self.bounds.as_ref()?.good_until
+    }
+
+    /// How long the session lasts at this gate.
+    pub(crate) fn limits(&self) -> Lifetimes {
+        Lifetimes { idle: Duration::seconds(self.idle.into()), absolute: Duration::seconds(self.absolute.into()) }
     }
 
     /// The same within the bounds of a token: until a moment, and at some paths only.
     pub fn within(mut self, until: Option<Moment>, paths: Option<Vec<String>>) -> Admission {
-        self.good_until = match (self.good_until, until) {
+        let mut bounds = self.bounds.take().map(|b| *b).unwrap_or_default();
+        bounds.good_until = match (bounds.good_until, until) {
             (Some(a), Some(b)) => Some(a.min(b)),
             (a, b) => a.or(b),
         };
-        self.paths = paths.map(Vec::into_boxed_slice);
+        bounds.paths = paths.map(Vec::into_boxed_slice);
+        self.bounds = bounds.boxed();
         self
     }
 
     /// The paths that it is good for, where the path of a request, without its query, is none of them in every reading.
     pub(crate) fn closes(&self, raw: &str) -> Option<&[String]> {
-        let paths = self.paths.as_deref()?;
+        let paths = self.bounds.as_ref()?.paths.as_deref()?;
         (!paths.iter().any(|p| path::is_plainly_below(raw, p))).then_some(paths)
     }
 
@@ -161,7 +211,7 @@ impl Admission {
     /// Ready once something of its session was ended or withdrawn after this was made and polled; read
     /// [`Admission::is_over`] as well.
     pub(crate) fn when_over(&self) -> OwnedNotified {
-        self.session.woken_owned()
+        self.session.woken()
     }
 
     /// Returns when it is over.
@@ -178,41 +228,67 @@ impl Admission {
     /// Whether it was decided for requests that look like this, and time has not changed it.
     pub(crate) fn fits(&self, look: u64, now: Moment) -> bool {
         !self.withdrawn.load(Ordering::Acquire)
-            && self.look == look
-            && self.good_until.is_none_or(|until| now < until)
-            && self.generation == Some(self.session.generation())
+            && self.look() == look
+            && self.good_until().is_none_or(|until| now < until)
+            && self.generation.is_some_and(|g| g.get() == self.session.generation().wrapping_add(1))
     }
 
-    /// Headers to insert: written when a request asks, so that an idle session keeps nothing but the bytes.
-    pub(crate) fn headers(&self) -> impl Iterator<Item = (&HeaderName, HeaderValue)> {
-        let mut rest = Bytes::copy_from_slice(&self.values);
-        let mut from = 0;
-        self.ends.iter().filter_map(move |(name, end)| {
-            let value = rest.split_to((*end - from) as usize);
-            from = *end;
-            let mut value = HeaderValue::from_maybe_shared(value).ok()?;
-            value.set_sensitive(true);
-            Some((self.names.set().get(usize::from(*name))?, value))
+    /// Headers to insert: written when a connection first sends a request on it, so that an idle session keeps nothing but the octets.
+    pub(crate) fn headers(&self) -> Vec<(HeaderName, HeaderValue)> {
+        let names = self.names.set();
+        self.packed.read(names.len(), |contents| {
+            let mut rest = Bytes::from(contents.values.iter().flatten().copied().collect::<Vec<_>>().concat());
+            let written = names.iter().zip(contents.values).filter_map(|(name, value)| {
+                let mut value = HeaderValue::from_maybe_shared(rest.split_to(value.as_ref()?.len())).ok()?;
+                value.set_sensitive(true);
+                Some((name.clone(), value))
+            });
+            written.collect()
         })
     }
 
-    /// How many headers that is.
-    pub(crate) fn count(&self) -> usize {
-        self.ends.len()
+    /// The names of what the gate delivers.
+    pub(crate) fn names(&self) -> &Names {
+        &self.names
     }
 
-    /// Whether a client's header of this name could be taken for a delivered one.
-    pub(crate) fn strips(&self, name: &HeaderName) -> bool {
-        self.names.strips(name)
+    /// What a refusal by a section is found by among what the session recorded.
+    fn refusal_by(&self, section: usize) -> [u8; 32] {
+        sha256(format!("{} {section}", self.crossing).as_bytes())
     }
 
-    /// The crossing in which a refusal by a section was told, if it was.
-    pub fn told(&self, section: usize) -> Option<CrossingId> {
-        self.told.lock().unwrap_or_else(|e| e.into_inner()).iter().find(|(i, _)| *i == section).map(|(_, id)| *id)
+    /// The crossing in which a refusal by a section was recorded, if it was.
+    pub fn refused_by(&self, section: usize) -> Option<CrossingId> {
+        self.session.crossing_of(self.gate(), &self.refusal_by(section))
     }
 
-    /// Notes in which crossing a refusal by a section was told.
-    pub fn tell(&self, section: usize, crossing: CrossingId) {
-        self.told.lock().unwrap_or_else(|e| e.into_inner()).push((section, crossing));
+    /// Notes in which crossing a refusal by a section was recorded.
+    pub fn note_refused_by(&self, section: usize, crossing: CrossingId) {
+        self.session.recorded(self.gate(), &self.refusal_by(section), crossing);
+    }
+}
+
+/// The key of what is shown, by its digest, for requests that look like this.
+pub(crate) fn key(shown: &[u8; 32], look: u64) -> Key {
+    // Most gates ask nothing of single requests.
+    let of = if look == 0 { *shown } else { sha256(&[&shown[..], &look.to_be_bytes()].concat()) };
+    of[..16].try_into().unwrap_or_default()
+}
+
+impl Bounds {
+    /// None where nothing bounds it.
+    fn boxed(self) -> Option<Box<Bounds>> {
+        (self.look != 0 || self.good_until.is_some() || self.paths.is_some()).then(|| Box::new(self))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// With the count of an `Arc` and the allocator's own octets it fills a block of 128 exactly.
+    #[test]
+    fn an_admission_stays_small() {
+        assert_eq!(size_of::<Admission>(), 104);
     }
 }

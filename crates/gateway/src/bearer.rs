@@ -18,9 +18,22 @@ pub(crate) struct OpenGate {
 }
 
 impl OpenGate {
+    pub(crate) fn names(&self) -> &Names {
+        &self.names
+    }
+
     pub(crate) fn new(names: Arc<Names>) -> OpenGate {
         OpenGate { names, counters: Counters::default() }
     }
+}
+
+/// What goes to an application with the requests of somebody who sends the same cookies, written once for a connection.
+#[derive(Debug)]
+pub(crate) struct Written {
+    /// What it is told of the person.
+    pub(crate) headers: Vec<(HeaderName, HeaderValue)>,
+    /// The client's cookies without ours.
+    pub(crate) cookie: Option<HeaderValue>,
 }
 
 /// See the module.
@@ -31,29 +44,11 @@ pub(crate) enum Bearer {
 }
 
 impl Bearer {
-    /// Whether a client's header of this name could be taken for a delivered one.
-    pub(crate) fn strips(&self, name: &HeaderName) -> bool {
+    /// The names of what the gate delivers.
+    pub(crate) fn names(&self) -> &Names {
         match self {
-            Bearer::Admitted(a) => a.strips(name),
-            Bearer::Open(_, open) => open.names.strips(name),
-        }
-    }
-
-    /// Headers to insert.
-    pub(crate) fn headers(&self) -> impl Iterator<Item = (&HeaderName, HeaderValue)> {
-        match self {
-            Bearer::Admitted(a) => Some(a.headers()),
-            Bearer::Open(..) => None,
-        }
-        .into_iter()
-        .flatten()
-    }
-
-    /// How many headers that is at most.
-    pub(crate) fn count(&self) -> usize {
-        match self {
-            Bearer::Admitted(a) => a.count(),
-            Bearer::Open(..) => 0,
+            Bearer::Admitted(a) => a.names(),
+            Bearer::Open(_, open) => &open.names,
         }
     }
 

@@ -8,17 +8,18 @@ use std::rc::{Rc, Weak};
 use std::sync::Arc;
 use std::task::Waker;
 
-use http::header::COOKIE;
-use http::{HeaderMap, HeaderValue, Method, Uri};
+use http::header::{COOKIE, HOST};
+use http::{HeaderMap, HeaderName, HeaderValue, Method, Uri};
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::forwarded::{self, ProxyField, Way};
 
 use crate::admission::Admission;
-use crate::bearer::Bearer;
+use crate::bearer::{Bearer, Written};
 use crate::edition::{Place, WebEdition};
+use crate::fields::Fields;
 use crate::listener::Places;
 use crate::outgoing::From;
-use crate::target::ticks;
+use passeur_live::clock::ticks;
 
 /// What was found out for one edition (by number) and one gate (by index).
 struct Kept<T> {
@@ -37,8 +38,8 @@ impl<T> Kept<T> {
     }
 }
 
-/// A Cookie field, and the admission it meant.
-type Cookied = (HeaderValue, Arc<Admission>);
+/// A Cookie field, the admission it meant, and what is written with it.
+type Cookied = (HeaderValue, Arc<Admission>, Arc<Written>);
 
 /// An answer that is under way: whom it is for, and how long it has waited for its reader. Bodies are not asked while their reader does
 /// not read, so that the core looks.
@@ -89,6 +90,9 @@ pub(crate) struct Conn {
     certificate: RefCell<Option<Arc<[u8]>>>,
     admission: RefCell<Option<Kept<Cookied>>>,
     from: RefCell<Option<Kept<From>>>,
+    fields: RefCell<Option<Kept<Arc<Fields>>>>,
+    /// The last Host field, and the gate it meant.
+    host: RefCell<Option<Kept<HeaderValue>>>,
     /// Requests that are not answered whole yet.
     running: Cell<u32>,
     under_way: RefCell<Vec<Weak<Running>>>,
@@ -99,13 +103,13 @@ pub(crate) struct Conn {
     /// Since when nothing runs, in ticks.
     idle_since: Cell<i64>,
     /// What the core asks of it.
-    asked: Cell<Asked>,
+    asked: Cell<Order>,
     waker: RefCell<Option<Waker>>,
 }
 
 /// What a core asks of a connection.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Asked {
+pub(crate) enum Order {
     Nothing,
     /// End once what runs has ended.
     Finish,
@@ -122,12 +126,14 @@ impl Conn {
             certificate: RefCell::default(),
             admission: RefCell::default(),
             from: RefCell::default(),
+            fields: RefCell::default(),
+            host: RefCell::default(),
             running: Cell::new(0),
             under_way: RefCell::default(),
             places: RefCell::default(),
             served: Cell::new(false),
             idle_since: Cell::new(ticks()),
-            asked: Cell::new(Asked::Nothing),
+            asked: Cell::new(Order::Nothing),
             waker: RefCell::default(),
         }
     }
@@ -153,7 +159,7 @@ impl Conn {
     }
 
     /// What the core asks; whoever drives the connection registers to be woken when that changes.
-    pub(crate) fn asked(&self, waker: &Waker) -> Asked {
+    pub(crate) fn asked(&self, waker: &Waker) -> Order {
         let mut kept = self.waker.borrow_mut();
         if !kept.as_ref().is_some_and(|w| w.will_wake(waker)) {
             *kept = Some(waker.clone());
@@ -162,7 +168,7 @@ impl Conn {
     }
 
     /// Asks something of the connection.
-    pub(crate) fn ask(&self, what: Asked) {
+    pub(crate) fn ask(&self, what: Order) {
         self.asked.set(what);
         if let Some(w) = &*self.waker.borrow() {
             w.wake_by_ref();
@@ -244,17 +250,53 @@ impl Conn {
         RequestFacts { not_believed: self.not_believed(edition, headers), ..facts }
     }
 
+    /// The gate that the same Host field meant before, under the same edition. A target that names a host is always looked at anew.
+    pub(crate) fn place<'e>(&self, edition: &'e WebEdition, uri: &Uri, headers: &HeaderMap) -> Option<Place<'e>> {
+        let last = self.host.borrow();
+        let kept = last.as_ref().filter(|k| k.edition == edition.number && uri.authority().is_none())?;
+        (only(headers, &HOST)? == kept.what).then(|| edition.place(kept.gate))?
+    }
+
+    /// Remembers the gate that the Host field of a request means.
+    pub(crate) fn remember_place(&self, edition: &WebEdition, place: &Place<'_>, headers: &HeaderMap) {
+        *self.host.borrow_mut() = only(headers, &HOST).and_then(|host| Kept::of(edition, place, host.clone()));
+    }
+
+    /// What the names of a request's fields mean, where they are those of the request before as well.
+    pub(crate) fn fields(&self, edition: &WebEdition, place: &Place<'_>, headers: &HeaderMap) -> Arc<Fields> {
+        if let Some(last) = self.fields.borrow().as_ref().and_then(|k| k.get(edition, place))
+            && last.fit(headers)
+        {
+            return last.clone();
+        }
+        let fields = Arc::new(Fields::of(headers, place.open.names()));
+        *self.fields.borrow_mut() = Kept::of(edition, place, fields.clone());
+        fields
+    }
+
     /// The admission that the same Cookie field meant before, under the same edition and at the same gate.
-    pub(crate) fn admission(&self, edition: &WebEdition, place: &Place<'_>, headers: &HeaderMap) -> Option<Arc<Admission>> {
+    pub(crate) fn admission(
+        &self,
+        edition: &WebEdition,
+        place: &Place<'_>,
+        headers: &HeaderMap,
+    ) -> Option<(Arc<Admission>, Arc<Written>)> {
         let last = self.admission.borrow();
-        let (cookie, admission) = last.as_ref()?.get(edition, place)?;
-        (only_cookie(headers)? == cookie).then(|| admission.clone())
+        let (cookie, admission, written) = last.as_ref()?.get(edition, place)?;
+        (only(headers, &COOKIE)? == cookie).then(|| (admission.clone(), written.clone()))
     }
 
     /// Remembers what the Cookie field of a request means.
-    pub(crate) fn remember(&self, edition: &WebEdition, place: &Place<'_>, headers: &HeaderMap, admission: &Arc<Admission>) {
-        if let Some(cookie) = only_cookie(headers) {
-            *self.admission.borrow_mut() = Kept::of(edition, place, (cookie.clone(), admission.clone()));
+    pub(crate) fn remember(
+        &self,
+        edition: &WebEdition,
+        place: &Place<'_>,
+        headers: &HeaderMap,
+        admission: &Arc<Admission>,
+        written: &Arc<Written>,
+    ) {
+        if let Some(cookie) = only(headers, &COOKIE) {
+            *self.admission.borrow_mut() = Kept::of(edition, place, (cookie.clone(), admission.clone(), written.clone()));
         }
     }
 
@@ -284,8 +326,9 @@ impl Drop for Runs {
     }
 }
 
-fn only_cookie(headers: &HeaderMap) -> Option<&HeaderValue> {
-    let mut all = headers.get_all(COOKIE).iter();
+/// A field that is there once.
+fn only<'a>(headers: &'a HeaderMap, name: &HeaderName) -> Option<&'a HeaderValue> {
+    let mut all = headers.get_all(name).iter();
     all.next().filter(|_| all.next().is_none())
 }
 

@@ -23,7 +23,7 @@ use tokio::task::LocalSet;
 use tokio_rustls::LazyConfigAcceptor;
 
 use crate::bodies::Bodies;
-use crate::conn::{Asked, Conn};
+use crate::conn::{Conn, Order};
 use crate::control::Control;
 use crate::edition::WebLive;
 use crate::floods::{CONNECTIONS_MAX, Counters, Floods, count};
@@ -44,8 +44,6 @@ const IDLE_LIMIT: Duration = Duration::from_secs(75);
 const HANDSHAKE_LIMIT: Duration = Duration::from_secs(10);
 /// How long running requests may take to end when the service stops.
 const STOP_LIMIT: Duration = Duration::from_secs(20);
-/// The most fields of a request's head.
-const FIELDS_MAX: usize = 200;
 /// The most streams one HTTP/2 connection may have open, and reset streams it may leave behind (RFC 9113 10.5).
 const STREAMS_MAX: u32 = 128;
 const RESETS_MAX: usize = 32;
@@ -90,7 +88,12 @@ impl Cores {
             let run = move || {
                 let remote = Remote::new(parts.control, control);
                 let gateway = Rc::new(Gateway::new(remote, parts.web, parts.table, parts.clock, bodies));
-                LocalSet::new().block_on(&runtime, core(gateway, receiver, floods, stop));
+                // The core's own loop is a task among the others: what the set is driven by is asked each time that any of them moves.
+                LocalSet::new().block_on(&runtime, async {
+                    if let Err(e) = tokio::task::spawn_local(core(gateway, receiver, floods, stop)).await {
+                        std::panic::resume_unwind(e.into_panic());
+                    }
+                });
             };
             threads.push(std::thread::Builder::new().name(format!("core-{n}")).spawn(run)?);
             senders.push(sender);
@@ -164,7 +167,7 @@ async fn core(gateway: Rc<Gateway>, mut dealt: mpsc::Receiver<Accepted>, floods:
     }
     // What is in the queue was accepted before the stop and has asked nothing yet.
     dealt.close();
-    conns.borrow().iter().filter_map(Weak::upgrade).for_each(|c| c.ask(Asked::Finish));
+    conns.borrow().iter().filter_map(Weak::upgrade).for_each(|c| c.ask(Order::Finish));
     let all_ended = async { while running.join_next().await.is_some() {} };
     if tokio::time::timeout(STOP_LIMIT, all_ended).await.is_err() {
         tracing::warn!("some requests did not end in time");
@@ -177,7 +180,7 @@ fn close_idle(conns: &Conns) {
         None => false,
         Some(c) => {
             if c.is_idle(HEAD_LIMIT.as_millis() as i64, IDLE_LIMIT.as_millis() as i64) {
-                c.ask(Asked::Close);
+                c.ask(Order::Close);
             }
             true
         }
@@ -187,7 +190,7 @@ fn close_idle(conns: &Conns) {
 /// Closes connections whose reader does not read what is over, or reads too slowly: their bodies are not asked, so that nothing in
 /// them can tell.
 fn close_overdue(conns: &Conns) {
-    conns.borrow().iter().filter_map(Weak::upgrade).filter(|c| c.is_overdue()).for_each(|c| c.ask(Asked::Close));
+    conns.borrow().iter().filter_map(Weak::upgrade).filter(|c| c.is_overdue()).for_each(|c| c.ask(Order::Close));
 }
 
 async fn connection(gateway: Rc<Gateway>, accepted: Accepted, conn: Rc<Conn>, floods: Arc<Floods>) {
@@ -239,9 +242,9 @@ macro_rules! drive {
         let mut finishing = false;
         let ended = std::future::poll_fn(|cx| {
             match $me.conn.asked(cx.waker()) {
-                Asked::Nothing => {}
-                Asked::Close => return Poll::Ready(Ok(())),
-                Asked::Finish => {
+                Order::Nothing => {}
+                Order::Close => return Poll::Ready(Ok(())),
+                Order::Finish => {
                     if !finishing {
                         finishing = true;
                         connection.as_mut().graceful_shutdown();
@@ -283,7 +286,8 @@ impl Serving {
         let io = Worded::new(io, meant.clone());
         let service = service_fn(move |request| answer(gateway.clone(), conn.clone(), Some(meant.clone()), request));
         let mut builder = http1::Builder::new();
-        builder.max_headers(FIELDS_MAX).max_buf_size(HEAD_MAX).half_close(true);
+        // The library reads 100 fields at most. Another number, whichever, would cost each request an allocation of 64 octets a field.
+        builder.max_buf_size(HEAD_MAX).half_close(true);
         drive!(self, builder.serve_connection(io, service).with_upgrades());
     }
 

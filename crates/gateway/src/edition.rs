@@ -66,7 +66,7 @@ impl WebEdition {
         let site = &live.site;
         let known: Vec<Arc<Target>> = before.map(|e| e.targets().cloned().collect()).unwrap_or_default();
         let routes = site.gates.iter().map(|g| Route::new(g, &known)).collect();
-        let names: Vec<_> = site.gates.iter().map(|g| Names::of(site, g).map(Arc::new)).collect();
+        let names: Vec<_> = site.gates.iter().map(|g| Names::of(&live, g).map(Arc::new)).collect();
         let open = names.iter().map(|n| Arc::new(OpenGate::new(n.clone().unwrap_or_default()))).collect();
         let edits = site.gates.iter().map(Edits::new).collect();
         let prepared = site.gates.iter().map(Prepared::new).collect();
@@ -76,7 +76,11 @@ impl WebEdition {
 
     /// The gate whose public address a `Host` means, in lower case, with the way to its upstreams.
     pub(crate) fn gate_by_host(&self, host: &str) -> Option<Place<'_>> {
-        let i = *self.hosts.get(host)?;
+        self.place(*self.hosts.get(host)?)
+    }
+
+    /// A gate by its place among the gates of the edition.
+    pub(crate) fn place(&self, i: usize) -> Option<Place<'_>> {
         Some(Place {
             gate: self.site.gates.get(i)?,
             route: self.routes.get(i)?,

@@ -1,24 +1,33 @@
 //! Checks on a request's head that hold for every gate: one host, one framing, no tunnel.
 
+use std::borrow::Cow;
+
 use http::header::{CONNECTION, CONTENT_LENGTH, HOST, TRANSFER_ENCODING, UPGRADE};
 use http::{HeaderMap, Method, StatusCode, Uri};
 use passeur_core::step;
 use passeur_core::step::{Param, Step};
 
-use crate::claims::names_method;
+use crate::fields::{Field, Fields};
 
 /// The host a request means. None when there is none or more than one, or target and Host differ (RFC 9112 3.2).
-pub(crate) fn host(uri: &Uri, headers: &HeaderMap) -> Option<String> {
+pub(crate) fn host<'a>(uri: &'a Uri, headers: &'a HeaderMap) -> Option<Cow<'a, str>> {
     let mut hosts = headers.get_all(HOST).iter();
-    let named = hosts.next().map(|h| h.to_str().ok().filter(|h| is_authority(h)).map(str::to_ascii_lowercase));
+    let named = hosts.next().map(|h| h.to_str().ok().filter(|h| is_authority(h)).map(lower_case));
     if hosts.next().is_some() {
         return None;
     }
-    match (uri.authority().map(|a| a.as_str().to_ascii_lowercase()), named) {
+    match (uri.authority().map(|a| lower_case(a.as_str())), named) {
         (None, Some(Some(h))) => Some(h),
         (Some(a), None) => Some(a),
         (Some(a), Some(Some(h))) if a == h => Some(h),
         _ => None,
+    }
+}
+
+fn lower_case(text: &str) -> Cow<'_, str> {
+    match text.bytes().any(|b| b.is_ascii_uppercase()) {
+        true => text.to_ascii_lowercase().into(),
+        false => text.into(),
     }
 }
 
@@ -41,28 +50,27 @@ pub(crate) fn is_too_large(uri: &Uri, headers: &HeaderMap) -> bool {
 pub(crate) type Rejected = (StatusCode, Step);
 
 /// Refuses tunnels, traces, foreign upgrades, and whatever two parsers could read differently.
-pub(crate) fn check(method: &Method, headers: &HeaderMap, origin: &str) -> Result<(), Rejected> {
+pub(crate) fn check(method: &Method, headers: &HeaderMap, fields: &Fields, origin: &str) -> Result<(), Rejected> {
     if matches!(*method, Method::TRACE | Method::CONNECT) {
         return Err((StatusCode::METHOD_NOT_ALLOWED, step!(MethodRefused { method: method.as_str() })));
     }
     let ambiguous = |what: &str| Err((StatusCode::BAD_REQUEST, step!(AmbiguousRequest { what: Param::reason(what) })));
-    let encodings: Vec<_> = headers.get_all(TRANSFER_ENCODING).iter().collect();
-    match encodings.as_slice() {
-        [] => {}
-        [one] if one.as_bytes().eq_ignore_ascii_case(b"chunked") => {
-            if headers.contains_key(CONTENT_LENGTH) {
-                return ambiguous("both-lengths");
-            }
+    if fields.has(Field::TransferEncoding) {
+        let encodings: Vec<_> = headers.get_all(TRANSFER_ENCODING).iter().collect();
+        if !matches!(encodings.as_slice(), [one] if one.as_bytes().eq_ignore_ascii_case(b"chunked")) {
+            return ambiguous("transfer-encoding");
         }
-        _ => return ambiguous("transfer-encoding"),
+        if fields.has(Field::ContentLength) {
+            return ambiguous("both-lengths");
+        }
     }
-    if headers.get_all(CONTENT_LENGTH).iter().count() > 1 {
+    if fields.has(Field::ContentLength) && headers.get_all(CONTENT_LENGTH).iter().count() > 1 {
         return ambiguous("several-lengths");
     }
-    if names_method(headers) {
+    if fields.names_method {
         return ambiguous("method-override");
     }
-    if headers.contains_key(UPGRADE) || says_upgrade(headers) {
+    if fields.has(Field::Upgrade) || fields.has(Field::Connection) && says_upgrade(headers) {
         return check_upgrade(method, headers, origin);
     }
     Ok(())
@@ -110,6 +118,7 @@ pub(crate) fn is_websocket(headers: &HeaderMap) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::names::Names;
     use passeur_core::step::StepCode;
 
     fn head(pairs: &[(&'static str, &'static str)]) -> HeaderMap {
@@ -121,7 +130,10 @@ mod tests {
     }
 
     fn refusal(method: &Method, pairs: &[(&'static str, &'static str)]) -> Option<(u16, StepCode)> {
-        check(method, &head(pairs), "http://g.localhost").err().map(|(s, step)| (s.as_u16(), step.code))
+        let head = head(pairs);
+        check(method, &head, &Fields::of(&head, &Names::default()), "http://g.localhost")
+            .err()
+            .map(|(s, step)| (s.as_u16(), step.code))
     }
 
     #[test]

@@ -8,7 +8,8 @@ use futures_util::StreamExt;
 use tokio::sync::watch;
 
 use crate::edition::WebLive;
-use crate::target::{Target, ticks};
+use crate::target::Target;
+use passeur_live::clock::ticks;
 
 /// How often the list of upstreams is looked through.
 const LOOK_EVERY: Duration = Duration::from_millis(500);

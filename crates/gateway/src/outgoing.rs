@@ -3,35 +3,25 @@
 
 use std::net::IpAddr;
 
-use http::header::{ACCEPT_ENCODING, AUTHORIZATION, CONNECTION, COOKIE, HOST, HeaderName, HeaderValue, RANGE, UPGRADE, VIA};
+use http::header::{
+    ACCEPT_ENCODING, AUTHORIZATION, CONNECTION, COOKIE, FORWARDED, HOST, HeaderName, HeaderValue, RANGE, UPGRADE, VIA,
+};
 use http::{HeaderMap, Request, Uri, request::Parts};
 use passeur_core::address::PublicAddress;
-use passeur_core::delivery::folds_to;
 use passeur_core::forwarded::Way;
 use passeur_core::id::PERSONAL_TOKEN;
 
-use crate::bearer::Bearer;
+use crate::bearer::{Bearer, Written};
 use crate::caller;
-use crate::claims::claims;
 use crate::edition::Place;
+use crate::fields::{Field, Fields};
 use crate::head::{is_websocket, tokens};
 use crate::stream::Upload;
 use passeur_http::cookies;
 
-/// Fields that belong to one connection only (RFC 9110 7.6.1), and those that are written anew.
-const DROPPED: &[&str] = &[
-    "connection",
-    "keep-alive",
-    "proxy-connection",
-    "proxy-authenticate",
-    "proxy-authorization",
-    "te",
-    "trailer",
-    "transfer-encoding",
-    "upgrade",
-    "cookie",
-    "host",
-];
+const X_FORWARDED_FOR: HeaderName = HeaderName::from_static("x-forwarded-for");
+const X_FORWARDED_HOST: HeaderName = HeaderName::from_static("x-forwarded-host");
+const X_FORWARDED_PROTO: HeaderName = HeaderName::from_static("x-forwarded-proto");
 
 /// Where a request came from, as an upstream is told.
 #[derive(Clone, Debug)]
@@ -78,11 +68,6 @@ impl Outgoing {
     }
 }
 
-/// Names that the client used for headers only this gate may set.
-pub(crate) fn forged(bearer: &Bearer, headers: &HeaderMap) -> Vec<String> {
-    headers.keys().filter(|n| bearer.strips(n)).map(|n| n.as_str().to_owned()).collect()
-}
-
 /// Whether what a client sent to prove itself is meant for us: a personal token wherever it is sent, and, where nobody is asked,
 /// whatever the gate would take elsewhere. No application gets to see it.
 fn is_for_us(client: &HeaderMap, place: Place<'_>, bearer: &Bearer) -> bool {
@@ -94,49 +79,64 @@ fn is_for_us(client: &HeaderMap, place: Place<'_>, bearer: &Bearer) -> bool {
     ours || unasked && caller::token(client).is_some()
 }
 
-/// Whether a field of the client's may go on by its name, in the head or after the body.
-pub(crate) fn passes(name: &HeaderName, bearer: &Bearer) -> bool {
-    !(DROPPED.iter().any(|d| folds_to(name.as_str(), d)) || claims(name.as_str()) || bearer.strips(name))
+/// What stands in a request besides what the client sent.
+#[derive(Clone, Copy)]
+pub(crate) struct Ours<'a> {
+    pub(crate) place: Place<'a>,
+    pub(crate) bearer: &'a Bearer,
+    /// What the application is told of the person; none where nobody is signed in.
+    pub(crate) written: Option<&'a Written>,
+    /// What the names of the client's fields mean.
+    pub(crate) fields: &'a Fields,
+    pub(crate) from: &'a From,
 }
 
-/// Builds the outgoing request: one pass over the client's fields, then ours.
-pub(crate) fn build(parts: &Parts, body: Upload, place: Place<'_>, bearer: &Bearer, from: &From) -> Option<Outgoing> {
-    let mut headers = HeaderMap::with_capacity(parts.headers.len() + bearer.count() + 6);
+/// Builds the outgoing request: the client's fields edited in place, then ours.
+pub(crate) fn build(parts: &Parts, mut headers: HeaderMap, body: Upload, ours: Ours<'_>) -> Option<Outgoing> {
+    let Ours { place, bearer, written, fields, from } = ours;
+    let websocket = fields.has(Field::Upgrade) && is_websocket(&headers);
+    let for_us = fields.has(Field::Authorization) && is_for_us(&headers, place, bearer);
+    let cookie = written.map_or_else(|| cookies::without_ours(&headers), |w| w.cookie.clone());
     // What the client's Connection field names is dropped from what the client sent; ours are inserted afterwards, so it
     // cannot remove a delivered one.
-    let per_connection: Vec<String> =
-        if parts.headers.contains_key(CONNECTION) { tokens(&parts.headers, CONNECTION).collect() } else { vec![] };
-    for (name, value) in &parts.headers {
-        if passes(name, bearer) && !per_connection.iter().any(|n| n == name.as_str()) {
-            headers.append(name.clone(), value.clone());
+    if fields.has(Field::Connection) {
+        let named: Vec<String> = tokens(&headers, CONNECTION).collect();
+        for name in named {
+            headers.remove(&name);
         }
     }
-    if is_for_us(&parts.headers, place, bearer) {
+    for name in &fields.gone {
+        headers.remove(name);
+    }
+    if for_us {
         headers.remove(AUTHORIZATION);
     }
-    if let Some(value) = cookies::without_ours(&parts.headers) {
-        headers.insert(COOKIE, value);
+    match cookie {
+        Some(value) => drop(headers.insert(COOKIE, value)),
+        None => drop(headers.remove(COOKIE)),
     }
+    let delivered = written.map_or(&[][..], |w| &w.headers);
+    headers.reserve(delivered.len() + 6);
     let host = place.prepared.host.as_ref()?;
     // A gateway says that it stands in between, and in which version it was asked (RFC 9110 7.6.3).
     let via = if parts.version == http::Version::HTTP_2 { "2 passeur" } else { "1.1 passeur" };
     headers.append(VIA, HeaderValue::from_static(via));
     headers.insert(HOST, host.clone());
-    headers.insert(HeaderName::from_static("forwarded"), from.forwarded.clone());
-    headers.insert(HeaderName::from_static("x-forwarded-for"), from.x_forwarded_for.clone());
-    headers.insert(HeaderName::from_static("x-forwarded-host"), host.clone());
-    headers.insert(HeaderName::from_static("x-forwarded-proto"), place.prepared.proto.clone());
+    headers.insert(FORWARDED, from.forwarded.clone());
+    headers.insert(X_FORWARDED_FOR, from.x_forwarded_for.clone());
+    headers.insert(X_FORWARDED_HOST, host.clone());
+    headers.insert(X_FORWARDED_PROTO, place.prepared.proto.clone());
     if place.edits.changes_pages() {
         // A page is turned as plain text and whole.
         headers.insert(ACCEPT_ENCODING, HeaderValue::from_static("identity"));
         headers.remove(RANGE);
     }
-    if is_websocket(&parts.headers) {
+    if websocket {
         headers.insert(CONNECTION, HeaderValue::from_static("Upgrade"));
         headers.insert(UPGRADE, HeaderValue::from_static("websocket"));
     }
-    for (name, value) in bearer.headers() {
-        headers.insert(name.clone(), value);
+    for (name, value) in delivered {
+        headers.insert(name.clone(), value.clone());
     }
     // Origin form (RFC 9112 3.2.1): the address is the connection's.
     let uri = parts.uri.path_and_query().map_or_else(|| Uri::from_static("/"), |p| Uri::from(p.clone()));

@@ -13,7 +13,7 @@ use passeur_core::decide::opened;
 use passeur_core::id::Token;
 use passeur_core::path;
 use passeur_core::session::State;
-use passeur_core::site::{Standing, standing};
+use passeur_core::site::{PathAccess, path_access};
 use passeur_core::step;
 use passeur_core::step::Param;
 use passeur_http::cookies::{self, Found};
@@ -22,15 +22,18 @@ use passeur_live::clock::Clock;
 use passeur_live::programs;
 
 use crate::admission::Admission;
-use crate::bearer::Bearer;
+use crate::bearer::{Bearer, Written};
 use crate::bodies::{Bodies, Room, paced};
 use crate::body::{Body, BoxError, full};
 use crate::caller;
 use crate::conn::Conn;
 use crate::control::{Interrupted, NoSession, Presented};
 use crate::edition::{Place, WebEdition, WebLive};
+use crate::fields::{Field, Fields};
+use crate::flat::Flat;
 use crate::hold::Hold;
 use crate::listener::Places;
+use crate::outgoing::Ours;
 use crate::remote::Remote;
 use crate::stream::{Download, Reply, Upload};
 use crate::table::Table;
@@ -92,16 +95,22 @@ impl Gateway {
     ///
     /// The request is boxed: the future of a request is moved as a whole, and would hold it once for each call it passes.
     pub(crate) async fn handle(&self, request: Box<Request<Incoming>>, conn: &Conn) -> Response<Reply> {
-        let Some(host) = head::host(request.uri(), request.headers()) else {
-            return page(bare(StatusCode::BAD_REQUEST, "This request names no host, or more than one.\n"));
-        };
         if head::is_too_large(request.uri(), request.headers()) {
             return page(bare(StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE, "This request's head is too large.\n"));
         }
         let edition = self.web.get();
         if let Some(edition) = &edition
+            && let Some(place) = conn.place(edition, request.uri(), request.headers())
+        {
+            return self.at_gate(edition, place, request, conn).await;
+        }
+        let Some(host) = head::host(request.uri(), request.headers()) else {
+            return page(bare(StatusCode::BAD_REQUEST, "This request names no host, or more than one.\n"));
+        };
+        if let Some(edition) = &edition
             && let Some(place) = edition.gate_by_host(&host)
         {
+            conn.remember_place(edition, &place, request.headers());
             return self.at_gate(edition, place, request, conn).await;
         }
         if let Some(answer) = self.health(&request) {
@@ -158,7 +167,8 @@ impl Gateway {
         conn: &Conn,
     ) -> Response<Reply> {
         let gate = place.gate;
-        if let Err((status, step)) = head::check(request.method(), request.headers(), &place.prepared.origin) {
+        let fields = conn.fields(edition, &place, request.headers());
+        if let Err((status, step)) = head::check(request.method(), request.headers(), &fields, &place.prepared.origin) {
             let facts = facts(edition, conn, &request);
             let mut refusal = self.control.reject(edition.live.clone(), &gate.name, status, step, &facts).await;
             // Where framing is in doubt, nothing more is read from this connection.
@@ -176,12 +186,12 @@ impl Gateway {
             return page(self.control.reject(edition.live.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &facts).await);
         }
         let open = opened(gate, raw);
-        let bearer = match open {
-            Some(proof) => Bearer::Open(proof, place.open.clone()),
+        let (bearer, written) = match open {
+            Some(proof) => (Bearer::Open(proof, place.open.clone()), None),
             None => match self.admission(edition, place, &request, conn).await {
                 Err(Away::Answer(response)) => return page(*response),
                 Err(Away::Without(why)) => return Box::pin(self.turn_away(edition, place, request, why, conn)).await,
-                Ok((admission, by_token)) => {
+                Ok((admission, written, by_token)) => {
                     if by_token {
                         // It was for us; the application gets what is delivered, and no token of anybody's.
                         request.headers_mut().remove(http::header::AUTHORIZATION);
@@ -192,19 +202,19 @@ impl Gateway {
                         let refusal = self.control.reject(edition.live.clone(), &gate.name, StatusCode::FORBIDDEN, step, &facts);
                         return page(refusal.await);
                     }
-                    if let Standing::More(sections) = standing(&gate.web().sections, request.uri().path())
-                        && let Some(closed) = sections.into_iter().find(|i| !admission.entry.section(*i))
+                    if let PathAccess::More(sections) = path_access(&gate.web().sections, request.uri().path())
+                        && let Some(closed) = sections.into_iter().find(|i| !admission.section(*i))
                     {
                         let facts = facts(edition, conn, &request);
                         return page(
                             self.control.section_refused(edition.live.clone(), &gate.name, admission, closed, &facts).await,
                         );
                     }
-                    Bearer::Admitted(admission)
+                    (Bearer::Admitted(admission), Some(written))
                 }
             },
         };
-        self.forward(edition, place, request, bearer, conn).await
+        self.forward(edition, place, request, (bearer, written, fields), conn).await
     }
 
     /// Nobody is signed in here: what the rest of the service says to that, told of a form that it interrupts.
@@ -224,6 +234,42 @@ impl Gateway {
         page(self.control.turn_away(edition.live.clone(), &place.gate.name, why, &parts.headers, form, &facts).await)
     }
 
+    /// What a request shows of a session.
+    async fn held<'r>(
+        &self,
+        edition: &Arc<WebEdition>,
+        place: Place<'_>,
+        request: &'r Request<Incoming>,
+        conn: &Conn,
+    ) -> Result<Held<'r>, Away> {
+        let gate = place.gate;
+        Ok(match cookies::find(request.headers(), &place.prepared.cookie) {
+            Found::None if gate.access.callers.is_some() => {
+                if caller::in_address(request.uri()) {
+                    let facts = facts(edition, conn, request);
+                    let step = step!(TokenInUrl);
+                    let refusal = self.control.reject(edition.live.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &facts);
+                    return Err(Away::Answer(Box::new(refusal.await)));
+                }
+                let chain = conn.chain();
+                let by_certificate = gate.access.callers.as_ref().is_some_and(|c| c.certificates.is_some());
+                match caller::token(request.headers()) {
+                    Some(token) => Held::Bearer(token),
+                    None if by_certificate
+                        && !chain.is_empty()
+                        && !caller::is_of_another_site(request.headers(), &place.prepared.origin) =>
+                    {
+                        Held::Certificate(chain)
+                    }
+                    None => return Err(Away::Without(NoSession::NoCookie)),
+                }
+            }
+            Found::None => return Err(Away::Without(NoSession::NoCookie)),
+            Found::Several => return Err(Away::Without(NoSession::TwoCookies)),
+            Found::One(text) => Held::Cookie(Token::parse(&text).ok_or(Away::Without(NoSession::Unknown))?),
+        })
+    }
+
     /// From cookie to admission: the connection's memory first, then the node's, then the rest of the service.
     async fn admission(
         &self,
@@ -231,52 +277,24 @@ impl Gateway {
         place: Place<'_>,
         request: &Request<Incoming>,
         conn: &Conn,
-    ) -> Result<(Arc<Admission>, bool), Away> {
+    ) -> Result<(Arc<Admission>, Arc<Written>, bool), Away> {
         let gate = place.gate;
         let now = self.clock.now();
         let mut by_token = false;
         let view = place.view;
         // Most gates ask nothing of single requests.
         let look = if view.is_blind() { 0 } else { view.look(&circumstances(edition, conn, request, now)) };
-        let remembered = conn.admission(edition, &place, request.headers()).filter(|a| a.fits(look, now));
-        let admission = match remembered {
-            Some(a) => a,
+        let remembered = conn.admission(edition, &place, request.headers()).filter(|(a, _)| a.fits(look, now));
+        let (admission, written) = match remembered {
+            Some(kept) => kept,
             None => {
-                let held = match cookies::find(request.headers(), &place.prepared.cookie) {
-                    Found::None if gate.access.callers.is_some() => {
-                        if caller::in_address(request.uri()) {
-                            let facts = facts(edition, conn, request);
-                            let step = step!(TokenInUrl);
-                            let refusal =
-                                self.control.reject(edition.live.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &facts);
-                            return Err(Away::Answer(Box::new(refusal.await)));
-                        }
-                        let chain = conn.chain();
-                        let by_certificate = gate.access.callers.as_ref().is_some_and(|c| c.certificates.is_some());
-                        match caller::token(request.headers()) {
-                            Some(token) => {
-                                by_token = true;
-                                Held::Bearer(token)
-                            }
-                            None if by_certificate
-                                && !chain.is_empty()
-                                && !caller::is_of_another_site(request.headers(), &place.prepared.origin) =>
-                            {
-                                Held::Certificate(chain)
-                            }
-                            None => return Err(Away::Without(NoSession::NoCookie)),
-                        }
-                    }
-                    Found::None => return Err(Away::Without(NoSession::NoCookie)),
-                    Found::Several => return Err(Away::Without(NoSession::TwoCookies)),
-                    Found::One(text) => Held::Cookie(Token::parse(&text).ok_or(Away::Without(NoSession::Unknown))?),
-                };
+                let held = self.held(edition, place, request, conn).await?;
                 let digest = match &held {
                     Held::Cookie(token) => token.digest(),
                     Held::Bearer(token) => programs::token_digest(&gate.name, token),
                     Held::Certificate(chain) => programs::certificate_digest(&gate.name, chain),
                 };
-                let good = |a: &Arc<Admission>| a.edition == edition.number && a.entry.gate() == gate.name && a.fits(look, now);
+                let good = |a: &Arc<Admission>| a.edition() == edition.number && a.gate() == gate.name && a.fits(look, now);
                 let kept = self.table.get(&digest, look).filter(good);
                 let admission = match kept {
                     Some(a) => a,
@@ -297,13 +315,16 @@ impl Gateway {
                         }
                     }
                 };
+                let cookie = cookies::without_ours(request.headers());
+                let written = Arc::new(Written { headers: admission.headers(), cookie });
+                by_token = matches!(held, Held::Bearer(_));
                 if matches!(held, Held::Cookie(_)) {
-                    conn.remember(edition, &place, request.headers(), &admission);
+                    conn.remember(edition, &place, request.headers(), &admission, &written);
                 }
-                admission
+                (admission, written)
             }
         };
-        let why = match admission.session.state(&admission.limits, now) {
+        let why = match admission.session.state(&admission.limits(), now) {
             State::Live => None,
             State::Ended => Some(NoSession::Ended),
             State::IdleTooLong => Some(NoSession::IdleTooLong),
@@ -329,7 +350,7 @@ impl Gateway {
             }
         }
         admission.session.touch(now);
-        Ok((admission, by_token))
+        Ok((admission, written, by_token))
     }
 
     async fn forward(
@@ -337,29 +358,32 @@ impl Gateway {
         edition: &Arc<WebEdition>,
         place: Place<'_>,
         mut request: Box<Request<Incoming>>,
-        bearer: Bearer,
+        (bearer, written, fields): (Bearer, Option<Arc<Written>>, Arc<Fields>),
         conn: &Conn,
     ) -> Response<Reply> {
         let gate = place.gate;
         bearer.counters().request();
-        if let Bearer::Admitted(admission) = &bearer {
-            let forged = outgoing::forged(&bearer, request.headers());
-            if !forged.is_empty() {
-                self.control.forged(admission, forged, &facts(edition, conn, &request));
-            }
+        if let Bearer::Admitted(admission) = &bearer
+            && !fields.forged.is_empty()
+        {
+            let forged = fields.forged.iter().map(|n| n.as_str().to_owned()).collect();
+            self.control.forged(admission, forged, &facts(edition, conn, &request));
         }
-        let upgrade = head::is_websocket(request.headers()).then(|| hyper::upgrade::on(&mut *request));
+        let websocket = fields.has(Field::Upgrade) && head::is_websocket(request.headers());
+        let upgrade = websocket.then(|| hyper::upgrade::on(&mut *request));
         let from = conn.from(edition, &place, request.headers());
         let (parts, body) = request.into_parts();
-        let told = || conn.facts(edition, &parts.method, &parts.uri, &parts.headers);
-        let (body, progress) = Upload::of(body, &bearer, Hold::of(&parts.headers));
-        let out = from.as_ref().and_then(|from| outgoing::build(&parts, body, place, &bearer, from));
-        let (Some(out), Some(from)) = (out, &from) else {
+        let (flat, headers) = Flat::take(parts);
+        let told = || conn.facts(edition, &flat.parts.method, &flat.parts.uri, &flat.headers());
+        let (body, progress) = Upload::of(body, &bearer, if fields.has(Field::Expect) { Hold::of(&headers) } else { None });
+        let ours = from.as_ref().map(|from| Ours { place, bearer: &bearer, written: written.as_deref(), fields: &fields, from });
+        let out = ours.and_then(|ours| outgoing::build(&flat.parts, headers, body, ours));
+        let (Some(out), Some(ours)) = (out, ours) else {
             let step = step!(AmbiguousRequest { what: Param::reason("unwritable") });
             return page(self.control.reject(edition.live.clone(), &gate.name, StatusCode::BAD_REQUEST, step, &told()).await);
         };
-        let repeatable = progress.is_none() && upgrade.is_none() && parts.method.is_safe();
-        let again = || outgoing::build(&parts, Upload::None, place, &bearer, from);
+        let repeatable = progress.is_none() && upgrade.is_none() && flat.parts.method.is_safe();
+        let again = || outgoing::build(&flat.parts, flat.headers(), Upload::None, ours);
         let again: Option<&(dyn Fn() -> Option<outgoing::Outgoing> + Sync)> = if repeatable { Some(&again) } else { None };
         let sent = match (&bearer, &gate.web().ticket) {
             (Bearer::Admitted(admission), Some(_)) => {

@@ -18,11 +18,11 @@ use crate::body::{Body, BoxError};
 use crate::conn::Runs;
 use crate::edits;
 use crate::edits::html::Turned;
+use crate::fields;
 use crate::hold::{Hold, Word};
-use crate::outgoing;
-use crate::target::ticks;
 use crate::upstream::pool::Lease;
 use crate::waits::Wait;
+use passeur_live::clock::ticks;
 
 /// How long a body may stand still.
 const STILL_LIMIT: Duration = Duration::from_secs(600);
@@ -73,7 +73,19 @@ fn is_dripping(ms: i64, bytes: u64) -> bool {
 /// What goes to the upstream.
 pub(crate) enum Upload {
     None,
-    Stream { body: Incoming, bearer: Bearer, progress: Arc<Progress>, began: i64, bytes: u64, hold: Option<Hold> },
+    /// Boxed: most requests have no body, and each is moved a dozen times on its way.
+    Stream(Box<Streaming>),
+}
+
+/// A body that goes to the upstream.
+pub(crate) struct Streaming {
+    body: Incoming,
+    bearer: Bearer,
+    progress: Arc<Progress>,
+    /// In [`ticks`].
+    began: i64,
+    bytes: u64,
+    hold: Option<Hold>,
 }
 
 impl Upload {
@@ -83,15 +95,15 @@ impl Upload {
             return (Upload::None, None);
         }
         let progress = Arc::new(Progress::default());
-        let stream = Upload::Stream { body, bearer: bearer.clone(), progress: progress.clone(), began: ticks(), bytes: 0, hold };
-        (stream, Some(progress))
+        let stream = Streaming { body, bearer: bearer.clone(), progress: progress.clone(), began: ticks(), bytes: 0, hold };
+        (Upload::Stream(Box::new(stream)), Some(progress))
     }
 
     /// The word that it waits for.
     pub(crate) fn word(&self) -> Option<&Arc<Word>> {
         match self {
-            Upload::Stream { hold: Some(hold), .. } => Some(hold.word()),
-            _ => None,
+            Upload::Stream(stream) => stream.hold.as_ref().map(Hold::word),
+            Upload::None => None,
         }
     }
 }
@@ -101,7 +113,8 @@ impl HttpBody for Upload {
     type Error = BoxError;
 
     fn poll_frame(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BoxError>>> {
-        let Upload::Stream { body, bearer, progress, began, bytes, hold } = self.get_mut() else { return Poll::Ready(None) };
+        let Upload::Stream(stream) = self.get_mut() else { return Poll::Ready(None) };
+        let Streaming { body, bearer, progress, began, bytes, hold } = &mut **stream;
         if bearer.is_over() {
             progress.broken.store(true, Ordering::Release);
             return Poll::Ready(Some(Err(Cut::Ended.into())));
@@ -130,7 +143,7 @@ impl HttpBody for Upload {
         progress.moved.fetch_add(1, Ordering::Relaxed);
         let frame = match frame.into_trailers() {
             Ok(trailers) => {
-                let passes = |n: &http::HeaderName| outgoing::passes(n, bearer) && edits::may_trail(n);
+                let passes = |n: &http::HeaderName| fields::passes(n, bearer.names()) && edits::may_trail(n);
                 Frame::trailers(trailers.iter().filter(|(n, _)| passes(n)).map(|(n, v)| (n.clone(), v.clone())).collect())
             }
             Err(frame) => {
@@ -149,14 +162,14 @@ impl HttpBody for Upload {
     fn is_end_stream(&self) -> bool {
         match self {
             Upload::None => true,
-            Upload::Stream { body, .. } => body.is_end_stream(),
+            Upload::Stream(stream) => stream.body.is_end_stream(),
         }
     }
 
     fn size_hint(&self) -> SizeHint {
         match self {
             Upload::None => SizeHint::with_exact(0),
-            Upload::Stream { body, .. } => body.size_hint(),
+            Upload::Stream(stream) => stream.body.size_hint(),
         }
     }
 }
@@ -173,7 +186,7 @@ pub(crate) struct Download {
     bearer: Bearer,
     lease: Lease,
     upload: Option<Arc<Progress>>,
-    waiting: Option<Waiting>,
+    waiting: Option<Box<Waiting>>,
 }
 
 impl Download {
@@ -197,9 +210,8 @@ impl Download {
     /// Registers for whatever may cut a body that stands still.
     fn poll_cut(&mut self, cx: &mut Context<'_>) -> Option<Cut> {
         let bearer = &self.bearer;
-        let waiting = self.waiting.get_or_insert_with(|| Waiting {
-            over: bearer.when_over().map(Box::pin),
-            still: self.lease.waits().begin(STILL_LIMIT),
+        let waiting = self.waiting.get_or_insert_with(|| {
+            Box::new(Waiting { over: bearer.when_over().map(Box::pin), still: self.lease.waits().begin(STILL_LIMIT) })
         });
         // Something of the session ended, perhaps another gate's admission: a new listener stands before the flag is read.
         while waiting.over.as_mut().is_some_and(|e| e.as_mut().poll(cx).is_ready()) {

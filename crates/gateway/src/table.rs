@@ -1,20 +1,44 @@
 //! Admissions in memory, beside the sessions they belong to: a cache of what the store and core said, never an authority of its own.
 
-use std::collections::{HashMap, HashSet};
+use std::borrow::Borrow;
+use std::collections::HashSet;
+use std::hash::{Hash, Hasher};
 use std::sync::{Arc, Mutex, RwLock, Weak};
 
 use passeur_live::session::LiveSession;
 use passeur_live::sessions::Sessions;
 use uuid::Uuid;
 
-use crate::admission::Admission;
+use crate::admission::{self, Admission, Key};
 
 const SHARDS: usize = 16;
 /// The most admissions kept in memory on a node; more are loaded again from the store when they are next used.
 const ADMISSIONS_MAX: usize = 200_000;
 
-/// By a token's digest, and how the request looks to the gate's conditions.
-type Shard = HashMap<([u8; 32], u64), Arc<Admission>>;
+/// An admission that is found by its key, which stands in it once.
+struct ByKey(Arc<Admission>);
+
+impl Borrow<Key> for ByKey {
+    fn borrow(&self) -> &Key {
+        &self.0.key
+    }
+}
+
+impl PartialEq for ByKey {
+    fn eq(&self, other: &ByKey) -> bool {
+        self.0.key == other.0.key
+    }
+}
+
+impl Eq for ByKey {}
+
+impl Hash for ByKey {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.0.key.hash(state);
+    }
+}
+
+type Shard = HashSet<ByKey>;
 
 /// The admissions of a node.
 pub struct Table {
@@ -35,26 +59,27 @@ impl Table {
         &self.sessions
     }
 
-    fn shard(&self, digest: &[u8; 32]) -> &RwLock<Shard> {
-        &self.shards[usize::from(digest[0]) % SHARDS]
+    fn shard(&self, key: &Key) -> &RwLock<Shard> {
+        &self.shards[usize::from(key[0]) % SHARDS]
     }
 
     /// The admission of a token, for requests that look like this.
     pub fn get(&self, digest: &[u8; 32], look: u64) -> Option<Arc<Admission>> {
-        self.shard(digest).read().unwrap_or_else(|e| e.into_inner()).get(&(*digest, look)).cloned()
+        let key = admission::key(digest, look);
+        self.shard(&key).read().unwrap_or_else(|e| e.into_inner()).get(&key).map(|ByKey(a)| a.clone())
     }
 
     /// Keeps an admission, unless its session was ended while it was made.
-    pub fn put(&self, digest: [u8; 32], admission: Arc<Admission>) {
-        let mut shard = self.shard(&digest).write().unwrap_or_else(|e| e.into_inner());
+    pub fn put(&self, admission: Arc<Admission>) {
+        let mut shard = self.shard(&admission.key).write().unwrap_or_else(|e| e.into_inner());
         if shard.len() >= ADMISSIONS_MAX / SHARDS {
-            shard.retain(|_, a| !a.session.is_ended());
+            shard.retain(|ByKey(a)| !a.session.is_ended());
         }
         // An end that comes later finds it here: it flags the session first and then looks through the shards.
         if shard.len() < ADMISSIONS_MAX / SHARDS && !admission.session.is_ended() {
-            let before = shard.insert((digest, admission.look), admission);
+            let before = shard.replace(ByKey(admission));
             drop(shard);
-            self.stray(before);
+            self.stray(before.map(|ByKey(a)| a));
         }
     }
 
@@ -82,7 +107,7 @@ impl Table {
     /// Forgets every admission of a session that is over.
     pub fn forget_session(&self, id: Uuid) {
         for shard in &self.shards {
-            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|_, a| a.session.id != id);
+            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|ByKey(a)| a.session.id != id);
         }
     }
 
@@ -93,7 +118,7 @@ impl Table {
         for shard in &self.shards {
             let mut shard = shard.write().unwrap_or_else(|e| e.into_inner());
             // One count is that of the admission taken out here.
-            held.extend(shard.extract_if(|_, a| theirs(a)).map(|(_, a)| a).filter(|a| Arc::strong_count(a) > 1));
+            held.extend(shard.extract_if(|ByKey(a)| theirs(a)).map(|ByKey(a)| a).filter(|a| Arc::strong_count(a) > 1));
         }
         // Looked at last: what a newer admission takes the place of goes from the table there, and must not be missed.
         let before = self.strays().into_iter().filter(|a| theirs(a));
@@ -112,7 +137,7 @@ impl Table {
     /// Forgets the admissions of sessions that ended.
     pub fn forget_ended(&self) {
         for shard in &self.shards {
-            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|_, a| !a.session.is_ended());
+            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|ByKey(a)| !a.session.is_ended());
         }
     }
 
@@ -120,7 +145,7 @@ impl Table {
     pub fn admissions(&self) -> Vec<Arc<Admission>> {
         self.shards
             .iter()
-            .flat_map(|s| s.read().unwrap_or_else(|e| e.into_inner()).values().cloned().collect::<Vec<_>>())
+            .flat_map(|s| s.read().unwrap_or_else(|e| e.into_inner()).iter().map(|ByKey(a)| a.clone()).collect::<Vec<_>>())
             .collect()
     }
 
@@ -136,7 +161,7 @@ impl Table {
     /// Forgets the admissions of sessions that `keep` does not want, so that memory follows use.
     pub fn prune(&self, keep: &dyn Fn(&LiveSession) -> bool) {
         for shard in &self.shards {
-            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|_, a| keep(&a.session));
+            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|ByKey(a)| keep(&a.session));
         }
     }
 }

@@ -4,10 +4,10 @@
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
-use std::time::Instant;
 
 use passeur_core::id::sha256;
 use passeur_core::site::{Gate, Health, Upstream, UpstreamTls};
+use passeur_live::clock::ticks;
 use uuid::Uuid;
 
 use crate::control::UpstreamFailure;
@@ -18,13 +18,6 @@ use crate::upstream::tls::{self, Tls};
 const REST_MS: i64 = 2_000;
 
 static NEXT: AtomicU64 = AtomicU64::new(1);
-
-/// Milliseconds on a clock that only moves forward.
-pub(crate) fn ticks() -> i64 {
-    use std::sync::OnceLock;
-    static BEGAN: OnceLock<Instant> = OnceLock::new();
-    BEGAN.get_or_init(Instant::now).elapsed().as_millis() as i64
-}
 
 /// One upstream address.
 #[derive(Debug)]

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use std::task::{Context, Waker};
 use std::time::Duration;
 
-use crate::target::ticks;
+use passeur_live::clock::ticks;
 
 struct Slot {
     /// In ticks.

@@ -8,6 +8,13 @@ use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::Instant;
 
 use chrono::{DateTime, Duration, Utc};
+use rustix::time::{ClockId, clock_gettime};
+
+/// Milliseconds on a clock that only moves forward, to within a few: a request asks it several times, and what is held to it is seconds.
+pub fn ticks() -> i64 {
+    let now = clock_gettime(ClockId::MonotonicCoarse);
+    now.tv_sec * 1_000 + now.tv_nsec / 1_000_000
+}
 
 /// A handle on the clock. Cheap to clone.
 #[derive(Clone, Debug)]

@@ -1,34 +1,49 @@
 //! A session as every gate of a node sees it.
 
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU32, Ordering};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, MutexGuard};
 
 use chrono::{DateTime, Utc};
 use passeur_core::Moment;
-use passeur_core::id::CrossingId;
+use passeur_core::id::{CrossingId, sha256};
 use passeur_core::session::{Life, Lifetimes, State};
 use tokio::sync::Notify;
-use tokio::sync::futures::{Notified, OwnedNotified};
+use tokio::sync::futures::OwnedNotified;
 use uuid::Uuid;
 
 /// The most decisions of a session that are remembered; the oldest is recorded again after that.
 const DECISIONS_MAX: usize = 32;
 
-/// A session in memory: one per session and node, shared by whatever it opened.
+/// A session in memory: one per session and node, shared by whatever it opened. Many are kept while idle, so it is small: moments are
+/// milliseconds since 1970, and what few sessions have is made when it is first asked for.
 #[derive(Debug)]
 pub struct LiveSession {
     pub id: Uuid,
-    pub began: Moment,
-    /// Until when the provider's own session lasts, where it says so.
-    until: Option<Moment>,
+    began_ms: i64,
+    /// Until when the provider's own session lasts; [`FOREVER`] where it does not say.
+    until_ms: i64,
     last_seen_ms: AtomicI64,
     flushed_ms: AtomicI64,
-    ended: AtomicBool,
-    wake: Arc<Notify>,
     /// How often its rights were read again: a decision made before counts no more, whoever holds it.
     generation: AtomicU32,
-    /// Decisions at gates that are recorded, by their digest, with their crossings: each is recorded once.
-    decisions: Mutex<Vec<(String, [u8; 32], CrossingId)>>,
+    ended: AtomicBool,
+    kept: Mutex<Option<Box<Kept>>>,
+}
+
+/// See [`Life::of_millis`].
+const FOREVER: i64 = i64::MAX;
+
+/// What a session has once somebody waits on it, or decisions of it are recorded.
+#[derive(Debug, Default)]
+struct Kept {
+    wake: Option<Arc<Notify>>,
+    /// Decisions at gates that are recorded, by [`at_gate`], with their crossings: each is recorded once.
+    decisions: Vec<([u8; 32], CrossingId)>,
+}
+
+/// What a decision at a gate is found by.
+fn at_gate(gate: &str, decision: &[u8; 32]) -> [u8; 32] {
+    sha256(&[gate.as_bytes(), decision].concat())
 }
 
 impl LiveSession {
@@ -37,22 +52,24 @@ impl LiveSession {
         let ms = last_seen.timestamp_millis();
         LiveSession {
             id,
-            began,
-            until,
+            began_ms: began.timestamp_millis(),
+            until_ms: until.map_or(FOREVER, |u| u.timestamp_millis()),
             last_seen_ms: AtomicI64::new(ms),
             flushed_ms: AtomicI64::new(ms),
-            ended: AtomicBool::new(false),
-            wake: Arc::default(),
             generation: AtomicU32::new(0),
-            decisions: Mutex::default(),
+            ended: AtomicBool::new(false),
+            kept: Mutex::default(),
         }
     }
 
     /// The state at `now`.
     pub fn state(&self, limits: &Lifetimes, now: Moment) -> State {
-        let last_seen = DateTime::<Utc>::from_timestamp_millis(self.last_seen_ms.load(Ordering::Relaxed)).unwrap_or(self.began);
-        let ended = self.ended.load(Ordering::Acquire).then_some(now);
-        limits.state(&Life { began: self.began, last_seen, ended, until: self.until }, now)
+        let last_seen = self.last_seen_ms.load(Ordering::Relaxed);
+        limits.state(&Life::of_millis(self.began_ms, last_seen, self.is_ended(), self.until_ms), now)
+    }
+
+    fn kept(&self) -> MutexGuard<'_, Option<Box<Kept>>> {
+        self.kept.lock().unwrap_or_else(|e| e.into_inner())
     }
 
     /// Notes that it was used.
@@ -72,18 +89,22 @@ impl LiveSession {
 
     /// The crossing in which a decision at a gate is recorded, if it is.
     pub fn crossing_of(&self, gate: &str, decision: &[u8; 32]) -> Option<CrossingId> {
-        let decisions = self.decisions.lock().unwrap_or_else(|e| e.into_inner());
-        decisions.iter().find(|(g, d, _)| g == gate && d == decision).map(|(_, _, id)| *id)
+        let at_gate = at_gate(gate, decision);
+        self.kept().as_ref()?.decisions.iter().find(|(d, _)| *d == at_gate).map(|(_, id)| *id)
     }
 
     /// Notes in which crossing a decision at a gate is recorded.
-    pub fn recorded(&self, gate: &str, decision: [u8; 32], crossing: CrossingId) {
-        let mut decisions = self.decisions.lock().unwrap_or_else(|e| e.into_inner());
-        decisions.retain(|(g, d, _)| !(g == gate && *d == decision));
+    pub fn recorded(&self, gate: &str, decision: &[u8; 32], crossing: CrossingId) {
+        let decision = at_gate(gate, decision);
+        let mut kept = self.kept();
+        let decisions = &mut kept.get_or_insert_default().decisions;
+        decisions.retain(|(d, _)| *d != decision);
         if decisions.len() >= DECISIONS_MAX {
             decisions.remove(0);
         }
-        decisions.push((gate.to_owned(), decision, crossing));
+        // Most sessions have one or two, and many sessions are kept.
+        decisions.reserve_exact(1);
+        decisions.push((decision, crossing));
     }
 
     /// Ends it for every holder, streams included.
@@ -99,17 +120,15 @@ impl LiveSession {
 
     /// Wakes whoever waits on it, to look whether what they hold is still good.
     pub fn wake_holders(&self) {
-        self.wake.notify_waiters();
+        // Whoever begins to wait after this lock finds what was set before it.
+        if let Some(wake) = self.kept().as_ref().and_then(|k| k.wake.as_ref()) {
+            wake.notify_waiters();
+        }
     }
 
     /// Ready once holders are woken after this was made; read [`LiveSession::is_ended`] after making it.
-    pub fn woken(&self) -> Notified<'_> {
-        self.wake.notified()
-    }
-
-    /// The same, for whoever cannot borrow.
-    pub fn woken_owned(&self) -> OwnedNotified {
-        self.wake.clone().notified_owned()
+    pub fn woken(&self) -> OwnedNotified {
+        self.kept().get_or_insert_default().wake.get_or_insert_default().clone().notified_owned()
     }
 
     /// The last-seen moment, when it moved by at least `step_ms` since it was last handed out.
@@ -121,5 +140,16 @@ impl LiveSession {
         }
         self.flushed_ms.store(seen, Ordering::Relaxed);
         DateTime::<Utc>::from_timestamp_millis(seen)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// With the counts of an `Arc` and the allocator's own octets it fills a block of 96 exactly.
+    #[test]
+    fn a_session_stays_small() {
+        assert_eq!(size_of::<LiveSession>(), 72);
     }
 }

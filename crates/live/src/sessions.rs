@@ -1,38 +1,57 @@
 //! The sessions in a node's memory: a cache of what the store said, never an authority of its own.
 
-use std::collections::HashMap;
+use std::borrow::Borrow;
+use std::collections::HashSet;
+use std::hash::{Hash, Hasher};
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
-use std::time::Instant;
 
 use passeur_core::Moment;
 use uuid::Uuid;
 
+use crate::clock::ticks;
 use crate::session::LiveSession;
+
+/// A session that is found by its id, which stands in it once.
+struct ById(Arc<LiveSession>);
+
+impl Borrow<Uuid> for ById {
+    fn borrow(&self) -> &Uuid {
+        &self.0.id
+    }
+}
+
+impl PartialEq for ById {
+    fn eq(&self, other: &ById) -> bool {
+        self.0.id == other.0.id
+    }
+}
+
+impl Eq for ById {}
+
+impl Hash for ById {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.0.id.hash(state);
+    }
+}
 
 /// The sessions of a node, and how old what it knows of endings is.
 pub struct Sessions {
-    sessions: Mutex<HashMap<Uuid, Arc<LiveSession>>>,
+    sessions: Mutex<HashSet<ById>>,
     /// How often sessions were ended here.
     ends: AtomicU64,
-    began: Instant,
-    /// Milliseconds after `began` at which the revocation counter was last seen.
+    /// When the revocation counter was last seen, in [`ticks`].
     revocations_seen: AtomicI64,
 }
 
 impl Default for Sessions {
     fn default() -> Sessions {
-        Sessions {
-            sessions: Mutex::default(),
-            ends: AtomicU64::new(0),
-            began: Instant::now(),
-            revocations_seen: AtomicI64::new(0),
-        }
+        Sessions { sessions: Mutex::default(), ends: AtomicU64::new(0), revocations_seen: AtomicI64::new(ticks()) }
     }
 }
 
 impl Sessions {
-    fn sessions(&self) -> MutexGuard<'_, HashMap<Uuid, Arc<LiveSession>>> {
+    fn sessions(&self) -> MutexGuard<'_, HashSet<ById>> {
         self.sessions.lock().unwrap_or_else(|e| e.into_inner())
     }
 
@@ -48,19 +67,23 @@ impl Sessions {
         if self.ends() != ends {
             return None;
         }
-        let live = sessions.entry(id).or_insert_with(|| Arc::new(LiveSession::new(id, began, last_seen, until)));
-        live.touch(last_seen);
-        Some(live.clone())
+        if let Some(ById(live)) = sessions.get(&id) {
+            live.touch(last_seen);
+            return Some(live.clone());
+        }
+        let live = Arc::new(LiveSession::new(id, began, last_seen, until));
+        sessions.insert(ById(live.clone()));
+        Some(live)
     }
 
     /// What is known of a session in memory.
     pub fn known(&self, id: Uuid) -> Option<Arc<LiveSession>> {
-        self.sessions().get(&id).cloned()
+        self.sessions().get(&id).map(|ById(s)| s.clone())
     }
 
     /// Every session in memory.
     pub fn all(&self) -> Vec<Arc<LiveSession>> {
-        self.sessions().values().cloned().collect()
+        self.sessions().iter().map(|ById(s)| s.clone()).collect()
     }
 
     /// Ends sessions here: flags them for whoever holds them, and forgets them. Returns those that were in memory, so that gates
@@ -71,7 +94,7 @@ impl Sessions {
             if !ids.is_empty() {
                 self.ends.fetch_add(1, Ordering::AcqRel);
             }
-            ids.iter().filter_map(|id| sessions.remove(id)).collect()
+            ids.iter().filter_map(|id| sessions.take(id)).map(|ById(s)| s).collect()
         };
         for session in &ended {
             session.end();
@@ -83,7 +106,7 @@ impl Sessions {
     pub fn rights_changed(&self, ids: &[Uuid]) {
         let changed: Vec<_> = {
             let sessions = self.sessions();
-            ids.iter().filter_map(|id| sessions.get(id).cloned()).collect()
+            ids.iter().filter_map(|id| sessions.get(id)).map(|ById(s)| s.clone()).collect()
         };
         for session in &changed {
             session.rights_changed();
@@ -92,17 +115,17 @@ impl Sessions {
 
     /// Forgets what `keep` does not want, so that memory follows use. What somebody still holds stays, so that an end reaches it.
     pub fn prune(&self, keep: impl Fn(&LiveSession) -> bool) {
-        self.sessions().retain(|_, s| keep(s) || Arc::strong_count(s) > 1);
+        self.sessions().retain(|ById(s)| keep(s) || Arc::strong_count(s) > 1);
     }
 
     /// Notes that the revocation counter was read just now.
     pub fn saw_revocations(&self) {
-        self.revocations_seen.store(self.began.elapsed().as_millis() as i64, Ordering::Relaxed);
+        self.revocations_seen.store(ticks(), Ordering::Relaxed);
     }
 
     /// Milliseconds since the revocation counter was last read.
     pub fn revocations_age_ms(&self) -> i64 {
-        self.began.elapsed().as_millis() as i64 - self.revocations_seen.load(Ordering::Relaxed)
+        ticks() - self.revocations_seen.load(Ordering::Relaxed)
     }
 }
 

@@ -7,7 +7,7 @@ const DEPTH_MAX: usize = 16;
 
 /// One line of a stack.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Entry {
+pub struct Line {
     pub place: Place,
     /// `auth`, `account`, `password` or `session`.
     pub kind: String,
@@ -59,7 +59,7 @@ impl Control {
 /// A stack as a whole.
 #[derive(Clone, Debug, Default)]
 pub struct Stack {
-    pub entries: Vec<Entry>,
+    pub entries: Vec<Line>,
     /// Lines that could not be followed, and why.
     pub troubles: Vec<(Place, String)>,
 }
@@ -113,7 +113,7 @@ impl Stack {
     }
 
     /// Lines of one kind, in order.
-    pub fn of<'s>(&'s self, kind: &'s str) -> impl Iterator<Item = &'s Entry> {
+    pub fn of<'s>(&'s self, kind: &'s str) -> impl Iterator<Item = &'s Line> {
         self.entries.iter().filter(move |e| e.kind == kind)
     }
 }
@@ -123,7 +123,7 @@ fn place(name: &str, line: usize) -> Place {
 }
 
 /// A line, and whether it stands for another file.
-fn entry(line: &str, place: Place) -> Option<(Entry, bool)> {
+fn entry(line: &str, place: Place) -> Option<(Line, bool)> {
     let (may_lack, line) = line.strip_prefix('-').map_or((false, line), |l| (true, l));
     let (kind, rest) = line.split_once(char::is_whitespace)?;
     let kind = kind.to_ascii_lowercase();
@@ -146,7 +146,7 @@ fn entry(line: &str, place: Place) -> Option<(Entry, bool)> {
                 "optional" => Control::Optional,
                 "include" | "substack" => {
                     let module = rest.trim().to_owned();
-                    let entry = Entry { place, kind, control: Control::Required, module, arguments: vec![], may_lack };
+                    let entry = Line { place, kind, control: Control::Required, module, arguments: vec![], may_lack };
                     return Some((entry, true));
                 }
                 _ => return None,
@@ -157,5 +157,5 @@ fn entry(line: &str, place: Place) -> Option<(Entry, bool)> {
     let mut words = rest.split_whitespace().map(str::to_owned);
     let module = words.next()?;
     let module = module.rsplit('/').next().unwrap_or_default().to_owned();
-    Some((Entry { place, kind, control, module, arguments: words.collect(), may_lack }, false))
+    Some((Line { place, kind, control, module, arguments: words.collect(), may_lack }, false))
 }

@@ -3,7 +3,7 @@
 
 use passeur_protocols::pam::{Control, Stack};
 use passeur_protocols::ssh::pattern::matches_address;
-use passeur_protocols::ssh::{Asked, Lines, matches};
+use passeur_protocols::ssh::{Lines, Login, matches};
 use proptest::prelude::*;
 
 #[test]
@@ -46,7 +46,7 @@ fn a_block_that_cannot_be_judged_does_not_count() {
     let text = "GSSAPIAuthentication no\nMatch exec \"true\"\nGSSAPIAuthentication yes\nMatch LocalPort 22\nGSSAPIAuthentication yes\nMatch Group pilots,!crews\nGSSAPIAuthentication yes\n";
     let lines = Lines::read(&[("f".into(), text.into())], &mut |_| vec![]);
     let of = |groups: &[&str]| {
-        let asked = Asked { user: "anouk".into(), groups: groups.iter().map(|g| (*g).to_owned()).collect(), ..Asked::default() };
+        let asked = Login { user: "anouk".into(), groups: groups.iter().map(|g| (*g).to_owned()).collect(), ..Login::default() };
         lines.of_server("gssapiauthentication", &asked).unwrap().item.value().to_owned()
     };
     assert_eq!((of(&[]), of(&["pilots"]), of(&["pilots", "crews"])), ("no".into(), "yes".into(), "no".into()));
@@ -105,7 +105,7 @@ proptest! {
     #[test]
     fn any_text_is_read_without_a_panic(text in "((Match|Host|Include|auth|@include|\"|\\[|\\]|=|#|!|\\*| |\n|[a-z.]{1,4}){1}){0,60}") {
         let lines = Lines::read(&[("f".into(), text.clone())], &mut |_| vec![("g".into(), "Match all\nx y".into())]);
-        let asked = Asked { user: "a".into(), host: Some("b".into()), ..Asked::default() };
+        let asked = Login { user: "a".into(), host: Some("b".into()), ..Login::default() };
         let _ = (lines.of_server("x", &asked), lines.of_client("x", &asked), lines.dead(&["x"]));
         let _ = Stack::read("sshd", &mut |n| (n == "sshd").then(|| text.clone()));
     }

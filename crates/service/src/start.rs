@@ -82,7 +82,7 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
     ring::check(&store, &config.ring, config.clock.now()).await??;
     let engine = Engine::new(store, config.ring, config.node, config.clock.clone());
     let table = Arc::new(Table::new(engine.sessions.clone()));
-    engine.tell(Admissions { table: table.clone(), runtime: Handle::current() });
+    engine.set_holders(Admissions { table: table.clone(), runtime: Handle::current() });
     let web = WebLive::following(&engine.live);
     let management = App::new(engine.clone(), web.clone(), config.emergency.map(Arc::new));
     engine.store.make_partitions(engine.now().date_naive()).await?;

@@ -36,7 +36,7 @@ const GUESSES_MAX: i32 = 200;
 
 /// What a provider posts.
 #[derive(Default, Deserialize)]
-pub struct Told {
+pub struct LogoutForm {
     #[serde(default)]
     logout_token: String,
 }
@@ -56,7 +56,7 @@ pub async fn back_channel(
     edition: Option<LiveEdition>,
     Path(provider): Path<String>,
     visit: Visit,
-    Form(told): Form<Told>,
+    Form(told): Form<LogoutForm>,
 ) -> Response {
     let link = engine.provider(&provider).and_then(|l| l.oidc());
     let (Some(_), Some(link)) = (edition, link) else { return StatusCode::NOT_FOUND.into_response() };

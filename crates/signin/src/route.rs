@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use axum::extract::Form;
 use axum::response::{IntoResponse, Response};
 use passeur_core::address::neighbourhood;
-use passeur_core::route::{self, Choice, Decided, Device, Entry, Facts, Questions, Suffix, Typed};
+use passeur_core::route::{self, Choice, Decided, Device, Facts, NameAnswer, Questions, Suffix, Typed};
 use passeur_core::site::{Place, Site, WayKind};
 use passeur_core::step;
 use passeur_core::step::Step;
@@ -25,7 +25,7 @@ use crate::journey::Incoming;
 use crate::journey::again;
 use crate::journey::destination::offered;
 use crate::journey::flow::{self, Flow, SEALED_MAX};
-use crate::journey::routed::{How, NAMES_MAX, Routed, told, unnamed};
+use crate::journey::routed::{How, NAMES_MAX, Routed, steps_of, unnamed};
 use crate::journey::{Again, Asked, Desk, Destination, Done, Journey, Manner, Why, choose};
 use crate::{Visit, browser_binding, known_names, local, pages};
 
@@ -120,7 +120,7 @@ pub fn next(desk: &Desk<'_>, to: &Destination, named: Option<Name<'_>>) -> Next 
     if let Some(way) = remembered {
         return on(&way, How::Remembered);
     }
-    let told = |d: &Decided| if site.routes.is_empty() { vec![] } else { told(d, typed.is_some(), too_many) };
+    let steps = |d: &Decided| if site.routes.is_empty() { vec![] } else { steps_of(d, typed.is_some(), too_many) };
     match &choice {
         Choice::NameWanted { ways } if another && ways.len() > 1 => Next::Ask(ways.clone(), vec![]),
         Choice::NameWanted { .. } => Next::Name,
@@ -128,7 +128,7 @@ pub fn next(desk: &Desk<'_>, to: &Destination, named: Option<Name<'_>>) -> Next 
             [] => Next::Nothing,
             [first] => on(first, How::Route),
             [first, ..] if !d.ask && !another => on(first, How::Route),
-            all => Next::Ask(all.to_vec(), told(d)),
+            all => Next::Ask(all.to_vec(), steps(d)),
         },
     }
 }
@@ -187,7 +187,7 @@ async fn typed<'a>(desk: Desk<'a>, named: &Named) -> Done<'a> {
     match next(&desk, &journey.to, Some(Name { text: &name, found })) {
         Next::Way(way, manner) => {
             let manner = Manner { anew, ..*manner };
-            tell(&mut journey, &manner);
+            note(&mut journey, &manner);
             journey.by_way(&way, manner).await
         }
         Next::Ask(ways, steps) => {
@@ -198,8 +198,8 @@ async fn typed<'a>(desk: Desk<'a>, named: &Named) -> Done<'a> {
     }
 }
 
-/// Tells what decided the way in.
-pub fn tell(journey: &mut Journey<'_, Asked>, manner: &Manner) {
+/// Notes what decided the way in.
+pub fn note(journey: &mut Journey<'_, Asked>, manner: &Manner) {
     let steps: Vec<Step> = manner.routed.iter().flat_map(|r| r.steps(journey.desk.edition, &journey.to)).collect();
     steps.into_iter().for_each(|s| journey.step(|| s));
 }
@@ -240,9 +240,9 @@ pub async fn look_up(
     for (directory, asked) in &questions.entries {
         let Some(of) = site.directory(directory) else { continue };
         let entry = match (of.searched(name), engine.directory(directory)) {
-            (None, _) => Entry::Nobody,
-            (Some(_), None) => Entry::Silent("the directory is not in use on this node".to_owned()),
-            (Some(value), Some(link)) => Entry::of(of, site, &link.look_up(value).await.state, asked),
+            (None, _) => NameAnswer::Nobody,
+            (Some(_), None) => NameAnswer::Silent("the directory is not in use on this node".to_owned()),
+            (Some(value), Some(link)) => NameAnswer::of(of, site, &link.look_up(value).await.state, asked),
         };
         out.entries.insert(directory.clone(), entry);
     }

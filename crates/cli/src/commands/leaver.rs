@@ -54,7 +54,7 @@ pub async fn leaver(args: Leaver, c: &ClientArgs) -> Result<(), Exit> {
     if c.output == Output::Json {
         return json(&taken);
     }
-    tell_taken(&taken);
+    say_taken(&taken);
     if taken.behind.is_empty() { Ok(()) } else { Err(Exit::No) }
 }
 
@@ -116,7 +116,7 @@ fn show(found: &FoundPeople, c: &ClientArgs) -> Result<(), Exit> {
     Ok(())
 }
 
-fn tell_taken(taken: &TakenAway) {
+fn say_taken(taken: &TakenAway) {
     let visible = passeur_core::text::visible;
     say!("taken away from {}:", visible(&taken.people.join(", ")));
     let names = |all: &[String]| if all.is_empty() { "none".to_owned() } else { visible(&all.join(", ")).to_string() };

@@ -132,7 +132,7 @@ impl Sentence {
         Sentence { en: make(Lang::En), fr: make(Lang::Fr) }
     }
 
-    fn tell(&self, lang: Lang) -> &str {
+    fn words(&self, lang: Lang) -> &str {
         match lang {
             Lang::En => &self.en,
             Lang::Fr => &self.fr,

@@ -122,17 +122,17 @@ impl Change {
                 "{p} would be another, and with it what rules know: people may lose or gain {}; rehearse with fresh answers",
                 users_words(users, NAMED_MAX, lang)
             ),
-            What::RuleAdded { rule } => format!("{p} would have one more rule, {}", rule.tell(lang)),
-            What::RuleRemoved { rule } => format!("{p} would lose the rule {}", rule.tell(lang)),
+            What::RuleAdded { rule } => format!("{p} would have one more rule, {}", rule.words(lang)),
+            What::RuleRemoved { rule } => format!("{p} would lose the rule {}", rule.words(lang)),
             What::RuleChanged { before, after } => {
-                format!("{p} would have the rule {}; before, {}", after.tell(lang), before.tell(lang))
+                format!("{p} would have the rule {}; before, {}", after.words(lang), before.words(lang))
             }
             What::RulesReordered => format!("{p} would have its rules in another order"),
             What::PartsReordered => format!("{p}: the order, which decides, would be another"),
-            What::SectionAdded { section } => format!("{p} would have one more section, {}", section.tell(lang)),
-            What::SectionRemoved { section } => format!("{p} would lose the section {}", section.tell(lang)),
+            What::SectionAdded { section } => format!("{p} would have one more section, {}", section.words(lang)),
+            What::SectionRemoved { section } => format!("{p} would lose the section {}", section.words(lang)),
             What::SectionChanged { before, after } => {
-                format!("{p} would have the section {}; before, {}", after.tell(lang), before.tell(lang))
+                format!("{p} would have the section {}; before, {}", after.words(lang), before.words(lang))
             }
             What::KeyAdded { key, value } => format!("{p}: {key} would be {value}; nothing before"),
             What::KeyRemoved { key, value } => format!("{p}: {key} would no longer be written; before, {value}"),

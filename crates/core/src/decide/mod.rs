@@ -17,7 +17,7 @@ use crate::delivery::{self, Delivered};
 use crate::evidence::Evidence;
 use crate::identity::{self, Identity, Person, identify};
 use crate::session::Lifetimes;
-use crate::site::{Access, Effect, Gate, Limits, Place, RolesFrom, Rule, Section, SectionAccess, Site, Standing, standing};
+use crate::site::{Access, Effect, Gate, Limits, PathAccess, Place, RolesFrom, Rule, Section, SectionAccess, Site, path_access};
 use crate::step;
 use crate::step::{Phrase, Step, StepCode, Witness};
 pub use grants::{Joined, Terms};
@@ -25,27 +25,21 @@ pub use roles::why_roles;
 pub(crate) use view::PARTS_MAX;
 pub use view::RequestView;
 
-/// That the rules of a gate admit a person, with what is to be delivered. Only [`fold`] makes one.
+/// Proof that the rules of a gate admit a person, with what is to be delivered. Only [`fold`] makes one; what is kept of a session is made of
+/// it, and the upstream pool takes no request without that.
 #[derive(Clone, Debug)]
 pub struct Admitted {
-    entry: Entry,
-    headers: Vec<Delivered>,
-    good_until: Option<Moment>,
-}
-
-/// Proof that the rules of a gate admit a person, without the values: it is kept as long as a session is. The upstream pool
-/// takes no request without it.
-#[derive(Clone, Debug)]
-pub struct Entry {
     gate: String,
     person: Person,
     roles: Box<[String]>,
     terms: Option<Box<Terms>>,
     /// For each section of the gate, whether it lets this person in.
     sections: Box<[bool]>,
+    headers: Vec<Delivered>,
+    good_until: Option<Moment>,
 }
 
-impl Entry {
+impl Admitted {
     /// The gate that admits.
     pub fn gate(&self) -> &str {
         &self.gate
@@ -70,12 +64,9 @@ impl Entry {
     pub fn section(&self, index: usize) -> bool {
         self.sections.get(index).copied().unwrap_or(false)
     }
-}
-
-impl Admitted {
-    /// Who is admitted where.
-    pub fn entry(&self) -> &Entry {
-        &self.entry
+    /// The same for each section.
+    pub fn sections(&self) -> &[bool] {
+        &self.sections
     }
     /// Headers to deliver, ready to be sent.
     pub fn headers(&self) -> &[Delivered] {
@@ -85,10 +76,6 @@ impl Admitted {
     pub fn good_until(&self) -> Option<Moment> {
         self.good_until
     }
-    /// The proof and the values, apart.
-    pub fn into_parts(self) -> (Entry, Vec<Delivered>) {
-        (self.entry, self.headers)
-    }
 
     /// A digest of all that the decision gives: a new one is a new decision worth recording.
     pub fn digest(&self) -> [u8; 32] {
@@ -97,18 +84,18 @@ impl Admitted {
             bytes.extend((b.len() as u64).to_be_bytes());
             bytes.extend(b);
         };
-        put(self.entry.gate.as_bytes());
-        self.entry.roles.iter().for_each(|r| put(r.as_bytes()));
+        put(self.gate.as_bytes());
+        self.roles.iter().for_each(|r| put(r.as_bytes()));
         put(b"headers");
         for h in &self.headers {
             put(h.name.as_bytes());
             put(&h.value);
         }
-        if let Some(t) = &self.entry.terms {
+        if let Some(t) = &self.terms {
             put(format!("{t:?}").as_bytes());
         }
         put(b"sections");
-        put(&self.entry.sections.iter().map(|s| u8::from(*s)).collect::<Vec<_>>());
+        put(&self.sections.iter().map(|s| u8::from(*s)).collect::<Vec<_>>());
         crate::id::sha256(&bytes)
     }
 }
@@ -179,8 +166,8 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
     });
     let good_until = joined.good_until.into_iter().chain(closing).chain(re_read(site, &gate.access, evidence, at.now)).min();
     let (roles, terms) = joined.into_parts();
-    let entry = Entry { gate: gate.name.clone(), person: who.person, roles: roles.into(), terms, sections };
-    Decision::Admitted(Admitted { entry, headers, good_until })
+    let (gate, person, roles) = (gate.name.clone(), who.person, roles.into());
+    Decision::Admitted(Admitted { gate, person, roles, terms, sections, headers, good_until })
 }
 
 /// How long a decision counts at least, when what it was made on is old already.
@@ -200,8 +187,8 @@ fn lets_in(section: &Section, who: &Identity, at: &Circumstances<'_>, gate: Opti
     }
 }
 
-/// Tells why a section does not let in somebody who may enter the gate. Returns the section's words for the person.
-pub fn tell_section(
+/// Notes why a section does not let in somebody who may enter the gate. Returns the section's words for the person.
+pub fn note_section(
     site: &Site,
     gate: &Gate,
     index: usize,
@@ -223,14 +210,14 @@ pub fn tell_section(
 }
 
 /// Proof that a request goes to a section that is open to anybody: nothing is known of who sent it, and nothing is
-/// delivered. Only [`opened`] makes one; the upstream pool takes no request without this or an [`Entry`].
+/// delivered. Only [`opened`] makes one; the upstream pool takes no request without this or an [`Admitted`].
 #[derive(Clone, Copy, Debug)]
 pub struct Opened(());
 
 /// Whether a path lies in an open section of a gate.
 pub fn opened(gate: &Gate, path: &str) -> Option<Opened> {
     let protected = !gate.access.rules.is_empty();
-    (protected && standing(&gate.web().sections, path) == Standing::Open).then_some(Opened(()))
+    (protected && path_access(&gate.web().sections, path) == PathAccess::Open).then_some(Opened(()))
 }
 
 /// Decides which console roles the person of the evidence has; empty when none.

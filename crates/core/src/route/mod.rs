@@ -48,7 +48,7 @@ pub struct Typed {
     pub suffix: Suffix,
     /// Answers of directories, by directory.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub entries: BTreeMap<String, Entry>,
+    pub entries: BTreeMap<String, NameAnswer>,
     /// Attributes that were that name, and ways by which somebody came in of whom they were.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub known: Vec<(String, String)>,
@@ -91,7 +91,7 @@ impl Suffix {
 /// What a directory said of a name.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Entry {
+pub enum NameAnswer {
     /// Values of the attributes that routes ask about, and those of the groups they ask about that it is in.
     Found {
         attributes: BTreeMap<String, Vec<String>>,
@@ -110,15 +110,15 @@ pub struct Questions {
     pub known: Vec<String>,
 }
 
-impl Entry {
+impl NameAnswer {
     /// What a look-up says to what is asked.
-    pub fn of(directory: &Directory, site: &Site, state: &LookUpState, asked: &[Holds]) -> Entry {
+    pub fn of(directory: &Directory, site: &Site, state: &LookUpState, asked: &[Holds]) -> NameAnswer {
         let entry = match state {
             LookUpState::Answered { entry } | LookUpState::Disabled { entry, .. } => entry,
-            LookUpState::NoEntry | LookUpState::NoKey { .. } => return Entry::Nobody,
-            LookUpState::Several { .. } => return Entry::Silent("several entries".to_owned()),
+            LookUpState::NoEntry | LookUpState::NoKey { .. } => return NameAnswer::Nobody,
+            LookUpState::Several { .. } => return NameAnswer::Silent("several entries".to_owned()),
             LookUpState::BindRefused { detail } | LookUpState::Dead { detail } | LookUpState::Unusable { detail } => {
-                return Entry::Silent(detail.clone());
+                return NameAnswer::Silent(detail.clone());
             }
         };
         let in_groups: Vec<String> = directory.known_groups(entry).map(|g| g.name.to_lowercase()).collect();
@@ -134,7 +134,7 @@ impl Entry {
                 Holds::Group(names) => groups.extend(names.iter().filter(|n| in_groups.contains(&n.to_lowercase())).cloned()),
             }
         }
-        Entry::Found { attributes, groups }
+        NameAnswer::Found { attributes, groups }
     }
 }
 
@@ -205,7 +205,7 @@ fn few(all: impl IntoIterator<Item = String>) -> Vec<String> {
 
 impl Named<IpNet> {
     /// The list's name, or the first of its members.
-    fn told(&self) -> Vec<String> {
+    fn shown(&self) -> Vec<String> {
         self.list.clone().map_or_else(|| few(self.members.iter().map(ToString::to_string)), |name| vec![name])
     }
 }
@@ -266,7 +266,7 @@ impl Route {
             return Some(self.passed(Phrase::AtGate { of: few(self.places.iter().map(Place::to_string)) }, seen));
         }
         if let Some(list) = &self.networks {
-            let wanted = Phrase::Network { of: list.told() };
+            let wanted = Phrase::Network { of: list.shown() };
             match facts.address.map(|a| a.to_canonical()) {
                 None => return Some(self.passed(wanted, Phrase::NetworkUnknown)),
                 Some(a) if !list.members.iter().any(|n| n.contains(&a)) => {
@@ -304,9 +304,9 @@ impl Route {
             ByName::Entry { directory, holds } => {
                 let wanted = holds.wanted();
                 let seen = match typed.entries.get(directory) {
-                    Some(Entry::Found { attributes, groups }) => holds.other(attributes, groups)?,
-                    Some(Entry::Nobody) => Phrase::NobodyNamed,
-                    Some(Entry::Silent(how)) => Phrase::Silent { directory: directory.clone(), how: how.clone() },
+                    Some(NameAnswer::Found { attributes, groups }) => holds.other(attributes, groups)?,
+                    Some(NameAnswer::Nobody) => Phrase::NobodyNamed,
+                    Some(NameAnswer::Silent(how)) => Phrase::Silent { directory: directory.clone(), how: how.clone() },
                     None => Phrase::Silent { directory: directory.clone(), how: "not asked".to_owned() },
                 };
                 Some(self.passed(wanted, seen))
@@ -423,7 +423,7 @@ pub fn choose(routes: &[Route], facts: &Facts<'_>, typed: Option<&Typed>) -> Cho
 
 /// Whether nobody has the name, as far as was asked.
 fn is_nobody(typed: &Typed) -> bool {
-    typed.known.is_empty() && !typed.entries.values().any(|e| matches!(e, Entry::Found { .. }))
+    typed.known.is_empty() && !typed.entries.values().any(|e| matches!(e, NameAnswer::Found { .. }))
 }
 
 fn shortened(mut passed: Vec<Passed>) -> Vec<Passed> {

@@ -13,7 +13,7 @@ impl Route {
             asks.push(Phrase::AtGate { of: few(self.places.iter().map(Place::to_string)) });
         }
         if let Some(list) = &self.networks {
-            asks.push(Phrase::Network { of: list.told() });
+            asks.push(Phrase::Network { of: list.shown() });
         }
         if !self.devices.is_empty() {
             asks.push(Phrase::Device { of: self.devices.clone() });

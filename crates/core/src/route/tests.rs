@@ -39,7 +39,7 @@ fn here<'a>() -> Facts<'a> {
     facts("10.20.0.7", Device { platform: Platform::Windows, mobile: false })
 }
 
-fn typed(text: &str, found: Option<Entry>) -> Typed {
+fn typed(text: &str, found: Option<NameAnswer>) -> Typed {
     let named = ["agents.example", "ships.example", "a"];
     let known = Route { suffixes: named.map(str::to_owned).to_vec(), ..route("any", &[]) };
     Typed {
@@ -49,8 +49,8 @@ fn typed(text: &str, found: Option<Entry>) -> Typed {
     }
 }
 
-fn holds(value: &str) -> Option<Entry> {
-    Some(Entry::Found { attributes: [("kind".to_owned(), vec![value.to_owned()])].into(), groups: vec!["fitters".into()] })
+fn holds(value: &str) -> Option<NameAnswer> {
+    Some(NameAnswer::Found { attributes: [("kind".to_owned(), vec![value.to_owned()])].into(), groups: vec!["fitters".into()] })
 }
 
 fn decided(choice: Choice) -> Decided {
@@ -176,8 +176,8 @@ fn what_the_directory_says_of_a_name_decides() {
         (holds("agent"), "agents"),
         (holds("STAFF"), "staff"),
         (holds("visitor"), "others"),
-        (Some(Entry::Found { attributes: BTreeMap::new(), groups: vec![] }), "others"),
-        (Some(Entry::Silent("no answer".into())), "others"),
+        (Some(NameAnswer::Found { attributes: BTreeMap::new(), groups: vec![] }), "others"),
+        (Some(NameAnswer::Silent("no answer".into())), "others"),
         (None, "others"),
     ] {
         let d = decided(choose(&routes, &here(), Some(&typed("x", found.clone()))));
@@ -195,7 +195,7 @@ fn a_name_that_nobody_has_goes_along_some_route_that_names_lead_to() {
         route("others", &["office"]),
     ];
     let to = |number: u64, text: &str| {
-        let d = decided(choose(&routes, &here(), Some(&Typed { number, ..typed(text, Some(Entry::Nobody)) })));
+        let d = decided(choose(&routes, &here(), Some(&Typed { number, ..typed(text, Some(NameAnswer::Nobody)) })));
         (d.route.unwrap(), d.nobody)
     };
     let all: Vec<_> = (0..6).map(|n| to(n, "x").0).collect();
@@ -204,7 +204,7 @@ fn a_name_that_nobody_has_goes_along_some_route_that_names_lead_to() {
     // A suffix tells nothing of who has the name.
     assert_eq!(to(0, "x@ships.example"), ("ships".to_owned(), false));
     // Known by another way than the route's: somebody has the name.
-    let elsewhere = Typed { known: vec![("user".into(), "office".into())], ..typed("x", Some(Entry::Nobody)) };
+    let elsewhere = Typed { known: vec![("user".into(), "office".into())], ..typed("x", Some(NameAnswer::Nobody)) };
     let d = decided(choose(&routes, &here(), Some(&elsewhere)));
     assert_eq!((d.route.as_deref(), d.nobody), (Some("others"), false));
 }
@@ -220,8 +220,8 @@ proptest! {
         ];
         let found = match which {
             0 => None,
-            1 => Some(Entry::Nobody),
-            2 => Some(Entry::Silent(String::new())),
+            1 => Some(NameAnswer::Nobody),
+            2 => Some(NameAnswer::Silent(String::new())),
             3 => holds("x"),
             _ => holds("y"),
         };

@@ -19,11 +19,11 @@ mod octets;
 mod place;
 mod provider;
 pub(crate) mod response;
+mod roles_stand_on;
 mod route;
 mod rule;
 mod section;
 mod sentence;
-mod standing;
 mod ticket;
 mod time;
 mod upstream;
@@ -49,10 +49,10 @@ pub use provider::{
     SamlTrust, Speaks, check_endpoint, check_issuer,
 };
 pub use response::{CookieFlags, ResponseEdits, SameSite};
+pub use roles_stand_on::RolesStandOn;
 pub use route::{ByName, Holds, Route};
 pub use rule::{Effect, Grants, RolesFrom, Rule, Rules};
-pub use section::{Section, SectionAccess, Standing, standing};
-pub use standing::Standing as RolesStandOn;
+pub use section::{PathAccess, Section, SectionAccess, path_access};
 pub use ticket::{Nobody, OfRealm, Realm, RealmUser, TicketWay, name_and_realm, realm_of};
 pub use time::{Dates, Hours};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};

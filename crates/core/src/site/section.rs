@@ -28,7 +28,7 @@ pub enum SectionAccess {
 
 /// What a request's path asks for.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Standing {
+pub enum PathAccess {
     /// Entry to the gate, like everything else.
     Entry,
     /// Nothing.
@@ -38,9 +38,9 @@ pub enum Standing {
 }
 
 /// What the path asks for. The path is that of the request, without its query.
-pub fn standing(sections: &[Section], raw: &str) -> Standing {
+pub fn path_access(sections: &[Section], raw: &str) -> PathAccess {
     if sections.is_empty() {
-        return Standing::Entry;
+        return PathAccess::Entry;
     }
     let more: Vec<usize> = sections
         .iter()
@@ -49,10 +49,10 @@ pub fn standing(sections: &[Section], raw: &str) -> Standing {
         .map(|(i, _)| i)
         .collect();
     if !more.is_empty() {
-        return Standing::More(more);
+        return PathAccess::More(more);
     }
     let open = |s: &Section| s.access == SectionAccess::Open && path::is_plainly_below(raw, &s.path);
-    if sections.iter().any(open) { Standing::Open } else { Standing::Entry }
+    if sections.iter().any(open) { PathAccess::Open } else { PathAccess::Entry }
 }
 
 #[cfg(test)]
@@ -95,18 +95,18 @@ mod tests {
             "/static/..;/assign",
             "/static/../assign",
         ] {
-            assert_eq!(standing(&sections(), path), Standing::More(vec![1]), "{path}");
+            assert_eq!(path_access(&sections(), path), PathAccess::More(vec![1]), "{path}");
         }
         // What cannot be read at all needs everything.
         for path in ["/..", "/%ff", "/a%00", "/%25252525252e"] {
-            assert_eq!(standing(&sections(), path), Standing::More(vec![1, 2]), "{path}");
+            assert_eq!(path_access(&sections(), path), PathAccess::More(vec![1, 2]), "{path}");
         }
     }
 
     #[test]
     fn only_the_plain_spelling_is_open() {
         for path in ["/static", "/static/", "/static/a.css", "/static/A/b", "/healthz"] {
-            assert_eq!(standing(&sections(), path), Standing::Open, "{path}");
+            assert_eq!(path_access(&sections(), path), PathAccess::Open, "{path}");
         }
         for path in [
             "/Static/a.css",
@@ -123,9 +123,9 @@ mod tests {
             "/x/static",
             "/healthz;x",
         ] {
-            assert_eq!(standing(&sections(), path), Standing::Entry, "{path}");
+            assert_eq!(path_access(&sections(), path), PathAccess::Entry, "{path}");
         }
-        assert_eq!(standing(&sections(), "/static/private/a"), Standing::More(vec![2]));
-        assert_eq!(standing(&[], "/static"), Standing::Entry);
+        assert_eq!(path_access(&sections(), "/static/private/a"), PathAccess::More(vec![2]));
+        assert_eq!(path_access(&[], "/static"), PathAccess::Entry);
     }
 }

@@ -133,7 +133,7 @@ fn groups_of_two_directories_are_told_apart_by_what_stands_before_their_names() 
     gwen.look_ups = vec![found];
     let Decision::Admitted(a) = fold(&site, site.gate("berths").unwrap(), &gwen, &now(), &mut Silent) else { panic!("refused") };
     // The harbour's own groups of the same names give nothing to the crews.
-    assert_eq!(a.entry().roles(), ["crew"]);
+    assert_eq!(a.roles(), ["crew"]);
     let groups = a.headers().iter().find(|h| h.name == "X-Harbour-Groups").unwrap();
     assert_eq!(groups.value, b"CREWS\\berth-access,CREWS\\pilots");
     let mut story = Story::default();

@@ -1,7 +1,7 @@
 //! Rehearsal: what a draft would do to people, and what cannot be known of it.
 
 use passeur_core::decide::{Decision, fold};
-use passeur_core::evidence::{Asked, Evidence, LookUpState};
+use passeur_core::evidence::{AskedFor, Evidence, LookUpState};
 use passeur_core::rehearse::{Effects, Missing, Verdict, because, effects, try_at};
 use passeur_core::site::{Place, Site};
 use passeur_core::step::{Lang, Silent};
@@ -63,7 +63,7 @@ fn each_effect_of_a_draft_has_its_name() {
 /// Somebody whose directory entry was asked for these attributes, and for groups or not.
 fn asked(attributes: &[&str], groups: bool) -> Evidence {
     let mut e = anouk();
-    e.look_ups[0].asked = Some(Asked { attributes: attributes.iter().map(|a| (*a).to_owned()).collect(), groups });
+    e.look_ups[0].asked = Some(AskedFor { attributes: attributes.iter().map(|a| (*a).to_owned()).collect(), groups });
     e
 }
 

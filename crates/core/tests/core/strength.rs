@@ -228,10 +228,10 @@ fn grants_are_joined_and_of_single_values_the_first_counts() {
     );
     let (admitted, story) = told(&site, &anouk(), &now());
     let admitted = admitted.unwrap();
-    assert_eq!(admitted.entry().roles(), ["a", "b"]);
-    let terms = admitted.entry().terms().unwrap();
+    assert_eq!(admitted.roles(), ["a", "b"]);
+    let terms = admitted.terms().unwrap();
     assert_eq!(terms.messages, ["Mind the tide."]);
-    let limits = admitted.entry().lifetimes(&site.lifetimes);
+    let limits = admitted.lifetimes(&site.lifetimes);
     assert_eq!((limits.idle, limits.absolute), (Duration::minutes(10), Duration::hours(2)));
     let desk = admitted.headers().iter().find(|h| h.name == "X-Harbour-Name").unwrap();
     assert_eq!(desk.value, b"north");
@@ -252,7 +252,7 @@ fn grants_are_joined_and_of_single_values_the_first_counts() {
     let site = rules("[[gate.rule]]\nname = \"roles alone\"\nwhen = { everyone = true }\nroles = [\"a\"]\n");
     assert!(told(&site, &anouk(), &now()).0.is_none());
     let site = rules("[[gate.rule]]\nname = \"long\"\nwhen = { everyone = true }\nenter = true\nabsolute = \"20h\"\n");
-    assert_eq!(told(&site, &anouk(), &now()).0.unwrap().entry().lifetimes(&site.lifetimes).absolute, Duration::hours(10));
+    assert_eq!(told(&site, &anouk(), &now()).0.unwrap().lifetimes(&site.lifetimes).absolute, Duration::hours(10));
 }
 
 #[test]
@@ -315,7 +315,7 @@ fn the_index_by_group_forgets_no_rule_that_may_apply() {
     for groups in [&[][..], &["pilots"], &["planners"], &["fitters"], &["Pilots", "fitters"], &["others"]] {
         // The silent witness uses the index, the story looks at every rule; told() compares them.
         let (admitted, _) = told(&site, &in_groups(groups), &now());
-        assert!(admitted.unwrap().entry().roles().contains(&"r6".to_owned()), "{groups:?}");
+        assert!(admitted.unwrap().roles().contains(&"r6".to_owned()), "{groups:?}");
     }
 }
 

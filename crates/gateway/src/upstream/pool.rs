@@ -1,7 +1,7 @@
 //! Connections kept open to upstreams: one pool a core, last used first. A connection comes back only after both bodies
 //! ended cleanly. One over which a person was authenticated is kept for their session, and goes to no other.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use hyper::client::conn::http1::SendRequest;
@@ -9,8 +9,9 @@ use uuid::Uuid;
 
 use super::budget::Budget;
 use crate::stream::Upload;
-use crate::target::{Target, ticks};
+use crate::target::Target;
 use crate::waits::Waits;
+use passeur_live::clock::ticks;
 
 /// The most idle connections to one address on a core.
 const IDLE_MAX: usize = 128;
@@ -29,7 +30,7 @@ pub(crate) struct Sender {
 }
 
 /// Whom connections are kept for: somebody's session as one edition of a gate knows them.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) struct Owner {
     pub(crate) session: Uuid,
     pub(crate) gate: String,
@@ -47,13 +48,13 @@ struct Idle {
 /// The pool of a core. The lock is never contended: it only lets a connection come back from wherever its body ended.
 #[derive(Default)]
 pub(crate) struct Pool {
-    idle: Mutex<HashMap<Kept, Vec<Idle>>>,
+    idle: Mutex<BTreeMap<Kept, Vec<Idle>>>,
     /// What waits for an answer, or for more of one.
     waits: Arc<Waits>,
 }
 
 impl Pool {
-    fn idle(&self) -> MutexGuard<'_, HashMap<Kept, Vec<Idle>>> {
+    fn idle(&self) -> MutexGuard<'_, BTreeMap<Kept, Vec<Idle>>> {
         self.idle.lock().unwrap_or_else(|e| e.into_inner())
     }
 

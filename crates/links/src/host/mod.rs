@@ -14,7 +14,7 @@ use std::process::Command;
 
 use passeur_core::host::{Chosen, Facts, Line, Names};
 pub use passeur_protocols::kerberos::Principal;
-use passeur_protocols::ssh::Asked;
+use passeur_protocols::ssh::Login;
 
 use crate::files::Root;
 
@@ -98,7 +98,7 @@ pub fn gather(look: &Look) -> Facts {
     let account = account::read(look, &texts, read.as_ref());
     let groups = account::groups(&texts, &account.user);
     let host = look.from.clone();
-    let asked = Asked { user: account.user.clone(), groups, address: host.clone(), host };
+    let asked = Login { user: account.user.clone(), groups, address: host.clone(), host };
     let sshd = sshd::read(look, &texts, &asked);
     let pam = pam::read(look, &texts, sshd.1);
     let (to, chosen) = next_host(look, &names);

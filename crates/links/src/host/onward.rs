@@ -3,7 +3,7 @@
 use std::os::unix::fs::MetadataExt;
 
 use passeur_core::host::{Chosen, Onward, Set};
-use passeur_protocols::ssh::{Asked, Lines, Place};
+use passeur_protocols::ssh::{Lines, Login, Place};
 
 use super::account::own_entry;
 use super::{Look, Texts, is_yes, oracle, said};
@@ -30,7 +30,7 @@ pub(super) fn read(look: &Look, texts: &Texts<'_>, user: &str, (to, chosen): (&s
     };
     let lines = Lines::read(&files, &mut open);
     let typed = to.rsplit('@').next().unwrap_or(to);
-    let asked = Asked { user: user.to_owned(), host: Some(typed.to_owned()), ..Asked::default() };
+    let asked = Login { user: user.to_owned(), host: Some(typed.to_owned()), ..Login::default() };
     let mut arguments = vec!["-G".to_owned()];
     if let Some(file) = &look.ssh_config {
         arguments.extend(["-F".to_owned(), file.clone()]);

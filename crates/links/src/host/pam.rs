@@ -1,7 +1,7 @@
 //! The stack of PAM for sshd, as far as Kerberos and GSS-API go through it.
 
 use passeur_core::host::PamTrouble;
-use passeur_protocols::pam::{Entry, Stack};
+use passeur_protocols::pam::{Line, Stack};
 use passeur_protocols::ssh::Place;
 
 use super::{Look, Texts};
@@ -16,7 +16,7 @@ pub(super) fn read(look: &Look, texts: &Texts<'_>, is_used: bool) -> Vec<PamTrou
     let stack = Stack::read("sshd", &mut |name| texts.of(&format!("/etc/pam.d/{name}")));
     let line = |p: &Place| texts.line(&p.file, p.line);
     let mut out: Vec<PamTrouble> = stack.troubles.iter().map(|(p, words)| PamTrouble::Broken(line(p), words.clone())).collect();
-    let ours = |e: &&Entry| e.module.contains("krb5") || e.module.contains("gss");
+    let ours = |e: &&Line| e.module.contains("krb5") || e.module.contains("gss");
     // Whoever shows a ticket goes through these two alone.
     for kind in ["account", "session"] {
         let counts = stack.of(kind).filter(ours).filter(|e| e.control.counts_refusal() && !e.may_lack);
@@ -24,7 +24,7 @@ pub(super) fn read(look: &Look, texts: &Texts<'_>, is_used: bool) -> Vec<PamTrou
             out.push(PamTrouble::NoModule(line(&e.place), e.module.clone()));
         }
     }
-    let auth: Vec<&Entry> = stack.of("auth").collect();
+    let auth: Vec<&Line> = stack.of("auth").collect();
     if let Some(at) = auth.iter().position(ours)
         && let Some(ends) = auth[..at].iter().find(|e| e.control.ends_on_refusal() && ends_strangers(e))
     {
@@ -34,7 +34,7 @@ pub(super) fn read(look: &Look, texts: &Texts<'_>, is_used: bool) -> Vec<PamTrou
 }
 
 /// Whether a module refuses whoever has no password of this machine.
-fn ends_strangers(e: &Entry) -> bool {
+fn ends_strangers(e: &Line) -> bool {
     matches!(e.module.as_str(), "pam_unix.so" | "pam_deny.so")
 }
 

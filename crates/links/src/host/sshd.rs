@@ -4,7 +4,7 @@ use std::time::{Duration, SystemTime};
 
 use chrono::{DateTime, Utc};
 use passeur_core::host::{Set, Sshd};
-use passeur_protocols::ssh::{Asked, Item, Lines, Place, Value, matches};
+use passeur_protocols::ssh::{Item, Lines, Login, Place, Value, matches};
 
 use super::{Look, Texts, is_yes, oracle, said};
 
@@ -25,7 +25,7 @@ const SINGLE: &[&str] = &[
 ];
 
 /// What is read, and whether PAM is used.
-pub(super) fn read(look: &Look, texts: &Texts<'_>, asked: &Asked) -> (Sshd, bool) {
+pub(super) fn read(look: &Look, texts: &Texts<'_>, asked: &Login) -> (Sshd, bool) {
     let path = look.sshd_config.clone().unwrap_or_else(|| USUAL.to_owned());
     let mut troubles = vec![];
     let files: Vec<(String, String)> = texts.of(&path).map(|text| (path.clone(), text)).into_iter().collect();
@@ -78,7 +78,7 @@ fn below(pattern: &str, folder: &str) -> String {
 }
 
 /// Why an account may not come in at all: denied, or not among those who may, in the order in which the server looks.
-fn refused<'l>(lines: &'l Lines, asked: &Asked) -> Option<(&'l Item, String)> {
+fn refused<'l>(lines: &'l Lines, asked: &Login) -> Option<(&'l Item, String)> {
     let user = |pattern: &String| match pattern.split_once('@') {
         Some((name, from)) => matches(name, &asked.user) && asked.address.as_deref().is_some_and(|a| matches(from, a)),
         None => matches(pattern, &asked.user),

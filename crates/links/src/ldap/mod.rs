@@ -19,7 +19,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use passeur_core::Moment;
-use passeur_core::evidence::{Asked, LookUp, LookUpState};
+use passeur_core::evidence::{AskedFor, LookUp, LookUpState};
 use passeur_core::site::Directory;
 
 pub use connect::{LinkError, ServerLook};
@@ -92,7 +92,7 @@ impl DirectoryLink {
             millis: 0,
             cached: false,
             tried: vec![],
-            asked: Some(Asked::of(&self.directory)),
+            asked: Some(AskedFor::of(&self.directory)),
             state: LookUpState::NoEntry,
         };
         if let Some((state, at)) = self.cache.get(value, now).filter(|_| from_cache) {

@@ -59,12 +59,12 @@ pub async fn sessions(
     let rows = app.store.sessions(&filter).await?;
     let live = rows.into_iter().filter(|r| sessions::state_listed(&app, &edition, r) == Liveness::Live);
     let out = live.map(|r| Session {
-        good_until: sessions::lifetimes(&edition.site, &r, None).good_until(&Life {
-            until: r.until,
-            began: r.began,
-            last_seen: r.last_seen,
-            ended: r.ended_at,
-        }),
+        good_until: sessions::lifetimes(&edition.site, &r, None).good_until(&Life::new(
+            r.began,
+            r.last_seen,
+            r.ended_at,
+            r.until,
+        )),
         id: r.id,
         name: r.name,
         provider: r.provider,

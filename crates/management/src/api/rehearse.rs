@@ -11,7 +11,7 @@ use passeur_core::circumstances::Circumstances;
 use passeur_core::compare::ChangedSource;
 use passeur_core::evidence::Evidence;
 use passeur_core::expect;
-use passeur_core::rehearse::{Tried, Verdict, effects, tell_at, try_after, try_at};
+use passeur_core::rehearse::{Tried, Verdict, effects, story_at, try_after, try_at};
 use passeur_core::role::Role;
 use passeur_core::site::{Described, Gate, Place, Site};
 use passeur_core::step::{Lang, sentence};
@@ -140,7 +140,7 @@ async fn evidence_of(
 
 /// How somebody fares at a gate, with the story.
 pub fn fare(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstances<'_>, tried: &Tried, lang: Lang) -> Fare {
-    let (steps, decided) = tell_at(site, place, evidence, at);
+    let (steps, decided) = story_at(site, place, evidence, at);
     let last = decided.as_ref().and_then(|d| steps.iter().position(|s| s == d));
     let given = match &tried.verdict {
         Verdict::In(given) => given.clone(),

@@ -15,7 +15,7 @@ use super::extract::Json;
 use super::sites::{document, sound};
 use crate::app::App;
 use passeur_signin::journey::destination;
-use passeur_signin::journey::routed::told;
+use passeur_signin::journey::routed::steps_of;
 use passeur_signin::route::look_up;
 
 /// Routes of the live edition, in order.
@@ -69,7 +69,7 @@ pub async fn try_routes(State(app): State<App>, who: Engineer, Json(ask): Json<T
     let by_name = matches!(first, Choice::NameWanted { .. });
     let (steps, route, ways, asked) = match choice {
         Choice::NameWanted { ways } => (vec![step!(NameAsked)], None, ways, false),
-        Choice::Decided(d) => (told(&d, by_name, false), d.route, d.ways, d.ask),
+        Choice::Decided(d) => (steps_of(&d, by_name, false), d.route, d.ways, d.ask),
     };
     let last = steps.len().saturating_sub(1);
     Ok(Json(RouteTried {

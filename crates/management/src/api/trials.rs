@@ -79,7 +79,7 @@ pub async fn read(State(app): State<App>, who: Engineer, Path(id): Path<String>)
         None => None,
         Some(b) => {
             let (of, provider, now, lang) = (site.clone(), row.provider.clone(), app.now(), who.lang);
-            Some(off_the_data_path(&app, &who.name, move || told(now, of.as_deref(), &provider, b, lang)).await?)
+            Some(off_the_data_path(&app, &who.name, move || brought(now, of.as_deref(), &provider, b, lang)).await?)
         }
     };
     Ok(Json(shown(&app, &token, row, site.as_deref(), brought)))
@@ -103,7 +103,7 @@ fn shown(app: &App, token: &Token, row: TrialRow, site: Option<&Site>, brought: 
     }
 }
 
-fn told(now: Moment, site: Option<&Site>, provider: &str, b: Brought, lang: Lang) -> TrialBrought {
+fn brought(now: Moment, site: Option<&Site>, provider: &str, b: Brought, lang: Lang) -> TrialBrought {
     let decided = deciding(&b.steps);
     let gates = match (site, &b.evidence) {
         (Some(site), Some(evidence)) => gates(now, site, provider, evidence, lang),

@@ -104,8 +104,8 @@ impl AuthorizationRequest<'_> {
         url
     }
 
-    /// Every parameter as it is told in a crossing: decoded, those that bind masked.
-    pub fn told(&self) -> Vec<String> {
+    /// Every parameter as a crossing shows it: decoded, those that bind masked.
+    pub fn shown(&self) -> Vec<String> {
         let masked = ["state", "nonce", "code_challenge"].map(|n| format!("{n}=…"));
         // What somebody typed where a name belongs may be a password.
         let told = |(n, v): (&str, String)| if n == "login_hint" { format!("{n}=…") } else { format!("{n}={v}") };
@@ -192,11 +192,11 @@ mod tests {
             assert_eq!(one(name), want);
         }
         assert_eq!((got.len(), url.fragment()), (15, None));
-        let told = request.told().join(" & ");
+        let told = request.shown().join(" & ");
         assert!(told.contains("acr_values=2 3") && told.contains("nonce=…"), "{told}");
         assert!(told.contains("login_hint=… &"), "what was typed may be a password: {told}");
         let plain = AuthorizationRequest { acr_values: &[], anew: false, ..request };
-        assert!(!plain.told().iter().any(|p| p.starts_with("acr_values") || p.starts_with("prompt")));
+        assert!(!plain.shown().iter().any(|p| p.starts_with("acr_values") || p.starts_with("prompt")));
     }
 
     #[test]

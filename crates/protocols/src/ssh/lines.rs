@@ -1,6 +1,6 @@
 //! Lines of a configuration: keyword and arguments, the blocks they stand in, and files that are included.
 
-use super::Asked;
+use super::Login;
 use super::pattern::{matches, matches_address};
 pub use crate::Place;
 
@@ -47,7 +47,7 @@ enum Kind {
 
 impl Condition {
     /// Whether it holds; none where that is not known from here.
-    pub fn holds(&self, asked: &Asked) -> Option<bool> {
+    pub fn holds(&self, asked: &Login) -> Option<bool> {
         let host = asked.host.as_deref();
         match &self.kind {
             Kind::Host(patterns) => host.map(|h| matches(&patterns.join(","), h)),

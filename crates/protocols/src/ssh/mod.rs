@@ -15,7 +15,7 @@ pub use pattern::matches;
 
 /// For whom a configuration is asked.
 #[derive(Clone, Debug, Default)]
-pub struct Asked {
+pub struct Login {
     /// The account on the machine.
     pub user: String,
     /// Its groups.
@@ -36,7 +36,7 @@ pub struct Value<'l> {
 impl Lines {
     /// What a server does for one connection: blocks that match come before what stands outside of them, and of each the first
     /// line counts.
-    pub fn of_server(&self, keyword: &str, asked: &Asked) -> Option<Value<'_>> {
+    pub fn of_server(&self, keyword: &str, asked: &Login) -> Option<Value<'_>> {
         let mine = || self.items.iter().filter(|i| i.keyword == keyword);
         let blocks = mine().find(|i| !i.within.is_empty() && i.within.iter().all(|c| c.holds(asked) == Some(true)));
         let found = blocks.map(|item| Value { item, of_block: true });
@@ -44,7 +44,7 @@ impl Lines {
     }
 
     /// What a client does for one host: of all lines that apply, the first counts.
-    pub fn of_client(&self, keyword: &str, asked: &Asked) -> Option<Value<'_>> {
+    pub fn of_client(&self, keyword: &str, asked: &Login) -> Option<Value<'_>> {
         let mut mine = self.items.iter().filter(|i| i.keyword == keyword);
         let found = mine.find(|i| i.within.iter().all(|c| c.holds(asked) == Some(true)));
         found.map(|item| Value { item, of_block: !item.within.is_empty() })
@@ -52,7 +52,7 @@ impl Lines {
 
     /// Every line of a keyword that may be given several times, as a server takes them: those of blocks that match stand for all
     /// others.
-    pub fn all_of_server(&self, keyword: &str, asked: &Asked) -> Vec<&Item> {
+    pub fn all_of_server(&self, keyword: &str, asked: &Login) -> Vec<&Item> {
         let mine = || self.items.iter().filter(|i| i.keyword == keyword);
         let of_blocks: Vec<&Item> =
             mine().filter(|i| !i.within.is_empty() && i.within.iter().all(|c| c.holds(asked) == Some(true))).collect();

@@ -11,11 +11,11 @@ use passeur_core::session::State;
 use passeur_core::site::Gate;
 use passeur_core::step::Phrase;
 use passeur_engine::attempt::Attempt;
-use passeur_engine::grants::{self, Asking, Carriage, Decided, Held};
+use passeur_engine::grants::{self, Asking, Carriage, Decided, HeldSession};
 use passeur_engine::look_up::Again;
 use passeur_engine::programs::NotTaken;
 use passeur_engine::{ending, look_up, rights, sessions};
-use passeur_gateway::admission::Admission;
+use passeur_gateway::admission::{Admission, Filing};
 use passeur_gateway::control::{NoSession, Presented};
 use passeur_gateway::edition::WebEdition;
 use passeur_live::edition::Edition;
@@ -158,7 +158,7 @@ impl WebGate {
         let mut attempt = Attempt::begin(&self.engine, gate.place(), facts);
         attempt.is_of(&row);
         attempt.set_evidence(&known);
-        let held = Held {
+        let held = HeldSession {
             token,
             session: &live,
             decision: &held_row.decision,
@@ -178,7 +178,9 @@ impl WebGate {
                 // What was read before rights changed counts for this request and is not used again.
                 let generation = live.generation();
                 let generation = (self.engine.rights_seen() == seen).then_some(generation);
-                let Some(admission) = Admission::new(live, edition, look, generation, granted.into_admitted(), crossing) else {
+                let lifetimes = sessions::lifetimes(site, &row, Some(gate));
+                let filing = Filing { shown: token, look, generation, lifetimes: &lifetimes, crossing };
+                let Some(admission) = Admission::new(live, edition, filing, granted.into_admitted()) else {
                     return Ok(Presented::No(NoSession::Unknown));
                 };
                 let admission = match hand_over::handed(&self.engine, gate, &row) {
@@ -186,10 +188,8 @@ impl WebGate {
                     None => Some(admission),
                 };
                 let Some(admission) = admission else { return Ok(Presented::No(NoSession::Unknown)) };
-                let admission = Arc::new(
-                    admission.limited(&sessions::lifetimes(site, &row, Some(gate))).within(held_row.expires_at, held_row.paths),
-                );
-                self.table.put(*token, admission.clone());
+                let admission = Arc::new(admission.within(held_row.expires_at, held_row.paths));
+                self.table.put(admission.clone());
                 // Whatever ended the session while this was decided has flagged it.
                 if admission.is_over() {
                     return Ok(Presented::No(NoSession::Ended));

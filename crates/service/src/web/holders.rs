@@ -39,7 +39,7 @@ impl Holders for Admissions {
     }
 
     fn held(&self) -> Vec<Held> {
-        let held = |a: Arc<Admission>| Held { session: a.session.id, gate: a.entry.gate().to_owned(), good_until: a.good_until };
+        let held = |a: Arc<Admission>| Held { session: a.session.id, gate: a.gate().to_owned(), good_until: a.good_until() };
         self.table.held().into_iter().map(held).collect()
     }
 
@@ -85,7 +85,7 @@ async fn review(engine: &Engine, held: Vec<Arc<Admission>>) {
 /// Whether a gate would still let somebody in as it did. Where that depends on the single request, which nobody kept, the
 /// connection is cut: it asks again, and is decided for what it asks.
 fn still(engine: &Engine, edition: &Edition, admission: &Admission, evidence: &Evidence) -> bool {
-    let (site, name) = (&edition.site, admission.entry.gate());
+    let (site, name) = (&edition.site, admission.gate());
     let (Some(gate), Some(view)) = (site.gate(name), edition.view(name)) else { return false };
     let at = Circumstances::at(engine.now());
     view.is_blind() && glance(site, gate, evidence, &at).admits

@@ -17,7 +17,7 @@ use http_body_util::BodyExt;
 use passeur_core::address::ReturnPath;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
-use passeur_core::decide::tell_section;
+use passeur_core::decide::note_section;
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::site::{Gate, Place, Site};
 use passeur_core::step;
@@ -216,7 +216,7 @@ impl Control for WebGate {
     }
 
     fn forged(&self, admission: &Admission, names: Vec<String>, facts: &RequestFacts) {
-        let mut attempt = self.attempt_of(admission.entry.gate(), Some(admission), facts);
+        let mut attempt = self.attempt_of(admission.gate(), Some(admission), facts);
         attempt.step(|| step!(HeadersStripped { names }));
         attempt.record_anonymous(Outcome::Admitted);
     }
@@ -239,16 +239,16 @@ impl Control for WebGate {
         };
         let words = evidence.as_ref().and_then(|e| {
             attempt.set_evidence(e);
-            tell_section(&edition.site, gate, section, e, &facts.circumstances(self.engine.now()), attempt.witness())
+            note_section(&edition.site, gate, section, e, &facts.circumstances(self.engine.now()), attempt.witness())
         });
         // Kept once for each session and section; a page loaded again names the same crossing.
-        let id = match admission.told(section) {
+        let id = match admission.refused_by(section) {
             Some(id) => id,
             None => {
                 if let Err(e) = attempt.record(Outcome::Refused).await {
                     return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response());
                 }
-                admission.tell(section, attempt.id);
+                admission.note_refused_by(section, attempt.id);
                 attempt.id
             }
         };
@@ -331,9 +331,8 @@ impl WebGate {
     fn attempt_of(&self, gate: &str, admission: Option<&Admission>, facts: &RequestFacts) -> Attempt {
         let mut attempt = Attempt::begin(&self.engine, Place::gate(gate), facts);
         if let Some(a) = admission {
-            let person = a.entry.person();
-            attempt.who =
-                Some(Who { provider: person.provider.clone(), subject: person.subject.clone(), name: person.subject.clone() });
+            let (provider, subject) = a.person();
+            attempt.who = Some(Who { provider, name: subject.clone(), subject });
             attempt.session = Some(a.session.id);
         }
         attempt

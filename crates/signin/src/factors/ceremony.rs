@@ -34,7 +34,7 @@ const ANSWER_MAX: usize = 64 * 1024;
 
 /// What the browser was asked for.
 #[derive(Serialize, Deserialize)]
-enum Asked {
+enum Challenge {
     Enrol(PasskeyRegistration),
     Prove(PasskeyAuthentication),
     Come(DiscoverableAuthentication),
@@ -42,7 +42,7 @@ enum Asked {
 
 #[derive(Serialize, Deserialize)]
 struct Ceremony {
-    asked: Asked,
+    asked: Challenge,
     /// Whose session it was; none for a way in.
     session: Option<Uuid>,
     browser: String,
@@ -91,7 +91,7 @@ pub async fn begin(
     }
 }
 
-type Options = (Asked, Option<Uuid>, Value);
+type Options = (Challenge, Option<Uuid>, Value);
 
 async fn asked(
     engine: &Engine,
@@ -102,7 +102,7 @@ async fn asked(
     let site = &edition.site;
     let Some(ceremonies) = webauthn(site) else { return Ok(Err("Passkeys are not possible at this address.")) };
     let failed = "The ceremony could not begin.";
-    let made = |done: Result<(Value, Asked), ()>, session| match done {
+    let made = |done: Result<(Value, Challenge), ()>, session| match done {
         Ok((options, asked)) => Ok((asked, session, options)),
         Err(()) => Err(failed),
     };
@@ -113,7 +113,7 @@ async fn asked(
             return Ok(Err("This form is not one of ours."));
         }
         let begun = ceremonies.start_discoverable_authentication();
-        return Ok(made(begun.map(|(o, s)| (json_of(o), Asked::Come(s))).map_err(drop), None));
+        return Ok(made(begun.map(|(o, s)| (json_of(o), Challenge::Come(s))).map_err(drop), None));
     }
     let Some(s) = session::of_browser(engine, edition, &visit.headers).await? else { return Ok(Err("You are not signed in.")) };
     let Some(own) = site.factors.as_ref().filter(|f| f.passkeys) else { return Ok(Err("This site has no passkeys.")) };
@@ -127,11 +127,11 @@ async fn asked(
             let known: Vec<CredentialID> = keys.iter().map(|k| k.cred_id().clone()).collect();
             let id = handle(&s.row.provider, &s.row.subject);
             let begun = ceremonies.start_passkey_registration(id, &s.row.name, &s.row.name, Some(known));
-            made(begun.map(|(o, s)| (discoverable(json_of(o)), Asked::Enrol(s))).map_err(drop), Some(s.row.id))
+            made(begun.map(|(o, s)| (discoverable(json_of(o)), Challenge::Enrol(s))).map_err(drop), Some(s.row.id))
         }
         "prove" if !keys.is_empty() => {
             let begun = ceremonies.start_passkey_authentication(&keys);
-            made(begun.map(|(o, s)| (json_of(o), Asked::Prove(s))).map_err(drop), Some(s.row.id))
+            made(begun.map(|(o, s)| (json_of(o), Challenge::Prove(s))).map_err(drop), Some(s.row.id))
         }
         _ => Err("There is no such passkey."),
     })
@@ -177,7 +177,7 @@ pub async fn enrolled(
     name: &str,
 ) -> Result<Option<FactorRow>, StoreError> {
     let (engine, site, visit) = (desk.engine, desk.site(), desk.visit);
-    let Some(Ceremony { asked: Asked::Enrol(state), session: Some(of), .. }) = open(desk, sealed).await? else {
+    let Some(Ceremony { asked: Challenge::Enrol(state), session: Some(of), .. }) = open(desk, sealed).await? else {
         return Ok(None);
     };
     let Some(answer) = read::<RegisterPublicKeyCredential>(credential).filter(|_| of == s.row.id) else { return Ok(None) };
@@ -200,7 +200,7 @@ pub async fn proven(
     credential: &str,
 ) -> Result<Option<FactorRow>, StoreError> {
     let (engine, site, visit) = (desk.engine, desk.site(), desk.visit);
-    let Some(Ceremony { asked: Asked::Prove(state), session: Some(of), .. }) = open(desk, sealed).await? else {
+    let Some(Ceremony { asked: Challenge::Prove(state), session: Some(of), .. }) = open(desk, sealed).await? else {
         return Ok(None);
     };
     let Some(answer) = read::<PublicKeyCredential>(credential).filter(|_| of == s.row.id) else { return Ok(None) };
@@ -215,7 +215,7 @@ pub async fn proven(
 /// The passkey by which somebody comes in.
 pub async fn came(desk: Desk<'_>, sealed: &str, credential: &str) -> Result<Result<FactorRow, &'static str>, StoreError> {
     let (engine, site, visit) = (desk.engine, desk.site(), desk.visit);
-    let Some(Ceremony { asked: Asked::Come(state), .. }) = open(desk, sealed).await? else {
+    let Some(Ceremony { asked: Challenge::Come(state), .. }) = open(desk, sealed).await? else {
         return Ok(Err("passkey-verification"));
     };
     let Some(answer) = read::<PublicKeyCredential>(credential) else { return Ok(Err("passkey-verification")) };

@@ -18,7 +18,7 @@ impl<'a> Journey<'a, Asked> {
             Destination::Gate(ask) => {
                 let (Some(_), Some(began)) = (site.gate(&ask.gate), ask.began_at()) else { return Err(unreadable()) };
                 let mut attempt = Attempt::resume(engine, Place::gate(&ask.gate), &visit.facts, ask.crossing, began);
-                attempt.preface("GET", &ask.target, told_before(&desk, ask).await);
+                attempt.preface("GET", &ask.target, steps_before(&desk, ask).await);
                 attempt
             }
             Destination::Console | Destination::ConsoleFresh | Destination::Device { .. } if site.engineers.is_none() => {
@@ -35,7 +35,7 @@ impl<'a> Journey<'a, Asked> {
 
 /// What happened before, told again: from what was recorded of a crossing, where it goes on after more was asked for, and otherwise from what
 /// the gate sealed.
-pub async fn told_before(desk: &Desk<'_>, ask: &Ask) -> Vec<Step> {
+pub async fn steps_before(desk: &Desk<'_>, ask: &Ask) -> Vec<Step> {
     // What cannot be read is not told again: the crossing then begins with its first steps.
     if !ask.asked.is_empty()
         && let Ok(Some((_, told, _))) = desk.engine.store.crossing(ask.crossing).await

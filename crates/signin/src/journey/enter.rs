@@ -48,7 +48,7 @@ impl<'a> Journey<'a, Proven> {
         let (journey, cookie) = self.begin_session().await?;
         // Nothing is remembered where the next person is another, nor a way that was taken for want of a ticket.
         let shared = site.is_shared(visit.facts.address);
-        let forced = journey.attempt.told(StepCode::TicketNone);
+        let forced = journey.attempt.has_step(StepCode::TicketNone);
         let way = (!shared && !forced).then(|| choose::remember(site, journey.state.0.evidence.way()));
         let (left, secure) = site.address.cookie("left");
         let came_back = (cookies::find(&visit.headers, &left) != Found::None).then(|| cookies::set(&left, "", secure, Some(0)));

@@ -193,7 +193,7 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
         let Desk { engine, edition, visit } = desk;
         let site = desk.site();
         let (target, mut steps) = match &to {
-            Destination::Gate(ask) => (ask.target.as_str(), begin::told_before(&desk, ask).await),
+            Destination::Gate(ask) => (ask.target.as_str(), begin::steps_before(&desk, ask).await),
             Destination::Console | Destination::ConsoleFresh => ("/console/", vec![]),
             Destination::Quay | Destination::Unasked { .. } => ("/", vec![]),
             Destination::Device { .. } => ("/.passeur/device", vec![]),
@@ -265,7 +265,7 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
     /// Same browser, in time, and not used before: from now on it is. For answers of providers, whose people are counted.
     pub async fn check_flow(&mut self, limit: Duration) -> Result<(), Why> {
         self.check_open(limit)?;
-        self.use_up(limit).await.map_err(|why| self.told(why))?;
+        self.use_up(limit).await.map_err(|why| self.note_store_failure(why))?;
         let (engine, leg) = (self.desk.engine, &self.state.0);
         let sent = DateTime::from_timestamp_millis(leg.sent).unwrap_or_else(|| engine.now());
         engine.recorder.flow(leg.by.way().unwrap_or_default(), sent, 0, 1);
@@ -273,7 +273,7 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
     }
 
     /// Where the store did not answer in the middle of checks, the crossing tells of it.
-    pub fn told(&mut self, why: Why) -> Why {
+    pub fn note_store_failure(&mut self, why: Why) -> Why {
         match why {
             Why::Store(e) => {
                 self.attempt.step(|| step!(StoreFailed { how: e.to_string() }));

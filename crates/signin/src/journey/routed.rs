@@ -50,7 +50,7 @@ pub fn unnamed(ways: Vec<String>) -> Decided {
 }
 
 /// The steps that tell of a choice by routes.
-pub fn told(decided: &Decided, by_name: bool, too_many: bool) -> Vec<Step> {
+pub fn steps_of(decided: &Decided, by_name: bool, too_many: bool) -> Vec<Step> {
     let mut out = vec![];
     if by_name {
         out.push(step!(NameAsked));
@@ -103,8 +103,8 @@ impl Routed {
     pub fn steps(&self, edition: &Edition, to: &Destination) -> Vec<Step> {
         // Where there are no routes there is nothing to tell of them.
         let mut out = match self.choice(edition, to).filter(|_| !edition.site.routes.is_empty()) {
-            Some(Choice::Decided(d)) => told(&d, self.typed.is_some(), self.too_many),
-            Some(Choice::NameWanted { ways }) if self.too_many => told(&unnamed(ways), true, true),
+            Some(Choice::Decided(d)) => steps_of(&d, self.typed.is_some(), self.too_many),
+            Some(Choice::NameWanted { ways }) if self.too_many => steps_of(&unnamed(ways), true, true),
             Some(Choice::NameWanted { .. }) | None => vec![],
         };
         let way = self.way.as_str();

@@ -88,7 +88,7 @@ async fn take_a_way(mut journey: Journey<'_, Asked>) -> Done<'_> {
     shared(&desk).into_iter().for_each(|s| journey.step(|| s));
     match route::next(&desk, &journey.to, None) {
         route::Next::Way(way, manner) => {
-            route::tell(&mut journey, &manner);
+            route::note(&mut journey, &manner);
             journey.by_way(&way, *manner).await
         }
         route::Next::Ask(ways, steps) => {

@@ -11,7 +11,7 @@ use crate::factors::prove;
 
 /// What is asked for next.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Next {
+pub enum Missing {
     /// An authentication context, of the provider.
     Context(Vec<String>),
     /// A new sign-in.
@@ -20,24 +20,24 @@ pub enum Next {
     Factor(Vec<String>),
 }
 
-impl Next {
+impl Missing {
     /// A word by which it is known that it was asked for.
     fn code(&self) -> &'static str {
         match self {
-            Next::Context(_) => "context",
-            Next::Fresh => "fresh",
-            Next::Factor(_) => "factor",
+            Missing::Context(_) => "context",
+            Missing::Fresh => "fresh",
+            Missing::Factor(_) => "factor",
         }
     }
 }
 
 /// What of a need can be asked for. A new sign-in comes before a factor, which is proven in the session that it begins.
-pub fn next(site: &Site, way: &str, need: &Need, asked: &[String]) -> Option<Next> {
+pub fn next(site: &Site, way: &str, need: &Need, asked: &[String]) -> Option<Missing> {
     let of_provider = site.provider(way).is_some();
-    let context = (of_provider && !need.contexts.is_empty()).then(|| Next::Context(need.contexts.clone()));
-    let fresh = need.fresh.map(|_| Next::Fresh);
+    let context = (of_provider && !need.contexts.is_empty()).then(|| Missing::Context(need.contexts.clone()));
+    let fresh = need.fresh.map(|_| Missing::Fresh);
     let own = site.factors.as_ref().is_some_and(|own| own.prove(&need.factors));
-    let factor = own.then(|| Next::Factor(need.factors.clone()));
+    let factor = own.then(|| Missing::Factor(need.factors.clone()));
     let first = context.or(fresh).or(factor)?;
     (!asked.iter().any(|a| a == first.code())).then_some(first)
 }
@@ -53,10 +53,10 @@ impl<'a> Journey<'a, Known> {
             return Err(self.stop(e));
         }
         let manner = match next {
-            Next::Factor(wanted) => return prove::ask(self, wanted).await,
-            Next::Context(contexts) => Manner { contexts, ..Manner::default() },
+            Missing::Factor(wanted) => return prove::ask(self, wanted).await,
+            Missing::Context(contexts) => Manner { contexts, ..Manner::default() },
             // Whatever it did before: a proof of before the asking counts for nothing.
-            Next::Fresh => Manner::anew(),
+            Missing::Fresh => Manner::anew(),
         };
         self.with(Asked).by_way(&way, manner).await
     }
@@ -72,11 +72,11 @@ mod tests {
         let site = site.unwrap_or_else(|| panic!("{findings:#?}"));
         let need = Need { contexts: vec!["2".into()], fresh: Some(chrono::Duration::minutes(5)), factors: vec!["otp".into()] };
         let asked = |a: &[&str]| next(&site, "pilotage", &need, &a.iter().map(|s| (*s).to_owned()).collect::<Vec<_>>());
-        assert_eq!(asked(&[]), Some(Next::Context(vec!["2".into()])));
+        assert_eq!(asked(&[]), Some(Missing::Context(vec!["2".into()])));
         assert_eq!(asked(&["context"]), None, "it did not come back");
-        assert_eq!(next(&site, "harbour-password", &need, &[]), Some(Next::Fresh), "no provider knows contexts there");
+        assert_eq!(next(&site, "harbour-password", &need, &[]), Some(Missing::Fresh), "no provider knows contexts there");
         let factor = Need { factors: vec!["otp".into()], ..Need::default() };
-        assert_eq!(next(&site, "pilotage", &factor, &["fresh".into()]), Some(Next::Factor(vec!["otp".into()])));
+        assert_eq!(next(&site, "pilotage", &factor, &["fresh".into()]), Some(Missing::Factor(vec!["otp".into()])));
         let unknown = Need { factors: vec!["face".into()], ..Need::default() };
         assert_eq!(next(&site, "pilotage", &unknown, &[]), None, "nothing of ours proves it");
         assert_eq!(next(&site, "pilotage", &Need::default(), &[]), None);

@@ -57,7 +57,7 @@ pub(super) async fn tried(tried: &mut Try<'_>, way: &PasswordWay, entered: &Ente
         }
         Err(why) => {
             let not_now = matches!(why, NotBound::NotNow(_));
-            tried.step(|| told(&way.directory, &way.subject, name, why));
+            tried.step(|| step_of(&way.directory, &way.subject, name, why));
             let outcome = if not_now { Outcome::Failed } else { Outcome::CheckFailed };
             let id = tried.note(outcome).await?;
             tokio::time::sleep(FLOOR.saturating_sub(began.elapsed())).await;
@@ -68,7 +68,7 @@ pub(super) async fn tried(tried: &mut Try<'_>, way: &PasswordWay, entered: &Ente
 }
 
 /// Why it did not work, for engineers. A name that nobody has is not kept.
-fn told(directory: &str, subject: &str, name: &str, why: NotBound) -> Step {
+fn step_of(directory: &str, subject: &str, name: &str, why: NotBound) -> Step {
     match why {
         NotBound::NoPerson(state) => {
             step!(PasswordNobody { directory, characters: name.chars().count() as i64, why: Param::reason(state.code()) })

@@ -174,7 +174,7 @@ async fn came(
         Err(NotTaken::NotNow(how)) => return not_now(tried, how),
         Err(NotTaken::Bindings) => return tried.fell(step!(TicketBindings)),
         Err(NotTaken::Other(how)) => return tried.fell(step!(TicketNotTaken { how })),
-        Err(NotTaken::Fault(fault)) => return tried.fell(told(fault)),
+        Err(NotTaken::Fault(fault)) => return tried.fell(step_of(fault)),
     };
     // On every node together, and before anything is made of it.
     if !engine.store.use_once(&taken.once.0, taken.once.1).await? {
@@ -255,7 +255,7 @@ fn version(kvno: Option<u32>) -> String {
 }
 
 /// The step of a fault.
-fn told(fault: Fault) -> Step {
+fn step_of(fault: Fault) -> Step {
     let versions = |all: Vec<u32>| all.iter().map(u32::to_string).collect::<Vec<_>>();
     match fault {
         Fault::WrongService { asked, wanted } => {

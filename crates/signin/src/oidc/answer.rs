@@ -157,7 +157,7 @@ async fn take(journey: &mut Journey<'_, Answered<Oidc>>, link: &OidcLink, parsed
     let name = link.provider.name.clone();
     let of = Evidence::of(WayIn::Oidc, name.clone(), id_token.subject(), link.provider.issuer.clone());
     let evidence = Evidence { claims, userinfo, referred, factors, ..of };
-    tell_claims(attempt, &evidence);
+    note_claims(attempt, &evidence);
     attempt.who = Some(Who { provider: name, subject: evidence.subject.clone(), name: display_name(&evidence) });
     Ok((evidence, tokens))
 }
@@ -339,7 +339,7 @@ fn decoded(token: &str) -> String {
     parts.join("\n.\n")
 }
 
-fn tell_claims(attempt: &mut Attempt, evidence: &Evidence) {
+fn note_claims(attempt: &mut Attempt, evidence: &Evidence) {
     let mut claims: Vec<String> = evidence.claims.keys().map(|k| format!("{k} (id_token)")).collect();
     if let UserInfo::Answered { claims: more } = &evidence.userinfo {
         claims.extend(more.keys().map(|k| format!("{k} (userinfo)")));

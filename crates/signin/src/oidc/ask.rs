@@ -19,7 +19,7 @@ pub fn sent_step(site: &Site, link: &OidcLink, leg: &Leg<Oidc>, lang: Lang) -> S
     step!(SentToProvider {
         provider: link.provider.name.as_str(),
         endpoint: leg.by.endpoint.as_str(),
-        parameters: request.told(),
+        parameters: request.shown(),
         redirect_uri: redirect_uri.as_str()
     })
 }

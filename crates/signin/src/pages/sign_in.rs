@@ -108,7 +108,7 @@ impl Form<'_> {
         }
     }
 
-    fn told(&self, wrong: Word) -> Markup {
+    fn message(&self, wrong: Word) -> Markup {
         let lang = self.lang;
         html! {
             @match &self.said {
@@ -132,7 +132,7 @@ impl Form<'_> {
         let lang = self.lang;
         let content = html! {
             p.lead { (self.way.title) ", " (self.place) }
-            (self.told(wrong))
+            (self.message(wrong))
             form method="post" action=(format!("/.passeur/way/{}", self.way.name)) {
                 input type="hidden" name="flow" value=(self.flow);
                 (fields)
@@ -165,7 +165,7 @@ impl Form<'_> {
         let nothing_else = offer.on.is_none() && offer.take.is_none() && self.another.is_none();
         let content = html! {
             p.lead { (self.way.title) ", " (self.place) }
-            (self.told(Word::EmergencyWrong))
+            (self.message(Word::EmergencyWrong))
             (take)
             @if nothing_else { p { (say(Word::NoOtherWay, lang)) } }
             nav.ways {
@@ -209,7 +209,7 @@ impl Form<'_> {
         let flow = html! { input type="hidden" name="flow" value=(self.flow); };
         let content = html! {
             p.lead { (self.way.title) ", " (self.place) }
-            (self.told(Word::PasskeyRefused))
+            (self.message(Word::PasskeyRefused))
             (passkey_form(lang, "come", &format!("/.passeur/way/{}", self.way.name), flow, Word::UsePasskey))
             @if let Some(a) = self.another { nav.ways { a href=(a) { (say(Word::AnotherWay, lang)) } } }
             (passkey_script())

@@ -218,7 +218,7 @@ async fn take(desk: Desk<'_>, attempt: &mut Attempt, link: &SamlLink, form: &For
     let assertion = believed(desk, attempt, link, form, request).await?;
     once(engine, attempt, link, &assertion).await?;
     let evidence = to_evidence(attempt, link, &assertion, engine.now())?;
-    tell(engine, attempt, &link.own, &assertion, &evidence);
+    note_assertion(engine, attempt, &link.own, &assertion, &evidence);
     attempt.who =
         Some(Who { provider: link.provider.name.clone(), subject: evidence.subject.clone(), name: display_name(&evidence) });
     let provider = ProviderSession {
@@ -375,7 +375,7 @@ fn to_evidence(attempt: &mut Attempt, link: &SamlLink, assertion: &Assertion, ar
     })
 }
 
-fn tell(engine: &Engine, attempt: &mut Attempt, own: &OwnSaml, assertion: &Assertion, evidence: &Evidence) {
+fn note_assertion(engine: &Engine, attempt: &mut Attempt, own: &OwnSaml, assertion: &Assertion, evidence: &Evidence) {
     let shown = &assertion.shown;
     let mut signed = match (shown.response, shown.assertion) {
         (true, true) => "response and assertion signed",

@@ -145,7 +145,7 @@ async fn heard<'a>(desk: Desk<'a>, provider: &str, body: Body) -> Done<'a> {
             Err(e) => e.to_string(),
         },
         Ok(Read::Answer(read)) => match read {
-            Ok(done) => return Ok(told(edition, visit, &done.request, done.everywhere, by_form)),
+            Ok(done) => return Ok(signed_out_page(edition, visit, &done.request, done.everywhere, by_form)),
             Err(e) => e.to_string(),
         },
     };
@@ -160,7 +160,7 @@ enum Read {
 }
 
 /// The page after the provider's answer. Only the browser that asked learns more than that it is signed out here.
-fn told(edition: &Edition, visit: &Visit, request: &str, everywhere: bool, by_form: bool) -> Response {
+fn signed_out_page(edition: &Edition, visit: &Visit, request: &str, everywhere: bool, by_form: bool) -> Response {
     let mine = match cookies::find(&visit.headers, &edition.site.address.cookie("left").0) {
         Found::One(id) => id == request,
         // With a form of another site no cookie comes.

@@ -20,13 +20,24 @@ pub struct Running {
 
 impl Running {
     pub fn start(args: &[&str]) -> Running {
-        let me = std::env::current_exe().expect("our own path");
-        let mut child = Command::new(me).args(args).stdout(Stdio::piped()).spawn().expect("a process");
+        let mut command = Command::new(std::env::current_exe().expect("our own path"));
+        command.args(args);
+        Running::spawn(command)
+    }
+
+    /// From a command that runs a role in the end.
+    pub fn spawn(mut command: Command) -> Running {
+        let mut child = command.stdout(Stdio::piped()).spawn().expect("a process");
         let mut line = String::new();
         BufReader::new(child.stdout.take().expect("its output")).read_line(&mut line).expect("a line");
         let mut addresses = line.split_whitespace().map(|a| a.parse().expect("an address"));
         let mut next = || addresses.next().expect("two addresses");
         Running { child, clear: next(), secure: next() }
+    }
+
+    /// Its number.
+    pub fn id(&self) -> u32 {
+        self.child.id()
     }
 
     /// CPU time used so far, in seconds.

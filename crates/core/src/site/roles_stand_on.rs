@@ -8,7 +8,7 @@ use std::collections::BTreeSet;
 
 /// Parts of a site by name, as the roles of engineers stand on them.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Standing {
+pub struct RolesStandOn {
     /// Providers and ways in, also those whose people may come by a passkey.
     pub ways: BTreeSet<String>,
     pub directories: BTreeSet<String>,
@@ -20,8 +20,8 @@ pub struct Standing {
 
 impl Site {
     /// What the roles of engineers stand on; nothing where nobody has any.
-    pub fn roles_stand_on(&self) -> Standing {
-        let mut out = Standing::default();
+    pub fn roles_stand_on(&self) -> RolesStandOn {
+        let mut out = RolesStandOn::default();
         let Some(access) = &self.engineers else { return out };
         out.directories.extend(access.directories.iter().cloned());
         let mut names: Vec<&str> = access.ways.iter().map(String::as_str).collect();

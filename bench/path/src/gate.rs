@@ -7,16 +7,17 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use async_trait::async_trait;
-use http::{HeaderMap, Request, Response, StatusCode};
+use http::{HeaderMap, HeaderName, HeaderValue, Request, Response, StatusCode};
 use passeur_core::circumstances::{Circumstances, RequestFacts};
 use passeur_core::decide::{Decision, fold};
+use passeur_core::delivery::Delivered;
 use passeur_core::document::compile;
 use passeur_core::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, UserInfo, WayIn};
 use passeur_core::id::{CrossingId, Token};
 use passeur_core::site::Site;
 use passeur_core::step;
 use passeur_core::step::{Silent, Step};
-use passeur_gateway::admission::Admission;
+use passeur_gateway::admission::{Admission, Filing};
 use passeur_gateway::body::{Body, empty};
 use passeur_gateway::control::{Control, Interrupted, NoSession, Presented, Proof, Ticket, UpstreamFailure};
 use passeur_gateway::edition::{WebEdition, WebLive};
@@ -103,6 +104,16 @@ pub fn evidence(i: usize) -> Evidence {
         }],
         ..Evidence::of(WayIn::Oidc, "p", format!("s{i}"), "http://p.localhost")
     }
+}
+
+/// What the application is told of somebody.
+pub fn delivered(site: &Site, i: usize) -> Vec<(HeaderName, HeaderValue)> {
+    let at = Circumstances::at(chrono::Utc::now());
+    let Decision::Admitted(admitted) = fold(site, &site.gates[0], &evidence(i), &at, &mut Silent) else { panic!("not admitted") };
+    let header = |d: &Delivered| {
+        (HeaderName::from_bytes(d.name.as_bytes()).expect("a name"), HeaderValue::from_bytes(&d.value).expect("a value"))
+    };
+    admitted.headers().iter().map(header).collect()
 }
 
 /// The token of a session, known to the load as well.
@@ -217,8 +228,9 @@ pub fn run(upstream: SocketAddr, folder: Option<PathBuf>, sessions: usize) {
             };
             let session = held.hold(0, Uuid::from_u128(i as u128), now, now, None).expect("nothing ended");
             let crossing = CrossingId::new(now, [0, 0, 0, (i >> 8) as u8, i as u8]);
-            let admission = Admission::new(session, &edition, 0, Some(0), admitted, crossing).expect("headers");
-            table.put(token(i).digest(), Arc::new(admission));
+            let shown = token(i).digest();
+            let filing = Filing { shown: &shown, look: 0, generation: Some(0), lifetimes: &edition.site.lifetimes, crossing };
+            table.put(Arc::new(Admission::new(session, &edition, filing, admitted).expect("headers")));
         }
         let (_stop, stopped) = watch::channel(false);
         let parts = Parts { control: Arc::new(Nobody), web, table, clock: Clock::system() };
