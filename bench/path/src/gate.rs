@@ -229,7 +229,13 @@ pub fn run(upstream: SocketAddr, folder: Option<PathBuf>, sessions: usize) {
             let session = held.hold(0, Uuid::from_u128(i as u128), now, now, None).expect("nothing ended");
             let crossing = CrossingId::new(now, [0, 0, 0, (i >> 8) as u8, i as u8]);
             let shown = token(i).digest();
-            let filing = Filing { shown: &shown, look: 0, generation: Some(0), lifetimes: &edition.site.lifetimes, crossing };
+            let filing = Filing {
+                shown: &shown,
+                look: 0,
+                generation: Some(0),
+                lifetimes: &edition.site.lifetimes_at(None, Some(gate)),
+                crossing,
+            };
             table.put(Arc::new(Admission::new(session, &edition, filing, admitted).expect("headers")));
         }
         let (_stop, stopped) = watch::channel(false);

@@ -48,7 +48,8 @@ fn count(role: &str, upstream: &str, out: &Path) -> u64 {
 }
 
 fn control(what: &str, process: u32) {
-    let done = Command::new("callgrind_control").args([what, &process.to_string()]).stdout(Stdio::null()).status();
+    let done =
+        Command::new("callgrind_control").args([what, &process.to_string()]).stdout(Stdio::null()).stderr(Stdio::null()).status();
     assert!(done.is_ok_and(|s| s.success()), "callgrind_control {what}");
 }
 

@@ -5,8 +5,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::Moment;
 
-/// Lifetimes of sessions, from the edition.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+/// Lifetimes of sessions, from the edition. By default nothing lives.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Lifetimes {
     /// Ends this long after the last request.
     pub idle: Duration,

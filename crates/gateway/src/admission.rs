@@ -5,7 +5,6 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 
 use bytes::Bytes;
-use chrono::Duration;
 use http::{HeaderName, HeaderValue};
 use passeur_core::Moment;
 use passeur_core::decide::Admitted;
@@ -59,13 +58,12 @@ pub struct Admission {
     names: Arc<Names>,
     packed: Packed,
     bounds: Option<Box<Bounds>>,
+    /// The millisecond from which time alone may have changed the decision; [`i64::MAX`] for none.
+    good_until: i64,
     /// What the table finds it by.
     pub(crate) key: Key,
     /// One more than the session's generation when it was decided; none where it changed meanwhile, so that this counts once.
     generation: Option<NonZeroU32>,
-    /// How long the session lasts at this gate, in seconds.
-    idle: u32,
-    absolute: u32,
     /// The gate lets this person in no more, whatever else the session opens.
     withdrawn: AtomicBool,
 }
@@ -79,10 +77,10 @@ pub(crate) type Key = [u8; 16];
 struct Bounds {
     /// How the requests look that it was decided for.
     look: u64,
-    /// The moment from which time alone may have changed the decision.
-    good_until: Option<Moment>,
     /// Paths at or below which it is good; none for all.
     paths: Option<Box<[String]>>,
+    /// How long the session lasts, where that is not as long as at the gate anyhow.
+    lifetimes: Option<Lifetimes>,
 }
 
 /// How an admission is kept.
@@ -100,15 +98,12 @@ pub struct Filing<'a> {
     pub crossing: CrossingId,
 }
 
-fn seconds(of: Duration) -> u32 {
-    u32::try_from(of.num_seconds().max(0)).unwrap_or(u32::MAX)
-}
-
 impl Admission {
     /// Keeps what was decided. None when a value is no HTTP header after all, or the edition has no such gate: fails closed.
     pub fn new(session: Arc<LiveSession>, edition: &WebEdition, filing: Filing<'_>, admitted: Admitted) -> Option<Admission> {
-        let bounds = Bounds { look: filing.look, good_until: admitted.good_until(), paths: None };
         let names = edition.names(admitted.gate())?.clone();
+        let lifetimes = Some(admitted.lifetimes(filing.lifetimes)).filter(|l| *l != names.lifetimes());
+        let bounds = Bounds { look: filing.look, paths: None, lifetimes };
         let mut values = vec![None; names.set().len()];
         for d in admitted.headers() {
             HeaderValue::from_bytes(&d.value).ok()?;
@@ -116,7 +111,6 @@ impl Admission {
         }
         let Person { provider, subject } = admitted.person();
         let packed = Packed::of(&Contents { provider, subject, sections: admitted.sections(), values: &values });
-        let lifetimes = admitted.lifetimes(filing.lifetimes);
         Some(Admission {
             session,
             crossing: filing.crossing,
@@ -124,10 +118,9 @@ impl Admission {
             names,
             packed,
             bounds: bounds.boxed(),
+            good_until: admitted.good_until().map_or(i64::MAX, |m| m.timestamp_millis()),
             key: key(filing.shown, filing.look),
             generation: filing.generation.and_then(|g| NonZeroU32::new(g.wrapping_add(1))),
-            idle: seconds(lifetimes.idle),
-            absolute: seconds(lifetimes.absolute),
             withdrawn: AtomicBool::new(false),
         })
     }
@@ -171,21 +164,18 @@ impl Admission {
 
     /// The moment from which time alone may have changed the decision.
     pub fn good_until(&self) -> Option<Moment> {
-        self.bounds.as_ref()?.good_until
+        (self.good_until != i64::MAX).then(|| Moment::from_timestamp_millis(self.good_until)).flatten()
     }
 
     /// How long the session lasts at this gate.
     pub(crate) fn limits(&self) -> Lifetimes {
-        Lifetimes { idle: Duration::seconds(self.idle.into()), absolute: Duration::seconds(self.absolute.into()) }
+        self.bounds.as_ref().and_then(|b| b.lifetimes).unwrap_or_else(|| self.names.lifetimes())
     }
 
     /// The same within the bounds of a token: until a moment, and at some paths only.
     pub fn within(mut self, until: Option<Moment>, paths: Option<Vec<String>>) -> Admission {
         let mut bounds = self.bounds.take().map(|b| *b).unwrap_or_default();
-        bounds.good_until = match (bounds.good_until, until) {
-            (Some(a), Some(b)) => Some(a.min(b)),
-            (a, b) => a.or(b),
-        };
+        self.good_until = self.good_until.min(until.map_or(i64::MAX, |m| m.timestamp_millis()));
         bounds.paths = paths.map(Vec::into_boxed_slice);
         self.bounds = bounds.boxed();
         self
@@ -229,7 +219,7 @@ impl Admission {
     pub(crate) fn fits(&self, look: u64, now: Moment) -> bool {
         !self.withdrawn.load(Ordering::Acquire)
             && self.look() == look
-            && self.good_until().is_none_or(|until| now < until)
+            && now.timestamp_millis() < self.good_until
             && self.generation.is_some_and(|g| g.get() == self.session.generation().wrapping_add(1))
     }
 
@@ -278,7 +268,7 @@ pub(crate) fn key(shown: &[u8; 32], look: u64) -> Key {
 impl Bounds {
     /// None where nothing bounds it.
     fn boxed(self) -> Option<Box<Bounds>> {
-        (self.look != 0 || self.good_until.is_some() || self.paths.is_some()).then(|| Box::new(self))
+        (self.look != 0 || self.paths.is_some() || self.lifetimes.is_some()).then(|| Box::new(self))
     }
 }
 

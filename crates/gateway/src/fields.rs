@@ -1,9 +1,9 @@
 //! What the names of a request's fields mean at a gate: what goes no further, and what has to be looked at. The requests of a connection
 //! have mostly the same fields in the same order, so that a connection keeps this for the next one.
 
-use http::HeaderMap;
 use std::sync::LazyLock;
 
+use http::HeaderMap;
 use http::header::{AUTHORIZATION, CONNECTION, CONTENT_LENGTH, COOKIE, EXPECT, HOST, HeaderName, TRANSFER_ENCODING, UPGRADE};
 
 use crate::claims;

@@ -3,6 +3,7 @@
 
 use http::HeaderName;
 use passeur_core::delivery::{fold_name, folds_to};
+use passeur_core::session::Lifetimes;
 use passeur_core::site::Gate;
 use passeur_live::edition::Edition;
 
@@ -34,6 +35,7 @@ impl Folded {
 pub(crate) struct Names {
     gate: String,
     edition: i32,
+    lifetimes: Lifetimes,
     set: Vec<HeaderName>,
     strip: Folded,
 }
@@ -46,7 +48,13 @@ impl Names {
         let set = all.iter().map(|n| HeaderName::from_bytes(n.as_bytes()).ok()).collect::<Option<_>>()?;
         // A ticket goes there, another one with each request.
         let shown = gate.web().ticket.as_ref().map(|_| "authorization");
-        Some(Names { gate: gate.name.clone(), edition: edition.number, set, strip: Folded::of(all.iter().copied().chain(shown)) })
+        Some(Names {
+            gate: gate.name.clone(),
+            edition: edition.number,
+            lifetimes: edition.site.lifetimes_at(None, Some(gate)),
+            set,
+            strip: Folded::of(all.iter().copied().chain(shown)),
+        })
     }
 
     /// The gate whose they are.
@@ -57,6 +65,11 @@ impl Names {
     /// The number of the edition that says so.
     pub(crate) fn edition(&self) -> i32 {
         self.edition
+    }
+
+    /// How long a session lasts at the gate, where neither its network nor a rule leaves less.
+    pub(crate) fn lifetimes(&self) -> Lifetimes {
+        self.lifetimes
     }
 
     /// Names to set, in the order of the site file.
