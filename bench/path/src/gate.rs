@@ -123,6 +123,11 @@ pub fn token(i: usize) -> Token {
     Token::from_random(bytes)
 }
 
+/// Cookies of a hundred people at the first gate.
+pub fn cookies() -> Vec<String> {
+    (0..100).map(|i| format!("passeur-gate={}", token(i * GATES).reveal())).collect()
+}
+
 /// Nothing of the load comes here.
 struct Nobody;
 

@@ -6,7 +6,8 @@ use std::net::{SocketAddr, TcpStream};
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use crate::gate::token;
+use crate::gate::cookies;
+use crate::load::BROWSER;
 use crate::process::Running;
 
 /// Requests before counting, and requests that are counted.
@@ -53,15 +54,11 @@ fn control(what: &str, process: u32) {
     assert!(done.is_ok_and(|s| s.success()), "callgrind_control {what}");
 }
 
+/// The request of the load.
 fn request(at: SocketAddr) -> Vec<u8> {
-    let head = format!(
-        "GET /1k HTTP/1.1\r\nhost: g0.bench.localhost:{}\r\nuser-agent: Mozilla/5.0 (X11; Linux x86_64) bench\r\n\
-         accept: text/html,application/xhtml+xml\r\naccept-language: en-GB,en;q=0.8,fr;q=0.6\r\naccept-encoding: gzip, br\r\n\
-         cookie: passeur-gate={}\r\n\r\n",
-        at.port(),
-        token(0).reveal()
-    );
-    head.into_bytes()
+    let browser: String = BROWSER.iter().map(|(name, value)| format!("{name}: {value}\r\n")).collect();
+    let (port, cookie) = (at.port(), cookies().swap_remove(0));
+    format!("GET /1k HTTP/1.1\r\nhost: g0.bench.localhost:{port}\r\n{browser}cookie: {cookie}\r\n\r\n").into_bytes()
 }
 
 /// One request and its whole answer.

@@ -10,7 +10,7 @@ mod instructions;
 pub mod load;
 mod memory;
 mod process;
-pub mod rounds;
+mod rounds;
 mod shape;
 mod tls;
 mod upstream;

@@ -12,6 +12,14 @@ use rustls::pki_types::ServerName;
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 
+/// What a browser sends with each request, besides host and cookie.
+pub const BROWSER: [(&str, &str); 4] = [
+    ("user-agent", "Mozilla/5.0 (X11; Linux x86_64) bench"),
+    ("accept", "text/html,application/xhtml+xml"),
+    ("accept-language", "en-GB,en;q=0.8,fr;q=0.6"),
+    ("accept-encoding", "gzip, br"),
+];
+
 /// What to ask.
 #[derive(Clone)]
 pub struct Ask {
@@ -69,12 +77,10 @@ async fn one(ask: Ask, i: usize, from: Instant, until: Instant) -> Vec<u32> {
     let mut out = Vec::with_capacity(100_000);
     let cookie = ask.cookies.get(i % ask.cookies.len().max(1));
     loop {
-        let mut request = Request::get(ask.path)
-            .header("host", &ask.host)
-            .header("user-agent", "Mozilla/5.0 (X11; Linux x86_64) bench")
-            .header("accept", "text/html,application/xhtml+xml")
-            .header("accept-language", "en-GB,en;q=0.8,fr;q=0.6")
-            .header("accept-encoding", "gzip, br");
+        let mut request = Request::get(ask.path).header("host", &ask.host);
+        for (name, value) in BROWSER {
+            request = request.header(name, value);
+        }
         if let Some(c) = cookie {
             request = request.header("cookie", c);
         }

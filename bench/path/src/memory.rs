@@ -1,6 +1,6 @@
 //! Memory of the data path: what an idle session takes, and whether anything grows with requests.
 
-use crate::gate::{GATES, token};
+use crate::gate::cookies;
 use crate::load::{self, Ask};
 use crate::process::Running;
 
@@ -15,7 +15,7 @@ pub fn measure() -> String {
     let resident = |sessions: u64| Running::start(&["gate", &at, "--sessions", &sessions.to_string()]).memory("VmRSS");
     let each = (resident(MANY).saturating_sub(resident(FEW))) * 1024 / (MANY - FEW);
     let gate = Running::start(&["gate", &at]);
-    let cookies = (0..100).map(|i| format!("passeur-gate={}", token(i * GATES).reveal())).collect();
+    let cookies = cookies();
     let host = format!("g0.bench.localhost:{}", gate.clear.port());
     let ask = Ask { at: gate.clear, tls: None, host, path: "/1k", cookies };
     // Buffers, pools and the allocator's own reserve are there after the first requests.

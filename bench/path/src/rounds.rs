@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use crate::gate::{GATES, token};
+use crate::gate::cookies;
 use crate::load::{self, Ask, Measured};
 use crate::process::Running;
 use crate::tls;
@@ -125,7 +125,7 @@ fn speed(r: &Round) -> f64 {
 fn measure(case: &Case, rounds: usize, seconds: u64, set: &Set) -> String {
     let connector = case.tls.then(|| tls::connector(&set.folder));
     let host = format!("g0.bench.localhost:{}", set.gate.clear.port());
-    let cookies: Vec<String> = (0..100).map(|i| format!("passeur-gate={}", token(i * GATES).reveal())).collect();
+    let cookies = cookies();
     let ask = |to: &Running, cookies: &[String]| Ask {
         at: if case.tls { to.secure } else { to.clear },
         tls: connector.clone(),

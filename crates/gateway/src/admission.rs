@@ -164,7 +164,8 @@ impl Admission {
 
     /// The moment from which time alone may have changed the decision.
     pub fn good_until(&self) -> Option<Moment> {
-        (self.good_until != i64::MAX).then(|| Moment::from_timestamp_millis(self.good_until)).flatten()
+        // What stands for none is no moment.
+        Moment::from_timestamp_millis(self.good_until)
     }
 
     /// How long the session lasts at this gate.
@@ -249,12 +250,12 @@ impl Admission {
 
     /// The crossing in which a refusal by a section was recorded, if it was.
     pub fn refused_by(&self, section: usize) -> Option<CrossingId> {
-        self.session.crossing_of(self.gate(), &self.refusal_by(section))
+        self.session.crossing_of_refusal(&self.refusal_by(section))
     }
 
     /// Notes in which crossing a refusal by a section was recorded.
     pub fn note_refused_by(&self, section: usize, crossing: CrossingId) {
-        self.session.recorded(self.gate(), &self.refusal_by(section), crossing);
+        self.session.recorded_refusal(self.refusal_by(section), crossing);
     }
 }
 

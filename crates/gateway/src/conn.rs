@@ -12,6 +12,7 @@ use http::header::{COOKIE, HOST};
 use http::{HeaderMap, HeaderName, HeaderValue, Method, Uri};
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::forwarded::{self, ProxyField, Way};
+use passeur_live::clock::ticks;
 
 use crate::admission::Admission;
 use crate::bearer::{Bearer, Written};
@@ -19,7 +20,6 @@ use crate::edition::{Place, WebEdition};
 use crate::fields::Fields;
 use crate::listener::Places;
 use crate::outgoing::From;
-use passeur_live::clock::ticks;
 
 /// What was found out for one edition (by number) and one gate (by index).
 struct Kept<T> {

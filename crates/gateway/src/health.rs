@@ -5,11 +5,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use futures_util::StreamExt;
+use passeur_live::clock::ticks;
 use tokio::sync::watch;
 
 use crate::edition::WebLive;
 use crate::target::Target;
-use passeur_live::clock::ticks;
 
 /// How often the list of upstreams is looked through.
 const LOOK_EVERY: Duration = Duration::from_millis(500);

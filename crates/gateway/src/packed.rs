@@ -45,6 +45,11 @@ fn cut<'a>(rest: &mut &'a [u8], n: usize) -> &'a [u8] {
     front
 }
 
+/// Whether a bit is set.
+fn bit(bits: &[u8], i: usize) -> bool {
+    bits.get(i / 8).is_some_and(|b| b >> (i % 8) & 1 == 1)
+}
+
 impl Packed {
     pub(crate) fn of(contents: &Contents<'_>) -> Packed {
         let Contents { provider, subject, sections, values } = contents;
@@ -68,14 +73,14 @@ impl Packed {
     /// Whether a section, by index, lets this person in.
     pub(crate) fn section(&self, index: usize) -> bool {
         let (_, _, sections, bits) = self.begin();
-        index < sections && bits.get(index / 8).is_some_and(|b| b >> (index % 8) & 1 == 1)
+        index < sections && bit(bits, index)
     }
 
     /// What is in it, where the gate delivers so many names.
     pub(crate) fn read<T>(&self, names: usize, read: impl FnOnce(Contents<'_>) -> T) -> T {
         let (provider, subject, sections, mut rest) = self.begin();
         let bits = cut(&mut rest, sections.div_ceil(8));
-        let sections: Vec<bool> = (0..sections).map(|i| bits.get(i / 8).is_some_and(|b| b >> (i % 8) & 1 == 1)).collect();
+        let sections: Vec<bool> = (0..sections).map(|i| bit(bits, i)).collect();
         let lengths: Vec<usize> = (0..names).map(|_| take(&mut rest)).collect();
         let provider = std::str::from_utf8(cut(&mut rest, provider)).unwrap_or_default();
         let subject = std::str::from_utf8(cut(&mut rest, subject)).unwrap_or_default();

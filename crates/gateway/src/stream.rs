@@ -11,6 +11,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use http_body::{Body as HttpBody, Frame, SizeHint};
 use hyper::body::Incoming;
+use passeur_live::clock::ticks;
 use tokio::sync::futures::OwnedNotified;
 
 use crate::bearer::Bearer;
@@ -22,7 +23,6 @@ use crate::fields;
 use crate::hold::{Hold, Word};
 use crate::upstream::pool::Lease;
 use crate::waits::Wait;
-use passeur_live::clock::ticks;
 
 /// How long a body may stand still.
 const STILL_LIMIT: Duration = Duration::from_secs(600);

@@ -1,10 +1,9 @@
 //! Admissions in memory, beside the sessions they belong to: a cache of what the store and core said, never an authority of its own.
 
-use std::borrow::Borrow;
 use std::collections::HashSet;
-use std::hash::{Hash, Hasher};
 use std::sync::{Arc, Mutex, RwLock, Weak};
 
+use passeur_live::by_key::{ByKey, Keyed};
 use passeur_live::session::LiveSession;
 use passeur_live::sessions::Sessions;
 use uuid::Uuid;
@@ -15,30 +14,13 @@ const SHARDS: usize = 16;
 /// The most admissions kept in memory on a node; more are loaded again from the store when they are next used.
 const ADMISSIONS_MAX: usize = 200_000;
 
-/// An admission that is found by its key, which stands in it once.
-struct ByKey(Arc<Admission>);
-
-impl Borrow<Key> for ByKey {
-    fn borrow(&self) -> &Key {
-        &self.0.key
+impl Keyed<Key> for Admission {
+    fn key(&self) -> &Key {
+        &self.key
     }
 }
 
-impl PartialEq for ByKey {
-    fn eq(&self, other: &ByKey) -> bool {
-        self.0.key == other.0.key
-    }
-}
-
-impl Eq for ByKey {}
-
-impl Hash for ByKey {
-    fn hash<H: Hasher>(&self, state: &mut H) {
-        self.0.key.hash(state);
-    }
-}
-
-type Shard = HashSet<ByKey>;
+type Shard = HashSet<ByKey<Key, Admission>>;
 
 /// The admissions of a node.
 pub struct Table {
@@ -66,20 +48,20 @@ impl Table {
     /// The admission of a token, for requests that look like this.
     pub fn get(&self, digest: &[u8; 32], look: u64) -> Option<Arc<Admission>> {
         let key = admission::key(digest, look);
-        self.shard(&key).read().unwrap_or_else(|e| e.into_inner()).get(&key).map(|ByKey(a)| a.clone())
+        self.shard(&key).read().unwrap_or_else(|e| e.into_inner()).get(&key).map(|a| a.0.clone())
     }
 
     /// Keeps an admission, unless its session was ended while it was made.
     pub fn put(&self, admission: Arc<Admission>) {
         let mut shard = self.shard(&admission.key).write().unwrap_or_else(|e| e.into_inner());
         if shard.len() >= ADMISSIONS_MAX / SHARDS {
-            shard.retain(|ByKey(a)| !a.session.is_ended());
+            shard.retain(|a| !a.0.session.is_ended());
         }
         // An end that comes later finds it here: it flags the session first and then looks through the shards.
         if shard.len() < ADMISSIONS_MAX / SHARDS && !admission.session.is_ended() {
-            let before = shard.replace(ByKey(admission));
+            let before = shard.replace(ByKey::new(admission));
             drop(shard);
-            self.stray(before.map(|ByKey(a)| a));
+            self.stray(before.map(|a| a.0));
         }
     }
 
@@ -107,7 +89,7 @@ impl Table {
     /// Forgets every admission of a session that is over.
     pub fn forget_session(&self, id: Uuid) {
         for shard in &self.shards {
-            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|ByKey(a)| a.session.id != id);
+            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|a| a.0.session.id != id);
         }
     }
 
@@ -118,7 +100,7 @@ impl Table {
         for shard in &self.shards {
             let mut shard = shard.write().unwrap_or_else(|e| e.into_inner());
             // One count is that of the admission taken out here.
-            held.extend(shard.extract_if(|ByKey(a)| theirs(a)).map(|ByKey(a)| a).filter(|a| Arc::strong_count(a) > 1));
+            held.extend(shard.extract_if(|a| theirs(&a.0)).map(|a| a.0).filter(|a| Arc::strong_count(a) > 1));
         }
         // Looked at last: what a newer admission takes the place of goes from the table there, and must not be missed.
         let before = self.strays().into_iter().filter(|a| theirs(a));
@@ -137,7 +119,7 @@ impl Table {
     /// Forgets the admissions of sessions that ended.
     pub fn forget_ended(&self) {
         for shard in &self.shards {
-            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|ByKey(a)| !a.session.is_ended());
+            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|a| !a.0.session.is_ended());
         }
     }
 
@@ -145,7 +127,7 @@ impl Table {
     pub fn admissions(&self) -> Vec<Arc<Admission>> {
         self.shards
             .iter()
-            .flat_map(|s| s.read().unwrap_or_else(|e| e.into_inner()).iter().map(|ByKey(a)| a.clone()).collect::<Vec<_>>())
+            .flat_map(|s| s.read().unwrap_or_else(|e| e.into_inner()).iter().map(|a| a.0.clone()).collect::<Vec<_>>())
             .collect()
     }
 
@@ -161,7 +143,7 @@ impl Table {
     /// Forgets the admissions of sessions that `keep` does not want, so that memory follows use.
     pub fn prune(&self, keep: &dyn Fn(&LiveSession) -> bool) {
         for shard in &self.shards {
-            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|ByKey(a)| keep(&a.session));
+            shard.write().unwrap_or_else(|e| e.into_inner()).retain(|a| keep(&a.0.session));
         }
     }
 }

@@ -6,6 +6,7 @@
 //! it lets somebody through, and asks [`sessions::Sessions`] how old what it knows of endings is. What a gate makes of an edition, or keeps
 //! for a session, is its own: [`edition::Live`] tells it when an edition takes effect.
 
+pub mod by_key;
 pub mod clock;
 pub mod edition;
 pub mod programs;

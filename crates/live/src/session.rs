@@ -13,6 +13,8 @@ use uuid::Uuid;
 
 /// The most decisions of a session that are remembered; the oldest is recorded again after that.
 const DECISIONS_MAX: usize = 32;
+/// The same for refusals by sections, of which a gate may have many.
+const REFUSALS_MAX: usize = 1_000;
 
 /// A session in memory: one per session and node, shared by whatever it opened. Many are kept while idle, so it is small: moments are
 /// milliseconds since 1970, and what few sessions have is made when it is first asked for.
@@ -37,8 +39,31 @@ const FOREVER: i64 = i64::MAX;
 #[derive(Debug, Default)]
 struct Kept {
     wake: Option<Arc<Notify>>,
-    /// Decisions at gates that are recorded, by [`at_gate`], with their crossings: each is recorded once.
-    decisions: Vec<([u8; 32], CrossingId)>,
+    /// Decisions at gates, by [`at_gate`].
+    decisions: Recorded,
+    /// Refusals by sections, apart from decisions: neither is recorded again because there are many of the other.
+    refusals: Recorded,
+}
+
+/// What is recorded, with its crossings, so that each is recorded once.
+#[derive(Debug, Default)]
+struct Recorded(Vec<([u8; 32], CrossingId)>);
+
+impl Recorded {
+    fn crossing_of(&self, what: &[u8; 32]) -> Option<CrossingId> {
+        self.0.iter().find(|(w, _)| w == what).map(|(_, id)| *id)
+    }
+
+    /// Notes one more; the oldest goes where there are `most`.
+    fn note(&mut self, what: [u8; 32], crossing: CrossingId, most: usize) {
+        self.0.retain(|(w, _)| *w != what);
+        if self.0.len() >= most {
+            self.0.remove(0);
+        }
+        // Most sessions have one or two, and many sessions are kept.
+        self.0.reserve_exact(1);
+        self.0.push((what, crossing));
+    }
 }
 
 /// What a decision at a gate is found by.
@@ -89,22 +114,22 @@ impl LiveSession {
 
     /// The crossing in which a decision at a gate is recorded, if it is.
     pub fn crossing_of(&self, gate: &str, decision: &[u8; 32]) -> Option<CrossingId> {
-        let at_gate = at_gate(gate, decision);
-        self.kept().as_ref()?.decisions.iter().find(|(d, _)| *d == at_gate).map(|(_, id)| *id)
+        self.kept().as_ref()?.decisions.crossing_of(&at_gate(gate, decision))
     }
 
     /// Notes in which crossing a decision at a gate is recorded.
     pub fn recorded(&self, gate: &str, decision: &[u8; 32], crossing: CrossingId) {
-        let decision = at_gate(gate, decision);
-        let mut kept = self.kept();
-        let decisions = &mut kept.get_or_insert_default().decisions;
-        decisions.retain(|(d, _)| *d != decision);
-        if decisions.len() >= DECISIONS_MAX {
-            decisions.remove(0);
-        }
-        // Most sessions have one or two, and many sessions are kept.
-        decisions.reserve_exact(1);
-        decisions.push((decision, crossing));
+        self.kept().get_or_insert_default().decisions.note(at_gate(gate, decision), crossing, DECISIONS_MAX);
+    }
+
+    /// The crossing in which a refusal by a section is recorded, if it is. The digest is of the section and of the decision it stands beside.
+    pub fn crossing_of_refusal(&self, digest: &[u8; 32]) -> Option<CrossingId> {
+        self.kept().as_ref()?.refusals.crossing_of(digest)
+    }
+
+    /// Notes in which crossing a refusal by a section is recorded.
+    pub fn recorded_refusal(&self, digest: [u8; 32], crossing: CrossingId) {
+        self.kept().get_or_insert_default().refusals.note(digest, crossing, REFUSALS_MAX);
     }
 
     /// Ends it for every holder, streams included.
@@ -146,6 +171,24 @@ impl LiveSession {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_recorded_is_known_by_gate_and_refusals_push_no_decision_out() {
+        let now = DateTime::UNIX_EPOCH;
+        let session = LiveSession::new(Uuid::nil(), now, now, None);
+        let id = |n: usize| CrossingId::new(now, [0, 0, 0, (n >> 8) as u8, n as u8]);
+        let digest = |n: usize| sha256(&n.to_be_bytes());
+        session.recorded("berths", &digest(0), id(1));
+        (0..REFUSALS_MAX + 1).for_each(|n| session.recorded_refusal(digest(n), id(n)));
+        assert_eq!(session.crossing_of("berths", &digest(0)), Some(id(1)));
+        assert_eq!(session.crossing_of("cranes", &digest(0)), None);
+        // The oldest refusal went; the newest is there.
+        assert_eq!(session.crossing_of_refusal(&digest(0)), None);
+        assert_eq!(session.crossing_of_refusal(&digest(REFUSALS_MAX)), Some(id(REFUSALS_MAX)));
+        (1..=DECISIONS_MAX).for_each(|n| session.recorded("berths", &digest(n), id(n)));
+        assert_eq!(session.crossing_of("berths", &digest(0)), None);
+        assert_eq!(session.crossing_of_refusal(&digest(1)), Some(id(1)));
+    }
 
     /// With the counts of an `Arc` and the allocator's own octets it fills a block of 96 exactly.
     #[test]

@@ -1,39 +1,23 @@
 //! The sessions in a node's memory: a cache of what the store said, never an authority of its own.
 
-use std::borrow::Borrow;
 use std::collections::HashSet;
-use std::hash::{Hash, Hasher};
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use passeur_core::Moment;
 use uuid::Uuid;
 
+use crate::by_key::{ByKey, Keyed};
 use crate::clock::ticks;
 use crate::session::LiveSession;
 
-/// A session that is found by its id, which stands in it once.
-struct ById(Arc<LiveSession>);
-
-impl Borrow<Uuid> for ById {
-    fn borrow(&self) -> &Uuid {
-        &self.0.id
+impl Keyed<Uuid> for LiveSession {
+    fn key(&self) -> &Uuid {
+        &self.id
     }
 }
 
-impl PartialEq for ById {
-    fn eq(&self, other: &ById) -> bool {
-        self.0.id == other.0.id
-    }
-}
-
-impl Eq for ById {}
-
-impl Hash for ById {
-    fn hash<H: Hasher>(&self, state: &mut H) {
-        self.0.id.hash(state);
-    }
-}
+type ById = ByKey<Uuid, LiveSession>;
 
 /// The sessions of a node, and how old what it knows of endings is.
 pub struct Sessions {
@@ -67,23 +51,23 @@ impl Sessions {
         if self.ends() != ends {
             return None;
         }
-        if let Some(ById(live)) = sessions.get(&id) {
-            live.touch(last_seen);
-            return Some(live.clone());
+        if let Some(known) = sessions.get(&id) {
+            known.0.touch(last_seen);
+            return Some(known.0.clone());
         }
         let live = Arc::new(LiveSession::new(id, began, last_seen, until));
-        sessions.insert(ById(live.clone()));
+        sessions.insert(ById::new(live.clone()));
         Some(live)
     }
 
     /// What is known of a session in memory.
     pub fn known(&self, id: Uuid) -> Option<Arc<LiveSession>> {
-        self.sessions().get(&id).map(|ById(s)| s.clone())
+        self.sessions().get(&id).map(|s| s.0.clone())
     }
 
     /// Every session in memory.
     pub fn all(&self) -> Vec<Arc<LiveSession>> {
-        self.sessions().iter().map(|ById(s)| s.clone()).collect()
+        self.sessions().iter().map(|s| s.0.clone()).collect()
     }
 
     /// Ends sessions here: flags them for whoever holds them, and forgets them. Returns those that were in memory, so that gates
@@ -94,7 +78,7 @@ impl Sessions {
             if !ids.is_empty() {
                 self.ends.fetch_add(1, Ordering::AcqRel);
             }
-            ids.iter().filter_map(|id| sessions.take(id)).map(|ById(s)| s).collect()
+            ids.iter().filter_map(|id| sessions.take(id)).map(|s| s.0).collect()
         };
         for session in &ended {
             session.end();
@@ -106,7 +90,7 @@ impl Sessions {
     pub fn rights_changed(&self, ids: &[Uuid]) {
         let changed: Vec<_> = {
             let sessions = self.sessions();
-            ids.iter().filter_map(|id| sessions.get(id)).map(|ById(s)| s.clone()).collect()
+            ids.iter().filter_map(|id| sessions.get(id)).map(|s| s.0.clone()).collect()
         };
         for session in &changed {
             session.rights_changed();
@@ -115,7 +99,7 @@ impl Sessions {
 
     /// Forgets what `keep` does not want, so that memory follows use. What somebody still holds stays, so that an end reaches it.
     pub fn prune(&self, keep: impl Fn(&LiveSession) -> bool) {
-        self.sessions().retain(|ById(s)| keep(s) || Arc::strong_count(s) > 1);
+        self.sessions().retain(|s| keep(&s.0) || Arc::strong_count(&s.0) > 1);
     }
 
     /// Notes that the revocation counter was read just now.

@@ -5,13 +5,13 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use hyper::client::conn::http1::SendRequest;
+use passeur_live::clock::ticks;
 use uuid::Uuid;
 
 use super::budget::Budget;
 use crate::stream::Upload;
 use crate::target::Target;
 use crate::waits::Waits;
-use passeur_live::clock::ticks;
 
 /// The most idle connections to one address on a core.
 const IDLE_MAX: usize = 128;
