@@ -153,7 +153,7 @@ async fn on_behalf(seconds: u64) -> Vec<(String, String)> {
     let (began, mut all) = (Instant::now(), vec![]);
     while began.elapsed() < Duration::from_secs(seconds) {
         let one = Instant::now();
-        behalf::next(&pool, standing.clone(), LOCKS, true).await.expect("a kept one");
+        behalf::next_kept(&pool, standing.clone(), LOCKS).await.expect("a kept one");
         all.push(one.elapsed());
     }
     out.push(("a token from a kept one, one after the other".to_owned(), line(all, began.elapsed().as_secs_f64())));

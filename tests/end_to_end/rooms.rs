@@ -60,6 +60,20 @@ fn dependencies_point_downward_only() {
     assert_eq!(metadata.packages.len(), MAY.len());
 }
 
+/// Libraries that do what another one here does already, with what a first build pays for them; docs/performance.md has the figures.
+const TWICE: [&str; 5] = ["openssl-sys", "native-tls", "mbedtls", "icu_normalizer", "time-tz"];
+
+#[test]
+fn no_library_does_what_another_does_already() {
+    let lock = std::fs::read_to_string(root().join("Cargo.lock")).unwrap();
+    let names: Vec<&str> = lock.lines().filter_map(|l| l.strip_prefix("name = \"")?.strip_suffix('"')).collect();
+    assert!(names.contains(&"aws-lc-sys") && names.contains(&"idna_adapter"), "names are read from the lock file");
+    for name in TWICE {
+        // `cargo update -p idna_adapter --precise 1.1.0` puts names in other scripts back on the small tables.
+        assert!(!names.contains(&name), "{name} is built beside what we have; find out what asks for it: cargo tree -i {name}");
+    }
+}
+
 fn sources(folder: &Path, out: &mut Vec<PathBuf>) {
     for entry in std::fs::read_dir(folder).unwrap() {
         let path = entry.unwrap().path();

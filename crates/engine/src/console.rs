@@ -15,7 +15,7 @@ use passeur_core::step::Silent;
 use passeur_store::StoreError;
 
 use crate::engine::Engine;
-use crate::look_up;
+use crate::look_up::{self, Recall};
 
 /// How long it is believed how far the owner of a token may go.
 const BELIEVED_FOR: Duration = Duration::seconds(60);
@@ -87,7 +87,7 @@ pub async fn role_of_owner(engine: &Engine, token: Used, owner: &PersonKey) -> R
         (Some(edition), Some(mut known)) => match &edition.site.engineers {
             Some(access) => {
                 look_up::fill(engine, &edition.site, access, &mut known).await;
-                look_up::again(engine, &edition.site, access, &mut known, edition.since, true).await;
+                look_up::again(engine, &edition.site, access, &mut known, edition.since, Recall::Anew).await;
                 role(engine, &edition.site, &known, token.1)
             }
             None => None,

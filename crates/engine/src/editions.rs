@@ -28,6 +28,15 @@ pub(crate) struct Links {
     pub(crate) behalf: HashMap<String, Arc<Behalf>>,
 }
 
+/// When the live edition is loaded.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Load {
+    /// When it is newer than the one in use, or when a secret changed.
+    WhereChanged,
+    /// In any case: what it is made from was changed here.
+    Anyway,
+}
+
 impl Engine {
     /// Keys of every way in by ticket. Tickets live as long as they are issued for: the key before the one in use goes on opening
     /// them until it is forgotten.
@@ -48,13 +57,12 @@ impl Engine {
         Ok(out)
     }
 
-    /// Loads the live edition when it is newer than the one in use, when a secret changed, or always when `anew`. A node
-    /// that cannot load an edition keeps the last good one and says so.
-    pub async fn load_edition(&self, anew: bool) -> Result<(), StoreError> {
+    /// Loads the live edition. A node that cannot load an edition keeps the last good one and says so.
+    pub async fn load_edition(&self, load: Load) -> Result<(), StoreError> {
         let current = self.live.get().map_or(0, |e| e.number);
         let heads = self.store.secret_heads().await?;
         let turned = *self.secret_heads.lock().unwrap_or_else(|e| e.into_inner()) != heads;
-        if !anew && !turned && self.store.live_edition_number().await? <= current {
+        if load == Load::WhereChanged && !turned && self.store.live_edition_number().await? <= current {
             return Ok(());
         }
         let Some(row) = self.store.live_edition().await? else {
@@ -143,7 +151,7 @@ impl Engine {
             tracing::warn!(edition = back, unconfirmed = number, "the edition before is put back: nobody confirmed in time");
         }
         // Whoever did it, or confirmed meanwhile: this node looks again.
-        self.load_edition(true).await
+        self.load_edition(Load::Anyway).await
     }
 
     fn build_links(

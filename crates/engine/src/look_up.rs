@@ -8,6 +8,7 @@ use passeur_core::site::{Access, Asking, Dead, Disabled, Site};
 use passeur_core::step;
 use passeur_core::step::Step;
 use passeur_links::ldap::DirectoryLink;
+pub use passeur_links::ldap::Recall;
 use passeur_store::StoreError;
 
 use crate::engine::Engine;
@@ -23,14 +24,13 @@ pub async fn last_of_provider(engine: &Engine, person: &PersonKey) -> Result<Opt
 /// Looks the person up in the directory of a gate (or of the console) and puts the answer into the evidence. Nothing is
 /// asked when none is named.
 pub async fn complete(engine: &Engine, site: &Site, access: &Access, evidence: &mut Evidence) {
-    ask(engine, site, access, evidence, false).await;
+    ask(engine, site, access, evidence, Recall::Kept).await;
 }
 
-/// The same; `anew` asks whatever is kept.
-async fn ask(engine: &Engine, site: &Site, access: &Access, evidence: &mut Evidence, anew: bool) {
+async fn ask(engine: &Engine, site: &Site, access: &Access, evidence: &mut Evidence, recall: Recall) {
     let Some(Asking { directory, .. }) = access.asking(site, evidence) else { return };
     let link = engine.directory(&directory.name);
-    ask_by(engine, site, access, evidence, (link, anew)).await;
+    ask_by(engine, site, access, evidence, (link, recall)).await;
 }
 
 /// The same by a link to a directory that is not the live edition's.
@@ -41,7 +41,7 @@ pub async fn complete_by(
     evidence: &mut Evidence,
     link: Option<Arc<DirectoryLink>>,
 ) {
-    ask_by(engine, site, access, evidence, (link, false)).await;
+    ask_by(engine, site, access, evidence, (link, Recall::Kept)).await;
 }
 
 async fn ask_by(
@@ -49,12 +49,11 @@ async fn ask_by(
     site: &Site,
     access: &Access,
     evidence: &mut Evidence,
-    (link, anew): (Option<Arc<DirectoryLink>>, bool),
+    (link, recall): (Option<Arc<DirectoryLink>>, Recall),
 ) {
     let Some(Asking { directory, value, .. }) = access.asking(site, evidence) else { return };
     let look_up = match (value, link) {
-        (Ok(value), Some(link)) if anew => link.look_up_anew(&value).await,
-        (Ok(value), Some(link)) => link.look_up(&value).await,
+        (Ok(value), Some(link)) => link.find(&value, recall).await,
         (key, link) => LookUp {
             directory: directory.name.clone(),
             key: directory.key.clone(),
@@ -117,22 +116,22 @@ impl Again {
     }
 }
 
-/// Asks a gate's directory again when what it said is older than the gate allows, or than the edition. `anew` asks in any
-/// case, whatever is kept. None where there was nothing to ask.
+/// Asks a gate's directory again: when what it said is older than the gate allows, or than the edition, and in any case when it is to be
+/// asked anew. None where there was nothing to ask.
 pub async fn again(
     engine: &Engine,
     site: &Site,
     access: &Access,
     evidence: &mut Evidence,
     since: Moment,
-    anew: bool,
+    recall: Recall,
 ) -> Option<Again> {
     let before = evidence.look_up(&access.asked(site, evidence)?.name)?.clone();
     let now = engine.now();
-    if !anew && now < before.at + access.re_read && before.at >= since {
+    if recall == Recall::Kept && now < before.at + access.re_read && before.at >= since {
         return None;
     }
-    ask(engine, site, access, evidence, anew).await;
+    ask(engine, site, access, evidence, recall).await;
     let found = evidence.look_up(&before.directory)?.clone();
     let how = match &found.state {
         LookUpState::Dead { detail } | LookUpState::BindRefused { detail } | LookUpState::Unusable { detail } => detail.clone(),

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 
 use crate::attempt::Attempt;
 use crate::ending;
-use crate::look_up::{self, Again};
+use crate::look_up::{self, Again, Recall};
 use chrono::Duration;
 use passeur_core::Moment;
 use passeur_core::crossing::Outcome;
@@ -87,7 +87,7 @@ pub async fn one(engine: &Engine, edition: &Edition, mut row: SessionRow) -> Res
 async fn ask_again(engine: &Engine, edition: &Edition, known: &mut Evidence, answer: &mut ReRead) -> Vec<Step> {
     let mut steps = vec![];
     for access in asking(edition, known) {
-        let Some(again) = look_up::again(engine, &edition.site, access, known, edition.since, true).await else {
+        let Some(again) = look_up::again(engine, &edition.site, access, known, edition.since, Recall::Anew).await else {
             continue;
         };
         steps.push(again.step(&edition.site));

@@ -83,7 +83,7 @@ pub async fn ticket(
     if let Some(delegation) = held.as_ref().filter(|s| !anew && s.lasts() > LASTS_S).cloned() {
         // Others of the session need not wait for this.
         drop(held);
-        if let Ok(shown) = behalf::next(engine.kerberos(), delegation, &wanted.service, true).await {
+        if let Ok(shown) = behalf::next_kept(engine.kerberos(), delegation, &wanted.service).await {
             return Ok(shown);
         }
         held = slot.held.lock().await;
@@ -123,7 +123,7 @@ async fn fetch(
     for by in &wanted.by {
         match by {
             By::Forwarded => match engine.delegations.sent(session) {
-                Some(delegation) => match behalf::next(engine.kerberos(), delegation.clone(), service, false).await {
+                Some(delegation) => match behalf::next(engine.kerberos(), delegation.clone(), service).await {
                     Ok(shown) => return Ok((delegation, shown, "by-forwarded")),
                     Err(why) => last = Some(failed(step_of(why, delegation.person(), delegation.person(), service))),
                 },

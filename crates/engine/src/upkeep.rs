@@ -9,6 +9,7 @@ use passeur_live::session::LiveSession;
 use tokio::sync::watch;
 use tokio::time::{MissedTickBehavior, interval};
 
+use crate::editions::Load;
 use crate::engine::{Engine, Holders};
 use crate::rights;
 
@@ -54,7 +55,7 @@ pub async fn run(engine: Engine, mut stop: watch::Receiver<bool>) {
 
 /// Looks for a new edition.
 async fn see_edition(engine: &Engine) {
-    if let Err(e) = engine.load_edition(false).await {
+    if let Err(e) = engine.load_edition(Load::WhereChanged).await {
         tracing::warn!(error = %e, "the live edition cannot be read");
     }
     if let Err(e) = engine.go_back().await {

@@ -29,6 +29,7 @@ use crate::caller;
 use crate::conn::Conn;
 use crate::control::{Interrupted, NoSession, Presented};
 use crate::edition::{Place, WebEdition, WebLive};
+use crate::edits::Reader;
 use crate::fields::{Field, Fields};
 use crate::flat::Flat;
 use crate::hold::Hold;
@@ -406,17 +407,17 @@ impl Gateway {
                     // What the application asks of its clients is between it and us, where a section is open too.
                     parts.headers.remove(http::header::WWW_AUTHENTICATE);
                 }
-                let personal = matches!(bearer, Bearer::Admitted(_));
-                edits::clean(parts.status, &mut parts.headers, personal);
+                let reader = if matches!(bearer, Bearer::Admitted(_)) { Reader::Person } else { Reader::Anybody };
+                edits::clean(parts.status, &mut parts.headers, reader);
                 if parts.status == StatusCode::SWITCHING_PROTOCOLS {
                     return page(switched(parts, body, upgrade, lease, bearer, conn.places()));
                 }
-                let encoding = place.edits.head(parts.status, &mut parts.headers, personal);
+                let encoding = place.edits.head(parts.status, &mut parts.headers, reader);
                 let body = Download::new(body, bearer, lease, progress);
                 Response::from_parts(
                     parts,
                     match encoding {
-                        Some(encoding) => Reply::turned(place.edits.turn(body, encoding, personal)),
+                        Some(encoding) => Reply::turned(place.edits.turn(body, encoding, reader)),
                         None => Reply::Stream(body),
                     },
                 )

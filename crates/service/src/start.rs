@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 
 use chrono::Duration;
+use passeur_engine::editions::Load;
 use passeur_engine::ring::{self, WrongRing};
 use passeur_engine::{Engine, upkeep, watch as seeing};
 use passeur_gateway::edition::WebLive;
@@ -94,7 +95,7 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
         let act = engine.own_act("set token", serde_json::json!({"token": "first token", "role": "configure"}));
         engine.store.set_token("first token", "configure", &token.digest(), act).await?;
     }
-    engine.load_edition(false).await?;
+    engine.load_edition(Load::WhereChanged).await?;
     let listen = |at: SocketAddr| move |e| StartError::Listen(at, e);
     let clear = Listener::bind(config.listen, None).await.map_err(listen(config.listen))?;
     let address = clear.address().map_err(listen(config.listen))?;

@@ -25,6 +25,14 @@ pub struct KnownPerson {
     pub evidence: Option<Evidence>,
 }
 
+/// How far people's names are read when they are looked for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Names {
+    /// A part of a name finds its person.
+    Within,
+    Unread,
+}
+
 /// What somebody has here.
 #[derive(Clone, Debug, Default, PartialEq, Eq, QueryableByName)]
 pub struct Holdings {
@@ -85,9 +93,10 @@ pub(crate) fn holds(column: &str, text: &str) -> String {
 }
 
 impl Store {
-    /// Everybody who has this text as a value of theirs or as their subject, and with `names` within their name. Case does not count.
-    pub async fn find_people(&self, text: &str, names: bool) -> Result<Vec<KnownPerson>, StoreError> {
+    /// Everybody who has this text as a value of theirs or as their subject, and within their name where that is wanted. Case does not count.
+    pub async fn find_people(&self, text: &str, names: Names) -> Result<Vec<KnownPerson>, StoreError> {
         let mut conn = self.conn().await?;
+        let names = names == Names::Within;
         let mut hits: Vec<Hit> = vec![];
         for sql in [
             format!(

@@ -40,7 +40,7 @@ pub use drafts::DraftRow;
 pub use editions::{EditionHead, EditionRow};
 pub use emergency::EmergencySession;
 pub use factors::FactorRow;
-pub use finding::{Holdings, KnownPerson, OpenedGate};
+pub use finding::{Holdings, KnownPerson, Names, OpenedGate};
 pub use flows::ProviderFlows;
 pub use forms::KeptForm;
 pub use parked::NewParked;

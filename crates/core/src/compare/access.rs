@@ -188,21 +188,21 @@ fn rules(sides: &[Side<'_>; 2], place: &str, sure: bool, out: &mut Vec<Change>) 
         Sentence::of(|lang| rule.map(|r| r.sentence(side.site(), lang)).unwrap_or_default())
     };
     let gives = |side: &Side<'_>, at: usize| matches!(side.scene.access.rules.get(at).map(|r| &r.effect), Some(Effect::Give(_)));
-    let bearing = |wider| bearing(sure, wider);
+    let wider_if = |wider| bearing(sure, wider);
     for (i, rule) in before.scene.rules.iter().enumerate() {
         match new.get(&rule.name) {
-            None => add(bearing(!gives(before, i)), What::RuleRemoved { rule: told(before, i) }),
+            None => add(wider_if(!gives(before, i)), What::RuleRemoved { rule: told(before, i) }),
             Some((n, now)) if now.key != rule.key => {
                 let (was, now) = (told(before, i), told(after, *n));
                 if was != now {
-                    add(bearing(false), What::RuleChanged { before: was, after: now });
+                    add(wider_if(false), What::RuleChanged { before: was, after: now });
                 }
             }
             Some(_) => {}
         }
     }
     for (i, _) in after.scene.rules.iter().enumerate().filter(|(_, r)| !old.contains_key(&r.name)) {
-        add(bearing(gives(after, i)), What::RuleAdded { rule: told(after, i) });
+        add(wider_if(gives(after, i)), What::RuleAdded { rule: told(after, i) });
     }
     let names = |s: &Side<'_>| s.scene.rules.iter().map(|r| r.name.clone()).collect::<Vec<_>>();
     if reordered(&names(before), &names(after)) {
@@ -215,22 +215,22 @@ fn written_sections(sides: &[Side<'_>; 2], place: &str, sure: bool, out: &mut Ve
     let mut add = |bearing, what| out.push(Change { bearing, place: place.to_owned(), what });
     let told = |side: &Side<'_>, s: &Section| Sentence::of(|lang| s.sentence(side.site(), lang));
     let opens = |s: &Section| matches!(s.access, SectionAccess::Open);
-    let bearing = |wider| bearing(sure, wider);
+    let wider_if = |wider| bearing(sure, wider);
     let by_path = |s: &Side<'_>| s.sections.iter().enumerate().map(|(i, x)| (x.path.clone(), i)).collect::<HashMap<_, _>>();
     let (old, new) = (by_path(before), by_path(after));
     for section in before.sections {
         match new.get(&section.path).and_then(|i| after.sections.get(*i)) {
             // Without its section a path is as the whole gate: closed where it was open, wider where more was asked.
-            None => add(bearing(!opens(section)), What::SectionRemoved { section: told(before, section) }),
+            None => add(wider_if(!opens(section)), What::SectionRemoved { section: told(before, section) }),
             Some(now) => {
                 let (was, now) = (told(before, section), told(after, now));
                 if was != now {
-                    add(bearing(false), What::SectionChanged { before: was, after: now });
+                    add(wider_if(false), What::SectionChanged { before: was, after: now });
                 }
             }
         }
     }
     for section in after.sections.iter().filter(|s| !old.contains_key(&s.path)) {
-        add(bearing(opens(section)), What::SectionAdded { section: told(after, section) });
+        add(wider_if(opens(section)), What::SectionAdded { section: told(after, section) });
     }
 }

@@ -28,8 +28,15 @@ pub(super) type Cube = Vec<(u32, bool)>;
 pub(super) struct Diagram {
     nodes: Vec<(u32, Fun, Fun)>,
     unique: HashMap<(u32, Fun, Fun), Fun>,
-    joined: HashMap<(bool, Fun, Fun), Fun>,
+    joined: HashMap<(Join, Fun, Fun), Fun>,
     opposite: HashMap<Fun, Fun>,
+}
+
+/// How two functions are joined.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+enum Join {
+    And,
+    Or,
 }
 
 impl Diagram {
@@ -63,22 +70,24 @@ impl Diagram {
         self.node(variable, NEVER, ALWAYS)
     }
 
-    /// What holds where both do (true), or where one does (false).
-    fn join(&mut self, both: bool, a: Fun, b: Fun) -> Result<Fun, TooMuch> {
-        let (settles, leaves) = if both { (NEVER, ALWAYS) } else { (ALWAYS, NEVER) };
+    fn join(&mut self, how: Join, a: Fun, b: Fun) -> Result<Fun, TooMuch> {
+        let (settles, leaves) = match how {
+            Join::And => (NEVER, ALWAYS),
+            Join::Or => (ALWAYS, NEVER),
+        };
         match (a, b) {
             _ if a == settles || b == settles => return Ok(settles),
             _ if a == leaves || a == b => return Ok(b),
             _ if b == leaves => return Ok(a),
             _ => {}
         }
-        let key = (both, a.min(b), a.max(b));
+        let key = (how, a.min(b), a.max(b));
         if let Some(known) = self.joined.get(&key) {
             return Ok(*known);
         }
         let variable = self.of(a).0.min(self.of(b).0);
         let ((a0, a1), (b0, b1)) = (self.split(a, variable), self.split(b, variable));
-        let (no, yes) = (self.join(both, a0, b0)?, self.join(both, a1, b1)?);
+        let (no, yes) = (self.join(how, a0, b0)?, self.join(how, a1, b1)?);
         let made = self.node(variable, no, yes)?;
         self.joined.insert(key, made);
         Ok(made)
@@ -93,11 +102,11 @@ impl Diagram {
     }
 
     pub(super) fn and(&mut self, a: Fun, b: Fun) -> Result<Fun, TooMuch> {
-        self.join(true, a, b)
+        self.join(Join::And, a, b)
     }
 
     pub(super) fn or(&mut self, a: Fun, b: Fun) -> Result<Fun, TooMuch> {
-        self.join(false, a, b)
+        self.join(Join::Or, a, b)
     }
 
     pub(super) fn not(&mut self, f: Fun) -> Result<Fun, TooMuch> {

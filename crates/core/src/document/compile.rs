@@ -13,7 +13,7 @@ use super::delivery::{self};
 use super::directory::{self, EntryAttribute};
 use super::expectation;
 use super::factor;
-use super::fields::{DOCUMENT_MAX, Fields, Report};
+use super::fields::{DOCUMENT_MAX, Fields, Others, Report};
 use super::finding::{Finding, Severity};
 use super::gate::{self, name_of, read_address};
 use super::mapping;
@@ -99,8 +99,8 @@ impl Interner {
     /// Of a directory: text, or a table that says how bytes are written.
     fn attributes_of_entry(&mut self, f: &Fields<'_, '_>) -> Vec<EntryAttribute> {
         let Some(table) = f.table("attributes") else { return vec![] };
-        let plain = table.all_pairs(true).into_iter().map(|(name, source, line)| (name, source, line, None));
-        let bytes = table.free_tables(true).into_iter().map(|(name, t)| {
+        let plain = table.all_pairs(Others::AreLeft).into_iter().map(|(name, source, line)| (name, source, line, None));
+        let bytes = table.free_tables(Others::AreLeft).into_iter().map(|(name, t)| {
             let source = t.need("attribute", "\"objectGUID\"").unwrap_or_default();
             if !t.has("octets") {
                 t.error("octets", "octets is missing".into(), "Say how bytes are written: octets = \"guid\".");

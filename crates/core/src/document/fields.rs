@@ -88,6 +88,14 @@ fn type_word(value: &DeValue<'_>) -> &'static str {
     }
 }
 
+/// What is to become of values of another kind, where the keys of a table are free.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Others {
+    AreFaults,
+    /// Somebody else reads them.
+    AreLeft,
+}
+
 impl<'r, 'd> Fields<'r, 'd> {
     pub(crate) fn new(report: &'r Report, table: &'d DeTable<'d>, place: &str, line: usize) -> Fields<'r, 'd> {
         Fields { report, table, place: place.to_owned(), line, asked: RefCell::default(), kind: RefCell::default() }
@@ -344,18 +352,18 @@ impl<'r, 'd> Fields<'r, 'd> {
 
     /// A table of free keys with text values, such as `attribute = "claim"`.
     pub(crate) fn pairs(&self, key: &'static str) -> Vec<(String, String, usize)> {
-        self.table(key).map(|t| t.all_pairs(false)).unwrap_or_default()
+        self.table(key).map(|t| t.all_pairs(Others::AreFaults)).unwrap_or_default()
     }
 
-    /// Every key of this table, with text values; tables are left to [`Fields::free_tables`] where they are allowed.
-    pub(crate) fn all_pairs(&self, tables: bool) -> Vec<(String, String, usize)> {
+    /// Every key of this table, with text values; tables may be left to [`Fields::free_tables`].
+    pub(crate) fn all_pairs(&self, tables: Others) -> Vec<(String, String, usize)> {
         self.note(ANY, || Shape::Text);
         let mut out = vec![];
         for (k, v) in self.table.iter() {
             let line = self.report.line_at(k.span().start);
             match v.get_ref() {
                 DeValue::String(s) if !s.trim().is_empty() => out.push((k.get_ref().to_string(), s.to_string(), line)),
-                DeValue::Table(_) if tables => {}
+                DeValue::Table(_) if tables == Others::AreLeft => {}
                 bad => {
                     let what = format!("{} is {}", k.get_ref(), type_word(bad));
                     self.report.error(line, &self.place, what, "Write a name in quotes.");
@@ -365,8 +373,8 @@ impl<'r, 'd> Fields<'r, 'd> {
         out
     }
 
-    /// Tables under free keys; texts are left to [`Fields::all_pairs`] where they are allowed.
-    pub(crate) fn free_tables(&self, texts: bool) -> Vec<(String, Fields<'r, 'd>)> {
+    /// Tables under free keys; texts may be left to [`Fields::all_pairs`].
+    pub(crate) fn free_tables(&self, texts: Others) -> Vec<(String, Fields<'r, 'd>)> {
         self.note(ANY, || Shape::Table(self.kind_below(ANY)));
         let mut out = vec![];
         for (k, v) in self.table.iter() {
@@ -375,7 +383,7 @@ impl<'r, 'd> Fields<'r, 'd> {
                 DeValue::Table(t) => {
                     out.push((k.get_ref().to_string(), self.below(t, &join(&self.place, k.get_ref()), line, ANY)));
                 }
-                DeValue::String(_) if texts => {}
+                DeValue::String(_) if texts == Others::AreLeft => {}
                 bad => {
                     let what = format!("{} is {}", k.get_ref(), type_word(bad));
                     self.report.error(line, &self.place, what, "Write a table.");

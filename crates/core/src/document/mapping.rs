@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use super::delivery::attribute;
-use super::fields::Fields;
+use super::fields::{Fields, Others};
 use super::names::Names;
 use crate::site::{Affix, AttributeId, Case, Choice, Mapping, Pattern, Piece, Source, Transform, Without};
 
@@ -234,9 +234,9 @@ pub(crate) fn read_for_groups(f: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Tran
 /// Reads `[tables]`: each a table of texts.
 pub(crate) fn read_tables(root: &Fields<'_, '_>) -> crate::mapping::Tables {
     let Some(f) = root.table("tables") else { return vec![] };
-    f.free_tables(false)
+    f.free_tables(Others::AreFaults)
         .into_iter()
-        .map(|(name, t)| (name, t.all_pairs(false).into_iter().map(|(k, v, _)| (k, v)).collect()))
+        .map(|(name, t)| (name, t.all_pairs(Others::AreFaults).into_iter().map(|(k, v, _)| (k, v)).collect()))
         .collect()
 }
 

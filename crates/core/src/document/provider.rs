@@ -48,7 +48,7 @@ pub(crate) fn read_provider(f: &Fields<'_, '_>, name: String, attributes: Vec<(A
         Kind::Saml => "\"the provider's entity id\"",
     };
     let issuer = f.need("issuer", example).unwrap_or_default();
-    let slipped = slips(f, "issuer", &issuer, kind == Kind::Saml);
+    let slipped = slips(f, "issuer", &issuer, if kind == Kind::Saml { SlipIn::Identifier } else { SlipIn::Address });
     let speaks = match kind {
         Kind::Oidc => Speaks::Oidc(read_oidc(f, &issuer, slipped)),
         Kind::Saml => Speaks::Saml(read_saml(f, &issuer, own_key)),
@@ -82,11 +82,19 @@ pub(crate) fn read_provider(f: &Fields<'_, '_>, name: String, attributes: Vec<(A
     out
 }
 
-/// Slips of the pen in an address, or in an identifier, which is compared to the letter and may be odd. True for a mistake.
-fn slips(f: &Fields<'_, '_>, key: &'static str, text: &str, identifier: bool) -> bool {
+/// What a text is where slips of the pen are looked for.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum SlipIn {
+    Address,
+    /// It is compared to the letter, and may be odd.
+    Identifier,
+}
+
+/// Slips of the pen in a text. True for a mistake.
+fn slips(f: &Fields<'_, '_>, key: &'static str, text: &str, what_for: SlipIn) -> bool {
     let Some(Slip { what, meant, certain }) = slip(text) else { return false };
     let (what, remedy) = (format!("{key} {what}"), format!("{key} = \"{meant}\""));
-    let wrong = certain || (!identifier && !what.contains("capitals"));
+    let wrong = certain || (what_for == SlipIn::Address && !what.contains("capitals"));
     match wrong {
         true => f.error(key, what, format!("Write {remedy}.")),
         false => f.warn(key, what, format!("It is compared to the letter: unless the other side writes it so, write {remedy}.")),
@@ -180,7 +188,7 @@ fn read_source(f: &Fields<'_, '_>) -> SamlSource {
     let sign_out = f.text("sign-out");
     for (key, address) in [("metadata", &metadata), ("sign-on", &sign_on), ("sign-out", &sign_out)] {
         if let Some(a) = address
-            && !slips(f, key, a, false)
+            && !slips(f, key, a, SlipIn::Address)
             && let Err(what) = check_endpoint(a)
         {
             f.error(key, format!("{key} {what}"), "Write an https address.");
@@ -251,7 +259,7 @@ pub(crate) fn read_party(root: &Fields<'_, '_>, address: Option<&PublicAddress>)
     let Some(f) = root.table("saml") else { return SamlParty { entity_id: usual(), key: None } };
     let entity_id = f.text("entity-id");
     if let Some(id) = &entity_id {
-        slips(&f, "entity-id", id, true);
+        slips(&f, "entity-id", id, SlipIn::Identifier);
         let absolute = id.starts_with("urn:") || Url::parse(id).is_ok();
         if !absolute || id.len() > ENTITY_MAX {
             f.error(

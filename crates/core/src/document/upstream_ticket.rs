@@ -5,11 +5,16 @@ use super::names::Names;
 use crate::site::{Behalf, By, UpstreamTicket, realm_of};
 
 /// A principal as a site file writes one: components and realm, none empty, no escapes.
-fn is_principal(text: &str, services: bool) -> bool {
+fn is_principal(text: &str) -> bool {
     let odd = |c: char| c.is_control() || c.is_whitespace() || "\\'\"`".contains(c);
     let Some((name, realm)) = text.split_once('@') else { return false };
     let whole = name.split('/').all(|c| !c.is_empty()) && !realm.is_empty() && !realm.contains(['@', '/']);
-    whole && !text.contains(odd) && text.len() <= 300 && (!services || name.contains('/'))
+    whole && !text.contains(odd) && text.len() <= 300
+}
+
+/// The principal of a service: it has a component for the host.
+fn is_service(text: &str) -> bool {
+    is_principal(text) && text.split('@').next().is_some_and(|name| name.contains('/'))
 }
 
 /// Reads `[gate.ticket]`.
@@ -17,7 +22,7 @@ pub(crate) fn read(gate: &Fields<'_, '_>, names: &Names<'_>) -> Option<UpstreamT
     let f = gate.table("ticket")?;
     let example = "\"HTTP/application.example@REALM.EXAMPLE\"";
     let service = f.need("service", example).unwrap_or_default();
-    if !service.is_empty() && !is_principal(&service, true) {
+    if !service.is_empty() && !is_service(&service) {
         f.error("service", format!("\"{service}\" is no service principal"), format!("Write it whole: service = {example}."));
     }
     let words = [("forwarded", By::Forwarded), ("on-behalf", By::OnBehalf)];
@@ -35,7 +40,7 @@ pub(crate) fn read(gate: &Fields<'_, '_>, names: &Names<'_>) -> Option<UpstreamT
     }
     let behalf = by.contains(&By::OnBehalf).then(|| {
         let account = f.need("account", "\"HTTP/passeur.example@REALM.EXAMPLE\"").unwrap_or_default();
-        if !account.is_empty() && !is_principal(&account, false) {
+        if !account.is_empty() && !is_principal(&account) {
             f.error("account", format!("\"{account}\" is no principal"), "Write it whole, with its realm.");
         }
         let keytab = f.need("keytab", "\"gateway-keytab\"").unwrap_or_default();
@@ -73,7 +78,8 @@ mod tests {
             ("HTTP/a@R@S", true, false),
             ("HTTP/a b@R", true, false),
         ] {
-            assert_eq!(is_principal(text, services), wanted, "{text}");
+            let is = if services { is_service(text) } else { is_principal(text) };
+            assert_eq!(is, wanted, "{text}");
         }
     }
 }

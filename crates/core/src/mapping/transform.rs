@@ -3,7 +3,7 @@
 
 use crate::attribute::{Absence, Attribute};
 use crate::identity::Identity;
-use crate::site::{Case, Choice, Piece, Site, Transform, Without};
+use crate::site::{Case, Choice, Piece, Side, Site, Transform, Without};
 use aws_lc_rs::hmac;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
@@ -24,8 +24,8 @@ impl Transform {
             Transform::Split(at) => values.iter().flat_map(|v| v.split(&**at)).map(|p| p.trim().to_owned()).collect(),
             Transform::Case(Case::Lower) => each(values, |v| Some(v.to_lowercase())),
             Transform::Case(Case::Upper) => each(values, |v| Some(v.to_uppercase())),
-            Transform::Before(a) => each(values, |v| a.part(v, false)),
-            Transform::After(a) => each(values, |v| a.part(v, true)),
+            Transform::Before(a) => each(values, |v| a.part(v, Side::Before)),
+            Transform::After(a) => each(values, |v| a.part(v, Side::After)),
             Transform::Keep(p) => each(values, |v| p.matches(&v).then_some(v)),
             Transform::Drop(p) => each(values, |v| (!p.matches(&v)).then_some(v)),
             Transform::Table { rows, without, .. } => each(values, |v| match rows.get(&v) {

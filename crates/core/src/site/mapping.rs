@@ -141,14 +141,24 @@ pub struct Affix {
     pub without: Without,
 }
 
+/// What is kept of a value that is cut in two.
+#[derive(Clone, Copy)]
+pub(crate) enum Side {
+    Before,
+    After,
+}
+
 impl Affix {
     pub(crate) fn cut<'a>(&self, value: &'a str) -> Option<(&'a str, &'a str)> {
         if self.last { value.rsplit_once(&*self.separator) } else { value.split_once(&*self.separator) }
     }
 
-    pub(crate) fn part(&self, value: String, after: bool) -> Option<String> {
+    pub(crate) fn part(&self, value: String, side: Side) -> Option<String> {
         match self.cut(&value) {
-            Some((a, b)) => Some(if after { b } else { a }.to_owned()),
+            Some((a, b)) => Some(match side {
+                Side::Before => a.to_owned(),
+                Side::After => b.to_owned(),
+            }),
             None if self.without == Without::Keep => Some(value),
             None => None,
         }

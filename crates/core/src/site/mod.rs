@@ -40,6 +40,7 @@ pub use directory::{Asking, Directory, DirectorySecurity, FindGroups, GroupSearc
 pub use expectation::{Described, Expectation};
 pub use factor::{OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
 pub use gate::{Gate, GateKind, HandOver, Web};
+pub(crate) use mapping::Side;
 pub use mapping::{Affix, Case, Choice, Mapping, Salts, Source, Transform, Without};
 pub use network::{Limits, Network};
 pub use octets::Octets;

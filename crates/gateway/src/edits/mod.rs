@@ -51,6 +51,14 @@ pub(crate) struct Edits {
     gate: PublicAddress,
 }
 
+/// Whom an answer is for.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Reader {
+    /// One person who is signed in.
+    Person,
+    Anybody,
+}
+
 impl Edits {
     pub(crate) fn new(gate: &Gate) -> Edits {
         let field =
@@ -69,7 +77,7 @@ impl Edits {
 
     /// Edits a head that [`clean`] has cleaned. Returns the encoding in which the body is to be changed, if so; the bar is for
     /// people who are signed in.
-    pub(crate) fn head(&self, status: StatusCode, headers: &mut HeaderMap, personal: bool) -> Option<AsciiCompatibleEncoding> {
+    pub(crate) fn head(&self, status: StatusCode, headers: &mut HeaderMap, reader: Reader) -> Option<AsciiCompatibleEncoding> {
         if self.wanted.location {
             head::addresses(headers, &self.wanted, &self.gate);
         }
@@ -77,15 +85,15 @@ impl Edits {
         for (name, value) in &self.fields {
             headers.insert(name.clone(), value.clone());
         }
-        let whole = status != StatusCode::PARTIAL_CONTENT && (self.wanted.links || self.wanted.bar && personal);
+        let whole = status != StatusCode::PARTIAL_CONTENT && (self.wanted.links || self.wanted.bar && reader == Reader::Person);
         let encoding = whole.then(|| html::encoding_of(headers)).flatten()?;
         html::head(headers);
         Some(encoding)
     }
 
     /// A body whose links are turned, or that gets the bar.
-    pub(crate) fn turn<B>(&self, body: B, encoding: AsciiCompatibleEncoding, personal: bool) -> html::Turned<B> {
-        html::Turned::new(body, encoding, &self.wanted, &self.gate, self.wanted.bar && personal)
+    pub(crate) fn turn<B>(&self, body: B, encoding: AsciiCompatibleEncoding, reader: Reader) -> html::Turned<B> {
+        html::Turned::new(body, encoding, &self.wanted, &self.gate, self.wanted.bar && reader == Reader::Person)
     }
 }
 
@@ -99,7 +107,7 @@ fn refresh(value: &str, edits: &ResponseEdits, gate: &PublicAddress) -> Option<S
 
 /// Cleans a response head: per-connection fields go, our cookies cannot be set, and no shared cache may keep what is for
 /// one person.
-pub(crate) fn clean(status: StatusCode, headers: &mut HeaderMap, personal: bool) {
+pub(crate) fn clean(status: StatusCode, headers: &mut HeaderMap, reader: Reader) {
     let switching = status == StatusCode::SWITCHING_PROTOCOLS;
     if headers.contains_key(CONNECTION) {
         let named: Vec<String> = tokens(headers, CONNECTION).collect();
@@ -122,7 +130,7 @@ pub(crate) fn clean(status: StatusCode, headers: &mut HeaderMap, personal: bool)
         headers.remove(name);
     }
     cookies::forbid_ours(headers);
-    if personal {
+    if reader == Reader::Person {
         make_private(headers);
     }
 }
@@ -156,7 +164,7 @@ pub(crate) fn may_trail(name: &HeaderName) -> bool {
 
 /// What may stand after an answer's body: nothing that a head would not be let through with, or that had to stand in the head.
 pub(crate) fn clean_trailers(mut trailers: HeaderMap) -> HeaderMap {
-    clean(StatusCode::OK, &mut trailers, false);
+    clean(StatusCode::OK, &mut trailers, Reader::Anybody);
     let early: Vec<HeaderName> = trailers.keys().filter(|n| !may_trail(n)).cloned().collect();
     for name in early {
         trailers.remove(name);
@@ -206,7 +214,7 @@ mod tests {
             if let Some(g) = given {
                 h.insert(CACHE_CONTROL, HeaderValue::from_static(g));
             }
-            clean(StatusCode::OK, &mut h, true);
+            clean(StatusCode::OK, &mut h, Reader::Person);
             assert_eq!(h[CACHE_CONTROL], want, "{given:?} {content}");
         }
     }
@@ -217,7 +225,7 @@ mod tests {
         for (n, v) in [("connection", "x-inner, close"), ("x-inner", "1"), ("keep-alive", "timeout=5"), ("x-outer", "2")] {
             h.insert(n, HeaderValue::from_static(v));
         }
-        clean(StatusCode::OK, &mut h, true);
+        clean(StatusCode::OK, &mut h, Reader::Person);
         assert!(!h.contains_key("x-inner") && !h.contains_key("keep-alive") && !h.contains_key("connection"));
         assert!(h.contains_key("x-outer"));
     }

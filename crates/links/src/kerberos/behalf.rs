@@ -73,14 +73,25 @@ impl Behalf {
     }
 }
 
-/// A ticket for a service as somebody whose delegation is kept. `fetched` where one was had of it before: then nobody is asked.
+/// A ticket for a service as somebody whose delegation is kept; the KDC is asked for it.
 ///
 /// # Errors
 /// Why there is none.
-pub async fn next(pool: &Pool, delegation: Arc<Delegation>, service: &str, fetched: bool) -> Result<Shown, NoTicket> {
-    let asked = service.to_owned();
-    let call = move || delegation.token(&asked).map_err(|e| plain(&e));
-    if fetched { pool.reckon(call).await? } else { pool.ask(realm_of(service), call).await? }
+pub async fn next(pool: &Pool, delegation: Arc<Delegation>, service: &str) -> Result<Shown, NoTicket> {
+    pool.ask(realm_of(service), token(delegation, service)).await?
+}
+
+/// The same where a ticket for this service was had before: nobody is asked.
+///
+/// # Errors
+/// Why there is none.
+pub async fn next_kept(pool: &Pool, delegation: Arc<Delegation>, service: &str) -> Result<Shown, NoTicket> {
+    pool.reckon(token(delegation, service)).await?
+}
+
+fn token(delegation: Arc<Delegation>, service: &str) -> impl FnOnce() -> Result<Shown, NoTicket> + Send + 'static {
+    let service = service.to_owned();
+    move || delegation.token(&service).map_err(|e| plain(&e))
 }
 
 /// What a browser sent along, as that person's.

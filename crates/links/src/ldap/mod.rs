@@ -47,6 +47,13 @@ impl std::fmt::Debug for DirectoryLink {
     }
 }
 
+/// Whether an answer that is kept serves.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Recall {
+    Kept,
+    Anew,
+}
+
 impl DirectoryLink {
     /// For a directory and the passwords of its service account: the one in use, then one that stands beside it. Connects at
     /// the first look-up.
@@ -73,15 +80,16 @@ impl DirectoryLink {
 
     /// Looks a person up, exactly as every gate does. Never fails: each way it can go wrong is a state.
     pub async fn look_up(&self, value: &str) -> LookUp {
-        self.find(value, true).await
+        self.find(value, Recall::Kept).await
     }
 
     /// The same, whatever was answered before.
     pub async fn look_up_anew(&self, value: &str) -> LookUp {
-        self.find(value, false).await
+        self.find(value, Recall::Anew).await
     }
 
-    async fn find(&self, value: &str, from_cache: bool) -> LookUp {
+    /// The same; an answer that is kept serves unless it is asked anew.
+    pub async fn find(&self, value: &str, recall: Recall) -> LookUp {
         let now = self.clock.now();
         let began = Instant::now();
         let mut out = LookUp {
@@ -95,7 +103,7 @@ impl DirectoryLink {
             asked: Some(AskedFor::of(&self.directory)),
             state: LookUpState::NoEntry,
         };
-        if let Some((state, at)) = self.cache.get(value, now).filter(|_| from_cache) {
+        if let Some((state, at)) = self.cache.get(value, now).filter(|_| recall == Recall::Kept) {
             return LookUp { state, at, cached: true, ..out };
         }
         out.state = self.find_anywhere(value, &mut out.tried).await;

@@ -8,7 +8,7 @@ use passeur_core::acts::{Break, ERASE, Linked, Walk};
 use passeur_core::id::hex;
 use passeur_core::likeness::Likeness;
 use passeur_core::role::Role;
-use passeur_store::{ActFilter, StoreError};
+use passeur_store::{ActFilter, Names, StoreError};
 use serde::Deserialize;
 use serde_json::json;
 use utoipa::IntoParams;
@@ -147,7 +147,7 @@ async fn is_own(app: &App, who: &Engineer, name: &str) -> Result<bool, StoreErro
         return Ok(true);
     }
     // The same human being by another way in.
-    let known = app.store.find_people(name, true).await?;
+    let known = app.store.find_people(name, Names::Within).await?;
     let named = known.iter().filter(|p| p.name == name);
     let mut alike = named.map(|p| Likeness::of(&p.key, &p.name, p.evidence.as_ref()));
     Ok(alike.any(|other| me.shares(&other).is_some()))

@@ -45,9 +45,10 @@ fn words(status: StatusCode) -> &'static str {
 /// The description with what every call has in common.
 pub fn whole(mut document: OpenApi) -> OpenApi {
     for item in document.paths.paths.values_mut() {
-        item.get.iter_mut().for_each(|reads| complete(reads, false));
+        item.get.iter_mut().for_each(|reads| complete(reads, &[]));
         for changes in [&mut item.put, &mut item.post, &mut item.delete, &mut item.patch].into_iter().flatten() {
-            complete(changes, true);
+            // Two changes at the same moment: the store takes one of them.
+            complete(changes, &[StatusCode::CONFLICT]);
         }
     }
     let components = document.components.get_or_insert_default();
@@ -62,12 +63,9 @@ pub fn whole(mut document: OpenApi) -> OpenApi {
     document
 }
 
-fn complete(operation: &mut Operation, changes: bool) {
+fn complete(operation: &mut Operation, besides: &[StatusCode]) {
     let mut common = ANY.to_vec();
-    if changes {
-        // Two changes at the same moment: the store takes one of them.
-        common.push(StatusCode::CONFLICT);
-    }
+    common.extend(besides);
     if operation.request_body.is_some() {
         common.extend(WITH_BODY);
     }

@@ -12,7 +12,7 @@ use passeur_core::identity::Person;
 use passeur_core::likeness::{addresses, addresses_in};
 use passeur_core::role::Role;
 use passeur_core::step::Lang;
-use passeur_store::{KnownPerson, StoreError};
+use passeur_store::{KnownPerson, Names, StoreError};
 
 use super::auth::Engineer;
 use super::errors::{ApiError, bad};
@@ -54,14 +54,14 @@ pub async fn find(State(app): State<App>, who: Engineer, Json(ask): Json<FindReq
         let evidence = app.store.latest_evidence(&key).await?;
         add(vec![KnownPerson { key, provider, name, seen: None, evidence }], None);
     }
-    let direct = app.store.find_people(text, true).await?;
+    let direct = app.store.find_people(text, Names::Within).await?;
     let (entries, mut shared) = entries(&app, text).await;
     shared.extend(direct.iter().flat_map(|p| p.evidence.iter().flat_map(addresses)));
     add(direct, None);
     let mut tried = HashSet::from([text.to_lowercase()]);
     for value in shared {
         if tried.len() <= SHARED_MAX && tried.insert(value.to_lowercase()) {
-            add(app.store.find_people(&value, false).await?, Some(&value));
+            add(app.store.find_people(&value, Names::Unread).await?, Some(&value));
         }
     }
     let more = found.len() > SHOWN_MAX;

@@ -4,6 +4,7 @@ use axum::extract::State;
 use http::StatusCode;
 use passeur_api::{Problem, RetireKey, RingKey};
 use passeur_core::role::Role;
+use passeur_engine::editions::Load;
 use passeur_engine::ring::reseal;
 use passeur_store::NotRetired;
 use serde_json::json;
@@ -106,6 +107,6 @@ pub async fn retire(
             return Err(conflict(&words));
         }
     }
-    app.load_edition(true).await?;
+    app.load_edition(Load::Anyway).await?;
     all(&app).await.map(Json)
 }

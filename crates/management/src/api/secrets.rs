@@ -10,6 +10,7 @@ use passeur_core::likeness::Likeness;
 use passeur_core::role::Role;
 use passeur_core::seal::Purpose;
 use passeur_core::x509;
+use passeur_engine::editions::Load;
 use passeur_engine::providers::own;
 use passeur_engine::random::random;
 use passeur_engine::secrets::secret_binding;
@@ -157,7 +158,7 @@ async fn keep(app: &App, who: &Engineer, name: &str, value: &str, stand_by: bool
     let how =
         HowStored { stand_by, waits: asks_for_second(app, who, name).await?, likeness: who.likeness(app).await?.to_stored() };
     app.store.set_secret(name, how, seal, who.act(app, "set secret", serde_json::Value::Null)).await?;
-    app.load_edition(true).await?;
+    app.load_edition(Load::Anyway).await?;
     one(app, name).await.map(|Json(s)| s)
 }
 
@@ -250,7 +251,7 @@ pub async fn use_version(
     if !app.store.use_secret(&name, ask.version, act).await? {
         return Err(none());
     }
-    app.load_edition(true).await?;
+    app.load_edition(Load::Anyway).await?;
     one(&app, &name).await
 }
 
@@ -280,7 +281,7 @@ pub async fn remove(State(app): State<App>, who: Engineer, Path(name): Path<Stri
         let words = format!("No secret \"{}\" is stored.", passeur_core::text::visible(&name));
         return Err(problem(StatusCode::NOT_FOUND, "no-secret", "No such secret", &words));
     }
-    app.load_edition(true).await?;
+    app.load_edition(Load::Anyway).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -299,6 +300,6 @@ pub async fn forget(
                      nothing names, with all its versions.";
         return Err(problem(StatusCode::CONFLICT, "secret", "Not forgotten", words));
     }
-    app.load_edition(true).await?;
+    app.load_edition(Load::Anyway).await?;
     one(&app, &name).await
 }

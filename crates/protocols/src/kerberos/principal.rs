@@ -53,20 +53,21 @@ impl Principal {
 
     /// The name without its realm, escaped.
     pub fn name(&self) -> String {
-        self.components.iter().map(|c| escaped(c, true)).collect::<Vec<_>>().join("/")
+        self.components.iter().map(|c| escaped(c, &['/'])).collect::<Vec<_>>().join("/")
     }
 }
 
 impl fmt::Display for Principal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}@{}", self.name(), escaped(&self.realm, false))
+        write!(f, "{}@{}", self.name(), escaped(&self.realm, &[]))
     }
 }
 
-fn escaped(part: &str, slash: bool) -> String {
+/// A part with backslashes before what would be read as more than a character of it, and before `besides`.
+fn escaped(part: &str, besides: &[char]) -> String {
     let mut out = String::with_capacity(part.len());
     for c in part.chars() {
-        if c == '\\' || c == '@' || (slash && c == '/') {
+        if c == '\\' || c == '@' || besides.contains(&c) {
             out.push('\\');
         }
         out.push(if c.is_control() { '\u{fffd}' } else { c });

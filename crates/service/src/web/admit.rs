@@ -12,7 +12,7 @@ use passeur_core::site::Gate;
 use passeur_core::step::Phrase;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::grants::{self, Asking, Carriage, Decided, HeldSession};
-use passeur_engine::look_up::Again;
+use passeur_engine::look_up::{Again, Recall};
 use passeur_engine::programs::NotTaken;
 use passeur_engine::{ending, look_up, rights, sessions};
 use passeur_gateway::admission::{Admission, Filing};
@@ -120,7 +120,7 @@ impl WebGate {
         }
         let filled = look_up::fill(&self.engine, &edition.site, &gate.access, &mut known).await;
         let before = known.facts();
-        let again = look_up::again(&self.engine, &edition.site, &gate.access, &mut known, edition.since, false).await;
+        let again = look_up::again(&self.engine, &edition.site, &gate.access, &mut known, edition.since, Recall::Kept).await;
         if filled || matches!(again, Some(Again::Answered { .. })) {
             if !sessions::keep_evidence(&self.engine, &mut row, &known).await? {
                 return Ok(None);

@@ -7,7 +7,7 @@ use passeur_api::{Affected, Edition, Problem, PublishRequest, Severity};
 use passeur_core::compare::ChangedSource;
 use passeur_core::role::Role;
 use passeur_core::site::Site;
-use passeur_engine::editions::turned;
+use passeur_engine::editions::{Load, turned};
 use passeur_store::{EditionRow, StandsOn, Turned};
 use serde_json::json;
 use std::sync::Arc;
@@ -201,7 +201,7 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
         "issuers": turned.iter().map(|t| json!({"provider": t.provider, "from": t.before, "to": t.after, "moved": t.moves})).collect::<Vec<_>>()});
     let ended = app.store.publish(row.clone(), draft, &turned, who.act(&app, "publish", about)).await?;
     app.end_here(&ended);
-    app.load_edition(false).await?;
+    app.load_edition(Load::WhereChanged).await?;
     tracing::info!(edition = row.number, author = row.author, note = row.note, "published");
     Ok(Json(whole(&app, &who, row).await?))
 }
