@@ -184,6 +184,9 @@ impl Control for Nobody {
     async fn section_refused(&self, _: Arc<Edition>, _: &str, _: &Admission, _: usize, _: &RequestFacts) -> Response<Body> {
         nothing()
     }
+    async fn network_page(&self, _: Arc<Edition>, _: &str, _: &Admission, _: &RequestFacts) -> Response<Body> {
+        nothing()
+    }
     async fn upstream_failed(&self, _: &str, _: Option<&Admission>, _: UpstreamFailure, _: &RequestFacts) -> Response<Body> {
         nothing()
     }

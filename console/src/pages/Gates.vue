@@ -8,11 +8,13 @@ import { moment, visible } from '../look/shape'
 import Mark from '../parts/Mark.vue'
 import State from '../parts/State.vue'
 import Asked from '../parts/Asked.vue'
+import Reach from '../parts/Reach.vue'
 
 const { t, locale } = useI18n()
 const reading = useReading(() => Promise.all([got(api.GET('/gates')), got(api.GET('/directories'))]))
 const gates = computed(() => reading.data?.[0])
 const directories = computed(() => reading.data?.[1] ?? [])
+const networks = computed(() => gates.value?.filter((g) => g.kind === 'network').map((g) => g.name) ?? [])
 </script>
 
 <template>
@@ -36,6 +38,10 @@ const directories = computed(() => reading.data?.[1] ?? [])
         <p><router-link :to="{ path: '/handover', query: { for: 'application', name: g.name } }">{{ t('sheet.one') }}</router-link></p>
       </header>
       <div>
+        <template v-if="g.zones.length">
+          <h3>{{ t('reach.zones') }}</h3>
+          <ul><li v-for="z in g.zones" :key="z">{{ visible(z) }}</li></ul>
+        </template>
         <h3>{{ t('rules') }}</h3>
         <ul>
           <li v-for="r in g.rules" :key="r">{{ visible(r) }}</li>
@@ -49,8 +55,14 @@ const directories = computed(() => reading.data?.[1] ?? [])
           <h3>{{ t('mappings') }}</h3>
           <ul class="mono"><li v-for="m in g.mappings" :key="m">{{ visible(m) }}</li></ul>
         </template>
-        <h3>{{ t('headers') }}</h3>
-        <ul class="mono"><li v-for="h in g.headers" :key="h">{{ h }}</li><li v-if="!g.headers.length">—</li></ul>
+        <template v-if="g.kind === 'web'">
+          <h3>{{ t('headers') }}</h3>
+          <ul class="mono"><li v-for="h in g.headers" :key="h">{{ h }}</li><li v-if="!g.headers.length">—</li></ul>
+        </template>
+        <template v-if="g.machines.length">
+          <h3>{{ t('reach.machines') }}</h3>
+          <ul><li v-for="m in g.machines" :key="m">{{ visible(m) }}</li></ul>
+        </template>
       </div>
       <div>
         <h3>{{ t('lastDay') }}</h3>
@@ -63,6 +75,7 @@ const directories = computed(() => reading.data?.[1] ?? [])
         <p class="quiet">{{ t('liveSessions', { n: g.live_sessions }, g.live_sessions) }}</p>
       </div>
     </article>
+    <Reach v-if="networks.length" :gates="networks" />
     <template v-if="directories.length">
       <h2 class="sub">{{ t('directories') }}</h2>
       <div class="scroll">

@@ -9,6 +9,7 @@ mod host;
 mod kerberos;
 mod people;
 mod providers;
+mod reach;
 mod rehearsal;
 mod ring;
 mod routes;
@@ -26,6 +27,7 @@ pub use host::*;
 pub use kerberos::*;
 pub use people::*;
 pub use providers::*;
+pub use reach::*;
 pub use rehearsal::*;
 pub use ring::{RetireKey, RingKey};
 pub use routes::*;
@@ -99,6 +101,10 @@ pub struct Gate {
     pub ways_in: Vec<String>,
     /// Directories, of which one is asked for a person.
     pub directories: Vec<String>,
+    /// Zones that a gate of kind `network` guards, each in one line.
+    pub zones: Vec<String>,
+    /// Its machines without a person, each in one line.
+    pub machines: Vec<String>,
     /// Each section of the gate in one sentence.
     pub sections: Vec<String>,
     /// Each rule in one sentence.

@@ -60,6 +60,8 @@ words! {
     GateKind {
         /// A web application.
         Web = "web",
+        /// Networks that open after sign-in.
+        Network = "network",
     }
 
     /// How a crossing ended.

@@ -10,7 +10,7 @@ pub const HELP: &str = "Exit codes:
   0  done
   1  it failed
   2  the command line is wrong
-  3  done, and the answer is no: mistakes in a site file, a trial that found a wrong value, nobody found
+  3  done, and the answer is no: mistakes in a site file, a trial that found a wrong value, nobody found, a way that is closed
   4  there is no such thing
   5  not allowed: token missing, unknown, or its role does not reach
   6  the service does not answer";
@@ -21,6 +21,8 @@ pub enum Exit {
     Failed(String),
     /// The answer is no; it was printed already.
     No,
+    /// What is missing on the command line, where clap cannot know it.
+    Usage(String),
     /// A file with mistakes: the answer is no, with these words.
     Mistakes(String),
     NotFound(String),
@@ -33,6 +35,7 @@ impl Exit {
     pub fn report(self) -> ExitCode {
         let (code, words) = match self {
             Exit::Failed(w) => (1, w),
+            Exit::Usage(w) => (2, w),
             Exit::No => (3, String::new()),
             Exit::Mistakes(w) => (3, w),
             Exit::NotFound(w) => (4, w),

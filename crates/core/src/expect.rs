@@ -4,10 +4,10 @@ use serde_json::{Map, Value};
 
 use crate::Moment;
 use crate::circumstances::Circumstances;
-use crate::decide::{Decision, fold};
+use crate::decide::{Decision, Goer, fold, opening};
 use crate::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, WayIn};
 use crate::rehearse::{Given, Verdict, because, try_at};
-use crate::site::{Described, Expectation, PathAccess, Place, Site, WayKind, path_access};
+use crate::site::{Described, Expectation, PathAccess, Place, Site, Wanted, WayKind, path_access};
 use crate::step::{Lang, Silent};
 
 /// An expectation that does not hold.
@@ -160,11 +160,16 @@ fn given_as_expected(e: &Expectation, given: &Given, fr: bool, what: &mut Vec<St
 /// Sections, by the paths a request would have.
 fn paths(site: &Site, e: &Expectation, evidence: &Evidence, at: &Circumstances<'_>, fr: bool, what: &mut Vec<String>) {
     let Some(gate) = e.place.as_gate().and_then(|name| site.gate(name)) else { return };
+    let decision = gate.network().map(|_| fold(site, gate, evidence, at, &mut Silent));
     // Rules may look at the path as well, so each is decided for itself.
     let reached = |path: &str| {
+        if let Some(decision) = &decision {
+            let open = |to| opening(site, gate, Goer::of(decision), None, &to).is_open();
+            return Wanted::parse(path).is_ok_and(open);
+        }
         let at = Circumstances { path, ..*at };
         let decision = fold(site, gate, evidence, &at, &mut Silent);
-        match (path_access(&gate.web().sections, path), decision) {
+        match (path_access(gate.sections(), path), decision) {
             (PathAccess::Open, _) => true,
             (PathAccess::Entry, Decision::Admitted(_)) => true,
             (PathAccess::More(sections), Decision::Admitted(a)) => sections.into_iter().all(|i| a.section(i)),

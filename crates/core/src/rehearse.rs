@@ -19,7 +19,7 @@ use crate::step::{Lang, Silent, Step, Story, sentence};
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Verdict {
     /// Comes in.
-    In(Given),
+    In(Box<Given>),
     /// Is refused.
     Out,
     /// The edition has no such gate.
@@ -37,7 +37,9 @@ pub struct Given {
     /// Paths of sections that stay closed.
     pub closed: Vec<String>,
     /// What else comes with entry: messages, lifetimes.
-    pub terms: Vec<String>,
+    pub terms: Terms,
+    /// What opens in a network, with where it leads.
+    pub reach: Vec<(String, String)>,
 }
 
 /// What an edition needs and the evidence does not hold.
@@ -112,9 +114,13 @@ pub fn try_at(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstance
         Decision::Admitted(a) => {
             let values = a.headers().iter().map(|h| (h.name.clone(), String::from_utf8_lossy(&h.value).into_owned())).collect();
             let closed =
-                gate.web().sections.iter().enumerate().filter(|(i, _)| !a.section(*i)).map(|(_, s)| s.path.clone()).collect();
-            let terms = a.terms().map(Terms::words).unwrap_or_default();
-            Tried { verdict: Verdict::In(Given { roles: a.roles().to_vec(), values, closed, terms }), digest }
+                gate.sections().iter().enumerate().filter(|(i, _)| !a.section(*i)).map(|(_, s)| s.path.clone()).collect();
+            let terms = a.terms().cloned().unwrap_or_default();
+            let leads = |name: &str| site.reach(name).map(|r| r.sentence(Lang::En)).unwrap_or_default();
+            let reach: Vec<(String, String)> = terms.opens.iter().map(|o| (o.reach.clone(), leads(&o.reach))).collect();
+            // The decision names what opens; where that leads is the edition's.
+            let digest = crate::id::sha256(format!("{digest:?}{reach:?}").as_bytes());
+            Tried { verdict: Verdict::In(Box::new(Given { roles: a.roles().to_vec(), values, closed, terms, reach })), digest }
         }
     }
 }
@@ -131,7 +137,7 @@ fn try_console(site: &Site, evidence: &Evidence, at: &Circumstances<'_>) -> Trie
     match (missing.is_empty(), roles.is_empty()) {
         (false, _) => out(Verdict::NotKnown(missing)),
         (true, true) => Tried { verdict: Verdict::Out, digest },
-        (true, false) => Tried { verdict: Verdict::In(Given { roles, ..Given::default() }), digest },
+        (true, false) => Tried { verdict: Verdict::In(Box::new(Given { roles, ..Given::default() })), digest },
     }
 }
 
@@ -211,7 +217,7 @@ fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evid
     }
     // Nobody who is refused either way needs sections or values.
     if let Some(gate) = gate.filter(|_| entered) {
-        for section in &gate.web().sections {
+        for section in gate.sections() {
             if let SectionAccess::More { when, .. } = &section.access
                 && when.judge(&who, at, name) == Truth::Unknown
             {
@@ -310,6 +316,25 @@ pub fn effects(before: &Tried, after: &Tried, lang: Lang) -> Effects {
     }
 }
 
+/// What opens no more, what opens besides, and what leads elsewhere.
+fn reach_differences(a: &Given, b: &Given, lang: Lang, out: &mut Vec<String>) {
+    let fr = lang == Lang::Fr;
+    let leads = |of: &Given, name: &str| of.reach.iter().find(|(n, _)| n == name).map(|(_, to)| to.clone());
+    for (name, to) in &a.reach {
+        match leads(b, name) {
+            None => {
+                out.push(if fr { format!("n'atteint plus {name} ({to})") } else { format!("no longer reaches {name} ({to})") })
+            }
+            Some(new) if new != *to && fr => out.push(format!("{name} mènerait à {new} ; aujourd'hui {to}")),
+            Some(new) if new != *to => out.push(format!("{name} would lead to {new}; now {to}")),
+            Some(_) => {}
+        }
+    }
+    for (name, to) in b.reach.iter().filter(|(n, _)| leads(a, n).is_none()) {
+        out.push(if fr { format!("atteint {name} ({to})") } else { format!("reaches {name} ({to})") });
+    }
+}
+
 fn differences(a: &Given, b: &Given, lang: Lang) -> Vec<String> {
     let fr = lang == Lang::Fr;
     let mut out = vec![];
@@ -317,13 +342,14 @@ fn differences(a: &Given, b: &Given, lang: Lang) -> Vec<String> {
     for (all, en, fr_words) in [
         (lost(&a.roles, &b.roles), "loses role", "perd le rôle"),
         (lost(&b.roles, &a.roles), "gains role", "gagne le rôle"),
-        (lost(&a.terms, &b.terms), "loses", "perd"),
-        (lost(&b.terms, &a.terms), "gains", "gagne"),
+        (lost(&a.terms.words(lang), &b.terms.words(lang)), "loses", "perd"),
+        (lost(&b.terms.words(lang), &a.terms.words(lang)), "gains", "gagne"),
         (lost(&b.closed, &a.closed), "no longer reaches", "n'atteint plus"),
         (lost(&a.closed, &b.closed), "reaches", "atteint"),
     ] {
         out.extend(all.into_iter().map(|x| format!("{} {x}", if fr { fr_words } else { en })));
     }
+    reach_differences(a, b, lang, &mut out);
     let find = |of: &Given, name: &str| of.values.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.clone());
     for (name, value) in &a.values {
         match find(b, name) {

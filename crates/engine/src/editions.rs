@@ -173,7 +173,7 @@ impl Engine {
             Arc::new(Mailer::new(m.clone(), password))
         });
         let behalf = site.gates.iter().filter_map(|g| {
-            let of = g.web().ticket.as_ref()?.behalf.as_ref()?;
+            let of = g.ticket()?.behalf.as_ref()?;
             let link = Behalf::new(self.kerberos.clone(), of.account.clone(), &secret(&of.keytab));
             Some((g.name.clone(), Arc::new(link)))
         });

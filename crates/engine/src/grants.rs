@@ -207,7 +207,7 @@ impl Carriage<'_> {
         let Asking { edition, gate, evidence, .. } = asking;
         match self {
             Carriage::Code(session) => {
-                if gate.web().hand_over.is_some() {
+                if gate.hand_over().is_some() {
                     attempt.step(|| match &session.row.kept {
                         Some(_) => step!(PasswordHanded),
                         None => step!(PasswordNotHanded { way: evidence.way() }),
@@ -233,8 +233,8 @@ impl Carriage<'_> {
 pub struct Glance {
     pub admits: bool,
     pub roles: Vec<String>,
-    /// Words of the rules for the person.
-    pub messages: Vec<String>,
+    /// What the rules give besides: words for the person, lifetimes, what opens.
+    pub terms: Terms,
     /// The digest of the decision.
     pub digest: [u8; 32],
 }
@@ -245,8 +245,8 @@ pub fn glance(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<
     let digest = decision.digest();
     match &decision {
         Decision::Admitted(admitted) => {
-            let messages = admitted.terms().map(|t: &Terms| t.messages.clone()).unwrap_or_default();
-            Glance { admits: true, roles: admitted.roles().to_vec(), messages, digest }
+            let terms = admitted.terms().cloned().unwrap_or_default();
+            Glance { admits: true, roles: admitted.roles().to_vec(), terms, digest }
         }
         Decision::Refused(_) => Glance { digest, ..Glance::default() },
     }

@@ -50,7 +50,7 @@ pub enum Without {
 
 /// Whether a session came with a ticket that a gate needs, and that is not here: its browser has to send another.
 pub fn lost(engine: &Engine, site: &Site, gate: &str, session: &Session) -> bool {
-    let Some(ticket) = site.gate(gate).and_then(|g| g.web().ticket.as_ref()) else { return false };
+    let Some(ticket) = site.gate(gate).and_then(|g| g.ticket()) else { return false };
     needs_sent(ticket) && was_sent(&session.evidence) && engine.delegations.sent(session.row.id).is_none()
 }
 
@@ -75,7 +75,7 @@ pub async fn ticket(
     anew: bool,
 ) -> Result<Shown, Box<TicketFailed>> {
     let failed = |step: Step| Box::new(TicketFailed::of(step));
-    let Some(wanted) = &gate.web().ticket else {
+    let Some(wanted) = gate.ticket() else {
         return Err(failed(step!(UpstreamTicketFailed { service: "?", how: "the gate asks for none" })));
     };
     let slot = engine.delegations.slot((holder.session, gate.name.clone(), edition.number), engine.now());

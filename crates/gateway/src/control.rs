@@ -199,6 +199,14 @@ pub trait Control: Send + Sync + 'static {
         section: usize,
         facts: &RequestFacts,
     ) -> Response<Body>;
+    /// Answers at a gate of kind `network` to somebody who is signed in: what is open to them there.
+    async fn network_page(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        admission: &Admission,
+        facts: &RequestFacts,
+    ) -> Response<Body>;
     /// Answers for an upstream that did not; without an admission where the section is open.
     async fn upstream_failed(
         &self,

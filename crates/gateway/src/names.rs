@@ -44,10 +44,10 @@ impl Names {
     /// Of a gate. None where a name is no HTTP field name; the site file's check lets none through.
     pub(crate) fn of(edition: &Edition, gate: &Gate) -> Option<Names> {
         let delivered = edition.site.delivery(gate).into_iter().flat_map(|d| &d.headers).map(|h| h.name.as_str());
-        let all: Vec<&str> = delivered.chain(gate.web().hand_over.map(|_| "authorization")).collect();
+        let all: Vec<&str> = delivered.chain(gate.hand_over().map(|_| "authorization")).collect();
         let set = all.iter().map(|n| HeaderName::from_bytes(n.as_bytes()).ok()).collect::<Option<_>>()?;
         // A ticket goes there, another one with each request.
-        let shown = gate.web().ticket.as_ref().map(|_| "authorization");
+        let shown = gate.ticket().map(|_| "authorization");
         Some(Names {
             gate: gate.name.clone(),
             edition: edition.number,

@@ -203,13 +203,24 @@ impl Gateway {
                         let refusal = self.control.reject(edition.live.clone(), &gate.name, StatusCode::FORBIDDEN, step, &facts);
                         return page(refusal.await);
                     }
-                    if let PathAccess::More(sections) = path_access(&gate.web().sections, request.uri().path())
+                    if let PathAccess::More(sections) = path_access(gate.sections(), request.uri().path())
                         && let Some(closed) = sections.into_iter().find(|i| !admission.section(*i))
                     {
                         let facts = facts(edition, conn, &request);
                         return page(
                             self.control.section_refused(edition.live.clone(), &gate.name, admission, closed, &facts).await,
                         );
+                    }
+                    // No application is behind it: what is said there is ours.
+                    if gate.network().is_some() {
+                        if !matches!(*request.method(), http::Method::GET | http::Method::HEAD) {
+                            return page(bare(
+                                StatusCode::METHOD_NOT_ALLOWED,
+                                "Behind this gate is a network, which takes no requests.\n",
+                            ));
+                        }
+                        let facts = facts(edition, conn, &request);
+                        return page(self.control.network_page(edition.live.clone(), &gate.name, admission, &facts).await);
                     }
                     (Bearer::Admitted(admission), Some(written))
                 }
@@ -386,7 +397,7 @@ impl Gateway {
         let repeatable = progress.is_none() && upgrade.is_none() && flat.parts.method.is_safe();
         let again = || outgoing::build(&flat.parts, flat.headers(), Upload::None, ours);
         let again: Option<&(dyn Fn() -> Option<outgoing::Outgoing> + Sync)> = if repeatable { Some(&again) } else { None };
-        let sent = match (&bearer, &gate.web().ticket) {
+        let sent = match (&bearer, gate.ticket()) {
             (Bearer::Admitted(admission), Some(_)) => {
                 let progress = progress.as_deref();
                 let ticketed = Ticketed { edition, place, admission, progress, again, facts: &told };
@@ -403,7 +414,7 @@ impl Gateway {
             Err(how) => page(self.control.upstream_failed(&gate.name, &bearer, how, &told()).await),
             Ok((answer, lease)) => {
                 let (mut parts, body) = answer.into_parts();
-                if gate.web().ticket.is_some() {
+                if gate.ticket().is_some() {
                     // What the application asks of its clients is between it and us, where a section is open too.
                     parts.headers.remove(http::header::WWW_AUTHENTICATE);
                 }

@@ -139,6 +139,17 @@ impl Remote {
         self.run(async move { c.section_refused(e, &gate, &a, section, &facts).await }, broken)
     }
 
+    pub(crate) fn network_page(
+        &self,
+        e: Arc<Edition>,
+        gate: &str,
+        a: Arc<Admission>,
+        facts: &RequestFacts,
+    ) -> Away<Response<Body>> {
+        let (c, gate, facts) = (self.control.clone(), gate.to_owned(), facts.clone());
+        self.run(async move { c.network_page(e, &gate, &a, &facts).await }, broken)
+    }
+
     pub(crate) fn upstream_failed(
         &self,
         gate: &str,

@@ -114,7 +114,8 @@ pub struct Route {
 impl Route {
     /// The targets of a gate; those that an earlier edition had are used again.
     pub(crate) fn new(gate: &Gate, known: &[Arc<Target>]) -> Route {
-        let u = &gate.web().upstreams;
+        // Behind a gate of another kind is no application.
+        let Some(u) = gate.web().map(|w| &w.upstreams) else { return Route { members: vec![] } };
         let members = u.members.iter().map(|m| {
             let same = |t: &&Arc<Target>| t.address == *m && t.settings == u.tls && t.health == u.health && t.tls.is_ok();
             let target = known.iter().find(same).cloned();

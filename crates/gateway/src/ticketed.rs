@@ -112,7 +112,7 @@ impl Gateway {
 }
 
 fn service(place: Place<'_>) -> String {
-    place.gate.web().ticket.as_ref().map(|t| t.service.clone()).unwrap_or_default()
+    place.gate.ticket().map(|t| t.service.clone()).unwrap_or_default()
 }
 
 /// The token with which an application answers; none where it gives none, or one that cannot be read.

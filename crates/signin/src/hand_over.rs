@@ -9,7 +9,7 @@ use passeur_store::SessionRow;
 
 /// What a gate hands to its application of the password that somebody typed (RFC 7617 2), where it does and one is kept.
 pub fn handed(engine: &Engine, gate: &Gate, row: &SessionRow) -> Option<String> {
-    let HandOver::Basic = gate.web().hand_over?;
+    let HandOver::Basic = gate.hand_over()?;
     let kept = engine.ring.open(Purpose::Kept, row.id.as_bytes(), row.kept.as_ref()?).ok()?;
     Some(format!("Basic {}", STANDARD.encode(kept)))
 }

@@ -35,8 +35,8 @@ pub async fn show(State(engine): State<Engine>, LiveEdition(edition): LiveEditio
         .gates
         .iter()
         .map(|g| {
-            let Glance { admits, messages, roles, .. } = glance(site, g, &session.evidence, &at);
-            QuayGate { title: g.title.clone(), address: g.address.at("/"), open: admits, messages, roles }
+            let Glance { admits, terms, roles, .. } = glance(site, g, &session.evidence, &at);
+            QuayGate { title: g.title.clone(), address: g.address.at("/"), open: admits, messages: terms.messages, roles }
         })
         .collect();
     let changes = match engine.store.role_changes(&session.evidence.person(), CHANGES_SHOWN).await {

@@ -1,6 +1,7 @@
 //! In a real browser: headless Chromium.
 
 mod kerberos;
+mod networks;
 mod plain;
 mod ways;
 

@@ -5,7 +5,9 @@ use std::path::PathBuf;
 
 mod site;
 
-pub use site::{Acts, ActsCommand, Draft, Rehearse, RehearsePerson, RouteCommand, Site, SourceArgs};
+pub use site::{
+    Acts, ActsCommand, Draft, PersonArgs, ReachCommand, ReachTry, Rehearse, RehearsePerson, RouteCommand, Site, SourceArgs,
+};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use passeur_api::{Outcome, ProviderKind};
@@ -112,6 +114,9 @@ pub enum Command {
     /// Sign-in routes: list them, or try which decides for somebody and why not the others
     #[command(subcommand)]
     Route(RouteCommand),
+    /// What networks open: list it, or say whether somebody may reach something
+    #[command(subcommand)]
+    Reach(ReachCommand),
     /// The directories and their servers: which answer, which are passed over, and why
     Directories,
     /// List crossings, latest first

@@ -151,14 +151,53 @@ pub enum RouteCommand {
     },
 }
 
-/// Whom to rehearse: somebody who came before, or somebody described by hand.
+#[derive(Debug, Subcommand)]
+pub enum ReachCommand {
+    /// Every reach of the live edition, where it leads, and what opens it
+    List,
+    /// Whether somebody may reach something: by which rule, or what comes nearest and what to write
+    Try(Box<ReachTry>),
+}
+
+/// Who wants to reach what.
+#[derive(Debug, Args)]
+pub struct ReachTry {
+    /// Where to: HOST:PORT, HOST:PORT/udp or "HOST icmp"
+    pub to: String,
+    /// A machine on which nobody is signed in
+    #[arg(long, conflicts_with_all = ["provider", "subject", "claim", "group", "attribute", "amr", "acr", "fresh", "at", "address"])]
+    pub nobody: bool,
+    #[command(flatten)]
+    pub person: PersonArgs,
+    /// Tell every step
+    #[arg(long)]
+    pub story: bool,
+}
+
+/// Whom to rehearse, and what for.
 #[derive(Debug, Args)]
 pub struct RehearsePerson {
+    #[command(flatten)]
+    pub person: PersonArgs,
+    /// With this method; GET unless said
+    #[arg(long)]
+    pub method: Option<String>,
+    /// For this path; the first page unless said
+    #[arg(long)]
+    pub path: Option<String>,
+    /// Tell every step
+    #[arg(long)]
+    pub story: bool,
+}
+
+/// Somebody who came before, or somebody described by hand.
+#[derive(Debug, Args)]
+pub struct PersonArgs {
     #[command(flatten)]
     pub source: SourceArgs,
     /// The provider's name in the site
     #[arg(long)]
-    pub provider: String,
+    pub provider: Option<String>,
     /// Somebody who came before, by the provider's identifier
     #[arg(long, conflicts_with_all = ["claim", "group", "attribute", "amr", "acr"])]
     pub subject: Option<String>,
@@ -189,15 +228,6 @@ pub struct RehearsePerson {
     /// At this moment (RFC 3339); now unless said
     #[arg(long)]
     pub at: Option<chrono::DateTime<chrono::Utc>>,
-    /// With this method; GET unless said
-    #[arg(long)]
-    pub method: Option<String>,
-    /// For this path; the first page unless said
-    #[arg(long)]
-    pub path: Option<String>,
-    /// Tell every step
-    #[arg(long)]
-    pub story: bool,
 }
 
 fn pair(text: &str) -> Result<(String, String), String> {

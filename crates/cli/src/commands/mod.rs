@@ -10,6 +10,7 @@ mod key_ring;
 mod leaver;
 mod people;
 mod provider;
+mod reach;
 mod rehearse;
 mod route;
 mod serve;
@@ -53,6 +54,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Providers => providers(c).await,
         Command::Provider(a) => provider::run(a, c).await,
         Command::Route(a) => route::run(a, c).await,
+        Command::Reach(a) => reach::run(a, c).await,
         Command::Directories => directories(c).await,
         Command::Crossings(a) => crossings::list(a, c).await,
         Command::Crossing { id } => crossings::one(&id, c).await,
@@ -213,6 +215,12 @@ async fn gates(only: Option<String>, args: &ClientArgs) -> Result<(), Exit> {
             },
             g.live_sessions
         );
+        for zone in &g.zones {
+            say!("  zone   {}", crate::output::wrap(&s.paint(zone, Tone::Plain), s.width, 9));
+        }
+        for machine in &g.machines {
+            say!("  machine {}", crate::output::wrap(&s.paint(machine, Tone::Plain), s.width, 9));
+        }
         if g.rules.is_empty() {
             say!("  {}", s.paint("no rule: admits nobody", Tone::Bad));
         }

@@ -6,7 +6,7 @@ use passeur_core::text::shorten;
 use super::crossings::step_lines;
 use super::no_csv;
 use super::site::source;
-use crate::args::{ClientArgs, Output, Rehearse, RehearsePerson};
+use crate::args::{ClientArgs, Output, PersonArgs, Rehearse, RehearsePerson};
 use crate::client::Client;
 use crate::exit::Exit;
 use crate::output::{Cell, Column, Screen, Tone, fixed, json, moment, rest, table, wrap};
@@ -116,6 +116,32 @@ fn show_person(s: &Screen, r: &PersonRehearsal, story: bool) {
     }
 }
 
+/// Whom the arguments mean.
+pub(super) fn request(args: PersonArgs) -> Result<PersonRequest, Exit> {
+    let PersonArgs { source: of, provider, subject, fresh, claim, group, attribute, amr, acr, gate, address, at } = args;
+    let mut attributes = std::collections::BTreeMap::<String, Vec<String>>::new();
+    for (name, value) in attribute {
+        attributes.entry(name).or_default().push(value);
+    }
+    Ok(PersonRequest {
+        source: source(&of)?,
+        provider: provider
+            .ok_or_else(|| Exit::Usage("say who: --provider NAME, with --subject, or somebody described by hand".into()))?,
+        claims: subject.is_none().then(|| claim.into_iter().map(|(n, v)| (n, v.into())).collect()),
+        subject,
+        fresh,
+        amr,
+        acr,
+        groups: (!group.is_empty()).then_some(group),
+        attributes,
+        gate,
+        address,
+        at,
+        method: None,
+        path: None,
+    })
+}
+
 pub async fn run(args: Rehearse, c: &ClientArgs) -> Result<(), Exit> {
     no_csv(c)?;
     let client = Client::new(c)?;
@@ -131,43 +157,8 @@ pub async fn run(args: Rehearse, c: &ClientArgs) -> Result<(), Exit> {
             Ok(())
         }
         Rehearse::Person(ask) => {
-            let RehearsePerson {
-                source: of,
-                provider,
-                subject,
-                fresh,
-                claim,
-                group,
-                attribute,
-                amr,
-                acr,
-                gate,
-                address,
-                at,
-                method,
-                path,
-                story,
-            } = *ask;
-            let mut attributes = std::collections::BTreeMap::<String, Vec<String>>::new();
-            for (name, value) in attribute {
-                attributes.entry(name).or_default().push(value);
-            }
-            let ask = PersonRequest {
-                source: source(&of)?,
-                provider,
-                claims: subject.is_none().then(|| claim.into_iter().map(|(n, v)| (n, v.into())).collect()),
-                subject,
-                fresh,
-                amr,
-                acr,
-                groups: (!group.is_empty()).then_some(group),
-                attributes,
-                gate,
-                address,
-                at,
-                method,
-                path,
-            };
+            let RehearsePerson { person, method, path, story } = *ask;
+            let ask = PersonRequest { method, path, ..request(person)? };
             let answer: PersonRehearsal = client.post("/rehearse/person", &ask).await?;
             if c.output == Output::Json {
                 return json(&answer);

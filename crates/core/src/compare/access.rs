@@ -5,7 +5,7 @@ use std::rc::Rc;
 
 use super::admits::{Scene, Shift, Weighing};
 use super::diagram::TooMuch;
-use super::rules::{Read, Reader};
+use super::rules::{Gift, Read, Reader};
 use super::{Bearing, Change, Sentence, What, reordered};
 use crate::site::{Access, Effect, Gate, Section, SectionAccess, Site};
 
@@ -55,7 +55,7 @@ struct Side<'a> {
 
 impl<'a> Side<'a> {
     fn of_gate(reader: &'a Reader<'a>, gate: &'a Gate) -> Side<'a> {
-        Side { scene: Scene::new(reader, Some(&gate.name), &gate.access), sections: &gate.web().sections }
+        Side { scene: Scene::new(reader, Some(&gate.name), &gate.access), sections: gate.sections() }
     }
 
     fn site(&self) -> &'a Site {
@@ -126,13 +126,13 @@ fn in_words(
         let lost = shift.lose.into_iter().map(|who| (Bearing::Narrower, What::AdmitsNoMore { who }));
         let gained = shift.gain.into_iter().map(|who| (Bearing::Wider, What::Admits { who }));
         lost.chain(gained).for_each(|(bearing, what)| add(bearing, what));
-        for role in roles_that_may_differ(before, after) {
-            let Shift { lose, gain } = weighing.role(&role)?;
+        for gift in gifts_that_may_differ(before, after) {
+            let Shift { lose, gain } = weighing.gift(&gift)?;
             for who in lose {
-                add(Bearing::Narrower, What::RoleNoMore { role: role.clone(), who });
+                add(Bearing::Narrower, What::GivesNoMore { gift: gift.clone(), who });
             }
             for who in gain {
-                add(Bearing::Wider, What::RoleGiven { role: role.clone(), who });
+                add(Bearing::Wider, What::Gives { gift: gift.clone(), who });
             }
         }
     }
@@ -152,19 +152,19 @@ fn in_words(
     Ok(())
 }
 
-/// Roles that are given by other clauses on one side than on the other.
-fn roles_that_may_differ(before: &Side<'_>, after: &Side<'_>) -> Vec<String> {
+/// Roles and reach that are given by other clauses on one side than on the other.
+fn gifts_that_may_differ(before: &Side<'_>, after: &Side<'_>) -> Vec<Gift> {
     let given = |side: &Side<'_>| {
-        let mut out: HashMap<String, BTreeSet<String>> = HashMap::new();
+        let mut out: HashMap<Gift, BTreeSet<String>> = HashMap::new();
         for clause in side.scene.rules.iter().flat_map(|r| &r.clauses) {
-            for role in clause.roles.iter() {
-                out.entry(role.clone()).or_default().insert(clause.key.clone());
+            for gift in clause.gifts.iter() {
+                out.entry(gift.clone()).or_default().insert(clause.key.clone());
             }
         }
         out
     };
     let (old, new) = (given(before), given(after));
-    let all: BTreeSet<&String> = old.keys().chain(new.keys()).collect();
+    let all: BTreeSet<&Gift> = old.keys().chain(new.keys()).collect();
     all.into_iter().filter(|r| old.get(*r) != new.get(*r)).cloned().collect()
 }
 

@@ -9,7 +9,7 @@ use std::rc::Rc;
 
 use super::atoms::{Atom, Knowing, ones};
 use super::diagram::{ALWAYS, Cube, Diagram, Fun, NEVER, TooMuch};
-use super::rules::{Clause, Does, Read, Reader};
+use super::rules::{Clause, Does, Gift, Read, Reader};
 use super::who::Who;
 use crate::condition::Condition;
 use crate::path::is_at_or_below;
@@ -273,12 +273,12 @@ impl<'a> Weighing<'a> {
         self.people(entry, entry, self.refused)
     }
 
-    /// Who would keep entry and lose or gain a role.
-    pub(super) fn role(&mut self, role: &str) -> Result<Shift, TooMuch> {
+    /// Who would keep entry and lose or gain what comes with it.
+    pub(super) fn gift(&mut self, gift: &Gift) -> Result<Shift, TooMuch> {
         let both = self.d.and(self.entry[0], self.entry[1])?;
         let mut has = [NEVER; 2];
         for (side, has) in self.sides.into_iter().zip(&mut has) {
-            for clause in side.clauses().filter(|c| c.roles.iter().any(|r| r == role)) {
+            for clause in side.clauses().filter(|c| c.gifts.contains(gift)) {
                 let yes = if self.same.contains(clause.key.as_str()) {
                     self.variable("role by others", || Variable::RoleByOthers)?
                 } else {

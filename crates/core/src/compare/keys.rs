@@ -9,6 +9,9 @@ use super::{Bearing, Change, What, reordered};
 /// What is compared as compiled, below a gate or `engineers`.
 const COMPILED: [&str; 2] = ["rule", "section"];
 
+/// The same below a reach that stands in both.
+const REACH: [&str; 3] = ["to", "except", "services"];
+
 pub(super) fn changes(before: &str, after: &str) -> Vec<Change> {
     let mut out = vec![];
     if let (Ok(before), Ok(after)) = (before.parse::<Table>(), after.parse::<Table>()) {
@@ -47,6 +50,9 @@ fn tables(before: &Table, after: &Table, place: &str, prefix: &str, out: &mut Ve
     keys.extend(after.keys().filter(|k| !before.contains_key(*k)));
     for key in keys {
         if COMPILED.contains(&key.as_str()) && (place.starts_with("gate ") || place == "engineers") {
+            continue;
+        }
+        if REACH.contains(&key.as_str()) && place.starts_with("reach ") {
             continue;
         }
         let path = if prefix.is_empty() { key.clone() } else { format!("{prefix}.{key}") };

@@ -10,6 +10,7 @@ mod atoms;
 mod diagram;
 mod keys;
 mod lines;
+mod reach;
 mod roles;
 mod rules;
 mod sources;
@@ -25,6 +26,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::site::{Place, Site};
 use crate::step::Lang;
+use rules::Gift;
 use who::Who;
 
 /// Which way a change goes for those who come.
@@ -68,13 +70,22 @@ enum What {
     },
     AdmitsEverybody,
     AdmitsNobody,
-    RoleGiven {
-        role: String,
+    Gives {
+        gift: Gift,
         who: Who,
     },
-    RoleNoMore {
-        role: String,
+    GivesNoMore {
+        gift: Gift,
         who: Who,
+    },
+    /// A reach leads to more, at these gates.
+    ReachWider {
+        of: Vec<String>,
+        users: Vec<Place>,
+    },
+    ReachNarrower {
+        of: Vec<String>,
+        users: Vec<Place>,
     },
     /// Whom the rules admit, before and after, is too much for words.
     NotTold,
@@ -151,8 +162,12 @@ impl Change {
             What::AdmitsNoMore { .. } => "no-longer-admitted",
             What::AdmitsEverybody => "everybody-admitted",
             What::AdmitsNobody => "nobody-admitted",
-            What::RoleGiven { .. } => "role-given",
-            What::RoleNoMore { .. } => "role-no-longer-given",
+            What::Gives { gift: Gift::Role(_), .. } => "role-given",
+            What::GivesNoMore { gift: Gift::Role(_), .. } => "role-no-longer-given",
+            What::Gives { gift: Gift::Reach(_), .. } => "reach-opened",
+            What::GivesNoMore { gift: Gift::Reach(_), .. } => "reach-no-longer-opened",
+            What::ReachWider { .. } => "reach-wider",
+            What::ReachNarrower { .. } => "reach-narrower",
             What::NotTold => "not-told",
             What::SourceChanged { .. } => "source-changed",
             What::RuleAdded { .. } => "rule-added",
@@ -189,6 +204,7 @@ fn reordered(before: &[String], after: &[String]) -> bool {
 /// Every change from one edition to another: what people lose first, then what they gain, then the rest.
 pub fn compare(before: Side<'_>, after: Side<'_>) -> Vec<Change> {
     let mut out = access::changes(before.site, after.site);
+    out.extend(reach::changes(before.site, after.site));
     out.extend(sources::changes(before, after));
     out.extend(keys::changes(before.text, after.text));
     out.sort_by_key(|c| c.bearing);

@@ -5,7 +5,7 @@ use std::rc::Rc;
 
 use super::atoms::{Atom, members, ones};
 use crate::condition::Condition;
-use crate::site::{Access, Effect, Rule, Site};
+use crate::site::{Access, Effect, Grants, Rule, Site};
 
 /// What a clause does to somebody for whom it holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -18,6 +18,13 @@ pub(super) enum Does {
     Gives,
 }
 
+/// What a rule gives by a name from the site file.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(super) enum Gift {
+    Role(String),
+    Reach(String),
+}
+
 /// The part of a rule that nothing else of it hangs on: a rule for any of ten groups is ten clauses.
 #[derive(Clone, Debug)]
 pub(super) struct Clause {
@@ -25,8 +32,7 @@ pub(super) struct Clause {
     pub(super) when: Condition,
     /// What is asked for besides, by a clause that asks.
     pub(super) need: Option<Condition>,
-    /// Names from the site file.
-    pub(super) roles: Rc<[String]>,
+    pub(super) gifts: Rc<[Gift]>,
     /// Equal for clauses that mean the same in two sites.
     pub(super) key: String,
 }
@@ -64,25 +70,30 @@ impl<'a> Reader<'a> {
 
 fn read(site: &Site, rule: &Rule) -> Read {
     let when = key_of(site, &rule.when);
-    let (does, need, roles, effect) = match &rule.effect {
+    let (does, need, gifts, effect) = match &rule.effect {
         Effect::Give(g) => {
             let from = g.roles_from.as_ref().and_then(|r| r.attribute).map(|id| site.attribute_name(id));
             let mut plain = g.as_ref().clone();
             plain.roles_from.iter_mut().for_each(|r| r.attribute = None);
             let does = if g.enter { Does::Enter } else { Does::Gives };
-            (does, None, g.roles.clone(), format!("{plain:?} {from:?}"))
+            (does, None, gifts(g), format!("{plain:?} {from:?}"))
         }
         Effect::Refuse { words } => (Does::Refuse, None, vec![], words.clone()),
         Effect::StepUp(need) => (Does::Asks, Some(need.clone()), vec![], key_of(site, need)),
     };
-    let roles: Rc<[String]> = roles.into();
+    let gifts: Rc<[Gift]> = gifts.into();
     let asked = need.as_ref().map(|n| key_of(site, n)).unwrap_or_default();
     let mut clauses = vec![];
     each(&rule.when, &mut |when: Condition| {
         let key = format!("{does:?} {asked} {}", key_of(site, &when));
-        clauses.push(Clause { does, when, need: need.clone(), roles: roles.clone(), key });
+        clauses.push(Clause { does, when, need: need.clone(), gifts: gifts.clone(), key });
     });
     Read { name: rule.name.clone(), key: format!("{does:?} {effect} {when}"), clauses }
+}
+
+fn gifts(g: &Grants) -> Vec<Gift> {
+    let roles = g.roles.iter().cloned().map(Gift::Role);
+    roles.chain(g.reach.iter().cloned().map(Gift::Reach)).collect()
 }
 
 /// The conditions of which any is enough.

@@ -3,7 +3,7 @@
 use chrono::Duration;
 
 use crate::Moment;
-use crate::site::Grants;
+use crate::site::{Grants, octets_in_words, rate_in_words};
 use crate::step;
 use crate::step::{Lang, Phrase, Witness};
 
@@ -16,6 +16,10 @@ pub struct Joined {
     messages: Vec<String>,
     idle: Option<Duration>,
     absolute: Option<Duration>,
+    opens: Vec<Opens>,
+    quota: Option<u64>,
+    rate: Option<u64>,
+    devices: Option<u16>,
     /// The moment from which time alone may have changed it.
     pub(super) good_until: Option<Moment>,
 }
@@ -49,6 +53,25 @@ impl Joined {
                 Some((_, kept)) => conflict(name, kept.clone(), value.clone()),
             }
         }
+        for reach in &g.reach {
+            if !self.opens.iter().any(|o| o.reach == *reach) {
+                self.opens.push(Opens { reach: reach.clone(), rule: rule.to_owned() });
+            }
+        }
+        let octets: fn(u64) -> String = |n| octets_in_words(n, Lang::En);
+        let singles = [("quota", &mut self.quota, g.quota, octets), ("rate", &mut self.rate, g.rate, rate_in_words)];
+        for (what, into, new, words) in singles {
+            match (&*into, new) {
+                (None, Some(_)) => *into = new,
+                (Some(kept), Some(n)) if *kept != n => conflict(what, words(*kept), words(n)),
+                _ => {}
+            }
+        }
+        match (self.devices, g.devices) {
+            (None, some) => self.devices = some,
+            (Some(kept), Some(n)) if kept != n => conflict("devices", kept.to_string(), n.to_string()),
+            _ => {}
+        }
         for (what, into, new) in [("idle", &mut self.idle, g.idle), ("absolute", &mut self.absolute, g.absolute)] {
             match (&*into, new) {
                 (None, Some(_)) => *into = new,
@@ -67,8 +90,8 @@ impl Joined {
 
     /// Roles, and what else comes with entry, if anything does.
     pub(super) fn into_parts(self) -> (Vec<String>, Option<Box<Terms>>) {
-        let Joined { roles, deliver: _, messages, idle, absolute, good_until: _ } = self;
-        let terms = Terms { messages, idle, absolute };
+        let Joined { roles, deliver: _, messages, idle, absolute, opens, quota, rate, devices, good_until: _ } = self;
+        let terms = Terms { messages, idle, absolute, opens, quota, rate, devices };
         let any = terms != Terms::default();
         (roles, any.then(|| Box::new(terms)))
     }
@@ -97,15 +120,37 @@ pub struct Terms {
     /// Lifetimes of the session at this gate, where a rule shortens them.
     pub idle: Option<chrono::Duration>,
     pub absolute: Option<chrono::Duration>,
+    /// What opens in a network or a tunnel, in the order of the rules.
+    pub opens: Vec<Opens>,
+    /// How many octets may pass during one admission.
+    pub quota: Option<u64>,
+    /// How many bits may pass in a second, each way.
+    pub rate: Option<u64>,
+    /// How many machines of theirs may be on at once.
+    pub devices: Option<u16>,
+}
+
+/// A reach that opens, with the first rule that gives it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Opens {
+    pub reach: String,
+    pub rule: String,
 }
 
 impl Terms {
-    /// In a few words each.
-    pub fn words(&self) -> Vec<String> {
-        let minutes = |what: &str, d: Option<chrono::Duration>| d.map(|d| format!("{what} {} min", d.num_minutes()));
-        let mut out: Vec<String> = self.messages.iter().map(|m| format!("“{m}”")).collect();
-        out.extend(minutes("idle", self.idle));
-        out.extend(minutes("absolute", self.absolute));
+    /// In a few words each; what opens has its own.
+    pub fn words(&self, lang: Lang) -> Vec<String> {
+        let of = Grants {
+            idle: self.idle,
+            absolute: self.absolute,
+            quota: self.quota,
+            rate: self.rate,
+            devices: self.devices,
+            ..Grants::default()
+        };
+        let mut out: Vec<String> =
+            self.messages.iter().map(|m| if lang == Lang::Fr { format!("« {m} »") } else { format!("“{m}”") }).collect();
+        out.extend(of.terms(lang));
         out
     }
 }

@@ -6,6 +6,7 @@
 
 mod account;
 pub(crate) mod grants;
+mod reach;
 mod roles;
 mod view;
 
@@ -20,7 +21,8 @@ use crate::session::Lifetimes;
 use crate::site::{Access, Effect, Gate, Limits, PathAccess, Place, RolesFrom, Rule, Section, SectionAccess, Site, path_access};
 use crate::step;
 use crate::step::{Phrase, Step, StepCode, Witness};
-pub use grants::{Joined, Terms};
+pub use grants::{Joined, Opens, Terms};
+pub use reach::{By, Goer, Near, Opening, opening, opening_for};
 pub use roles::why_roles;
 pub(crate) use view::PARTS_MAX;
 pub use view::RequestView;
@@ -144,7 +146,8 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
     identity::complete(site, &gate.access, &mut who, &joined, witness);
     let headers = match site.delivery(gate) {
         None => {
-            let hands = gate.web().ticket.is_some() || gate.web().hand_over.is_some();
+            // A network is told nothing of anybody.
+            let hands = gate.ticket().is_some() || gate.hand_over().is_some() || gate.network().is_some();
             if !hands {
                 witness.step(|| step!(NoDelivery { gate: gate.name.as_str() }));
             }
@@ -155,12 +158,12 @@ pub fn fold(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_
             Err(_) => return refused(Outcome::Refused, StepCode::HeaderRefused),
         },
     };
-    let mut open = gate.web().sections.iter().filter(|s| s.access == SectionAccess::Open).map(|s| &s.path).peekable();
+    let mut open = gate.sections().iter().filter(|s| s.access == SectionAccess::Open).map(|s| &s.path).peekable();
     if gate.delivery.is_some() && open.peek().is_some() {
         witness.step(|| step!(SectionsOpen { sections: open.cloned().collect::<Vec<_>>() }));
     }
-    let sections = gate.web().sections.iter().map(|s| lets_in(s, &who, at, Some(&gate.name))).collect();
-    let closing = gate.web().sections.iter().filter_map(|s| match &s.access {
+    let sections = gate.sections().iter().map(|s| lets_in(s, &who, at, Some(&gate.name))).collect();
+    let closing = gate.sections().iter().filter_map(|s| match &s.access {
         SectionAccess::More { when, .. } => when.next_edge(&who, at.now),
         SectionAccess::Open => None,
     });
@@ -196,7 +199,7 @@ pub fn note_section(
     at: &Circumstances<'_>,
     witness: &mut impl Witness,
 ) -> Option<String> {
-    let section = gate.web().sections.get(index)?;
+    let section = gate.sections().get(index)?;
     let SectionAccess::More { when, words } = &section.access else { return None };
     let who = identify(site, &gate.access, evidence, &mut crate::step::Silent);
     witness.step(|| {
@@ -217,7 +220,7 @@ pub struct Opened(());
 /// Whether a path lies in an open section of a gate.
 pub fn opened(gate: &Gate, path: &str) -> Option<Opened> {
     let protected = !gate.access.rules.is_empty();
-    (protected && path_access(&gate.web().sections, path) == PathAccess::Open).then_some(Opened(()))
+    (protected && path_access(gate.sections(), path) == PathAccess::Open).then_some(Opened(()))
 }
 
 /// Decides which console roles the person of the evidence has; empty when none.

@@ -18,7 +18,7 @@ pub struct RequestView {
 impl RequestView {
     /// Of a gate, from its rules and sections.
     pub fn of(gate: &Gate) -> RequestView {
-        RequestView::over(&gate.access, &gate.web().sections)
+        RequestView::over(&gate.access, gate.sections())
     }
 
     /// Of a place: nothing where the site has no such gate, or where rules decide nothing.

@@ -1,5 +1,7 @@
 //! The whole document at once: resolves names between parts and lists every mistake.
 
+use std::collections::HashSet;
+
 use chrono::Duration;
 use chrono_tz::Tz;
 use toml::de::DeTable;
@@ -23,7 +25,7 @@ use super::way::{Around, read_mail, read_way};
 use crate::session::Lifetimes;
 use crate::site::{
     ACCESS_TOKEN, Access, AttributeId, BUILT_IN, Delivery, Directory, Gate, MailServer, Mapping, Octets, PERSONAL_TOKEN, Place,
-    Provider, Salts, SamlParty, Site, UpstreamTicket, Way, WayKind,
+    Provider, Reach, Salts, SamlParty, Site, UpstreamTicket, Way, WayKind, Zone,
 };
 
 /// The most rules of the whole site, counted at every gate.
@@ -200,6 +202,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let mapped: Vec<AttributeId> = places.filter_map(|i| u16::try_from(i).ok()).map(AttributeId).collect();
     // Gates by name, before they are read: rules of the site may name them.
     let all_gates: Vec<String> = root.texts_in("gate", "name");
+    let (all_reaches, all_zones) = (root.texts_in("reach", "name"), root.texts_in("zone", "name"));
     let names = Names {
         ways: &way_names,
         token_givers: &token_givers,
@@ -210,6 +213,8 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         attribute: &find,
         attributes: &attributes,
         gates: &all_gates,
+        reaches: &all_reaches,
+        zones: &all_zones,
         mapped: &mapped,
         tables: &tables,
         lists: &lists,
@@ -240,14 +245,11 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         check_gate(&f, &gate, &beside, &gates);
         gates.push(gate);
     }
+    let (reaches, zones) = read_reach(root, &names, &gates);
     let networks = super::network::read(root, &names);
     let routes = super::route::read(root, &names, &directories, &gates);
     let (engineers, second_engineer) = read_engineers(root, &names, &mappings);
-    let first = |a: &Access| a.ways.first().cloned().unwrap_or_default();
-    let mut expected_at: Vec<(String, String)> =
-        gates.iter().map(|g| (Place::gate(&g.name).to_string(), first(&g.access))).collect();
-    expected_at.extend(engineers.iter().map(|e| (Place::Console.to_string(), first(e))));
-    let expectations = expectation::read(root, &expected_at, &way_names);
+    let expectations = read_expectations(root, &gates, engineers.as_ref(), &way_names);
     warn_unused(root, &deliveries, &gates);
     Some(Site {
         name,
@@ -263,6 +265,8 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         directories,
         deliveries,
         gates,
+        reaches,
+        zones,
         engineers,
         second_engineer,
         site_rules: rules,
@@ -315,7 +319,7 @@ fn check_gate(f: &Fields<'_, '_>, gate: &Gate, beside: &Beside<'_>, gates: &[Gat
         f.error("address", format!("the address is already that of {by}"), "Give each gate its own host name.");
     }
     let by_ticket = |w: &&Way| matches!(w.kind, WayKind::Ticket(_)) && gate.access.ways.contains(&w.name);
-    if gate.web().ticket.as_ref().is_some_and(UpstreamTicket::takes_forwarded) && !beside.ways.iter().any(|w| by_ticket(&w)) {
+    if gate.ticket().is_some_and(UpstreamTicket::takes_forwarded) && !beside.ways.iter().any(|w| by_ticket(&w)) {
         let remedy = "Name a [[way]] of kind ticket in ways-in, or take \"forwarded\" out of by.";
         f.error("ticket", "nobody brings a ticket along here: the gate takes no way in by ticket".into(), remedy);
     }
@@ -324,10 +328,8 @@ fn check_gate(f: &Fields<'_, '_>, gate: &Gate, beside: &Beside<'_>, gates: &[Gat
     }
     let sets = |d: &&Delivery| Some(&d.name) == gate.delivery.as_ref();
     let authorization = |d: &Delivery| d.headers.iter().any(|h| h.name.eq_ignore_ascii_case("authorization"));
-    let key = if gate.web().ticket.is_some() { "ticket" } else { "hand-over" };
-    if (gate.web().hand_over.is_some() || gate.web().ticket.is_some())
-        && beside.deliveries.iter().find(sets).is_some_and(authorization)
-    {
+    let key = if gate.ticket().is_some() { "ticket" } else { "hand-over" };
+    if (gate.hand_over().is_some() || gate.ticket().is_some()) && beside.deliveries.iter().find(sets).is_some_and(authorization) {
         f.error(key, "the delivery sets Authorization as well".into(), "Keep one of them.");
     }
     if gate.access.unasked && !beside.providers.iter().any(|p| gate.access.ways.contains(&p.name) && p.saml().is_some()) {
@@ -457,6 +459,70 @@ fn fed_before(root: &Fields<'_, '_>, directories: &[Directory], mappings: &[Mapp
                 "Make it from what providers release.",
             );
         }
+    }
+}
+
+/// Reach and zones, as the gates use them.
+fn read_reach(root: &Fields<'_, '_>, names: &Names<'_>, gates: &[Gate]) -> (Vec<Reach>, Vec<Zone>) {
+    let reaches = super::reach::read(root);
+    let zones = super::reach::read_zones(root, names.ways, names.reaches);
+    check_zones(root, &zones, gates);
+    warn_unused_reach(root, &reaches, &zones, gates);
+    (reaches, zones)
+}
+
+/// Expectations, each tried with the usual way in of its place unless it says.
+fn read_expectations(
+    root: &Fields<'_, '_>,
+    gates: &[Gate],
+    engineers: Option<&Access>,
+    way_names: &[String],
+) -> Vec<crate::site::Expectation> {
+    let first = |a: &Access| a.ways.first().cloned().unwrap_or_default();
+    let mut at: Vec<(String, String)> = gates.iter().map(|g| (g.place().to_string(), first(&g.access))).collect();
+    at.extend(engineers.map(|e| (Place::Console.to_string(), first(e))));
+    let networks: Vec<String> = gates.iter().filter(|g| g.network().is_some()).map(|g| g.place().to_string()).collect();
+    expectation::read(root, &at, &networks, way_names)
+}
+
+/// A zone is guarded by one gate, whose ways in are those that the zone may leave out.
+fn check_zones(root: &Fields<'_, '_>, zones: &[Zone], gates: &[Gate]) {
+    for (f, zone) in root.tables("zone").iter().zip(zones) {
+        let guards = |g: &&Gate| g.network().is_some_and(|n| n.zones.contains(&zone.name));
+        let by: Vec<&Gate> = gates.iter().filter(guards).collect();
+        match by.as_slice() {
+            [] => f.warn(
+                "name",
+                "no gate guards the zone".into(),
+                "Name it in the zones of a gate of kind network, or take it away.",
+            ),
+            [gate] => {
+                for way in zone.ways.iter().filter(|w| !gate.access.ways.contains(w)) {
+                    let what = format!("the gate {} does not take the way in \"{way}\"", gate.name);
+                    f.error("ways-in", what, format!("Name some of its own: {}.", gate.access.ways.join(", ")));
+                }
+            }
+            [first, second, ..] => f.error(
+                "name",
+                format!("the gates {} and {} both guard the zone", first.name, second.name),
+                "Let one gate guard it; its rules may tell people apart.",
+            ),
+        }
+    }
+}
+
+fn warn_unused_reach(root: &Fields<'_, '_>, reaches: &[Reach], zones: &[Zone], gates: &[Gate]) {
+    let mut used: HashSet<&str> = HashSet::new();
+    for z in zones {
+        used.extend(z.before.iter().map(String::as_str));
+        used.extend(z.first.iter().map(|f| f.reach.as_str()));
+    }
+    for g in gates.iter().filter(|g| g.network().is_some()) {
+        used.extend(g.network().iter().flat_map(|n| &n.machines).flat_map(|m| &m.reach).map(String::as_str));
+        used.extend(g.access.rules.iter().filter_map(|r| r.effect.gives()).flat_map(|g| &g.reach).map(String::as_str));
+    }
+    for (f, r) in root.tables("reach").iter().zip(reaches).filter(|(_, r)| !used.contains(r.name.as_str())) {
+        f.warn("name", format!("nothing opens the reach {}", r.name), "Name it in a rule, or take it away.");
     }
 }
 

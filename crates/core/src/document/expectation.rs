@@ -2,10 +2,15 @@
 
 use super::fields::Fields;
 use super::names::refer;
-use crate::site::{Described, Expectation, Place};
+use crate::site::{Described, Expectation, Place, Wanted};
 
-/// Reads `[[expectation]]`. `gates` are names with the provider of each.
-pub(crate) fn read(root: &Fields<'_, '_>, gates: &[(String, String)], providers: &[String]) -> Vec<Expectation> {
+/// Reads `[[expectation]]`. `gates` are names with the provider of each, `networks` those of them that are of kind `network`.
+pub(crate) fn read(
+    root: &Fields<'_, '_>,
+    gates: &[(String, String)],
+    networks: &[String],
+    providers: &[String],
+) -> Vec<Expectation> {
     let mut out: Vec<Expectation> = vec![];
     let known: Vec<String> = gates.iter().map(|(n, _)| n.clone()).collect();
     for f in root.tables("expectation") {
@@ -22,13 +27,21 @@ pub(crate) fn read(root: &Fields<'_, '_>, gates: &[(String, String)], providers:
         }
         let enter = f.flag("enter", false);
         let person = read_person(&f, gate.as_deref(), gates, providers);
+        let is_network = gate.as_ref().is_some_and(|g| networks.contains(g));
         let paths = |key: &'static str| {
             let all = f.texts(key).unwrap_or_default();
-            for p in all.iter().filter(|p| !p.starts_with('/')) {
-                f.error(key, format!("\"{p}\" is no path"), "Begin it with /.");
+            for p in &all {
+                match (is_network, Wanted::parse(p)) {
+                    (true, Err(why)) => f.error(key, format!("\"{p}\" {why}"), "At a network gate, write \"10.80.4.7:22\"."),
+                    (false, _) if !p.starts_with('/') => f.error(key, format!("\"{p}\" is no path"), "Begin it with /."),
+                    _ => {}
+                }
             }
             all
         };
+        if is_network && f.has("headers") {
+            f.error("headers", "a network is told no headers".into(), "Expect what it opens: reaches = [\"10.80.4.7:22\"].");
+        }
         let made = Expectation {
             name,
             line: f.line,

@@ -203,23 +203,30 @@ impl<'r, 'd> Fields<'r, 'd> {
     }
 
     pub(crate) fn number(&self, key: &'static str, default: i64, range: std::ops::RangeInclusive<i64>) -> i64 {
-        self.note(key, || Shape::Number { default, min: *range.start(), max: *range.end() });
-        let Some(value) = self.value(key) else { return default };
-        let n = match value.get_ref() {
+        self.note(key, || Shape::Number { default: Some(default), min: *range.start(), max: *range.end() });
+        self.whole(key, range).unwrap_or(default)
+    }
+
+    /// A whole number that has no default: nothing, or one that is out of range, is none.
+    pub(crate) fn some_number(&self, key: &'static str, range: std::ops::RangeInclusive<i64>) -> Option<i64> {
+        self.note(key, || Shape::Number { default: None, min: *range.start(), max: *range.end() });
+        self.whole(key, range)
+    }
+
+    fn whole(&self, key: &'static str, range: std::ops::RangeInclusive<i64>) -> Option<i64> {
+        let n = match self.value(key)?.get_ref() {
             DeValue::Integer(n) => i64::from_str_radix(n.as_str(), n.radix()).ok(),
             other => {
                 self.wrong_type(key, other, "a whole number");
-                return default;
+                return None;
             }
         };
-        match n.filter(|n| range.contains(n)) {
-            Some(n) => n,
-            None => {
-                let (a, b) = (range.start(), range.end());
-                self.error(key, format!("{key} is out of range"), format!("Write a number from {a} to {b}."));
-                default
-            }
+        let found = n.filter(|n| range.contains(n));
+        if found.is_none() {
+            let (a, b) = (range.start(), range.end());
+            self.error(key, format!("{key} is out of range"), format!("Write a number from {a} to {b}."));
         }
+        found
     }
 
     /// A length of time: a number and one of s, m, h, d.
@@ -295,6 +302,21 @@ impl<'r, 'd> Fields<'r, 'd> {
                 None
             }
         }
+    }
+
+    /// A quantity: a whole number with one of these units. Nothing, or what is none, is none.
+    pub(crate) fn quantity(&self, key: &'static str, units: &[(&str, u64)], example: &str) -> Option<u64> {
+        let text = self.text(key)?;
+        let found = units.iter().find_map(|(unit, times)| {
+            let n: u64 = text.trim().strip_suffix(unit)?.trim_end().parse().ok()?;
+            n.checked_mul(*times).filter(|n| (1..=i64::MAX.unsigned_abs()).contains(n))
+        });
+        if found.is_none() {
+            let words: Vec<&str> = units.iter().map(|(u, _)| *u).collect();
+            let remedy = format!("Write a whole number with {}, such as {key} = {example}.", words.join(", "));
+            self.error(key, format!("{key} = \"{text}\" is no quantity"), remedy);
+        }
+        found
     }
 
     /// One of several words.

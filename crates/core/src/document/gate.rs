@@ -5,6 +5,7 @@ use crate::address::{PublicAddress, is_loopback};
 use super::access;
 use super::fields::Fields;
 use super::names::{Names, OfSite};
+use super::open_network;
 use super::response;
 use super::section;
 use super::upstream;
@@ -38,12 +39,64 @@ pub(crate) fn read_gate(
     deliveries: &[String],
     of_site: OfSite<'_>,
 ) -> Option<Gate> {
-    // The one kind there is; what another needs is read by its own.
-    f.choice("kind", (), &[("web", ())]);
+    let kind = f.choice("kind", Kind::Web, &[("web", Kind::Web), ("network", Kind::Network)]);
     let address = read_address(f, "address", "\"https://application.example\"");
-    let upstreams = upstream::read(f);
     let mut access = access::read_access(f, names, None, of_site, Some(&name));
-    let response = response::read(f, address.as_ref(), upstreams.as_ref());
+    let behind = match kind {
+        Kind::Web => read_web(f, names, address.as_ref(), &mut access, of_site).map(|w| GateKind::Web(Box::new(w))),
+        Kind::Network => {
+            let network = open_network::read(f, names);
+            open_network::check_rules(f, &access);
+            Some(GateKind::Network(Box::new(network)))
+        }
+    };
+    let session = f.table("session").map(|s| {
+        let limits = Limits::read(&s);
+        s.finish();
+        limits
+    });
+    let session = session.unwrap_or_default();
+    let delivery = match kind {
+        Kind::Web => super::names::refer(f, "delivery", "delivery", deliveries),
+        Kind::Network => None,
+    };
+    if access.rules.is_empty() && !f.has("rule") {
+        f.warn("name", "the gate has no rule, so it admits nobody".into(), "Add a [[gate.rule]].");
+    } else if !access.rules.is_empty() && !access.rules.iter().any(|r| r.effect.enters()) {
+        f.warn("name", "no rule of the gate grants entry, so it admits nobody".into(), "Add enter = true to a [[gate.rule]].");
+    }
+    let title = f.text("title").unwrap_or_else(|| name.clone());
+    f.finish();
+    let gate = Gate { name, title, address: address?, access, session, delivery, kind: behind? };
+    let parts = RequestView::of(&gate).len();
+    if parts > PARTS_MAX {
+        f.error(
+            "name",
+            format!("its conditions name {parts} different networks, paths and methods"),
+            format!("Use at most {PARTS_MAX}; join several in one condition or list."),
+        );
+    }
+    Some(gate)
+}
+
+/// What stands behind a gate, as a word.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    Web,
+    Network,
+}
+
+/// Reads what only a gate of kind `web` has. What its sections ask of a sign-in is put among the rules.
+fn read_web(
+    f: &Fields<'_, '_>,
+    names: &Names<'_>,
+    address: Option<&PublicAddress>,
+    access: &mut Access,
+    of_site: OfSite<'_>,
+) -> Option<Web> {
+    let upstreams = upstream::read(f);
+    open_network::check_rules_of_web(f, access.rules.get(of_site.rules.len()..).unwrap_or_default());
+    let response = response::read(f, address, upstreams.as_ref());
     let sections = section::read(f, names, !access.directories.is_empty(), !access.rules.is_empty());
     // What a section asks of the sign-in is a rule for what lies there.
     access.rules = access.rules.and(sections.iter().filter_map(|s| {
@@ -58,46 +111,15 @@ pub(crate) fn read_gate(
             "Ask about what the attribute is made from.",
         );
     }
-    let session = f.table("session").map(|s| {
-        let limits = Limits::read(&s);
-        s.finish();
-        limits
-    });
-    let session = session.unwrap_or_default();
     let hand_over = f.choice("hand-over", None, &[("none", None), ("basic", Some(HandOver::Basic))]);
     if hand_over.is_some() {
-        check_hand_over(f, names, &access, upstreams.as_ref());
+        check_hand_over(f, names, access, upstreams.as_ref());
     }
     let ticket = upstream_ticket::read(f, names);
     if ticket.is_some() && hand_over.is_some() {
         f.error("hand-over", "the application is shown a ticket, and cannot be given a password too".into(), "Keep one of them.");
     }
-    let delivery = super::names::refer(f, "delivery", "delivery", deliveries);
-    if access.rules.is_empty() && !f.has("rule") {
-        f.warn("name", "the gate has no rule, so it admits nobody".into(), "Add a [[gate.rule]].");
-    } else if !access.rules.is_empty() && !access.rules.iter().any(|r| r.effect.enters()) {
-        f.warn("name", "no rule of the gate grants entry, so it admits nobody".into(), "Add enter = true to a [[gate.rule]].");
-    }
-    let title = f.text("title").unwrap_or_else(|| name.clone());
-    f.finish();
-    let gate = Gate {
-        name,
-        title,
-        address: address?,
-        access,
-        session,
-        delivery,
-        kind: GateKind::Web(Box::new(Web { upstreams: upstreams?, hand_over, ticket, sections, response })),
-    };
-    let parts = RequestView::of(&gate).len();
-    if parts > PARTS_MAX {
-        f.error(
-            "name",
-            format!("its conditions name {parts} different networks, paths and methods"),
-            format!("Use at most {PARTS_MAX}; join several in one condition or list."),
-        );
-    }
-    Some(gate)
+    Some(Web { upstreams: upstreams?, hand_over, ticket, sections, response })
 }
 
 /// A password is handed over only where one is typed, and nobody may read it on its way.

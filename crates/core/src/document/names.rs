@@ -53,6 +53,8 @@ pub(crate) struct Names<'a> {
     pub(crate) attribute: &'a dyn Fn(&str) -> Option<AttributeId>,
     pub(crate) attributes: &'a [String],
     pub(crate) gates: &'a [String],
+    pub(crate) reaches: &'a [String],
+    pub(crate) zones: &'a [String],
     /// Those of them that a mapping makes.
     pub(crate) mapped: &'a [AttributeId],
     pub(crate) tables: &'a Tables,

@@ -51,6 +51,9 @@ pub(crate) fn read_rules(
                 );
             }
         }
+        if allowed_roles.is_some() && ["reach", "quota", "rate", "devices"].iter().any(|k| r.has(k)) {
+            r.error("reach", "the console opens no network".into(), "Give reach in a rule of a gate of kind network.");
+        }
         let roles_from = read_roles_from(&r, names, has_directory, allowed_roles);
         let effect = read_effect(&r, names, has_directory, roles, roles_from);
         let when = match r.table("when") {
@@ -141,6 +144,14 @@ fn read_effect(
         message: r.text("message"),
         idle: span("idle"),
         absolute: span("absolute"),
+        reach: super::names::refer_to_several(r, "reach", "reach", names.reaches),
+        quota: r.quantity(
+            "quota",
+            &[("kB", 1_000), ("MB", 1_000_000), ("GB", 1_000_000_000), ("TB", 1_000_000_000_000)],
+            "\"2GB\"",
+        ),
+        rate: r.quantity("rate", &[("kbit/s", 1_000), ("Mbit/s", 1_000_000), ("Gbit/s", 1_000_000_000)], "\"20Mbit/s\""),
+        devices: r.some_number("devices", 1..=1_000).and_then(|n| u16::try_from(n).ok()),
     };
     let gives = grants != Grants::default();
     let step_up = read_step_up(r, names, has_directory);

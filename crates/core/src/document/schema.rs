@@ -131,7 +131,13 @@ fn one(trace: &Trace, shape: &Shape) -> Value {
         Shape::Text => json!({"type": "string"}),
         Shape::Needed => json!({"type": "string", "minLength": 1}),
         Shape::Flag { default } => json!({"type": "boolean", "default": default}),
-        Shape::Number { default, min, max } => json!({"type": "integer", "minimum": min, "maximum": max, "default": default}),
+        Shape::Number { default, min, max } => {
+            let mut out = json!({"type": "integer", "minimum": min, "maximum": max});
+            if let Some(default) = default {
+                out["default"] = json!(default);
+            }
+            out
+        }
         Shape::AnyNumber => json!({"type": "number"}),
         Shape::Duration { default, .. } => {
             let mut out = json!({"type": "string", "pattern": "^ *[0-9]+ *[smhd] *$"});
@@ -197,7 +203,7 @@ fn told(trace: &Trace, shapes: &BTreeSet<Shape>, always: bool) -> (String, Strin
                 "true or false".into()
             }
             Shape::Number { default, min, max } => {
-                unless = default.to_string();
+                unless = default.map(|d| d.to_string()).unwrap_or_default();
                 format!("{min} to {max}")
             }
             Shape::AnyNumber => "a number".into(),

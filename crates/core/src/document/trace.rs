@@ -12,7 +12,7 @@ pub(crate) enum Shape {
         default: bool,
     },
     Number {
-        default: i64,
+        default: Option<i64>,
         min: i64,
         max: i64,
     },

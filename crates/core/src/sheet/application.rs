@@ -23,6 +23,7 @@ pub(super) fn sheet(site: &Site, gate: &Gate) -> Sheet {
 }
 
 fn enter(site: &Site, gate: &Gate) -> Vec<Row> {
+    let Some(web) = gate.web() else { return vec![] };
     let mut out = vec![
         Row::new("Public address", gate.address.at("/"), "what people type, and what the application writes into links"),
         Row::new("Sign-out link", gate.address.at("/.passeur/sign-out"), "ends the session here and at every gate"),
@@ -31,26 +32,25 @@ fn enter(site: &Site, gate: &Gate) -> Vec<Row> {
             "this gate's machines alone",
             "whoever reaches the application past the gate can write any header",
         ),
-        Row::new("Listens at", gate.web().upstreams.to_string(), "where requests are sent"),
+        Row::new("Listens at", web.upstreams.to_string(), "where requests are sent"),
         Row::new("Own sign-in page", "off", "the person is known; a second question confuses"),
     ];
-    if let Some(h) = &gate.web().upstreams.health {
+    if let Some(h) = &web.upstreams.health {
         out.push(Row::new("Health", h.path.clone(), "answers 2xx while the application is well, without a person"));
     }
-    if let Some(t) = &gate.web().ticket {
+    if let Some(t) = gate.ticket() {
         out.push(Row::new("Service name", t.service.clone(), "your own key in Kerberos; the keytab stays with you"));
     }
-    if gate.web().upstreams.tls.client.is_some() {
+    if web.upstreams.tls.client.is_some() {
         out.push(Row::new("Client certificate", "ours", "accept no connection without it"));
     }
-    let sections =
-        gate.web().sections.iter().map(|s| Row::new("Section", s.path.clone(), s.sentence(site, crate::step::Lang::En)));
+    let sections = gate.sections().iter().map(|s| Row::new("Section", s.path.clone(), s.sentence(site, crate::step::Lang::En)));
     out.extend(sections);
     out
 }
 
 fn receives(site: &Site, gate: &Gate) -> Vec<Row> {
-    let ticket = gate.web().ticket.as_ref().map(|t| {
+    let ticket = gate.ticket().map(|t| {
         let why = "Negotiate (RFC 4559): a ticket as the person, with every new connection; prove yourselves in the answer";
         Row::new("Authorization", format!("Negotiate, for {}", t.service), why)
     });

@@ -3,6 +3,7 @@
 
 mod application;
 mod directory;
+mod network;
 mod provider;
 mod realm;
 mod write;
@@ -20,7 +21,7 @@ pub enum For<'a> {
     Directory(&'a str),
     /// The team of a Kerberos realm, which need not be in the site yet.
     Realm(&'a str),
-    /// The team of the application behind a gate.
+    /// The team of the application, or of the network, behind a gate.
     Application(&'a Gate),
 }
 
@@ -100,7 +101,10 @@ pub fn sheet(site: &Site, whom: For<'_>, gate: Option<&Gate>, facts: &Facts) -> 
         For::Provider(name) => provider::sheet(site, name, gate, facts),
         For::Directory(name) => directory::sheet(site, name),
         For::Realm(name) => realm::sheet(site, name),
-        For::Application(gate) => application::sheet(site, gate),
+        For::Application(gate) => match gate.network() {
+            Some(network) => network::sheet(site, gate, network),
+            None => application::sheet(site, gate),
+        },
     };
     out.state = match out.connected {
         true => format!("This sheet is of {} of {}.", facts.of, site.name),

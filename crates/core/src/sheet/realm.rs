@@ -11,7 +11,7 @@ pub(super) fn sheet(site: &Site, realm: &str) -> Sheet {
     let trusting = ways.iter().filter(|(_, t)| t.realms.iter().skip(1).any(|r| r.realm == realm));
     let trusts: Vec<&str> = trusting.filter_map(|(_, t)| Some(t.realms.first()?.realm.as_str())).collect();
     let gates: Vec<(&Gate, &UpstreamTicket)> =
-        site.gates.iter().filter_map(|g| Some((g, g.web().ticket.as_ref()?))).filter(|(_, t)| of_gate(t, realm)).collect();
+        site.gates.iter().filter_map(|g| Some((g, g.ticket()?))).filter(|(_, t)| of_gate(t, realm)).collect();
     let connected = !own.is_empty() || !trusts.is_empty() || !gates.is_empty();
     let mut parts = vec![];
     let hosts: Vec<(&str, &str)> = match connected {

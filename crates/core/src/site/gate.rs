@@ -2,6 +2,7 @@
 
 use super::access::Access;
 use super::network::Limits;
+use super::open_network::OpenNetwork;
 use super::place::Place;
 use super::response::ResponseEdits;
 use super::section::Section;
@@ -36,6 +37,8 @@ pub struct Gate {
 pub enum GateKind {
     /// A web application, behind the data path.
     Web(Box<Web>),
+    /// Networks that open after sign-in.
+    Network(Box<OpenNetwork>),
 }
 
 /// A web application.
@@ -53,11 +56,35 @@ pub struct Web {
 }
 
 impl Gate {
-    /// The web application behind it.
-    pub fn web(&self) -> &Web {
+    /// The web application behind it; none behind a gate of another kind.
+    pub fn web(&self) -> Option<&Web> {
         match &self.kind {
-            GateKind::Web(web) => web,
+            GateKind::Web(web) => Some(web),
+            GateKind::Network(_) => None,
         }
+    }
+
+    /// The network behind it; none behind a gate of another kind.
+    pub fn network(&self) -> Option<&OpenNetwork> {
+        match &self.kind {
+            GateKind::Network(network) => Some(network),
+            GateKind::Web(_) => None,
+        }
+    }
+
+    /// Parts of a web application that are open or ask for more.
+    pub fn sections(&self) -> &[Section] {
+        self.web().map_or(&[], |w| &w.sections)
+    }
+
+    /// The ticket that a web application is shown.
+    pub fn ticket(&self) -> Option<&UpstreamTicket> {
+        self.web()?.ticket.as_ref()
+    }
+
+    /// How a web application is given the password that somebody typed.
+    pub fn hand_over(&self) -> Option<HandOver> {
+        self.web()?.hand_over
     }
 
     /// The gate as a place.

@@ -16,8 +16,10 @@ mod gate;
 mod mapping;
 mod network;
 mod octets;
+mod open_network;
 mod place;
 mod provider;
+mod reach;
 pub(crate) mod response;
 mod roles_stand_on;
 mod route;
@@ -29,6 +31,7 @@ mod time;
 mod upstream;
 mod upstream_ticket;
 mod way;
+mod zone;
 
 pub use access::{Access, Dead, Disabled, GroupsFrom};
 pub use attribute_id::AttributeId;
@@ -44,16 +47,19 @@ pub(crate) use mapping::Side;
 pub use mapping::{Affix, Case, Choice, Mapping, Salts, Source, Transform, Without};
 pub use network::{Limits, Network};
 pub use octets::Octets;
+pub use open_network::{HardwareAddress, Machine, OpenNetwork, TermsOfUse, WhenFull};
 pub use place::Place;
 pub use provider::{
     ByHand, ClientAuthentication, ENTITY_PATH, OidcClient, Provider, ProviderGroups, SamlBinding, SamlParty, SamlSource,
     SamlTrust, Speaks, check_endpoint, check_issuer,
 };
+pub use reach::{Covers, Destination, HostPattern, Reach, Service, Transport, Wanted};
 pub use response::{CookieFlags, ResponseEdits, SameSite};
 pub use roles_stand_on::RolesStandOn;
 pub use route::{ByName, Holds, Route};
 pub use rule::{Effect, Grants, RolesFrom, Rule, Rules};
 pub use section::{PathAccess, Section, SectionAccess, path_access};
+pub use sentence::{octets_in_words, rate_in_words};
 pub use ticket::{Nobody, OfRealm, Realm, RealmUser, TicketWay, name_and_realm, realm_of};
 pub use time::{Dates, Hours};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
@@ -61,6 +67,8 @@ pub use upstream_ticket::{Behalf, By, UpstreamTicket};
 pub use way::{
     CertificateWay, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordWay, TRIES_MINUTES, Way, WayKind, plain_mail,
 };
+
+pub use zone::{FirstReach, Machines, Zone};
 
 use std::net::IpAddr;
 
@@ -92,6 +100,10 @@ pub struct Site {
     pub directories: Vec<Directory>,
     pub deliveries: Vec<Delivery>,
     pub gates: Vec<Gate>,
+    /// Named destinations that networks and tunnels open.
+    pub reaches: Vec<Reach>,
+    /// Networks that network gates guard.
+    pub zones: Vec<Zone>,
     /// Who may use the console, and how far; none means nobody by sign-in.
     pub engineers: Option<Access>,
     /// Rules of the whole site, which stand before those of every gate.
@@ -198,6 +210,32 @@ impl Site {
         self.directories.iter().find(|d| d.name == name)
     }
 
+    /// The reach of a name.
+    pub fn reach(&self, name: &str) -> Option<&Reach> {
+        self.reaches.iter().find(|r| r.name == name)
+    }
+
+    /// Network gates that open a reach: by a rule, to every machine of a zone, or to a machine without a person.
+    pub fn gates_opening<'a>(&'a self, reach: &'a str) -> impl Iterator<Item = &'a Gate> {
+        let named = move |all: &[String]| all.iter().any(|n| n == reach);
+        self.gates.iter().filter(move |g| {
+            let Some(network) = g.network() else { return false };
+            g.access.rules.iter().filter_map(|r| r.effect.gives()).any(|give| named(&give.reach))
+                || self.zones_of(g).any(|z| named(&z.before) || z.first.as_ref().is_some_and(|f| f.reach == reach))
+                || network.machines.iter().any(|m| named(&m.reach))
+        })
+    }
+
+    /// The zone of a name.
+    pub fn zone(&self, name: &str) -> Option<&Zone> {
+        self.zones.iter().find(|z| z.name == name)
+    }
+
+    /// Zones that a gate guards.
+    pub fn zones_of<'a>(&'a self, gate: &'a Gate) -> impl Iterator<Item = &'a Zone> {
+        gate.network().into_iter().flat_map(|n| &n.zones).filter_map(|z| self.zone(z))
+    }
+
     /// The delivery attached to a gate.
     pub fn delivery(&self, gate: &Gate) -> Option<&Delivery> {
         gate.delivery.as_ref().and_then(|name| self.deliveries.iter().find(|d| d.name == *name))
@@ -261,7 +299,7 @@ impl Site {
             _ => vec![],
         });
         let behalf = self.gates.iter().filter_map(|g| {
-            let keytab = g.web().ticket.as_ref()?.behalf.as_ref()?.keytab.clone();
+            let keytab = g.ticket()?.behalf.as_ref()?.keytab.clone();
             Some((keytab, format!("gate {}: the account that acts for people", g.name)))
         });
         let mut out: Vec<_> = providers.chain(own).chain(directories).chain(mail).chain(keytabs).chain(behalf).collect();

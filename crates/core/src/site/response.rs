@@ -22,7 +22,7 @@ pub struct CookieFlags {
 }
 
 /// What is edited.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ResponseEdits {
     /// Origins by which the application knows itself, in lower case: its addresses and whatever `inside` names.
     pub inside: Vec<String>,

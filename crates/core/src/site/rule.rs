@@ -142,9 +142,25 @@ pub struct Grants {
     /// Lifetimes of the session at the gate; never longer than the site's. Single values.
     pub idle: Option<Duration>,
     pub absolute: Option<Duration>,
+    /// Names of what a network or a tunnel opens, joined with those of others.
+    pub reach: Vec<String>,
+    /// How many octets may pass in both directions during one admission. Single values, as the ones below.
+    pub quota: Option<u64>,
+    /// How many bits may pass in a second, each way.
+    pub rate: Option<u64>,
+    /// How many machines of theirs may be on at once.
+    pub devices: Option<u16>,
 }
 
 impl Effect {
+    /// What it gives, where it gives.
+    pub fn gives(&self) -> Option<&Grants> {
+        match self {
+            Effect::Give(grants) => Some(grants),
+            Effect::Refuse { .. } | Effect::StepUp(_) => None,
+        }
+    }
+
     /// Whether the rule grants entry.
     pub fn enters(&self) -> bool {
         matches!(self, Effect::Give(g) if g.enter)

@@ -3,8 +3,11 @@
 use super::Site;
 use super::attribute_id::AttributeId;
 use super::mapping::{Mapping, Source, Transform};
+use super::open_network::Machine;
+use super::reach::{Destination, Reach, Service};
 use super::rule::{Effect, Grants, Rule};
 use super::section::{Section, SectionAccess};
+use super::zone::{Machines, Zone};
 use crate::step::Lang;
 
 impl Rule {
@@ -65,10 +68,111 @@ impl Grants {
         if let Some(d) = self.absolute {
             out.push(format!("{} {}", if fr { "au plus" } else { "for at most" }, minutes(d)));
         }
+        if !self.reach.is_empty() {
+            out.push(format!("{} {}", if fr { "accès à" } else { "reach to" }, self.reach.join(", ")));
+        }
+        if let Some(octets) = self.quota {
+            out.push(format!("{} {}", if fr { "au plus" } else { "at most" }, octets_in_words(octets, lang)));
+        }
+        if let Some(bits) = self.rate {
+            out.push(format!("{} {}", if fr { "au plus" } else { "at most" }, rate_in_words(bits)));
+        }
+        match (self.devices, fr) {
+            (None, _) => {}
+            (Some(1), true) => out.push("un appareil à la fois".to_owned()),
+            (Some(1), false) => out.push("one machine at a time".to_owned()),
+            (Some(n), true) => out.push(format!("{n} appareils à la fois")),
+            (Some(n), false) => out.push(format!("{n} machines at a time")),
+        }
         if let Some(m) = &self.message {
             out.push(if fr { format!("« {m} »") } else { format!("“{m}”") });
         }
         out
+    }
+}
+
+/// An amount of data, as it is written in a site file.
+pub fn octets_in_words(octets: u64, lang: Lang) -> String {
+    let b = if lang == Lang::Fr { "o" } else { "B" };
+    for (unit, of) in [("T", 1_000_000_000_000), ("G", 1_000_000_000), ("M", 1_000_000), ("k", 1_000)] {
+        if octets >= of && octets.is_multiple_of(of) {
+            return format!("{} {unit}{b}", octets / of);
+        }
+    }
+    format!("{octets} {b}")
+}
+
+/// A rate in bits a second, as it is written in a site file.
+pub fn rate_in_words(bits: u64) -> String {
+    for (unit, of) in [("Gbit/s", 1_000_000_000), ("Mbit/s", 1_000_000), ("kbit/s", 1_000)] {
+        if bits >= of && bits.is_multiple_of(of) {
+            return format!("{} {unit}", bits / of);
+        }
+    }
+    format!("{bits} bit/s")
+}
+
+impl Reach {
+    /// Where it leads, in one line.
+    pub fn sentence(&self, lang: Lang) -> String {
+        let fr = lang == Lang::Fr;
+        let all = |of: Vec<String>| of.join(", ");
+        let to = all(self.to.iter().map(ToString::to_string).collect());
+        let services = match self.services.as_slice() {
+            [Service::All] if fr => "tous services".to_owned(),
+            [Service::All] => "all services".to_owned(),
+            some => all(some.iter().map(ToString::to_string).collect()),
+        };
+        let except = match (self.except.is_empty(), fr) {
+            (true, _) => String::new(),
+            (false, true) => {
+                format!(", sauf {}", all(self.except.iter().map(|n| Destination::Network(*n).to_string()).collect()))
+            }
+            (false, false) => {
+                format!(", but not {}", all(self.except.iter().map(|n| Destination::Network(*n).to_string()).collect()))
+            }
+        };
+        if fr { format!("{to} par {services}{except}") } else { format!("{to} on {services}{except}") }
+    }
+}
+
+impl Zone {
+    /// What it is and what is open in it before anybody signs in, in one line.
+    pub fn sentence(&self, lang: Lang) -> String {
+        let fr = lang == Lang::Fr;
+        let networks = self.networks.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        let tied = match (self.machines, fr) {
+            (Machines::OnLink, true) => "par adresse matérielle",
+            (Machines::OnLink, false) => "by hardware address",
+            (Machines::Routed, true) => "par adresse",
+            (Machines::Routed, false) => "by address",
+        };
+        let mut out = format!("{}: {} {networks}, {tied}", self.name, self.interface);
+        if !self.before.is_empty() {
+            let words = if fr { "ouvert à tous" } else { "open to everybody" };
+            out += &format!("; {words}: {}", self.before.join(", "));
+        }
+        if let Some(first) = &self.first {
+            let (words, minutes) = (if fr { "d'abord" } else { "at first" }, first.lasts.num_minutes());
+            out += &format!("; {words} {} ({minutes} min)", first.reach);
+        }
+        out
+    }
+}
+
+impl Machine {
+    /// What it is, whose, until when, and what it may reach, in one line.
+    pub fn sentence(&self, lang: Lang) -> String {
+        let (until, to) = if lang == Lang::Fr { ("jusqu'au", "accès à") } else { ("until", "reach to") };
+        format!(
+            "{}: {}, {}, {}; {until} {}; {to} {}",
+            self.name,
+            self.hardware,
+            self.owner,
+            self.purpose,
+            self.until,
+            self.reach.join(", ")
+        )
     }
 }
 

@@ -111,6 +111,18 @@ catalogue! {
         "No rule of gate {gate} that could ever apply grants entry, so it admits nobody." / "Aucune règle de la porte {gate} pouvant s'appliquer n'admet quelqu'un.",
         "Read the live edition." / "Lecture de l'édition active.",
         "Give enter = true to a rule that applies to those who should come in, and publish." / "Donnez enter = true à une règle qui s'applique, et publiez.";
+    ZoneUnguarded = "zone.unguarded" Broken ["zone", "interface", "gate"]
+        "No node guards zone {zone}: whoever signs in at gate {gate} is let in, and nothing opens to them." / "Aucun nœud ne garde la zone {zone} : qui se connecte à la porte {gate} est admis, et rien ne s'ouvre.",
+        "Looked for a node that guards interface {interface}." / "Recherche d'un nœud qui garde l'interface {interface}.",
+        "This version guards no zone yet: keep the gate as a draft, or tell people that its network does not open." / "Cette version ne garde encore aucune zone : gardez la porte en brouillon, ou dites que son réseau ne s'ouvre pas.";
+    ReachNameDead = "reach.name-dead" Broken ["reach", "name", "words", "gates"]
+        "Reach {reach} leads to {name}, which does not resolve: nothing opens by that name ({gates})." / "L'accès {reach} mène à {name}, qui ne se résout pas : rien ne s'ouvre par ce nom ({gates}).",
+        "Resolved every host name of every reach on this node: {words}." / "Chaque nom d'hôte de chaque accès a été résolu ici : {words}.",
+        "Mend the name in to of [[reach]] {reach}, or the resolver of this node." / "Corrigez le nom dans to de [[reach]] {reach}, ou le résolveur de ce nœud.";
+    MachineOver = "machine.over" Broken ["gate", "machine", "owner", "until"]
+        "The machine {machine} of {owner} is not let in at gate {gate} any more: its last day was {until}." / "La machine {machine} de {owner} n'est plus admise à la porte {gate} : son dernier jour était le {until}.",
+        "Compared the last day of every machine without a person with today." / "Comparaison du dernier jour de chaque machine sans personne avec aujourd'hui.",
+        "Ask {owner} whether it is still needed; write another until, or take the [[gate.machine]] away, and publish." / "Demandez à {owner} si elle sert encore ; écrivez un autre until, ou retirez la [[gate.machine]], et publiez.";
     RuleRefusesAll = "rule.refuses-all" Broken ["gate", "rule", "why"]
         "Rule “{rule}” refuses everybody at {gate}: {why}, so it can never be judged, and what cannot be judged is refused." / "La règle « {rule} » refuse tout le monde à {gate} : {why} ; elle ne peut être jugée et vaut refus.",
         "Looked at where each rule's groups and attributes come from." / "Examen de l'origine des groupes et attributs de chaque règle.",
@@ -188,6 +200,10 @@ catalogue! {
         "{address}, behind gate {gate}, does not answer; others do." / "{address}, derrière la porte {gate}, ne répond pas ; d'autres répondent.",
         "Connected to it from this node: {words}." / "Connexion depuis ce nœud : {words}.",
         "See that it runs and listens there." / "Vérifiez qu'elle tourne et écoute.";
+    MachineSoonOver = "machine.soon-over" Soon ["gate", "machine", "owner", "until"]
+        "The machine {machine} of {owner} is let in at gate {gate} until {until}, and not after." / "La machine {machine} de {owner} est admise à la porte {gate} jusqu'au {until}, et pas après.",
+        "Compared the last day of every machine without a person with today." / "Comparaison du dernier jour de chaque machine sans personne avec aujourd'hui.",
+        "Ask {owner} whether it is still needed; write another until in time, and publish." / "Demandez à {owner} si elle sert encore ; écrivez à temps un autre until, et publiez.";
     CertificateSoon = "certificate.soon" Soon ["of", "until", "days"]
         "The certificate of {of} runs out on {until}, in {days} days." / "Le certificat de {of} expire le {until}, dans {days} jours.",
         "Read its validity (RFC 5280 4.1.2.5)." / "Lecture de sa validité (RFC 5280 4.1.2.5).",

@@ -3,7 +3,7 @@
 
 use super::{Code, Finding};
 use crate::delivery::{HeaderRule, fold_name};
-use crate::site::{Access, AttributeId, BUILT_IN, Gate, Site};
+use crate::site::{Access, AttributeId, BUILT_IN, Gate, Site, Upstream};
 
 pub(super) fn look(site: &Site, out: &mut Vec<Finding>) {
     for d in &site.deliveries {
@@ -45,11 +45,15 @@ pub(super) fn is_fed(site: &Site, access: &Access, id: AttributeId) -> bool {
         || access.mappings.iter().any(|m| m.attribute == id)
 }
 
+fn addresses(gate: &Gate) -> &[Upstream] {
+    gate.web().map_or(&[], |w| &w.upstreams.members)
+}
+
 /// A header is taken from clients only where it is delivered: another gate to the same application lets it pass.
 fn forgeable(site: &Site, out: &mut Vec<Finding>) {
     for other in &site.gates {
         for gate in site.gates.iter().filter(|g| g.name != other.name) {
-            let Some(shared) = gate.web().upstreams.members.iter().find(|u| other.web().upstreams.members.contains(u)) else {
+            let Some(shared) = addresses(gate).iter().find(|u| addresses(other).contains(u)) else {
                 continue;
             };
             let taken = |folded: &str| headers(site, gate).any(|mine| fold_name(&mine.name) == folded);

@@ -35,6 +35,10 @@ pub struct Facts {
     pub has_emergency: bool,
     /// Requests through trusted proxies with the field that is believed, and with the other alone.
     pub proxied: (u64, u64),
+    /// Names of the zones that a node guards.
+    pub guarded: Vec<String>,
+    /// Host names of reaches that do not resolve, each with why.
+    pub dead_names: Vec<(String, String)>,
     /// Until when the live edition must be confirmed, where it waits for that.
     pub confirm_by: Option<Moment>,
 }

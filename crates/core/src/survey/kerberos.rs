@@ -42,7 +42,7 @@ fn keytabs(site: &Site, facts: &KerberosFacts, out: &mut Vec<Finding>) {
         };
         let uses = |key: &&KeyFacts| {
             let ways = site.ticket_ways().filter(|(_, t)| t.keytabs.contains(&k.secret));
-            let accounts = site.gates.iter().filter_map(|g| g.web().ticket.as_ref()?.behalf.as_ref());
+            let accounts = site.gates.iter().filter_map(|g| g.ticket()?.behalf.as_ref());
             ways.flat_map(|(_, t)| &t.hosts).any(|h| is_of_host(&key.principal, h))
                 || accounts.filter(|b| b.keytab == k.secret).any(|b| b.account == key.principal)
         };

@@ -8,6 +8,7 @@ mod deliveries;
 mod facts;
 mod facts_kerberos;
 mod kerberos;
+mod networks;
 mod outside;
 mod recent;
 mod rules;
@@ -32,6 +33,7 @@ pub fn survey(site: &Site, facts: &Facts) -> Vec<Finding> {
     rules::look(site, facts, &mut out);
     deliveries::look(site, &mut out);
     outside::look(site, facts, &mut out);
+    networks::look(site, facts, &mut out);
     kerberos::look(site, &facts.kerberos, &mut out);
     worst_first(out)
 }

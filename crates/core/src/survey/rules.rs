@@ -4,7 +4,7 @@ use super::deliveries::is_fed;
 use super::{Code, Facts, Finding, Word, places};
 use crate::Moment;
 use crate::condition::Condition;
-use crate::site::{ACCESS_TOKEN, Access, Callers, Effect, GroupsFrom, PERSONAL_TOKEN, Rule, Site};
+use crate::site::{ACCESS_TOKEN, Access, Callers, Effect, Grants, GroupsFrom, PERSONAL_TOKEN, Rule, Site};
 
 /// What can be said of a condition without knowing who comes.
 #[derive(Clone, Debug, PartialEq)]
@@ -252,19 +252,30 @@ fn hidden_by(rules: &[Rule], index: usize) -> Option<&Rule> {
             (Effect::Refuse { .. }, Effect::Refuse { .. }) => i < index,
             (Effect::Give(a), Effect::Give(b)) => {
                 // Both the same: the later one is the one too many.
-                let gives = (a.enter || !b.enter)
-                    && b.roles.iter().all(|r| a.roles.contains(r))
-                    && (b.roles_from.is_none() || a.roles_from == b.roles_from)
-                    && b.deliver.iter().all(|d| a.deliver.contains(d))
-                    && (b.message.is_none() || a.message == b.message)
-                    && (b.idle.is_none() || a.idle == b.idle)
-                    && (b.absolute.is_none() || a.absolute == b.absolute);
+                let gives = gives_all_of(a, b);
                 gives && (i < index || !implies(&other.when, &rule.when) || a != b)
             }
             _ => false,
         };
         (covers && hides).then_some(other)
     })
+}
+
+/// Whether one grant gives all that another gives.
+fn gives_all_of(a: &Grants, b: &Grants) -> bool {
+    // Taken apart, so that what grants learn to give is not forgotten here.
+    let Grants { enter, roles, roles_from, deliver, message, idle, absolute, reach, quota, rate, devices } = b;
+    (a.enter || !enter)
+        && roles.iter().all(|r| a.roles.contains(r))
+        && (roles_from.is_none() || a.roles_from == *roles_from)
+        && deliver.iter().all(|d| a.deliver.contains(d))
+        && (message.is_none() || a.message == *message)
+        && (idle.is_none() || a.idle == *idle)
+        && (absolute.is_none() || a.absolute == *absolute)
+        && reach.iter().all(|r| a.reach.contains(r))
+        && (quota.is_none() || a.quota == *quota)
+        && (rate.is_none() || a.rate == *rate)
+        && (devices.is_none() || a.devices == *devices)
 }
 
 /// Directories of an access, where every one of them was asked for the groups that rules name.

@@ -11,6 +11,7 @@ mod handing_over;
 mod harbour;
 mod identities;
 mod mappings;
+mod networks;
 mod providers;
 mod rehearsing;
 mod schema;

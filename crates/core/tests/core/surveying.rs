@@ -86,6 +86,32 @@ fn rule(when: &str, effect: &str) -> String {
     ruled(&format!("[[gate.rule]]\nname = \"tried\"\nwhen = {when}\n{effect}\n"))
 }
 
+/// The harbour with the yard, whose machine without a person is let in until a day.
+fn with_yard(until: &str) -> String {
+    format!("{SITE}\n{}", include_str!("yard.toml").replace("2027-12-31", until))
+}
+
+#[test]
+fn a_guarded_yard_whose_names_resolve_has_no_finding() {
+    let facts = |guarded: &[&str], dead: &[&str]| Facts {
+        guarded: guarded.iter().map(|z| (*z).to_owned()).collect(),
+        dead_names: dead.iter().map(|n| ((*n).to_owned(), "no such name".to_owned())).collect(),
+        ..sound()
+    };
+    for (until, guarded, dead, wanted) in [
+        ("2027-02-15", &["yard"][..], &[][..], &[][..]),
+        ("2027-01-29", &["yard"], &[], &[Code::MachineSoonOver]),
+        ("2027-01-30", &["yard"], &[], &[]),
+        ("2027-02-15", &["other"], &[], &[Code::ZoneUnguarded]),
+        ("2027-02-15", &["yard"], &["other.example"], &[]),
+        // A pattern names no host that could be resolved.
+        ("2027-02-15", &["yard"], &["cranes.havrelune.example"], &[]),
+    ] {
+        let all = found(&with_yard(until), &facts(guarded, dead));
+        assert_eq!(codes(&all), wanted.iter().copied().collect(), "{until} {guarded:?} {dead:?}: {all:#?}");
+    }
+}
+
 type Provoke = (Code, String, fn(&mut Facts));
 
 /// What provokes each code, on the sound harbour.
@@ -145,6 +171,13 @@ fn provocations() -> Vec<Provoke> {
             let expected = SITE.find("# What must stay so").unwrap();
             format!("{}{}", &SITE[..at], &SITE[end..expected])
         }),
+        text(Code::ZoneUnguarded, with_yard("2030-01-01")),
+        (Code::ReachNameDead, with_yard("2030-01-01"), |f| {
+            f.guarded = vec!["yard".into()];
+            f.dead_names = vec![("mail.havrelune.example".into(), "no such name".into())];
+        }),
+        (Code::MachineOver, with_yard("2027-01-14"), |f| f.guarded = vec!["yard".into()]),
+        (Code::MachineSoonOver, with_yard("2027-01-15"), |f| f.guarded = vec!["yard".into()]),
         text(Code::GateAdmitsNobody, edited("when = { group = \"fitters\" }", "when = { dates = { until = \"2020-01-01\" } }").replacen(
             "when = { all = [{ group = \"planners\" }, { method = [\"GET\", \"HEAD\"] }] }",
             "when = { way-in = \"other\" }",

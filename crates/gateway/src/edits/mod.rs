@@ -61,11 +61,12 @@ pub(crate) enum Reader {
 
 impl Edits {
     pub(crate) fn new(gate: &Gate) -> Edits {
+        let response = gate.web().map(|w| w.response.clone()).unwrap_or_default();
         let field =
             |(n, v): &(String, String)| Some((HeaderName::from_bytes(n.as_bytes()).ok()?, HeaderValue::from_str(v).ok()?));
         Edits {
-            wanted: Arc::new(gate.web().response.clone()),
-            fields: gate.web().response.headers.iter().filter_map(field).collect(),
+            fields: response.headers.iter().filter_map(field).collect(),
+            wanted: Arc::new(response),
             gate: gate.address.clone(),
         }
     }

@@ -79,10 +79,15 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
     let out = site.gates.iter().map(|g| Gate {
         name: g.name.clone(),
         title: g.title.clone(),
-        kind: GateKind::Web,
+        kind: match &g.kind {
+            site::GateKind::Web(_) => GateKind::Web,
+            site::GateKind::Network(_) => GateKind::Network,
+        },
+        zones: site.zones_of(g).map(|z| z.sentence(who.lang)).collect(),
+        machines: g.network().into_iter().flat_map(|n| &n.machines).map(|m| m.sentence(who.lang)).collect(),
         address: g.address.origin(),
         upstreams: edition.route(&g.name).map(|r| r.states().into_iter().map(upstream).collect()).unwrap_or_default(),
-        sections: g.web().sections.iter().map(|s| s.sentence(site, who.lang)).collect(),
+        sections: g.sections().iter().map(|s| s.sentence(site, who.lang)).collect(),
         ways_in: g.access.ways.clone(),
         directories: g.access.directories.clone(),
         rules: g.access.rules.iter().map(|r| r.sentence(site, who.lang)).collect(),
@@ -92,7 +97,7 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
             .into_iter()
             .flat_map(|d| &d.headers)
             .map(|h| format!("{} ← {}", h.name, source(site, &h.value)))
-            .chain(g.web().ticket.iter().map(|t| format!("Authorization ← {}", t.sentence(who.lang))))
+            .chain(g.ticket().iter().map(|t| format!("Authorization ← {}", t.sentence(who.lang))))
             .collect(),
         last_day: last_day(g),
         live_sessions: sessions.iter().find(|s| s.gate == g.name).map_or(0, |s| s.count),

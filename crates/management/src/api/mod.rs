@@ -14,6 +14,7 @@ mod kerberos;
 mod leavers;
 mod people;
 mod providers;
+mod reach;
 mod rehearse;
 mod ring;
 mod routes;
@@ -63,6 +64,8 @@ pub fn router() -> Router<App> {
         .routes(routes!(sites::editions))
         .routes(routes!(sites::edition))
         .routes(routes!(sites::read_draft, sites::write_draft, sites::discard_draft))
+        .routes(routes!(reach::reaches))
+        .routes(routes!(reach::try_reach))
         .routes(routes!(rehearse::past))
         .routes(routes!(rehearse::person))
         .routes(routes!(tokens::list, tokens::make))

@@ -138,19 +138,29 @@ async fn evidence_of(
     Ok((now, then))
 }
 
+/// What is known of a person under one site, alone.
+pub async fn known_then(app: &App, who: &Engineer, site: &Site, ask: &PersonRequest) -> Result<Evidence, ApiError> {
+    evidence_of(app, who, (site, site), &[], ask).await.map(|(known, _)| known)
+}
+
 /// How somebody fares at a gate, with the story.
 pub fn fare(site: &Site, place: &Place, evidence: &Evidence, at: &Circumstances<'_>, tried: &Tried, lang: Lang) -> Fare {
     let (steps, decided) = story_at(site, place, evidence, at);
     let last = decided.as_ref().and_then(|d| steps.iter().position(|s| s == d));
     let given = match &tried.verdict {
-        Verdict::In(given) => given.clone(),
+        Verdict::In(given) => given.as_ref().clone(),
         Verdict::Out | Verdict::NoGate | Verdict::NotKnown(_) => Default::default(),
     };
     Fare {
         verdict: (&tried.verdict).into(),
         because: decided.map(|s| sentence(&s, lang)).unwrap_or_default(),
         roles: given.roles,
-        terms: given.terms,
+        terms: given
+            .reach
+            .iter()
+            .map(|(name, to)| if lang == Lang::Fr { format!("accès à {name} : {to}") } else { format!("reach to {name}: {to}") })
+            .chain(given.terms.words(lang))
+            .collect(),
         headers: given.values.into_iter().map(|(n, v)| format!("{n}: {v}")).collect(),
         steps: steps.iter().enumerate().map(|(i, s)| show(i, s, last == Some(i), lang)).collect(),
     }

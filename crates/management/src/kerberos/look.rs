@@ -30,7 +30,7 @@ pub fn count(facts: &KerberosFacts) -> usize {
 pub async fn look_at(app: &App, edition: &WebEdition) -> Result<KerberosFacts, StoreError> {
     let site = &edition.site;
     let needed = needed(site);
-    if needed.is_empty() && !site.gates.iter().any(|g| g.web().ticket.is_some()) {
+    if needed.is_empty() && !site.gates.iter().any(|g| g.ticket().is_some()) {
         return Ok(KerberosFacts::default());
     }
     let (keytabs, bytes) = keytabs(app, &needed).await?;
@@ -50,7 +50,7 @@ fn needed(site: &Site) -> BTreeMap<String, Vec<String>> {
         }
     }
     for gate in &site.gates {
-        if let Some(behalf) = gate.web().ticket.as_ref().and_then(|t| t.behalf.as_ref()) {
+        if let Some(behalf) = gate.ticket().and_then(|t| t.behalf.as_ref()) {
             out.entry(behalf.keytab.clone()).or_default().push(format!("gate {}", gate.name));
         }
     }
@@ -100,8 +100,7 @@ fn wanted(site: &Site, keys: &Keytab) -> Vec<(String, ServiceOf)> {
             out.extend(realms.into_iter().map(|r| (format!("HTTP/{host}@{r}"), ServiceOf::Way(name.to_owned()))));
         }
     }
-    let gates =
-        site.gates.iter().filter_map(|g| Some((g.web().ticket.as_ref()?.service.clone(), ServiceOf::Gate(g.name.clone()))));
+    let gates = site.gates.iter().filter_map(|g| Some((g.ticket()?.service.clone(), ServiceOf::Gate(g.name.clone()))));
     out.extend(gates);
     out
 }
@@ -109,7 +108,7 @@ fn wanted(site: &Site, keys: &Keytab) -> Vec<(String, ServiceOf)> {
 /// Realms that a site names.
 pub fn realms_named(site: &Site) -> Vec<String> {
     let mut names: Vec<String> = site.ticket_ways().flat_map(|(_, t)| &t.realms).map(|r| r.realm.clone()).collect();
-    for ticket in site.gates.iter().filter_map(|g| g.web().ticket.as_ref()) {
+    for ticket in site.gates.iter().filter_map(|g| g.ticket()) {
         names.push(realm_of(&ticket.service).to_owned());
         names.extend(ticket.behalf.as_ref().map(|b| realm_of(&b.account).to_owned()));
     }
@@ -157,7 +156,7 @@ fn whole_seconds(d: chrono::Duration) -> chrono::Duration {
 
 /// Each account acts for a service, which is somebody as well as anybody: no person is needed to find out whether it may.
 async fn accounts(app: &App, site: &Site, keys: &Keytab) -> Vec<AccountFacts> {
-    let gates = site.gates.iter().filter_map(|g| Some((g, g.web().ticket.as_ref()?, app.behalf(&g.name)?)));
+    let gates = site.gates.iter().filter_map(|g| Some((g, g.ticket()?, app.behalf(&g.name)?)));
     let asked = gates.map(|(gate, ticket, behalf)| {
         // The application itself, and where the KDC knows it as a service alone, others that we hold keys of.
         let others = keys.principals().into_iter().map(ToString::to_string);
@@ -195,7 +194,7 @@ fn trouble(e: NoTicket) -> AccountTrouble {
 }
 
 async fn offers(edition: &WebEdition) -> Vec<OfferFacts> {
-    let gates = edition.site.gates.iter().filter(|g| g.web().ticket.is_some());
+    let gates = edition.site.gates.iter().filter(|g| g.ticket().is_some());
     let asked = gates.filter_map(|g| Some((g.name.clone(), edition.route(&g.name)?))).map(|(gate, route)| async move {
         let all = route.offers().await.into_iter();
         all.map(|(address, status, schemes)| OfferFacts { gate: gate.clone(), address, status, schemes }).collect::<Vec<_>>()

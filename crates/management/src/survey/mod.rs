@@ -40,7 +40,15 @@ pub async fn run(app: &App, edition: &Arc<WebEdition>, lang: Lang) -> Result<Don
     let asked = tokio::time::timeout(LIMIT, probes::outside(app, edition, &evidence));
     let kerberos = tokio::time::timeout(LIMIT, look::look_at(app, edition));
     let late = |what: &str| format!("{what}: no end after {} s", LIMIT.as_secs());
-    let (asked, kerberos) = tokio::join!(asked, kerberos);
+    let names = tokio::time::timeout(LIMIT, probes::dead_names(edition));
+    let (asked, kerberos, names) = tokio::join!(asked, kerberos, names);
+    match names {
+        Ok(mut dead) => {
+            dead.sort();
+            facts.dead_names = dead;
+        }
+        Err(_) => not_seen.push(late("names of reaches")),
+    }
     match asked {
         Ok(seen) => (facts.providers, facts.directories, facts.upstreams) = seen,
         Err(_) => not_seen.push(late("providers, directories and applications")),

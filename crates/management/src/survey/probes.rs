@@ -1,8 +1,12 @@
 //! Asking what lies outside: providers by the checks of a trial, directories and applications by looks of their own.
 
+use std::time::Duration;
+
+use futures_util::StreamExt;
 use futures_util::future::join_all;
 use passeur_api::ProviderTrial;
 use passeur_core::evidence::Evidence;
+use passeur_core::site::Destination;
 use passeur_core::survey::{
     CertificateFacts, DirectoryFacts, ProviderCheck, ProviderFacts, ServerFacts, UpstreamFacts, UpstreamTrouble,
 };
@@ -11,6 +15,7 @@ use passeur_gateway::control::FailureKind;
 use passeur_gateway::edition::WebEdition;
 use passeur_links::ldap::{DirectoryLook, ServerLook};
 use passeur_live::edition::Edition;
+use passeur_live::resolve::resolve;
 
 use super::groups_named;
 use crate::app::App;
@@ -25,6 +30,31 @@ pub async fn outside(app: &App, edition: &WebEdition, evidence: &[Evidence]) -> 
     let upstreams = join_all(edition.site.gates.iter().map(|g| upstreams(edition, &g.name)));
     let (providers, directories, upstreams) = tokio::join!(providers, directories, upstreams);
     (providers, directories.into_iter().flatten().collect(), upstreams.into_iter().flatten().collect())
+}
+
+/// The most names of reaches that are resolved.
+const NAMES_MAX: usize = 2_000;
+/// How many are resolved at once, and how long each may take.
+const NAMES_AT_ONCE: usize = 16;
+const NAME_TIME: Duration = Duration::from_secs(5);
+
+/// Host names of reaches that do not resolve on this node, each with why.
+pub async fn dead_names(edition: &Edition) -> Vec<(String, String)> {
+    let of = edition.site.reaches.iter().flat_map(|r| &r.to).filter_map(|d| match d {
+        Destination::Name(pattern) => pattern.host().map(str::to_owned),
+        Destination::Network(_) => None,
+    });
+    let names: std::collections::BTreeSet<String> = of.collect();
+    let resolved = futures_util::stream::iter(names.into_iter().take(NAMES_MAX)).map(async |name| {
+        let why = match tokio::time::timeout(NAME_TIME, resolve(&name, 0)).await {
+            Ok(Ok(some)) if !some.is_empty() => return None,
+            Ok(Ok(_)) => "it has no address".to_owned(),
+            Ok(Err(e)) => e.to_string(),
+            Err(_) => format!("no answer within {} s", NAME_TIME.as_secs()),
+        };
+        Some((name, why))
+    });
+    resolved.buffer_unordered(NAMES_AT_ONCE).filter_map(async |found| found).collect().await
 }
 
 fn until(der: Option<Vec<u8>>) -> Option<passeur_core::Moment> {

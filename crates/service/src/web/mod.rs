@@ -257,6 +257,19 @@ impl Control for WebGate {
         refuse(&edition.site, facts, &pages::Refused::of_step(&attempt, id, words), otherwise)
     }
 
+    async fn network_page(
+        &self,
+        edition: Arc<Edition>,
+        gate: &str,
+        admission: &Admission,
+        facts: &RequestFacts,
+    ) -> Response<Body> {
+        let Some(gate) = edition.site.gate(gate) else {
+            return plain(StatusCode::NOT_FOUND.into_response());
+        };
+        plain(passeur_signin::network::page_of(&self.engine, &edition, gate, admission.session.id, facts).await)
+    }
+
     async fn upstream_failed(
         &self,
         gate: &str,

@@ -39,7 +39,7 @@ pub(super) async fn tried(tried: &mut Try<'_>, way: &PasswordWay, entered: &Ente
             claims.insert("user".into(), bound.key.clone().into());
             claims.insert("dn".into(), bound.dn.into());
             // RFC 7617 2: a user name with a colon cannot be told from a password.
-            let asked_for = |g: &Gate| g.web().hand_over.is_some() && g.access.ways.contains(&tried.way.name);
+            let asked_for = |g: &Gate| g.hand_over().is_some() && g.access.ways.contains(&tried.way.name);
             let kept = (site.gates.iter().any(asked_for) && !bound.key.contains(':'))
                 .then(|| format!("{}:{}", bound.key, entered.password));
             let person = Person {

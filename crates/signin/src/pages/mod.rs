@@ -3,6 +3,7 @@
 mod device;
 mod factors;
 mod layout;
+mod network;
 mod quay;
 mod sign_in;
 mod tokens;
@@ -22,6 +23,7 @@ use passeur_store::StoreError;
 pub use device::{DevicePage, DeviceSaid};
 pub use factors::{FactorForm, FactorsPage, Shown};
 pub use layout::{STYLE, page};
+pub use network::{Opened, network};
 use passeur_engine::attempt::Attempt;
 pub use quay::{Quay, QuayGate, quay};
 pub use sign_in::{Choice, Form, Said, TicketPage, ask_name, choose, go_on};

@@ -1,0 +1,19 @@
+import { expect, test } from 'vitest'
+import { described, type ReachForm } from './reach'
+
+const form: ReachForm = { to: ' 10.80.4.7:22 ', gate: 'yard', provider: '', person: '', groups: '', at: '', draft: false }
+
+test('nobody is asked about where no way in is chosen', () => {
+  expect(described({ ...form, person: 'left over', groups: 'fitters' })).toEqual({ to: '10.80.4.7:22', gate: 'yard', source: { draft: false }, person: null })
+})
+
+test('somebody known goes before somebody described', () => {
+  const asked = described({ ...form, provider: 'pilotage', person: ' p-1001 ', groups: 'fitters' })
+  expect(asked.person).toMatchObject({ provider: 'pilotage', subject: 'p-1001' })
+  expect(asked.person).not.toHaveProperty('groups')
+})
+
+test('groups are listed with commas, and the moment is told with its zone', () => {
+  const asked = described({ ...form, provider: 'pilotage', groups: 'fitters, , planners', at: '2026-12-01T23:00', draft: true })
+  expect(asked.person).toMatchObject({ groups: ['fitters', 'planners'], at: new Date('2026-12-01T23:00').toISOString(), source: { draft: true } })
+})

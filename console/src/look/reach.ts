@@ -1,0 +1,30 @@
+// What an engineer asks of reach, from what stands in the form.
+import type { ReachRequest } from '../api'
+
+/** The fields of the form. */
+export interface ReachForm {
+  to: string
+  gate: string
+  /** The way in; empty where nobody is signed in on the machine. */
+  provider: string
+  /** Somebody who came before, by the provider's identifier. */
+  person: string
+  /** Groups of somebody described by hand, with commas between. */
+  groups: string
+  /** A moment of the engineer's own clock, as the browser writes it; empty for now. */
+  at: string
+  draft: boolean
+}
+
+const listed = (text: string) => text.split(',').map((one) => one.trim()).filter((one) => one)
+
+/** The request. Somebody described by hand is taken to have signed in as the way in asks. */
+export function described(form: ReachForm): ReachRequest {
+  const source = { draft: form.draft }
+  const ask = { to: form.to.trim(), gate: form.gate || null, source }
+  if (!form.provider) return { ...ask, person: null }
+  const known = form.person.trim()
+  const at = form.at ? new Date(form.at).toISOString() : null
+  const whom = known ? { subject: known } : { groups: listed(form.groups) }
+  return { ...ask, person: { provider: form.provider, source, at, ...whom } }
+}

@@ -1,0 +1,99 @@
+//! `passeur reach`.
+
+use passeur_api::{FareVerdict, PersonRequest, Reach, ReachAnswer, ReachRequest};
+
+use super::crossings::step_lines;
+use super::rehearse::request;
+use super::site::source;
+use super::{list, no_csv};
+use crate::args::{ClientArgs, Output, ReachCommand, ReachTry};
+use crate::client::Client;
+use crate::exit::Exit;
+use crate::output::{Screen, Tone, json, wrap};
+
+/// Whether every step is told.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Telling {
+    Answer,
+    Story,
+}
+
+pub async fn run(args: ReachCommand, c: &ClientArgs) -> Result<(), Exit> {
+    let client = Client::new(c)?;
+    match args {
+        ReachCommand::List => {
+            let all: Vec<Reach> = client.get("/reaches", &[]).await?;
+            if c.output != Output::Text {
+                return list(c, &all, &[], &[], "");
+            }
+            show_all(&Screen::of_stdout(), &all);
+            Ok(())
+        }
+        ReachCommand::Try(ask) => {
+            no_csv(c)?;
+            let ReachTry { to, nobody, person, story } = *ask;
+            let person = match nobody {
+                true => PersonRequest { source: source(&person.source)?, gate: person.gate, ..PersonRequest::default() },
+                false => request(person)?,
+            };
+            // A draft is asked about in the same way where nobody is signed in.
+            let gate = person.gate.clone();
+            let ask = ReachRequest { to, gate, source: person.source.clone(), person: (!nobody).then_some(person) };
+            let answer: ReachAnswer = client.post("/reach/try", &ask).await?;
+            if c.output == Output::Json {
+                return json(&answer);
+            }
+            show(&Screen::of_stdout(), &answer, if story { Telling::Story } else { Telling::Answer });
+            if answer.gates.iter().any(|g| g.open) { Ok(()) } else { Err(Exit::No) }
+        }
+    }
+}
+
+fn show_all(s: &Screen, all: &[Reach]) {
+    if all.is_empty() {
+        say!("no reach: the site opens no network");
+    }
+    for (i, r) in all.iter().enumerate() {
+        if i > 0 {
+            say!();
+        }
+        let title = if r.title == r.name { String::new() } else { format!("  {}", s.paint(&r.title, Tone::Plain)) };
+        say!("{}{title}", s.paint(&r.name, Tone::Strong));
+        say!("  to {}", wrap(&s.paint(&r.leads_to, Tone::Plain), s.width, 5));
+        for by in &r.opened_by {
+            say!("  by {}", wrap(&s.paint(by, Tone::Plain), s.width, 5));
+        }
+        if r.opened_by.is_empty() {
+            say!("  {}", s.paint("nothing opens it", Tone::Quiet));
+        }
+    }
+}
+
+fn show(s: &Screen, answer: &ReachAnswer, telling: Telling) {
+    let resolved = match answer.addresses.as_slice() {
+        [] => String::new(),
+        some => format!(" ({})", some.join(", ")),
+    };
+    say!("{}{resolved}, by {}", s.paint(&answer.to, Tone::Strong), answer.source);
+    if answer.gates.is_empty() {
+        say!("no gate of kind network");
+    }
+    for g in &answer.gates {
+        let (word, tone) = if g.open { ("open", Tone::Good) } else { ("closed", Tone::Bad) };
+        say!("{}  {}", s.paint(&g.gate, Tone::Strong), s.paint(word, tone));
+        if matches!(g.verdict, Some(FareVerdict::Out | FareVerdict::NotKnown))
+            && let Some(because) = &g.because
+        {
+            say!("  {}", wrap(&s.paint(&format!("Not let in: {because}"), Tone::Plain), s.width, 2));
+        }
+        say!("  {}", wrap(&s.paint(&g.sentence, Tone::Plain), s.width, 2));
+        if let Some(remedy) = &g.remedy {
+            say!("  {}", wrap(&s.paint(remedy, Tone::Quiet), s.width, 2));
+        }
+        if telling == Telling::Story {
+            for step in &g.steps {
+                say!("{}", step_lines(s, step));
+            }
+        }
+    }
+}

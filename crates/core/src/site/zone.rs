@@ -1,0 +1,55 @@
+//! Zones: networks that a network gate guards, each behind one interface of the node that guards it.
+
+use chrono::Duration;
+use ipnet::IpNet;
+
+/// A guarded network.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Zone {
+    pub name: String,
+    /// What people read.
+    pub title: String,
+    /// The interface on which its machines are.
+    pub interface: String,
+    /// The addresses of its machines, of both families.
+    pub networks: Vec<IpNet>,
+    /// What an admission is tied to.
+    pub machines: Machines,
+    /// Names of what is open to every machine, signed in or not.
+    pub before: Vec<String>,
+    /// TCP ports on which plain HTTP leads an unknown machine to the portal; everything else is refused at once.
+    pub led: Vec<u16>,
+    /// Ways in that may be used here; empty where all of the gate's may.
+    pub ways: Vec<String>,
+    /// What a machine may reach for a short time once a day before anybody has signed in on it.
+    pub first: Option<FirstReach>,
+}
+
+/// A short reach before sign-in, so that a mailed code can be read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FirstReach {
+    pub reach: String,
+    pub lasts: Duration,
+}
+
+/// How machines of a zone are told apart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Machines {
+    /// They are on the link: by hardware address, with all addresses of both families.
+    OnLink,
+    /// Another router is between: by single addresses.
+    Routed,
+}
+
+impl Machines {
+    /// With the words of a site file.
+    pub const WORDS: [(&'static str, Machines); 2] = [("on-link", Machines::OnLink), ("routed", Machines::Routed)];
+}
+
+impl Zone {
+    /// Whether an address is one of its machines'.
+    pub fn holds(&self, address: std::net::IpAddr) -> bool {
+        let address = address.to_canonical();
+        self.networks.iter().any(|n| n.contains(&address))
+    }
+}
