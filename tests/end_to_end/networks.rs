@@ -139,3 +139,33 @@ async fn the_command_line_tells_reach_and_ends_with_three_where_it_is_closed() {
     let sheet = passeur(&stack, &["handover", "yard", "--for", "application"], "").await;
     assert!(sheet.code == 0 && sheet.out.contains("Open to everybody"), "{}{}", sheet.out, sheet.err);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_signing_in_needs_is_proposed_and_found_closed_until_it_is_opened() {
+    let stack = Stack::with(with_yard).await;
+    let port = stack.site.split("bureau-pilotage.localhost:").nth(1).unwrap().split(['"', '/']).next().unwrap().to_owned();
+    let shut = passeur(&stack, &["zone", "propose", "yard"], "").await;
+    assert_eq!(shut.code, 3, "{}{}", shut.out, shut.err);
+    assert!(shut.out.contains(&format!("closed  bureau-pilotage.localhost:{port}")), "{}", shut.out);
+    assert!(shut.out.contains("pilotage signs people in there; rules open it afterwards, by internet"), "{}", shut.out);
+    let surveyed = stack.post("/survey", json!({})).await.1;
+    assert!(surveyed.to_string().contains("zone.provider-shut") && surveyed.to_string().contains("zone.unguarded"), "{surveyed}");
+    // The lines it prints are a sound site file, and open what is needed.
+    let lines: String = shut.out.split_once("every machine of the zone:").unwrap().1.to_owned();
+    let (parts, before) = lines.split_once("# In [[zone]] yard:\n").unwrap();
+    let mended = format!("{}\n{parts}", stack.site.replacen("before = [\"resolver\"]\n", before, 1));
+    assert_eq!(stack.publish(&mended).await.0, 200);
+    let open = passeur(&stack, &["zone", "propose", "yard"], "").await;
+    assert_eq!(open.code, 0, "{}{}", open.out, open.err);
+    assert!(
+        open.out.contains(&format!("open by reach yard-sign-in-{port}"))
+            || open.out.contains(&format!("by reach yard-sign-in-{port}")),
+        "{}",
+        open.out
+    );
+    assert!(!stack.post("/survey", json!({})).await.1.to_string().contains("zone.provider-shut"));
+    // A provider that does not say where it sends people is not taken for one that needs nothing.
+    assert_eq!(passeur(&stack, &["zone", "propose", "quay"], "").await.code, 4);
+    let odd = passeur(&stack, &["zone", "propose", "../gates"], "").await;
+    assert_eq!(odd.code, 4, "{}{}", odd.out, odd.err);
+}

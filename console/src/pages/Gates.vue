@@ -9,7 +9,9 @@ import Mark from '../parts/Mark.vue'
 import State from '../parts/State.vue'
 import Asked from '../parts/Asked.vue'
 import Reach from '../parts/Reach.vue'
+import ZoneNeeds from '../parts/ZoneNeeds.vue'
 
+defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
 const reading = useReading(() => Promise.all([got(api.GET('/gates')), got(api.GET('/directories'))]))
 const gates = computed(() => reading.data?.[0])
@@ -40,7 +42,7 @@ const networks = computed(() => gates.value?.filter((g) => g.kind === 'network')
       <div>
         <template v-if="g.zones.length">
           <h3>{{ t('reach.zones') }}</h3>
-          <ul><li v-for="z in g.zones" :key="z">{{ visible(z) }}</li></ul>
+          <ul><li v-for="z in g.zones" :key="z.name">{{ visible(z.words) }} <ZoneNeeds v-if="rights !== 'view'" :zone="z.name" /></li></ul>
         </template>
         <h3>{{ t('rules') }}</h3>
         <ul>

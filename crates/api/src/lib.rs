@@ -101,8 +101,8 @@ pub struct Gate {
     pub ways_in: Vec<String>,
     /// Directories, of which one is asked for a person.
     pub directories: Vec<String>,
-    /// Zones that a gate of kind `network` guards, each in one line.
-    pub zones: Vec<String>,
+    /// Zones that a gate of kind `network` guards.
+    pub zones: Vec<GateZone>,
     /// Its machines without a person, each in one line.
     pub machines: Vec<String>,
     /// Each section of the gate in one sentence.
@@ -116,6 +116,14 @@ pub struct Gate {
     /// Crossings of the last 24 hours by outcome.
     pub last_day: Vec<OutcomeCount>,
     pub live_sessions: i64,
+}
+
+/// A zone of a network gate.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct GateZone {
+    pub name: String,
+    /// What it is, in one line.
+    pub words: String,
 }
 
 /// One address of an application, as the answering node sees it.

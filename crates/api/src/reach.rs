@@ -62,3 +62,34 @@ pub struct ReachAtGate {
     /// Every step of the decision.
     pub steps: Vec<Step>,
 }
+
+/// What people in a zone must reach before they have signed in, and what would open it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ZoneProposal {
+    pub zone: String,
+    pub gate: String,
+    pub needs: Vec<ZoneNeed>,
+    /// Providers whose addresses could not be read, each with why: what they need is not known.
+    pub unknown: Vec<String>,
+    /// The parts of a site file that would open what is closed; none where nothing is.
+    pub document: Option<String>,
+}
+
+/// One host that a browser must reach.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ZoneNeed {
+    pub way: String,
+    pub host: String,
+    pub port: u16,
+    /// What for: `sign-in`, `sign-out`, `crl` or `ocsp`.
+    pub code: String,
+    /// The same in words.
+    pub why: String,
+    /// What the host resolves to on the answering node.
+    pub addresses: Vec<String>,
+    pub open: bool,
+    /// The reach that opens it to every machine; none where it is closed, or in the zone itself.
+    pub reach: Option<String>,
+    /// Where it is closed: reaches by which rules open it to those who are signed in already.
+    pub given: Vec<String>,
+}

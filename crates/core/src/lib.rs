@@ -22,6 +22,7 @@ pub mod acts;
 pub mod address;
 pub mod asking;
 pub mod attribute;
+pub mod before;
 pub mod circumstances;
 pub mod compare;
 pub mod condition;

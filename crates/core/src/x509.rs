@@ -4,6 +4,7 @@
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use chrono::{DateTime, Utc};
+use x509_parser::extensions::{DistributionPointName, ParsedExtension};
 use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
 
 /// A certificate as read.
@@ -30,6 +31,47 @@ pub fn read(der: &[u8]) -> Option<Certificate> {
         names: dns.collect(),
     })
 }
+
+/// Where a certificate says that its state can be asked for, by http: lists of those taken back (RFC 5280 4.2.1.13), and one at a time
+/// (4.2.2.1, RFC 6960). Empty where it is malformed or names none.
+pub fn revocation(der: &[u8]) -> Vec<(Revocation, String)> {
+    let Ok((_, certificate)) = X509Certificate::from_der(der) else { return vec![] };
+    let mut out = vec![];
+    let uri = |name: &GeneralName<'_>| match name {
+        GeneralName::URI(uri) if uri.starts_with("http://") || uri.starts_with("https://") => Some((*uri).to_owned()),
+        _ => None,
+    };
+    for extension in certificate.extensions() {
+        match extension.parsed_extension() {
+            ParsedExtension::CRLDistributionPoints(points) => {
+                let names = points.points.iter().filter_map(|p| match p.distribution_point.as_ref()? {
+                    DistributionPointName::FullName(names) => Some(names),
+                    DistributionPointName::NameRelativeToCRLIssuer(_) => None,
+                });
+                out.extend(names.flatten().filter_map(uri).map(|u| (Revocation::Crl, u)));
+            }
+            ParsedExtension::AuthorityInfoAccess(access) => {
+                let ocsp = access.accessdescs.iter().filter(|d| d.access_method.to_id_string() == OCSP);
+                out.extend(ocsp.filter_map(|d| uri(&d.access_location)).map(|u| (Revocation::Ocsp, u)));
+            }
+            _ => {}
+        }
+    }
+    out.truncate(REVOCATION_MAX);
+    out
+}
+
+/// How the state of a certificate is asked for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Revocation {
+    Crl,
+    Ocsp,
+}
+
+/// `id-ad-ocsp` (RFC 5280 4.2.2.1).
+const OCSP: &str = "1.3.6.1.5.5.7.48.1";
+/// The most addresses that are read of one certificate.
+const REVOCATION_MAX: usize = 16;
 
 /// By which algorithm a certificate is signed, as an object identifier with dots; none where it is malformed.
 pub fn signature_algorithm(der: &[u8]) -> Option<String> {
@@ -139,6 +181,26 @@ pub fn fingerprint(der: &[u8]) -> String {
 mod tests {
     use super::*;
     use rcgen::PublicKeyData;
+
+    #[test]
+    fn where_a_certificates_state_is_asked_for_is_read_and_only_by_http() {
+        let key = rcgen::KeyPair::generate().unwrap();
+        let mut params = rcgen::CertificateParams::new(vec!["login.bureau.example".into()]).unwrap();
+        let uris = ["http://crl.bureau.example/a.crl", "ldap://crl.bureau.example/a"].map(str::to_owned).to_vec();
+        params.crl_distribution_points = vec![rcgen::CrlDistributionPoint { uris }];
+        // AuthorityInfoAccess with one OCSP responder (RFC 5280 4.2.2.1), by hand.
+        let uri = b"http://ocsp.bureau.example/";
+        let inner = [&[0x06, 0x08, 0x2b, 0x06, 0x01, 0x05, 0x05, 0x07, 0x30, 0x01, 0x86, uri.len() as u8][..], uri].concat();
+        let access = [&[0x30, inner.len() as u8 + 2, 0x30, inner.len() as u8][..], &inner].concat();
+        params.custom_extensions = vec![rcgen::CustomExtension::from_oid_content(&[1, 3, 6, 1, 5, 5, 7, 1, 1], access)];
+        let der = params.self_signed(&key).unwrap();
+        let found = revocation(der.der());
+        let wanted = [(Revocation::Crl, "http://crl.bureau.example/a.crl"), (Revocation::Ocsp, "http://ocsp.bureau.example/")];
+        assert_eq!(found, wanted.map(|(r, u)| (r, u.to_owned())));
+        for bad in [&b""[..], b"no certificate", &der.der()[..300]] {
+            assert_eq!(revocation(bad), []);
+        }
+    }
 
     #[test]
     fn dates_and_names_are_read_and_what_is_no_certificate_is_none() {

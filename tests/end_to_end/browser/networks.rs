@@ -19,6 +19,9 @@ async fn somebody_who_signed_in_reads_what_opens_and_an_engineer_asks_for_others
     b.open(&stack.pass("/console/gates")).await;
     b.shows("crane tablet 3").await;
     b.shows("Opened by").await;
+    b.click("[data-test=needs-yard]").await;
+    b.shows("rules open it afterwards by internet").await;
+    b.shows("yard-sign-in").await;
     b.type_in("[data-test=try-reach] input[name=to]", "10.70.0.1:53/udp").await;
     b.click("[data-test=try-reach] button[type=submit]").await;
     let open = b.find("[data-test=reached]").await.text().await.unwrap();

@@ -7,6 +7,7 @@ mod site;
 
 pub use site::{
     Acts, ActsCommand, Draft, PersonArgs, ReachCommand, ReachTry, Rehearse, RehearsePerson, RouteCommand, Site, SourceArgs,
+    ZoneCommand,
 };
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
@@ -117,6 +118,9 @@ pub enum Command {
     /// What networks open: list it, or say whether somebody may reach something
     #[command(subcommand)]
     Reach(ReachCommand),
+    /// Zones of network gates: what signing in needs there
+    #[command(subcommand)]
+    Zone(ZoneCommand),
     /// The directories and their servers: which answer, which are passed over, and why
     Directories,
     /// List crossings, latest first

@@ -159,6 +159,15 @@ pub enum ReachCommand {
     Try(Box<ReachTry>),
 }
 
+#[derive(Debug, Subcommand)]
+pub enum ZoneCommand {
+    /// What people in a zone must reach before they have signed in; what of it is closed, and the lines that would open it
+    Propose {
+        /// The zone's name in the live edition
+        name: String,
+    },
+}
+
 /// Who wants to reach what.
 #[derive(Debug, Args)]
 pub struct ReachTry {

@@ -55,6 +55,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Provider(a) => provider::run(a, c).await,
         Command::Route(a) => route::run(a, c).await,
         Command::Reach(a) => reach::run(a, c).await,
+        Command::Zone(a) => reach::zone(a, c).await,
         Command::Directories => directories(c).await,
         Command::Crossings(a) => crossings::list(a, c).await,
         Command::Crossing { id } => crossings::one(&id, c).await,
@@ -216,7 +217,7 @@ async fn gates(only: Option<String>, args: &ClientArgs) -> Result<(), Exit> {
             g.live_sessions
         );
         for zone in &g.zones {
-            say!("  zone   {}", crate::output::wrap(&s.paint(zone, Tone::Plain), s.width, 9));
+            say!("  zone   {}", crate::output::wrap(&s.paint(&zone.words, Tone::Plain), s.width, 9));
         }
         for machine in &g.machines {
             say!("  machine {}", crate::output::wrap(&s.paint(machine, Tone::Plain), s.width, 9));

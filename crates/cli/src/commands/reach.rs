@@ -1,12 +1,12 @@
-//! `passeur reach`.
+//! `passeur reach` and `passeur zone`.
 
-use passeur_api::{FareVerdict, PersonRequest, Reach, ReachAnswer, ReachRequest};
+use passeur_api::{FareVerdict, PersonRequest, Reach, ReachAnswer, ReachRequest, ZoneProposal};
 
 use super::crossings::step_lines;
 use super::rehearse::request;
 use super::site::source;
 use super::{list, no_csv};
-use crate::args::{ClientArgs, Output, ReachCommand, ReachTry};
+use crate::args::{ClientArgs, Output, ReachCommand, ReachTry, ZoneCommand};
 use crate::client::Client;
 use crate::exit::Exit;
 use crate::output::{Screen, Tone, json, wrap};
@@ -94,6 +94,49 @@ fn show(s: &Screen, answer: &ReachAnswer, telling: Telling) {
             for step in &g.steps {
                 say!("{}", step_lines(s, step));
             }
+        }
+    }
+}
+
+pub async fn zone(args: ZoneCommand, c: &ClientArgs) -> Result<(), Exit> {
+    no_csv(c)?;
+    let ZoneCommand::Propose { name } = args;
+    let path = format!("/zones/{}/proposal", crate::client::segment(&name));
+    let proposal: ZoneProposal = Client::new(c)?.post(&path, &serde_json::json!({})).await?;
+    let is_whole = proposal.document.is_none() && proposal.unknown.is_empty();
+    if c.output == Output::Json {
+        json(&proposal)?;
+    } else {
+        show_proposal(&Screen::of_stdout(), &proposal);
+    }
+    if is_whole { Ok(()) } else { Err(Exit::No) }
+}
+
+fn show_proposal(s: &Screen, p: &ZoneProposal) {
+    say!("{}, guarded by gate {}", s.paint(&p.zone, Tone::Strong), p.gate);
+    for n in &p.needs {
+        let (word, tone) = if n.open { ("open  ", Tone::Good) } else { ("closed", Tone::Bad) };
+        let by = match (&n.reach, n.open, n.given.is_empty()) {
+            (Some(reach), ..) => format!("by reach {reach}"),
+            (None, true, _) => "in the zone itself".to_owned(),
+            (None, false, true) => "no reach that a rule gives leads there either".to_owned(),
+            (None, false, false) => format!("rules open it afterwards, by {}", n.given.join(", ")),
+        };
+        say!("  {}  {}:{}", s.paint(word, tone), n.host, n.port);
+        say!("          {}", wrap(&s.paint(&format!("{}; {by}", n.why), Tone::Quiet), s.width, 10));
+    }
+    if p.needs.is_empty() && p.unknown.is_empty() {
+        say!("  {}", s.paint("no way in of this zone sends anybody to a provider", Tone::Quiet));
+    }
+    for u in &p.unknown {
+        say!("  {}  {}", s.paint("not known", Tone::Bad), wrap(&s.paint(u, Tone::Plain), s.width, 13));
+    }
+    if let Some(document) = &p.document {
+        say!();
+        say!("To open what is closed, to every machine of the zone:");
+        say!();
+        for line in document.lines() {
+            say!("{}", s.paint(line, Tone::Plain));
         }
     }
 }

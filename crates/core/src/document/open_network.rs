@@ -1,5 +1,7 @@
 //! Reading of `site::open_network` from a document, with what a network gate cannot be.
 
+use std::collections::HashMap;
+
 use super::fields::Fields;
 use super::names::{Names, refer_to_several};
 use crate::site::{Access, Condition, Effect, HardwareAddress, Machine, OpenNetwork, TermsOfUse, WhenFull};
@@ -34,6 +36,7 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>) -> OpenNetwork {
 
 fn read_machines(f: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Machine> {
     let mut out: Vec<Machine> = vec![];
+    let mut taken: HashMap<HardwareAddress, String> = HashMap::new();
     for m in f.tables("machine") {
         let name = m.need("name", "\"crane tablet 3\"").unwrap_or_default();
         let text = m.need("hardware", "\"00:1b:44:11:3a:b7\"").unwrap_or_default();
@@ -45,8 +48,8 @@ fn read_machines(f: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Machine> {
                 "Write six pairs: \"00:1b:44:11:3a:b7\".",
             );
         }
-        if let Some(other) = out.iter().find(|o| Some(o.hardware) == hardware) {
-            m.error("hardware", format!("{text} is already that of {}", other.name), "List each machine once.");
+        if let Some(other) = hardware.and_then(|h| taken.insert(h, name.clone())) {
+            m.error("hardware", format!("{text} is already that of {other}"), "List each machine once.");
         }
         if hardware.is_some_and(HardwareAddress::is_made_up) {
             m.warn(

@@ -12,11 +12,26 @@ use crate::site::{Destination, FirstReach, HostPattern, Machines, Reach, Service
 /// The most destinations, exceptions or services of one reach: each is an element of a set in the kernel.
 const PARTS_MAX: usize = 1_000;
 
+/// The most reaches and zones of a site, and networks of a zone: each is held against the others.
+const REACHES_MAX: usize = 500;
+const ZONES_MAX: usize = 100;
+const ZONE_NETWORKS_MAX: usize = 32;
+
+/// The tables of a list, as many as there may be.
+fn bounded<'r, 'd>(root: &Fields<'r, 'd>, key: &'static str, most: usize) -> Vec<Fields<'r, 'd>> {
+    let mut all = root.tables(key);
+    if all.len() > most {
+        root.error(key, format!("there are {} of [[{key}]]", all.len()), format!("Use at most {most}."));
+        all.truncate(most);
+    }
+    all
+}
+
 /// Reads `[[reach]]`.
 pub(crate) fn read(root: &Fields<'_, '_>) -> Vec<Reach> {
     let mut taken = vec![];
     let mut out = vec![];
-    for f in root.tables("reach") {
+    for f in bounded(root, "reach", REACHES_MAX) {
         let name = name_of(&f, &taken);
         taken.push(name.clone());
         let title = f.text("title").unwrap_or_else(|| name.clone());
@@ -28,8 +43,9 @@ pub(crate) fn read(root: &Fields<'_, '_>) -> Vec<Reach> {
         for n in except.iter().filter(|n| !within(n) && !by_name) {
             f.warn("except", format!("{n} is not within what the reach opens"), "Take it away, or mend the network.");
         }
-        let services = several(&f, "services", "\"tcp/443\", \"udp/443\"").iter().filter_map(|t| service(&f, t)).collect();
-        for (key, n) in [("to", to.len()), ("except", except.len())] {
+        let services: Vec<Service> =
+            several(&f, "services", "\"tcp/443\", \"udp/443\"").iter().filter_map(|t| service(&f, t)).collect();
+        for (key, n) in [("to", to.len()), ("except", except.len()), ("services", services.len())] {
             if n > PARTS_MAX {
                 f.error(
                     key,
@@ -83,7 +99,7 @@ fn service(f: &Fields<'_, '_>, text: &str) -> Option<Service> {
 pub(crate) fn read_zones(root: &Fields<'_, '_>, ways: &[String], reaches: &[String]) -> Vec<Zone> {
     let mut taken = vec![];
     let mut out: Vec<Zone> = vec![];
-    for f in root.tables("zone") {
+    for f in bounded(root, "zone", ZONES_MAX) {
         let name = name_of(&f, &taken);
         taken.push(name.clone());
         let title = f.text("title").unwrap_or_else(|| name.clone());
@@ -95,8 +111,12 @@ pub(crate) fn read_zones(root: &Fields<'_, '_>, ways: &[String], reaches: &[Stri
                 "A zone is the whole of its interface.",
             );
         }
-        let networks: Vec<IpNet> =
+        let mut networks: Vec<IpNet> =
             several(&f, "networks", "\"10.70.0.0/24\", \"fd70::/64\"").iter().filter_map(|t| guarded(&f, t)).collect();
+        if networks.len() > ZONE_NETWORKS_MAX {
+            f.error("networks", format!("networks has {} members", networks.len()), format!("Use at most {ZONE_NETWORKS_MAX}."));
+            networks.truncate(ZONE_NETWORKS_MAX);
+        }
         for n in &networks {
             let meets = |z: &&Zone| z.networks.iter().any(|o| o.contains(n) || n.contains(o));
             if let Some(other) = out.iter().find(meets) {

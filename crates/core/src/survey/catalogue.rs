@@ -115,6 +115,10 @@ catalogue! {
         "No node guards zone {zone}: whoever signs in at gate {gate} is let in, and nothing opens to them." / "Aucun nœud ne garde la zone {zone} : qui se connecte à la porte {gate} est admis, et rien ne s'ouvre.",
         "Looked for a node that guards interface {interface}." / "Recherche d'un nœud qui garde l'interface {interface}.",
         "This version guards no zone yet: keep the gate as a draft, or tell people that its network does not open." / "Cette version ne garde encore aucune zone : gardez la porte en brouillon, ou dites que son réseau ne s'ouvre pas.";
+    ZoneProviderShut = "zone.provider-shut" Broken ["zone", "provider", "host", "why", "given"]
+        "Whoever is in zone {zone} cannot sign in by {provider}: {host} is closed there before sign-in, and {why}." / "Qui se trouve dans la zone {zone} ne peut pas se connecter par {provider} : {host} y est fermé avant la connexion, et {why}.",
+        "Read where the provider sends browsers, and what its certificate names; reaches that rules give afterwards: {given}." / "Lecture des adresses où le fournisseur envoie les navigateurs et de celles que nomme son certificat ; accès donnés ensuite par des règles : {given}.",
+        "Run `passeur zone propose {zone}`: it prints the [[reach]] to name in before of the zone. Or leave {provider} out of the zone's ways-in." / "Lancez `passeur zone propose {zone}` : il écrit la [[reach]] à nommer dans before de la zone. Ou retirez {provider} des ways-in de la zone.";
     ReachNameDead = "reach.name-dead" Broken ["reach", "name", "words", "gates"]
         "Reach {reach} leads to {name}, which does not resolve: nothing opens by that name ({gates})." / "L'accès {reach} mène à {name}, qui ne se résout pas : rien ne s'ouvre par ce nom ({gates}).",
         "Resolved every host name of every reach on this node: {words}." / "Chaque nom d'hôte de chaque accès a été résolu ici : {words}.",

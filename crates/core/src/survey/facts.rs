@@ -4,6 +4,7 @@ use chrono::NaiveDate;
 
 use super::{KerberosFacts, Recent, SourceCount};
 use crate::Moment;
+use crate::before::Need;
 use crate::expect::Broken;
 
 /// Whether something was well, or what was wrong in words of whoever answered.
@@ -37,6 +38,8 @@ pub struct Facts {
     pub proxied: (u64, u64),
     /// Names of the zones that a node guards.
     pub guarded: Vec<String>,
+    /// What browsers must reach for the sign-in of providers that people in zones may use.
+    pub before: Vec<Need>,
     /// Host names of reaches that do not resolve, each with why.
     pub dead_names: Vec<(String, String)>,
     /// Until when the live edition must be confirmed, where it waits for that.

@@ -1,7 +1,9 @@
 //! Networks that open after sign-in: zones that nobody guards, names that lead nowhere, machines whose time is over.
 
-use super::{Code, Facts, Finding};
+use super::{Code, Facts, Finding, Word};
+use crate::before::{Passage, Why, passage, ways_of};
 use crate::site::{Destination, Site};
+use crate::step::Lang;
 
 /// How many days before its last one a machine without a person is told of.
 const SOON_DAYS: i64 = 14;
@@ -16,6 +18,27 @@ pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
                     .with("interface", zone.interface.as_str())
                     .with("gate", gate.name.as_str()),
             );
+        }
+        for zone in site.zones_of(gate) {
+            let ways = ways_of(gate, zone);
+            // One finding a host, whatever it is needed for.
+            let mut told: Vec<&str> = vec![];
+            for need in facts.before.iter().filter(|n| ways.contains(&n.way) && n.why != Why::SignOut) {
+                let Passage::Shut { by_rules } = passage(site, gate, zone, need) else { continue };
+                if told.contains(&need.host.as_str()) {
+                    continue;
+                }
+                told.push(&need.host);
+                let given = if by_rules.is_empty() { "—".to_owned() } else { by_rules.join(", ") };
+                out.push(
+                    Finding::new(Code::ZoneProviderShut, format!("zone {}", zone.name))
+                        .with("zone", zone.name.as_str())
+                        .with("provider", need.way.as_str())
+                        .with("host", format!("{}:{}", need.host, need.port))
+                        .with("why", Word::Say([Lang::En, Lang::Fr].map(|l| need.why.words(&need.way, l))))
+                        .with("given", given),
+                );
+            }
         }
         let today = facts.now.date_naive();
         for machine in &network.machines {

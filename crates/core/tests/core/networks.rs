@@ -1,5 +1,6 @@
 //! Networks that open after sign-in: how they are written, to whom they open what, and what changes for whom.
 
+use passeur_core::before::{Need, Passage, Why, passage, proposal, ways_of};
 use passeur_core::circumstances::Circumstances;
 use passeur_core::compare::{Side, compare};
 use passeur_core::decide::{By, Decision, Goer, Near, Opening, fold, opening};
@@ -269,4 +270,66 @@ fn the_team_of_the_network_gets_a_sheet() {
     }
     out.extend(sheet.steps);
     insta::assert_snapshot!(out.join("\n"));
+}
+
+#[test]
+fn what_signing_in_needs_is_told_from_what_a_zone_opens() {
+    let need = |url: &str, addresses: &[&str], why: Why| {
+        let mut need = Need::of("pilotage", &url.parse().unwrap(), why).unwrap();
+        need.addresses.extend(addresses.iter().map(|a| a.parse::<std::net::IpAddr>().unwrap()));
+        need
+    };
+    let site = site(&[]);
+    let (gate, zone) = (site.gate("yard").unwrap(), site.zone("yard").unwrap());
+    let at = |n: &Need| passage(&site, gate, zone, n);
+    let shut = |by: &[&str]| Passage::Shut { by_rules: by.iter().map(|b| (*b).to_owned()).collect() };
+    let login = need("https://Login.Bureau.example/authorize?a=b", &["192.0.2.7"], Why::SignIn);
+    assert_eq!((login.host.as_str(), login.port), ("login.bureau.example", 443));
+    // The internet leads there, for whoever is signed in already.
+    assert_eq!(at(&login), shut(&["internet"]));
+    assert_eq!(at(&need("https://login.bureau.example/", &[], Why::SignIn)), shut(&[]));
+    assert_eq!(at(&need("https://login.bureau.example/", &["10.70.0.9"], Why::SignIn)), Passage::Inside);
+    assert_eq!(at(&need("https://login.bureau.example/", &["10.70.0.9", "10.71.0.9"], Why::SignIn)), shut(&[]));
+    assert_eq!(at(&need("http://10.70.0.1:53/", &[], Why::SignIn)), Passage::Open("resolver".into()));
+    assert_eq!(Need::of("pilotage", &"ldap://a.example/".parse().unwrap(), Why::SignIn), None);
+    let ocsp = need("http://ocsp.bureau.example/", &[], Why::Ocsp);
+    let out = need("https://login.bureau.example/out", &["192.0.2.7"], Why::SignOut);
+    let lines = proposal(zone, &[&login, &ocsp, &out]).unwrap();
+    insta::assert_snapshot!(lines);
+    assert_eq!(proposal(zone, &[]), None);
+    // What is proposed is a sound site file, and opens what is needed and nothing on the other's port.
+    let (parts, before) = lines.split_once("# In [[zone]] yard:\n").unwrap();
+    let mended = document(&[("before = [\"resolver\"]\n", before)]) + parts;
+    let (mended, findings) = compile(&mended);
+    let mended = mended.unwrap_or_else(|| panic!("{findings:#?}"));
+    assert!(findings.is_empty(), "{findings:#?}");
+    let (gate, zone) = (mended.gate("yard").unwrap(), mended.zone("yard").unwrap());
+    for n in [&login, &ocsp, &out] {
+        assert!(matches!(passage(&mended, gate, zone, n), Passage::Open(_)), "{n:?}");
+    }
+    let beside = need("http://login.bureau.example/", &["192.0.2.7"], Why::SignIn);
+    assert!(matches!(passage(&mended, gate, zone, &beside), Passage::Shut { .. }));
+    // A zone's own ways in go before its gate's.
+    assert_eq!(ways_of(gate, zone), ["pilotage", "visitors"]);
+}
+
+#[test]
+fn documents_of_many_parts_are_refused_before_they_are_held_against_each_other() {
+    let many = |one: &dyn Fn(usize) -> String, n: usize| -> String { (0..n).map(one).collect() };
+    let reach = |i: usize| format!("[[reach]]\nname = \"r{i}\"\nto = \"10.0.0.0/8\"\nservices = \"all\"\n");
+    let zone =
+        |i: usize| format!("[[zone]]\nname = \"z{i}\"\ninterface = \"eth{i}\"\nnetworks = \"10.{}.{}.0/24\"\n", i / 250, i % 250);
+    let networks = |i: usize| format!("\"10.200.{i}.0/24\", ");
+    let one_zone = format!("[[zone]]\nname = \"wide\"\ninterface = \"wide0\"\nnetworks = [{}]\n", many(&networks, 33));
+    let services = |i: usize| format!("\"tcp/{}\", ", i + 1);
+    let one_reach = format!("[[reach]]\nname = \"wide\"\nto = \"10.0.0.0/8\"\nservices = [{}]\n", many(&services, 1_001));
+    for (text, wanted) in [
+        (many(&reach, 600), "there are 604 of [[reach]]"),
+        (many(&zone, 200), "there are 201 of [[zone]]"),
+        (one_zone, "networks has 33 members"),
+        (one_reach, "services has 1001 members"),
+    ] {
+        let (site, findings) = compile(&format!("{}\n{text}", document(&[])));
+        assert!(site.is_none() && findings.iter().any(|f| f.what.contains(wanted)), "{wanted}");
+    }
 }

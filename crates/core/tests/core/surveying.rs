@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use chrono::{DateTime, Duration};
 use passeur_core::Moment;
+use passeur_core::before::{Need, Why};
 use passeur_core::evidence::LookUpState;
 use passeur_core::expect::Broken;
 use passeur_core::step::Lang;
@@ -91,6 +92,32 @@ fn with_yard(until: &str) -> String {
     format!("{SITE}\n{}", include_str!("yard.toml").replace("2027-12-31", until))
 }
 
+/// Where the pilotage office signs people in.
+fn login() -> Need {
+    let need = Need::of("pilotage", &"https://login.bureau.example/authorize".parse().unwrap(), Why::SignIn).unwrap();
+    Need { addresses: vec!["192.0.2.7".parse().unwrap()], ..need }
+}
+
+#[test]
+fn a_provider_is_shut_only_where_people_of_the_zone_may_use_it_and_cannot_reach_it() {
+    let facts = |need: Need| Facts { guarded: vec!["yard".into()], before: vec![need], ..sound() };
+    let with = |need: Need, old: &str, new: &str| {
+        let text = with_yard("2030-01-01");
+        assert!(text.contains(old));
+        codes(&found(&text.replacen(old, new, 1), &facts(need)))
+    };
+    let shut: BTreeSet<Code> = [Code::ZoneProviderShut].into();
+    assert_eq!(with(login(), "", ""), shut);
+    assert_eq!(
+        with(Need { port: 53, host: "10.70.0.1".into(), addresses: vec!["10.70.0.1".parse().unwrap()], ..login() }, "", ""),
+        BTreeSet::new()
+    );
+    assert_eq!(with(login(), "ways-in = [\"pilotage\", \"visitors\"]\n", "ways-in = [\"visitors\"]\n"), BTreeSet::new());
+    assert_eq!(with(login(), "before = [\"resolver\"]", "before = [\"resolver\", \"internet\"]"), BTreeSet::new());
+    // Who cannot sign out there is signed out here all the same.
+    assert_eq!(with(Need { why: Why::SignOut, ..login() }, "", ""), BTreeSet::new());
+}
+
 #[test]
 fn a_guarded_yard_whose_names_resolve_has_no_finding() {
     let facts = |guarded: &[&str], dead: &[&str]| Facts {
@@ -170,6 +197,10 @@ fn provocations() -> Vec<Provoke> {
             let end = SITE.find("# Who may use the console.").unwrap();
             let expected = SITE.find("# What must stay so").unwrap();
             format!("{}{}", &SITE[..at], &SITE[end..expected])
+        }),
+        (Code::ZoneProviderShut, with_yard("2030-01-01"), |f| {
+            f.guarded = vec!["yard".into()];
+            f.before = vec![login()];
         }),
         text(Code::ZoneUnguarded, with_yard("2030-01-01")),
         (Code::ReachNameDead, with_yard("2030-01-01"), |f| {

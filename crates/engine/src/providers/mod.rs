@@ -1,6 +1,7 @@
 //! Links to identity providers, one module a protocol: what is fetched from them, kept for a bounded time. [`own`] is what we
 //! are to those that speak SAML.
 
+pub mod browser;
 pub mod oidc;
 pub mod own;
 pub mod saml;

@@ -2,7 +2,7 @@
 
 use axum::extract::State;
 use chrono::Duration;
-use passeur_api::{Counter, Directory, DirectoryServer, Gate, GateKind, Node, OutcomeCount, Upstream};
+use passeur_api::{Counter, Directory, DirectoryServer, Gate, GateKind, GateZone, Node, OutcomeCount, Upstream};
 use passeur_core::crossing::Outcome;
 use passeur_core::delivery::ValueOf;
 use passeur_core::role::Role;
@@ -83,7 +83,7 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
             site::GateKind::Web(_) => GateKind::Web,
             site::GateKind::Network(_) => GateKind::Network,
         },
-        zones: site.zones_of(g).map(|z| z.sentence(who.lang)).collect(),
+        zones: site.zones_of(g).map(|z| GateZone { name: z.name.clone(), words: z.sentence(who.lang) }).collect(),
         machines: g.network().into_iter().flat_map(|n| &n.machines).map(|m| m.sentence(who.lang)).collect(),
         address: g.address.origin(),
         upstreams: edition.route(&g.name).map(|r| r.states().into_iter().map(upstream).collect()).unwrap_or_default(),

@@ -66,6 +66,7 @@ pub fn router() -> Router<App> {
         .routes(routes!(sites::read_draft, sites::write_draft, sites::discard_draft))
         .routes(routes!(reach::reaches))
         .routes(routes!(reach::try_reach))
+        .routes(routes!(reach::propose))
         .routes(routes!(rehearse::past))
         .routes(routes!(rehearse::person))
         .routes(routes!(tokens::list, tokens::make))

@@ -1,17 +1,19 @@
 //! Reach: what the live edition opens to whom, and whether somebody may reach something.
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use super::auth::Engineer;
-use super::errors::{ApiError, bad};
+use super::errors::{ApiError, bad, problem};
 use super::extract::Json;
 use super::rehearse::{fare, known_then};
 use super::sites::{document, sound};
 use crate::app::App;
 use crate::computing::off_the_data_path;
-use axum::extract::State;
-use passeur_api::{PersonRequest, Problem, Reach, ReachAnswer, ReachAtGate, ReachRequest};
+use axum::extract::{Path, State};
+use futures_util::future::join_all;
+use http::StatusCode;
+use passeur_api::{PersonRequest, Problem, Reach, ReachAnswer, ReachAtGate, ReachRequest, ZoneNeed, ZoneProposal};
+use passeur_core::before::{Need, Passage, passage, proposal, ways_of};
 use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::opening_for;
 use passeur_core::evidence::Evidence;
@@ -19,12 +21,7 @@ use passeur_core::rehearse::try_at;
 use passeur_core::role::Role;
 use passeur_core::site::{Gate, Site, Wanted};
 use passeur_core::step::Lang;
-use passeur_live::resolve::resolve;
-
-/// How long a name may take to resolve.
-const RESOLVE_MAX: Duration = Duration::from_secs(3);
-/// The most addresses of a name that are judged.
-const ADDRESSES_MAX: usize = 32;
+use passeur_engine::providers::browser::{needs_of, resolved};
 
 /// Every reach of the live edition, with what opens it.
 #[utoipa::path(get, path = "/reaches", responses((status = 200, body = Vec<Reach>)))]
@@ -92,8 +89,9 @@ pub async fn try_reach(
         Some(person) => Some(known_then(&app, &who, &site, &as_asked(&site, person)).await?),
     };
     let addresses = match &to.name {
-        Some(name) => resolved(name).await,
-        None => vec![],
+        // What names lead to within a network is not for everybody who may look at rules.
+        Some(name) if who.may(Role::Operate).is_ok() => resolved(name).await,
+        Some(_) | None => vec![],
     };
     to.addresses.extend(&addresses);
     let gate = ask.gate.clone();
@@ -154,12 +152,53 @@ fn at_gate(
     }
 }
 
-/// The addresses of a name, as this node resolves it; none where it does not resolve in time.
-async fn resolved(name: &str) -> Vec<std::net::IpAddr> {
-    let found = tokio::time::timeout(RESOLVE_MAX, resolve(name, 0)).await;
-    let mut all: Vec<_> = found.ok().and_then(Result::ok).into_iter().flatten().map(|a| a.ip().to_canonical()).collect();
-    all.sort_unstable();
-    all.dedup();
-    all.truncate(ADDRESSES_MAX);
-    all
+/// What people in a zone of the live edition must reach before they have signed in, and what would open it.
+#[utoipa::path(post, operation_id = "propose_zone", path = "/zones/{zone}/proposal", params(("zone" = String, Path)),
+    responses((status = 200, body = ZoneProposal), (status = 404, body = Problem)))]
+pub async fn propose(State(app): State<App>, who: Engineer, Path(name): Path<String>) -> Result<Json<ZoneProposal>, ApiError> {
+    who.may(Role::Operate)?;
+    let none = || {
+        problem(
+            StatusCode::NOT_FOUND,
+            "no-zone",
+            "No such zone",
+            "No zone of the live edition has that name, or no gate guards it.",
+        )
+    };
+    let edition = app.live.get().ok_or_else(none)?;
+    let site = &edition.site;
+    let guarded = site.gates.iter().flat_map(|g| site.zones_of(g).map(move |z| (g, z)));
+    let (gate, zone) = guarded.into_iter().find(|(_, z)| z.name == name).ok_or_else(none)?;
+    let providers = ways_of(gate, zone).iter().filter(|w| site.provider(w).is_some());
+    let mut needs: Vec<Need> = vec![];
+    let mut unknown = vec![];
+    for (provider, found) in join_all(providers.map(async |p| (p, needs_of(&app, p).await))).await {
+        match found {
+            Ok(some) => needs.extend(some),
+            Err(why) => unknown.push(format!("{provider}: {why}")),
+        }
+    }
+    let judged: Vec<(&Need, Passage)> = needs.iter().map(|n| (n, passage(site, gate, zone, n))).collect();
+    let shut: Vec<&Need> = judged.iter().filter(|(_, p)| matches!(p, Passage::Shut { .. })).map(|(n, _)| *n).collect();
+    let document = proposal(zone, &shut);
+    let one = |(need, passage): &(&Need, Passage)| {
+        let (open, reach, given) = match passage {
+            Passage::Open(reach) => (true, Some(reach.clone()), vec![]),
+            Passage::Inside => (true, None, vec![]),
+            Passage::Shut { by_rules } => (false, None, by_rules.clone()),
+        };
+        ZoneNeed {
+            way: need.way.clone(),
+            host: need.host.clone(),
+            port: need.port,
+            code: need.why.code().to_owned(),
+            why: need.why.words(&need.way, who.lang),
+            addresses: need.addresses.iter().map(ToString::to_string).collect(),
+            open,
+            reach,
+            given,
+        }
+    };
+    let needs = judged.iter().map(one).collect();
+    Ok(Json(ZoneProposal { zone: zone.name.clone(), gate: gate.name.clone(), needs, unknown, document }))
 }

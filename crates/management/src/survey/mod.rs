@@ -41,7 +41,15 @@ pub async fn run(app: &App, edition: &Arc<WebEdition>, lang: Lang) -> Result<Don
     let kerberos = tokio::time::timeout(LIMIT, look::look_at(app, edition));
     let late = |what: &str| format!("{what}: no end after {} s", LIMIT.as_secs());
     let names = tokio::time::timeout(LIMIT, probes::dead_names(edition));
-    let (asked, kerberos, names) = tokio::join!(asked, kerberos, names);
+    let before = tokio::time::timeout(LIMIT, probes::needs(app, edition));
+    let (asked, kerberos, names, before) = tokio::join!(asked, kerberos, names, before);
+    match before {
+        Ok((needs, unknown)) => {
+            facts.before = needs;
+            not_seen.extend(unknown);
+        }
+        Err(_) => not_seen.push(late("what zones open before sign-in")),
+    }
     match names {
         Ok(mut dead) => {
             dead.sort();

@@ -5,12 +5,14 @@ use std::time::Duration;
 use futures_util::StreamExt;
 use futures_util::future::join_all;
 use passeur_api::ProviderTrial;
+use passeur_core::before::{Need, ways_of};
 use passeur_core::evidence::Evidence;
 use passeur_core::site::Destination;
 use passeur_core::survey::{
     CertificateFacts, DirectoryFacts, ProviderCheck, ProviderFacts, ServerFacts, UpstreamFacts, UpstreamTrouble,
 };
 use passeur_core::x509;
+use passeur_engine::providers::browser::needs_of;
 use passeur_gateway::control::FailureKind;
 use passeur_gateway::edition::WebEdition;
 use passeur_links::ldap::{DirectoryLook, ServerLook};
@@ -55,6 +57,24 @@ pub async fn dead_names(edition: &Edition) -> Vec<(String, String)> {
         Some((name, why))
     });
     resolved.buffer_unordered(NAMES_AT_ONCE).filter_map(async |found| found).collect().await
+}
+
+/// What browsers need for every provider that people in a zone may sign in by, and what could not be read.
+pub async fn needs(app: &App, edition: &Edition) -> (Vec<Need>, Vec<String>) {
+    let site = &edition.site;
+    let zones = site.gates.iter().flat_map(|g| site.zones_of(g).map(move |z| (g, z)));
+    let ways: std::collections::BTreeSet<&String> = zones.flat_map(|(g, z)| ways_of(g, z)).collect();
+    let providers = ways.into_iter().filter(|w| site.provider(w).is_some());
+    let read = join_all(providers.map(async |p| (p, needs_of(app, p).await))).await;
+    let mut needs = vec![];
+    let mut unknown = vec![];
+    for (provider, found) in read {
+        match found {
+            Ok(some) => needs.extend(some),
+            Err(why) => unknown.push(format!("where {provider} sends browsers: {why}")),
+        }
+    }
+    (needs, unknown)
 }
 
 fn until(der: Option<Vec<u8>>) -> Option<passeur_core::Moment> {

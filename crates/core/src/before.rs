@@ -1,0 +1,141 @@
+//! What a browser must reach before anybody is signed in, so that they can sign in: which of it a zone opens, and what would have to be
+//! written for the rest. Where providers send people is asked by the service and comes in as [`Need`]s.
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+use url::{Host, Url};
+
+use crate::site::{Covers, Gate, Reach, Service, Site, Transport, Wanted, Zone};
+use crate::step::Lang;
+
+/// Something that a browser must reach.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Need {
+    /// The provider for whose sign-in it is needed.
+    pub way: String,
+    /// A host name in lower case, or an address.
+    pub host: String,
+    pub port: u16,
+    pub why: Why,
+    /// The host's addresses, as the node resolves them; empty where it does not.
+    pub addresses: Vec<IpAddr>,
+}
+
+/// What for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Why {
+    /// People sign in there.
+    SignIn,
+    /// They sign out there.
+    SignOut,
+    /// Lists of certificates that were taken back (RFC 5280 4.2.1.13): some clients ask before they trust the provider's page.
+    Crl,
+    /// The same, one certificate at a time (RFC 6960).
+    Ocsp,
+}
+
+impl Why {
+    /// A stable code.
+    pub fn code(self) -> &'static str {
+        match self {
+            Why::SignIn => "sign-in",
+            Why::SignOut => "sign-out",
+            Why::Crl => "crl",
+            Why::Ocsp => "ocsp",
+        }
+    }
+
+    /// In words, for the provider that it is needed for.
+    pub fn words(self, way: &str, lang: Lang) -> String {
+        match (self, lang) {
+            (Why::SignIn, Lang::En) => format!("{way} signs people in there"),
+            (Why::SignIn, Lang::Fr) => format!("{way} y connecte les gens"),
+            (Why::SignOut, Lang::En) => format!("{way} signs people out there"),
+            (Why::SignOut, Lang::Fr) => format!("{way} y déconnecte les gens"),
+            (Why::Crl, Lang::En) => format!("the certificate of {way} names it for revoked certificates"),
+            (Why::Crl, Lang::Fr) => format!("le certificat de {way} le nomme pour les certificats révoqués"),
+            (Why::Ocsp, Lang::En) => format!("the certificate of {way} names it for its state (OCSP)"),
+            (Why::Ocsp, Lang::Fr) => format!("le certificat de {way} le nomme pour son état (OCSP)"),
+        }
+    }
+}
+
+impl Need {
+    /// Of an address; none where it is not of http or https.
+    pub fn of(way: &str, address: &Url, why: Why) -> Option<Need> {
+        let port = address.port_or_known_default().filter(|_| matches!(address.scheme(), "http" | "https"))?;
+        let (host, addresses) = match address.host()? {
+            Host::Domain(name) => (name.trim_end_matches('.').to_ascii_lowercase(), vec![]),
+            Host::Ipv4(a) => (a.to_string(), vec![IpAddr::V4(a)]),
+            Host::Ipv6(a) => (a.to_string(), vec![IpAddr::V6(a).to_canonical()]),
+        };
+        Some(Need { way: way.to_owned(), host, port, why, addresses })
+    }
+
+    /// Whether the host is a name, and not an address.
+    pub fn is_name(&self) -> bool {
+        self.host.parse::<IpAddr>().is_err()
+    }
+
+    fn wanted(&self) -> Wanted {
+        let name = self.is_name().then(|| self.host.clone());
+        Wanted { name, addresses: self.addresses.clone(), service: Service::Ports(Transport::Tcp, self.port, self.port) }
+    }
+}
+
+/// What a zone makes of a need before anybody is signed in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Passage {
+    /// This reach opens it to every machine.
+    Open(String),
+    /// It is in the zone itself: nothing stands between.
+    Inside,
+    /// It is closed before sign-in; rules give it with these reaches, to those who are signed in already.
+    Shut { by_rules: Vec<String> },
+}
+
+/// Ways in that may be used in a zone.
+pub fn ways_of<'a>(gate: &'a Gate, zone: &'a Zone) -> &'a [String] {
+    if zone.ways.is_empty() { &gate.access.ways } else { &zone.ways }
+}
+
+/// What a zone of a gate makes of a need before anybody is signed in.
+pub fn passage(site: &Site, gate: &Gate, zone: &Zone, need: &Need) -> Passage {
+    let wanted = need.wanted();
+    let covers = |r: &&Reach| r.covers(&wanted) == Covers::Yes;
+    if let Some(open) = zone.before.iter().filter_map(|name| site.reach(name)).find(covers) {
+        return Passage::Open(open.name.clone());
+    }
+    if !need.addresses.is_empty() && need.addresses.iter().all(|a| zone.holds(*a)) {
+        return Passage::Inside;
+    }
+    let given = |r: &&Reach| gate.access.rules.iter().filter_map(|rule| rule.effect.gives()).any(|g| g.reach.contains(&r.name));
+    let by_rules = site.reaches.iter().filter(given).filter(covers).map(|r| r.name.clone()).collect();
+    Passage::Shut { by_rules }
+}
+
+/// The parts of a site file that would open what is closed, ready to be pasted; none where nothing is. One reach for each port, so that no
+/// host is opened on the port of another.
+pub fn proposal(zone: &Zone, shut: &[&Need]) -> Option<String> {
+    let mut by_port: BTreeMap<u16, Vec<&str>> = BTreeMap::new();
+    for need in shut {
+        let hosts = by_port.entry(need.port).or_default();
+        if !hosts.contains(&need.host.as_str()) {
+            hosts.push(&need.host);
+        }
+    }
+    let quoted = |all: &[String]| all.iter().map(|t| format!("{t:?}")).collect::<Vec<_>>().join(", ");
+    let mut out = String::new();
+    let mut before = zone.before.clone();
+    for (port, hosts) in &by_port {
+        let name = format!("{}-sign-in-{port}", zone.name);
+        let hosts: Vec<String> = hosts.iter().map(|h| (*h).to_owned()).collect();
+        out += &format!(
+            "[[reach]]\nname = {name:?}\ntitle = \"what signing in needs\"\nto = [{}]\nservices = [\"tcp/{port}\"]\n\n",
+            quoted(&hosts)
+        );
+        before.push(name);
+    }
+    (!by_port.is_empty()).then(|| format!("{out}# In [[zone]] {}:\nbefore = [{}]\n", zone.name, quoted(&before)))
+}
