@@ -29,14 +29,14 @@ pub enum By {
 /// What comes nearest to opening a way, the nearest first.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Near {
-    /// An open reach leads around there.
-    Excepted { reach: String, by: IpNet },
     /// An open reach leads there, on these services.
     OtherServices { reach: String, services: Vec<String> },
     /// A reach covers it that these rules of the gate give, and none of them applied.
     NotGiven { reach: String, rules: Vec<String> },
     /// The same, on a machine where nobody is signed in.
     SignInFirst { reach: String, rules: Vec<String> },
+    /// An open reach leads around there.
+    Excepted { reach: String, by: IpNet },
     /// A reach covers it that no rule of the gate gives.
     GivenByNone { reach: String },
     /// No reach of the site covers it.
@@ -222,11 +222,6 @@ pub fn opening(site: &Site, gate: &Gate, who: Goer<'_>, zone: Option<&str>, want
         return Opening::Open { reach: reach.name.clone(), by: by.clone() };
     }
     let name = |r: &Reach| r.name.clone();
-    for (reach, covers) in &seen {
-        if let Covers::Excepted(by) = covers {
-            return Opening::Closed(Near::Excepted { reach: name(reach), by: *by });
-        }
-    }
     if let Some((reach, _)) = seen.iter().find(|(_, c)| *c == Covers::OtherServices) {
         let services = reach.services.iter().map(ToString::to_string).collect();
         return Opening::Closed(Near::OtherServices { reach: name(reach), services });
@@ -242,6 +237,11 @@ pub fn opening(site: &Site, gate: &Gate, who: Goer<'_>, zone: Option<&str>, want
             Goer::Nobody => Near::SignInFirst { reach, rules },
             Goer::Refused | Goer::Admitted(_) => Near::NotGiven { reach, rules },
         });
+    }
+    for (reach, covers) in &seen {
+        if let Covers::Excepted(by) = covers {
+            return Opening::Closed(Near::Excepted { reach: name(reach), by: *by });
+        }
     }
     Opening::Closed(covering.first().map_or(Near::Nothing, |r| Near::GivenByNone { reach: name(r) }))
 }

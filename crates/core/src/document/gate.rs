@@ -46,7 +46,7 @@ pub(crate) fn read_gate(
         Kind::Web => read_web(f, names, address.as_ref(), &mut access, of_site).map(|w| GateKind::Web(Box::new(w))),
         Kind::Network => {
             let network = open_network::read(f, names);
-            open_network::check_rules(f, &access);
+            open_network::check_access(f, &access);
             Some(GateKind::Network(Box::new(network)))
         }
     };

@@ -94,8 +94,12 @@ fn asks_requests(when: &Condition) -> bool {
     }
 }
 
-/// What rules cannot be at a network gate, and what they lack there.
-pub(crate) fn check_rules(f: &Fields<'_, '_>, access: &Access) {
+/// What access cannot be at a network gate, and what it lacks there.
+pub(crate) fn check_access(f: &Fields<'_, '_>, access: &Access) {
+    if access.callers.is_some() {
+        let remedy = "Take [gate.callers] away; list a machine without a person as [[gate.machine]].";
+        f.error("callers", "a network takes no programs: there is nothing they could call".into(), remedy);
+    }
     for r in access.rules.iter().filter(|r| asks_requests(&r.when)) {
         f.error(
             "rule",

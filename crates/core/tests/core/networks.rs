@@ -94,6 +94,7 @@ fn each_mistake_of_a_network_is_told_with_what_to_write() {
         ("zones = [\"yard\"]\n", "", "zones is missing"),
         ("zones = [\"yard\"]", "zones = [\"yard\"]\nupstream = \"http://127.0.0.1:1\"", "upstream is not a known key"),
         ("devices = 3", "devices = 0", "devices is out of range"),
+        ("devices = 3", "devices = 3\ncallers = { personal-tokens = true }", "a network takes no programs"),
         ("version = \"2026-11\", ", "", "version is missing"),
         ("00:1b:44:11:3a:b7", "01:00:5e:00:00:01", "is no hardware address of one machine"),
         ("until = \"2027-12-31\"", "until = \"next year\"", "\"next year\" is no date"),
@@ -169,10 +170,11 @@ fn may_somebody_reach_that() {
     assert_eq!(asked(&site, &["fitters"], 23, "a.cranes.havrelune.example:443"), open("crane-hosts", fitters));
     assert_eq!(asked(&site, &["pilots"], 12, "10.80.4.7:22"), open("crane-hosts", "by day"));
     let not_given = Near::NotGiven { reach: "crane-hosts".into(), rules: vec![fitters.into(), "by day".into()] };
-    // The internet leads around the harbour's own networks: that comes nearest.
-    let excepted = Near::Excepted { reach: "internet".into(), by: "10.0.0.0/8".parse().unwrap() };
-    assert_eq!(asked(&site, &["pilots"], 23, "10.80.4.7:22"), Opening::Closed(excepted));
+    assert_eq!(asked(&site, &["pilots"], 23, "10.80.4.7:22"), Opening::Closed(not_given.clone()));
     assert_eq!(asked(&site, &["pilots"], 23, "a.cranes.havrelune.example:22"), Opening::Closed(not_given));
+    // The internet, which is open, leads around the harbour's own networks.
+    let excepted = Near::Excepted { reach: "internet".into(), by: "10.0.0.0/8".parse().unwrap() };
+    assert_eq!(asked(&site, &["pilots"], 23, "10.99.0.1:22"), Opening::Closed(excepted));
     let services =
         Near::OtherServices { reach: "crane-hosts".into(), services: ["tcp/22", "tcp/443", "icmp"].map(str::to_owned).to_vec() };
     assert_eq!(asked(&site, &["fitters"], 12, "a.cranes.havrelune.example:80"), Opening::Closed(services));
