@@ -110,7 +110,7 @@ pub fn passage(site: &Site, gate: &Gate, zone: &Zone, need: &Need) -> Passage {
     if !need.addresses.is_empty() && need.addresses.iter().all(|a| zone.holds(*a)) {
         return Passage::Inside;
     }
-    let given = |r: &&Reach| gate.access.rules.iter().filter_map(|rule| rule.effect.gives()).any(|g| g.reach.contains(&r.name));
+    let given = |r: &&Reach| gate.access.rules.iter().any(|rule| rule.effect.opens(&r.name));
     let by_rules = site.reaches.iter().filter(given).filter(covers).map(|r| r.name.clone()).collect();
     Passage::Shut { by_rules }
 }
@@ -125,17 +125,19 @@ pub fn proposal(zone: &Zone, shut: &[&Need]) -> Option<String> {
             hosts.push(&need.host);
         }
     }
-    let quoted = |all: &[String]| all.iter().map(|t| format!("{t:?}")).collect::<Vec<_>>().join(", ");
-    let mut out = String::new();
-    let mut before = zone.before.clone();
+    let (mut out, mut before) = (String::new(), zone.before.clone());
     for (port, hosts) in &by_port {
         let name = format!("{}-sign-in-{port}", zone.name);
-        let hosts: Vec<String> = hosts.iter().map(|h| (*h).to_owned()).collect();
         out += &format!(
             "[[reach]]\nname = {name:?}\ntitle = \"what signing in needs\"\nto = [{}]\nservices = [\"tcp/{port}\"]\n\n",
-            quoted(&hosts)
+            quoted(hosts)
         );
         before.push(name);
     }
     (!by_port.is_empty()).then(|| format!("{out}# In [[zone]] {}:\nbefore = [{}]\n", zone.name, quoted(&before)))
+}
+
+/// Texts of a list in TOML.
+fn quoted(all: &[impl std::fmt::Debug]) -> String {
+    all.iter().map(|t| format!("{t:?}")).collect::<Vec<_>>().join(", ")
 }

@@ -220,7 +220,7 @@ async fn gates(only: Option<String>, args: &ClientArgs) -> Result<(), Exit> {
             say!("  zone   {}", crate::output::wrap(&s.paint(&zone.words, Tone::Plain), s.width, 9));
         }
         for machine in &g.machines {
-            say!("  machine {}", crate::output::wrap(&s.paint(machine, Tone::Plain), s.width, 9));
+            say!("  machine {}", crate::output::wrap(&s.paint(machine, Tone::Plain), s.width, 10));
         }
         if g.rules.is_empty() {
             say!("  {}", s.paint("no rule: admits nobody", Tone::Bad));

@@ -1,6 +1,6 @@
 //! `passeur reach` and `passeur zone`.
 
-use passeur_api::{FareVerdict, PersonRequest, Reach, ReachAnswer, ReachRequest, ZoneProposal};
+use passeur_api::{FareVerdict, Reach, ReachAnswer, ReachRequest, ZoneProposal};
 
 use super::crossings::step_lines;
 use super::rehearse::request;
@@ -32,13 +32,15 @@ pub async fn run(args: ReachCommand, c: &ClientArgs) -> Result<(), Exit> {
         ReachCommand::Try(ask) => {
             no_csv(c)?;
             let ReachTry { to, nobody, person, story } = *ask;
-            let person = match nobody {
-                true => PersonRequest { source: source(&person.source)?, gate: person.gate, ..PersonRequest::default() },
-                false => request(person)?,
-            };
-            // A draft is asked about in the same way where nobody is signed in.
             let gate = person.gate.clone();
-            let ask = ReachRequest { to, gate, source: person.source.clone(), person: (!nobody).then_some(person) };
+            let (source, person) = match nobody {
+                true => (source(&person.source)?, None),
+                false => {
+                    let mut asked = request(person)?;
+                    (std::mem::take(&mut asked.source), Some(asked))
+                }
+            };
+            let ask = ReachRequest { to, gate, source, person };
             let answer: ReachAnswer = client.post("/reach/try", &ask).await?;
             if c.output == Output::Json {
                 return json(&answer);

@@ -32,6 +32,21 @@ fn add(to: &mut Vec<String>, more: &[String]) {
     }
 }
 
+/// Takes a single value, unless an earlier rule gave one; where that is another one, `conflict` is told both.
+fn first_counts<T: Copy + PartialEq>(
+    what: &str,
+    kept: &mut Option<T>,
+    new: Option<T>,
+    words: impl Fn(T) -> String,
+    conflict: &mut impl FnMut(&str, String, String),
+) {
+    match (*kept, new) {
+        (None, _) => *kept = new,
+        (Some(first), Some(other)) if first != other => conflict(what, words(first), words(other)),
+        (Some(_), _) => {}
+    }
+}
+
 impl Joined {
     /// Adds roles.
     pub(super) fn add_roles(&mut self, roles: &[String]) {
@@ -58,29 +73,12 @@ impl Joined {
                 self.opens.push(Opens { reach: reach.clone(), rule: rule.to_owned() });
             }
         }
-        let octets: fn(u64) -> String = |n| octets_in_words(n, Lang::En);
-        let singles = [("quota", &mut self.quota, g.quota, octets), ("rate", &mut self.rate, g.rate, rate_in_words)];
-        for (what, into, new, words) in singles {
-            match (&*into, new) {
-                (None, Some(_)) => *into = new,
-                (Some(kept), Some(n)) if *kept != n => conflict(what, words(*kept), words(n)),
-                _ => {}
-            }
-        }
-        match (self.devices, g.devices) {
-            (None, some) => self.devices = some,
-            (Some(kept), Some(n)) if kept != n => conflict("devices", kept.to_string(), n.to_string()),
-            _ => {}
-        }
-        for (what, into, new) in [("idle", &mut self.idle, g.idle), ("absolute", &mut self.absolute, g.absolute)] {
-            match (&*into, new) {
-                (None, Some(_)) => *into = new,
-                (Some(kept), Some(n)) if *kept != n => {
-                    conflict(what, format!("{} min", kept.num_minutes()), format!("{} min", n.num_minutes()));
-                }
-                _ => {}
-            }
-        }
+        let minutes = |d: Duration| format!("{} min", d.num_minutes());
+        first_counts("quota", &mut self.quota, g.quota, |n| octets_in_words(n, Lang::En), &mut conflict);
+        first_counts("rate", &mut self.rate, g.rate, rate_in_words, &mut conflict);
+        first_counts("devices", &mut self.devices, g.devices, |n| n.to_string(), &mut conflict);
+        first_counts("idle", &mut self.idle, g.idle, minutes, &mut conflict);
+        first_counts("absolute", &mut self.absolute, g.absolute, minutes, &mut conflict);
     }
 
     /// Notes when time may change a rule.

@@ -126,6 +126,7 @@ impl Opening {
     pub fn remedy(&self, to: &Wanted, lang: Lang) -> Option<String> {
         let Opening::Closed(near) = self else { return None };
         let service = to.service;
+        let host = || to.name.clone().or_else(|| to.addresses.first().map(ToString::to_string)).unwrap_or_default();
         Some(match (near, lang) {
             (Near::Excepted { reach, by }, Lang::En) => {
                 format!("To open it, take {by} out of except of [[reach]] {reach}, or give another reach that leads there.")
@@ -160,11 +161,11 @@ impl Opening {
                 format!("Pour l'ouvrir, ajoutez \"{reach}\" à reach de la [[gate.rule]] de ceux qui doivent l'avoir.")
             }
             (Near::Nothing, Lang::En) => {
-                let host = to.name.clone().or_else(|| to.addresses.first().map(ToString::to_string)).unwrap_or_default();
+                let host = host();
                 format!("To open it, add [[reach]] with to = [\"{host}\"] and services = [\"{service}\"], and give it in a rule.")
             }
             (Near::Nothing, Lang::Fr) => {
-                let host = to.name.clone().or_else(|| to.addresses.first().map(ToString::to_string)).unwrap_or_default();
+                let host = host();
                 format!(
                     "Pour l'ouvrir, ajoutez [[reach]] avec to = [\"{host}\"] et services = [\"{service}\"], et donnez-le dans une règle."
                 )
@@ -194,13 +195,6 @@ impl<'a> Goer<'a> {
     }
 }
 
-/// The same for somebody of whom the evidence tells, or for a machine on which nobody is signed in: decided as live, and nothing is granted.
-pub fn opening_for(site: &Site, gate: &Gate, evidence: Option<&Evidence>, at: &Circumstances<'_>, wanted: &Wanted) -> Opening {
-    let zone = at.address.and_then(|a| site.zones_of(gate).find(|z| z.holds(a))).map(|z| z.name.as_str());
-    let decision = evidence.map(|e| fold(site, gate, e, at, &mut Silent));
-    opening(site, gate, decision.as_ref().map_or(Goer::Nobody, Goer::of), zone, wanted)
-}
-
 /// Whether a way is open to somebody at a network gate. `zone` is where they are, where it is known.
 pub fn opening(site: &Site, gate: &Gate, who: Goer<'_>, zone: Option<&str>, wanted: &Wanted) -> Opening {
     let given = match who {
@@ -228,8 +222,7 @@ pub fn opening(site: &Site, gate: &Gate, who: Goer<'_>, zone: Option<&str>, want
     }
     let covering: Vec<&Reach> = site.reaches.iter().filter(|r| r.covers(wanted) == Covers::Yes).collect();
     let givers = |r: &Reach| -> Vec<String> {
-        let gives = |rule: &&crate::site::Rule| rule.effect.gives().is_some_and(|g| g.reach.contains(&r.name));
-        gate.access.rules.iter().filter(gives).map(|rule| rule.name.clone()).collect()
+        gate.access.rules.iter().filter(|rule| rule.effect.opens(&r.name)).map(|rule| rule.name.clone()).collect()
     };
     if let Some((reach, rules)) = covering.iter().map(|r| (r, givers(r))).find(|(_, rules)| !rules.is_empty()) {
         let reach = name(reach);
@@ -244,4 +237,12 @@ pub fn opening(site: &Site, gate: &Gate, who: Goer<'_>, zone: Option<&str>, want
         }
     }
     Opening::Closed(covering.first().map_or(Near::Nothing, |r| Near::GivenByNone { reach: name(r) }))
+}
+
+/// Whether a way is open to the person of the evidence, or to a machine on which nobody is signed in. It is decided as live requests are, and
+/// nothing is granted by it.
+pub fn opening_for(site: &Site, gate: &Gate, evidence: Option<&Evidence>, at: &Circumstances<'_>, wanted: &Wanted) -> Opening {
+    let zone = at.address.and_then(|a| site.zones_of(gate).find(|z| z.holds(a))).map(|z| z.name.as_str());
+    let decision = evidence.map(|e| fold(site, gate, e, at, &mut Silent));
+    opening(site, gate, decision.as_ref().map_or(Goer::Nobody, Goer::of), zone, wanted)
 }

@@ -7,7 +7,7 @@ use chrono::Duration;
 use super::condition;
 use super::fields::Fields;
 use super::names::Names;
-use crate::site::{Condition, Effect, Grants, RolesFrom, Rule};
+use crate::site::{BITS, Condition, Effect, Grants, OCTETS, RolesFrom, Rule};
 
 /// Whether a condition asks for nothing but what a sign-in gives.
 fn of_sign_in(need: &Condition) -> bool {
@@ -145,12 +145,8 @@ fn read_effect(
         idle: span("idle"),
         absolute: span("absolute"),
         reach: super::names::refer_to_several(r, "reach", "reach", names.reaches),
-        quota: r.quantity(
-            "quota",
-            &[("kB", 1_000), ("MB", 1_000_000), ("GB", 1_000_000_000), ("TB", 1_000_000_000_000)],
-            "\"2GB\"",
-        ),
-        rate: r.quantity("rate", &[("kbit/s", 1_000), ("Mbit/s", 1_000_000), ("Gbit/s", 1_000_000_000)], "\"20Mbit/s\""),
+        quota: r.quantity("quota", &OCTETS, "\"2GB\""),
+        rate: r.quantity("rate", &BITS, "\"20Mbit/s\""),
         devices: r.some_number("devices", 1..=1_000).and_then(|n| u16::try_from(n).ok()),
     };
     let gives = grants != Grants::default();

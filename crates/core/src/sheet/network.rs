@@ -71,8 +71,8 @@ fn of_zone(site: &Site, gate: &Gate, zone: &Zone) -> Vec<Row> {
 fn opened(site: &Site, gate: &Gate) -> Vec<Row> {
     let mut out = vec![];
     for reach in &site.reaches {
-        let gives = |r: &&crate::site::Rule| r.effect.gives().is_some_and(|g| g.reach.contains(&reach.name));
-        let rules: Vec<String> = gate.access.rules.iter().filter(gives).map(|r| r.sentence(site, Lang::En)).collect();
+        let gives = gate.access.rules.iter().filter(|r| r.effect.opens(&reach.name));
+        let rules: Vec<String> = gives.map(|r| r.sentence(site, Lang::En)).collect();
         if !rules.is_empty() {
             out.push(Row::new(&reach.title, destinations(reach), rules.join("; ")));
         }

@@ -57,6 +57,7 @@ pub use reach::{Covers, Destination, HostPattern, Reach, Service, Transport, Wan
 pub use response::{CookieFlags, ResponseEdits, SameSite};
 pub use roles_stand_on::RolesStandOn;
 pub use route::{ByName, Holds, Route};
+pub(crate) use rule::{BITS, OCTETS};
 pub use rule::{Effect, Grants, RolesFrom, Rule, Rules};
 pub use section::{PathAccess, Section, SectionAccess, path_access};
 pub use sentence::{octets_in_words, rate_in_words};
@@ -128,6 +129,19 @@ pub struct Site {
 
 /// Attributes every sign-in has, whatever is mapped.
 pub const BUILT_IN: [&str; 2] = ["subject", "provider"];
+
+/// What opens a reach.
+#[derive(Clone, Copy, Debug)]
+pub enum Opener<'a> {
+    /// A rule, to those whom it applies to.
+    Rule(&'a Rule),
+    /// A zone, to every machine in it.
+    Zone(&'a Zone),
+    /// A zone, to every machine for a short time before sign-in.
+    First(&'a Zone),
+    /// A machine without a person.
+    Machine(&'a Machine),
+}
 
 impl Site {
     /// Who may enter, for each gate and then the console.
@@ -215,15 +229,24 @@ impl Site {
         self.reaches.iter().find(|r| r.name == name)
     }
 
-    /// Network gates that open a reach: by a rule, to every machine of a zone, or to a machine without a person.
-    pub fn gates_opening<'a>(&'a self, reach: &'a str) -> impl Iterator<Item = &'a Gate> {
+    /// Everything that opens a reach, with the network gate that it belongs to, gate by gate.
+    pub fn openers<'a>(&'a self, reach: &'a str) -> impl Iterator<Item = (&'a Gate, Opener<'a>)> {
         let named = move |all: &[String]| all.iter().any(|n| n == reach);
-        self.gates.iter().filter(move |g| {
-            let Some(network) = g.network() else { return false };
-            g.access.rules.iter().filter_map(|r| r.effect.gives()).any(|give| named(&give.reach))
-                || self.zones_of(g).any(|z| named(&z.before) || z.first.as_ref().is_some_and(|f| f.reach == reach))
-                || network.machines.iter().any(|m| named(&m.reach))
+        let networks = self.gates.iter().filter_map(|g| Some((g, g.network()?)));
+        networks.flat_map(move |(gate, network)| {
+            let rules = gate.access.rules.iter().filter(move |r| r.effect.opens(reach)).map(Opener::Rule);
+            let zones = self.zones_of(gate).flat_map(move |z| {
+                let first = z.first.as_ref().is_some_and(|f| f.reach == reach);
+                [named(&z.before).then_some(Opener::Zone(z)), first.then_some(Opener::First(z))].into_iter().flatten()
+            });
+            let machines = network.machines.iter().filter(move |m| named(&m.reach)).map(Opener::Machine);
+            rules.chain(zones).chain(machines).map(move |o| (gate, o))
         })
+    }
+
+    /// Network gates that open a reach, each once.
+    pub fn gates_opening<'a>(&'a self, reach: &'a str) -> impl Iterator<Item = &'a Gate> {
+        self.gates.iter().filter(move |g| self.openers(reach).any(|(of, _)| of.name == g.name))
     }
 
     /// The zone of a name.

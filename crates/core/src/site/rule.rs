@@ -128,6 +128,11 @@ impl RolesFrom {
     }
 }
 
+/// Units of an amount of data, in octets, the smallest first.
+pub(crate) const OCTETS: [(&str, u64); 4] = [("kB", 1_000), ("MB", 1_000_000), ("GB", 1_000_000_000), ("TB", 1_000_000_000_000)];
+/// Units of a rate, in bits a second.
+pub(crate) const BITS: [(&str, u64); 3] = [("kbit/s", 1_000), ("Mbit/s", 1_000_000), ("Gbit/s", 1_000_000_000)];
+
 /// What a rule gives. Grants of all rules that apply are joined; of single values the first in order counts.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Grants {
@@ -159,6 +164,11 @@ impl Effect {
             Effect::Give(grants) => Some(grants),
             Effect::Refuse { .. } | Effect::StepUp(_) => None,
         }
+    }
+
+    /// Whether it gives a reach.
+    pub fn opens(&self, reach: &str) -> bool {
+        self.gives().is_some_and(|g| g.reach.iter().any(|r| r == reach))
     }
 
     /// Whether the rule grants entry.

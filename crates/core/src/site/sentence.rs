@@ -5,7 +5,7 @@ use super::attribute_id::AttributeId;
 use super::mapping::{Mapping, Source, Transform};
 use super::open_network::Machine;
 use super::reach::{Destination, Reach, Service};
-use super::rule::{Effect, Grants, Rule};
+use super::rule::{BITS, Effect, Grants, OCTETS, Rule};
 use super::section::{Section, SectionAccess};
 use super::zone::{Machines, Zone};
 use crate::step::Lang;
@@ -93,23 +93,19 @@ impl Grants {
 
 /// An amount of data, as it is written in a site file.
 pub fn octets_in_words(octets: u64, lang: Lang) -> String {
-    let b = if lang == Lang::Fr { "o" } else { "B" };
-    for (unit, of) in [("T", 1_000_000_000_000), ("G", 1_000_000_000), ("M", 1_000_000), ("k", 1_000)] {
-        if octets >= of && octets.is_multiple_of(of) {
-            return format!("{} {unit}{b}", octets / of);
-        }
-    }
-    format!("{octets} {b}")
+    let words = in_units(octets, &OCTETS, "B");
+    if lang == Lang::Fr { words.replace('B', "o") } else { words }
 }
 
 /// A rate in bits a second, as it is written in a site file.
 pub fn rate_in_words(bits: u64) -> String {
-    for (unit, of) in [("Gbit/s", 1_000_000_000), ("Mbit/s", 1_000_000), ("kbit/s", 1_000)] {
-        if bits >= of && bits.is_multiple_of(of) {
-            return format!("{} {unit}", bits / of);
-        }
-    }
-    format!("{bits} bit/s")
+    in_units(bits, &BITS, "bit/s")
+}
+
+/// In the largest unit that leaves a whole number.
+fn in_units(n: u64, units: &[(&str, u64)], bare: &str) -> String {
+    let largest = units.iter().rev().find(|(_, of)| n >= *of && n.is_multiple_of(*of));
+    largest.map_or_else(|| format!("{n} {bare}"), |(unit, of)| format!("{} {unit}", n / of))
 }
 
 impl Reach {

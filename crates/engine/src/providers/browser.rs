@@ -9,6 +9,7 @@ use passeur_core::x509::{Revocation, revocation};
 use passeur_live::resolve::resolve;
 use url::Url;
 
+use super::ProviderLink;
 use crate::engine::Engine;
 
 /// How long all of it may take for one provider.
@@ -24,17 +25,24 @@ const HOSTS_MAX: usize = 4;
 /// The most octets that are read of a page for the sake of its certificate.
 const PAGE_MAX: usize = 1 << 20;
 
-/// What browsers need for a provider of the live edition.
-///
-/// # Errors
-/// Why its addresses are not known, in words.
-pub async fn needs_of(engine: &Engine, provider: &str) -> Result<Vec<Need>, String> {
-    let late = |_| format!("no end after {} s", TIME.as_secs());
-    tokio::time::timeout(TIME, read(engine, provider)).await.map_err(late)?
+/// What browsers need for the providers among these ways in, and of which of them that is not known, each with why.
+pub async fn needs_of(engine: &Engine, ways: impl IntoIterator<Item = &String>) -> (Vec<Need>, Vec<(String, String)>) {
+    let providers = ways.into_iter().filter_map(|name| Some((name, engine.provider(name)?)));
+    let asked = providers.map(async |(name, link)| match tokio::time::timeout(TIME, read(name, &link)).await {
+        Ok(found) => (name, found),
+        Err(_) => (name, Err(format!("no end after {} s", TIME.as_secs()))),
+    });
+    let (mut needs, mut unknown) = (vec![], vec![]);
+    for (name, found) in futures_util::future::join_all(asked).await {
+        match found {
+            Ok(some) => needs.extend(some),
+            Err(why) => unknown.push((name.clone(), why)),
+        }
+    }
+    (needs, unknown)
 }
 
-async fn read(engine: &Engine, provider: &str) -> Result<Vec<Need>, String> {
-    let link = engine.provider(provider).ok_or("it is no provider of the live edition")?;
+async fn read(provider: &str, link: &ProviderLink) -> Result<Vec<Need>, String> {
     let mut addresses: Vec<(Url, Why)> = vec![];
     if let Some(oidc) = link.oidc() {
         let known = oidc.metadata().await.map_err(|e| e.to_string())?;

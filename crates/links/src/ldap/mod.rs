@@ -83,11 +83,6 @@ impl DirectoryLink {
         self.find(value, Recall::Kept).await
     }
 
-    /// The same, whatever was answered before.
-    pub async fn look_up_anew(&self, value: &str) -> LookUp {
-        self.find(value, Recall::Anew).await
-    }
-
     /// The same; an answer that is kept serves unless it is asked anew.
     pub async fn find(&self, value: &str, recall: Recall) -> LookUp {
         let now = self.clock.now();

@@ -6,7 +6,7 @@ mod server;
 use passeur_core::document::{Severity, compile};
 use passeur_core::evidence::{GroupFound, LookUpState};
 use passeur_core::site::Directory;
-use passeur_links::ldap::DirectoryLink;
+use passeur_links::ldap::{DirectoryLink, Recall};
 use passeur_live::clock::Clock;
 use server::{Held, Manner, Server, held};
 
@@ -54,7 +54,7 @@ fn harbour() -> Vec<Held> {
 }
 
 async fn groups(link: &DirectoryLink) -> Vec<(String, Option<String>)> {
-    let found = link.look_up_anew("anouk").await;
+    let found = link.find("anouk", Recall::Anew).await;
     let LookUpState::Answered { entry } = found.state else { panic!("{found:?}") };
     entry.groups.into_iter().map(|GroupFound { name, via, .. }| (name, via)).collect()
 }
@@ -64,7 +64,7 @@ fn told(groups: &[(String, Option<String>)]) -> Vec<String> {
 }
 
 async fn detail(link: &DirectoryLink) -> String {
-    match link.look_up_anew("anouk").await.state {
+    match link.find("anouk", Recall::Anew).await.state {
         LookUpState::Dead { detail } | LookUpState::BindRefused { detail } | LookUpState::Unusable { detail } => detail,
         other => panic!("{other:?}"),
     }
@@ -164,7 +164,7 @@ async fn many_groups_come_page_by_page_and_part_of_them_is_no_answer() {
     let pages = server.take().iter().filter(|a| a.contains("page 25")).count();
     assert_eq!(pages, 3);
     server.manner.lock().unwrap().search = Some(4);
-    let cut = link(directory(&[server.url()], "page = 25", GROUPS)).look_up_anew("anouk").await;
+    let cut = link(directory(&[server.url()], "page = 25", GROUPS)).find("anouk", Recall::Anew).await;
     assert!(matches!(cut.state, LookUpState::Several { .. }), "cut short, nobody can say who it is: {cut:?}");
 }
 

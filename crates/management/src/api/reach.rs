@@ -10,7 +10,6 @@ use super::sites::{document, sound};
 use crate::app::App;
 use crate::computing::off_the_data_path;
 use axum::extract::{Path, State};
-use futures_util::future::join_all;
 use http::StatusCode;
 use passeur_api::{PersonRequest, Problem, Reach, ReachAnswer, ReachAtGate, ReachRequest, ZoneNeed, ZoneProposal};
 use passeur_core::before::{Need, Passage, passage, proposal, ways_of};
@@ -19,7 +18,7 @@ use passeur_core::decide::opening_for;
 use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::try_at;
 use passeur_core::role::Role;
-use passeur_core::site::{Gate, Site, Wanted};
+use passeur_core::site::{Gate, Opener, Site, Wanted};
 use passeur_core::step::Lang;
 use passeur_engine::providers::browser::{needs_of, resolved};
 
@@ -40,35 +39,17 @@ pub async fn reaches(State(app): State<App>, who: Engineer) -> Result<Json<Vec<R
 
 /// Rules, zones and machines that open a reach, each in a few words.
 fn opened_by(site: &Site, name: &str, lang: Lang) -> Vec<String> {
-    let fr = lang == Lang::Fr;
-    let named = |all: &[String]| all.iter().any(|n| n == name);
-    let mut out = vec![];
-    for gate in &site.gates {
-        let Some(network) = gate.network() else { continue };
-        let gives = gate.access.rules.iter().filter(|r| r.effect.gives().is_some_and(|g| named(&g.reach)));
-        out.extend(gives.map(|r| match fr {
-            true => format!("porte {}, règle « {} »", gate.name, r.name),
-            false => format!("gate {}, rule “{}”", gate.name, r.name),
-        }));
-        for zone in site.zones_of(gate) {
-            if named(&zone.before) {
-                out.push(if fr {
-                    format!("zone {}, à toute machine", zone.name)
-                } else {
-                    format!("zone {}, to every machine", zone.name)
-                });
-            }
-            if zone.first.as_ref().is_some_and(|f| f.reach == name) {
-                out.push(if fr { format!("zone {}, d'abord", zone.name) } else { format!("zone {}, at first", zone.name) });
-            }
-        }
-        let machines = network.machines.iter().filter(|m| named(&m.reach));
-        out.extend(machines.map(|m| match fr {
-            true => format!("porte {}, machine {}", gate.name, m.name),
-            false => format!("gate {}, machine {}", gate.name, m.name),
-        }));
-    }
-    out
+    let words = |(gate, opener): (&Gate, Opener<'_>)| match (opener, lang) {
+        (Opener::Rule(r), Lang::En) => format!("gate {}, rule “{}”", gate.name, r.name),
+        (Opener::Rule(r), Lang::Fr) => format!("porte {}, règle « {} »", gate.name, r.name),
+        (Opener::Zone(z), Lang::En) => format!("zone {}, to every machine", z.name),
+        (Opener::Zone(z), Lang::Fr) => format!("zone {}, à toute machine", z.name),
+        (Opener::First(z), Lang::En) => format!("zone {}, at first", z.name),
+        (Opener::First(z), Lang::Fr) => format!("zone {}, d'abord", z.name),
+        (Opener::Machine(m), Lang::En) => format!("gate {}, machine {}", gate.name, m.name),
+        (Opener::Machine(m), Lang::Fr) => format!("porte {}, machine {}", gate.name, m.name),
+    };
+    site.openers(name).map(words).collect()
 }
 
 /// Whether somebody may reach something, by the code that decides: for now, for another moment, or under a draft.
@@ -169,15 +150,7 @@ pub async fn propose(State(app): State<App>, who: Engineer, Path(name): Path<Str
     let site = &edition.site;
     let guarded = site.gates.iter().flat_map(|g| site.zones_of(g).map(move |z| (g, z)));
     let (gate, zone) = guarded.into_iter().find(|(_, z)| z.name == name).ok_or_else(none)?;
-    let providers = ways_of(gate, zone).iter().filter(|w| site.provider(w).is_some());
-    let mut needs: Vec<Need> = vec![];
-    let mut unknown = vec![];
-    for (provider, found) in join_all(providers.map(async |p| (p, needs_of(&app, p).await))).await {
-        match found {
-            Ok(some) => needs.extend(some),
-            Err(why) => unknown.push(format!("{provider}: {why}")),
-        }
-    }
+    let (needs, unknown) = needs_of(&app, ways_of(gate, zone)).await;
     let judged: Vec<(&Need, Passage)> = needs.iter().map(|n| (n, passage(site, gate, zone, n))).collect();
     let shut: Vec<&Need> = judged.iter().filter(|(_, p)| matches!(p, Passage::Shut { .. })).map(|(n, _)| *n).collect();
     let document = proposal(zone, &shut);
@@ -200,5 +173,6 @@ pub async fn propose(State(app): State<App>, who: Engineer, Path(name): Path<Str
         }
     };
     let needs = judged.iter().map(one).collect();
+    let unknown = unknown.into_iter().map(|(provider, why)| format!("{provider}: {why}")).collect();
     Ok(Json(ZoneProposal { zone: zone.name.clone(), gate: gate.name.clone(), needs, unknown, document }))
 }

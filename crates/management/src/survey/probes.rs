@@ -64,17 +64,8 @@ pub async fn needs(app: &App, edition: &Edition) -> (Vec<Need>, Vec<String>) {
     let site = &edition.site;
     let zones = site.gates.iter().flat_map(|g| site.zones_of(g).map(move |z| (g, z)));
     let ways: std::collections::BTreeSet<&String> = zones.flat_map(|(g, z)| ways_of(g, z)).collect();
-    let providers = ways.into_iter().filter(|w| site.provider(w).is_some());
-    let read = join_all(providers.map(async |p| (p, needs_of(app, p).await))).await;
-    let mut needs = vec![];
-    let mut unknown = vec![];
-    for (provider, found) in read {
-        match found {
-            Ok(some) => needs.extend(some),
-            Err(why) => unknown.push(format!("where {provider} sends browsers: {why}")),
-        }
-    }
-    (needs, unknown)
+    let (needs, unknown) = needs_of(app, ways).await;
+    (needs, unknown.into_iter().map(|(provider, why)| format!("where {provider} sends browsers: {why}")).collect())
 }
 
 fn until(der: Option<Vec<u8>>) -> Option<passeur_core::Moment> {
