@@ -20,6 +20,8 @@ const MAY: &[(&str, &[&str])] = &[
     ("passeur-service", &["core", "store", "live", "http", "links", "gateway", "engine", "signin", "management"]),
     ("passeur-cli", &["core", "api", "live", "links", "service"]),
     ("passeur-standins", &[]),
+    // Alone with its privilege: it knows no edition, no person and no database.
+    ("passeur-sluice", &["protocols", "standins"]),
     ("passeur-bench-path", &["core", "gateway", "live"]),
     ("passeur-bench", &["bench-path", "core", "gss", "protocols", "live", "engine", "links", "service", "store", "standins"]),
     ("passeur-tests", &["core", "api", "gateway", "live", "links", "protocols", "service", "store", "standins"]),

@@ -1,0 +1,214 @@
+//! Who is let through, as the service said, and what in the kernel is otherwise.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+use passeur_protocols::netlink::netfilter::Element;
+
+use crate::plan::{Class, Plan};
+use crate::words::{ADMISSIONS_MAX, Admission, Compared, Holder, MARK_END, MARK_FIRST};
+
+/// What should be.
+#[derive(Clone, Debug, Default)]
+pub struct Book {
+    pub plan: Option<Plan>,
+    pub admissions: BTreeMap<u32, Admission>,
+    /// The number of the rules of each class.
+    pub classes: BTreeMap<Class, usize>,
+    /// The addresses of each reach's names.
+    pub names: BTreeMap<String, BTreeSet<IpAddr>>,
+}
+
+/// An element of a set or map as it should be, with the data where it is a map to marks.
+pub type Wanted = BTreeMap<Vec<u8>, Option<u32>>;
+
+/// The key of an interface's name in a concatenation.
+fn interface_key(name: &str) -> Vec<u8> {
+    let mut key = name.as_bytes().to_vec();
+    key.resize(16, 0);
+    key
+}
+
+/// The map that knows a holder, with its key.
+pub fn key_of(interface: &str, holder: &Holder) -> (&'static str, Vec<u8>) {
+    let mut key = interface_key(interface);
+    match holder {
+        Holder::Link(hardware) => {
+            key.extend(hardware);
+            key.extend([0, 0]);
+            ("machines", key)
+        }
+        Holder::Address(IpAddr::V4(a)) => {
+            key.extend(a.octets());
+            ("behind4", key)
+        }
+        Holder::Address(IpAddr::V6(a)) => {
+            key.extend(a.octets());
+            ("behind6", key)
+        }
+    }
+}
+
+/// What a key of one of the maps of machines says; none where it is of another shape.
+pub fn holder_of(map: &str, key: &[u8]) -> Option<(String, Holder)> {
+    let name = key.get(..16)?;
+    let name = String::from_utf8(name.iter().copied().take_while(|b| *b != 0).collect()).ok()?;
+    let rest = &key[16..];
+    let holder = match map {
+        "machines" => Holder::Link(rest.get(..6)?.try_into().ok()?),
+        "behind4" => Holder::Address(<[u8; 4]>::try_from(rest).ok()?.into()),
+        "behind6" => Holder::Address(<[u8; 16]>::try_from(rest).ok()?.into()),
+        _ => return None,
+    };
+    Some((name, holder))
+}
+
+impl Book {
+    /// Whether an admission may be let through under this plan.
+    ///
+    /// # Errors
+    /// Why not.
+    pub fn check(&self, admission: &Admission) -> Result<(), String> {
+        let Some(plan) = &self.plan else { return Err("no edition is installed".to_owned()) };
+        if !(MARK_FIRST..MARK_END).contains(&admission.mark) {
+            return Err(format!("mark {:#x} is not between {MARK_FIRST:#x} and {MARK_END:#x}", admission.mark));
+        }
+        if !plan.zones.iter().any(|z| z.interface == admission.interface) {
+            return Err(format!("interface {} is in no zone of edition {}", admission.interface, plan.edition));
+        }
+        if !plan.knows(&admission.class) {
+            return Err(format!("edition {} has no such reach: {:?}", plan.edition, admission.class.reaches));
+        }
+        if admission.lease_ms == 0 || admission.lease_ms > 86_400_000 {
+            return Err("a lease lasts between a millisecond and a day".to_owned());
+        }
+        if self.admissions.len() >= ADMISSIONS_MAX && !self.admissions.contains_key(&admission.mark) {
+            return Err(format!("{ADMISSIONS_MAX} admissions are the most; this is one more"));
+        }
+        let taken =
+            |a: &&Admission| a.mark != admission.mark && a.interface == admission.interface && a.holder == admission.holder;
+        match self.admissions.values().find(taken) {
+            Some(other) => Err(format!("the machine is let through by mark {:#x}; cut that first", other.mark)),
+            None => Ok(()),
+        }
+    }
+
+    /// Everything anew, as one order says it.
+    ///
+    /// # Errors
+    /// What is wrong; nothing is taken then.
+    pub fn anew(plan: Plan, admissions: Vec<Admission>, names: &BTreeMap<String, BTreeSet<IpAddr>>) -> Result<Book, String> {
+        let known: BTreeSet<&String> = plan.reaches.iter().filter(|(_, r)| r.named).map(|(n, _)| n).collect();
+        let names = names.iter().filter(|(n, _)| known.contains(n)).map(|(n, a)| (n.clone(), a.clone())).collect();
+        let mut book = Book { plan: Some(plan), names, ..Book::default() };
+        let mut holders = BTreeSet::new();
+        if admissions.len() > ADMISSIONS_MAX {
+            return Err(format!("{ADMISSIONS_MAX} admissions are the most"));
+        }
+        for admission in admissions {
+            // Looked up in a set: with many, each against each would take too long.
+            if !holders.insert((admission.interface.clone(), admission.holder)) {
+                return Err(format!("a machine on {} is let through twice", admission.interface));
+            }
+            let alone = Book { plan: book.plan.take(), ..Book::default() };
+            let checked = alone.check(&admission);
+            book.plan = alone.plan;
+            checked?;
+            let next = book.classes.len() + 1;
+            book.classes.entry(admission.class.clone()).or_insert(next);
+            book.admissions.insert(admission.mark, admission);
+        }
+        Ok(book)
+    }
+
+    /// What a set or map should hold.
+    pub fn wanted(&self, set: &str) -> Wanted {
+        match set {
+            "machines" | "behind4" | "behind6" => self
+                .admissions
+                .values()
+                .map(|a| (key_of(&a.interface, &a.holder), a.mark))
+                .filter(|((map, _), _)| *map == set)
+                .map(|((_, key), mark)| (key, Some(mark)))
+                .collect(),
+            "cap" => self.marks(|a| a.left.is_some()),
+            _ => self.marks(|_| true),
+        }
+    }
+
+    fn marks(&self, of: impl Fn(&Admission) -> bool) -> Wanted {
+        self.admissions.values().filter(|a| of(a)).map(|a| (a.mark.to_ne_bytes().to_vec(), None)).collect()
+    }
+}
+
+/// What in a set is otherwise: keys to delete, and elements to add.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Difference {
+    pub delete: Vec<Vec<u8>>,
+    pub add: Vec<(Vec<u8>, Option<u32>)>,
+}
+
+impl Difference {
+    /// Between what should be and what is.
+    pub fn of(wanted: &Wanted, there: &[Element]) -> Difference {
+        let mut out = Difference::default();
+        let mut right = BTreeSet::new();
+        for element in there {
+            let is_right = wanted.get(&element.key).is_some_and(|mark| match mark {
+                Some(mark) => element.data == mark.to_ne_bytes(),
+                None => true,
+            });
+            if is_right {
+                right.insert(&element.key);
+            } else {
+                out.delete.push(element.key.clone());
+            }
+        }
+        out.add = wanted.iter().filter(|(key, _)| !right.contains(key)).map(|(k, m)| (k.clone(), *m)).collect();
+        out
+    }
+
+    /// Whether there is none.
+    pub fn is_none(&self) -> bool {
+        self.delete.is_empty() && self.add.is_empty()
+    }
+}
+
+/// How many machines were let through, cut and left alone by what was different in the maps of machines.
+pub fn compared(differences: &[&Difference], wanted: usize) -> Compared {
+    let added: usize = differences.iter().map(|d| d.add.len()).sum();
+    let cut: usize = differences.iter().map(|d| d.delete.len()).sum();
+    Compared { added: added as u32, cut: cut as u32, kept: wanted.saturating_sub(added) as u32 }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn element(key: &[u8], mark: u32) -> Element {
+        Element { key: key.to_vec(), data: mark.to_ne_bytes().to_vec(), ..Element::default() }
+    }
+
+    #[test]
+    fn a_machine_of_another_mark_is_deleted_and_added() {
+        let wanted = Wanted::from([(vec![1], Some(5)), (vec![2], Some(6)), (vec![3], Some(7))]);
+        let found = Difference::of(&wanted, &[element(&[1], 5), element(&[2], 9), element(&[4], 1)]);
+        assert_eq!(found.delete, [vec![2], vec![4]]);
+        assert_eq!(found.add, [(vec![2], Some(6)), (vec![3], Some(7))]);
+        assert!(Difference::of(&wanted, &[element(&[1], 5), element(&[2], 6), element(&[3], 7)]).is_none());
+    }
+
+    #[test]
+    fn a_holder_is_read_from_the_key_it_was_written_as() {
+        for holder in [
+            Holder::Link([2, 0, 0, 0, 1, 9]),
+            Holder::Address("10.70.0.9".parse().unwrap()),
+            Holder::Address("fd70:70::9".parse().unwrap()),
+        ] {
+            let (map, key) = key_of("yard0", &holder);
+            assert_eq!(holder_of(map, &key), Some(("yard0".to_owned(), holder)));
+        }
+        assert_eq!(holder_of("machines", &[1; 17]), None);
+        assert_eq!(holder_of("way", &[1; 24]), None);
+    }
+}

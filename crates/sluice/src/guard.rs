@@ -1,0 +1,470 @@
+//! What the sluice does with an order, and with a table that somebody else changed.
+//!
+//! The kernel numbers its generations: each transaction of anybody makes the next. After each change of its own the sluice knows the number
+//! that there must be; any other means that somebody else was there, and the table is compared and put back where it differs.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use std::path::PathBuf;
+
+use passeur_protocols::netlink::netfilter::{Change, Data, Element};
+
+use crate::book::{self, Book, Difference, Wanted};
+use crate::kernel::{Failed, Kernel, shape, there};
+use crate::plan::{Class, Plan};
+use crate::rules::{self, names_set};
+use crate::words::{Admission, Answer, Compared, Counted, Held, Holder, Order, State};
+
+/// The sluice's state: what should be, and the way to the kernel.
+pub struct Guard {
+    kernel: Kernel,
+    interfaces: Vec<String>,
+    book: Book,
+    /// The generation after the last change of our own.
+    generation: Option<u32>,
+    /// What nft listed then.
+    shape: String,
+    restored: u64,
+    found: Option<String>,
+    trouble: Option<String>,
+}
+
+/// The name of the quota of a mark.
+fn quota(mark: u32) -> String {
+    format!("quota-{mark:x}")
+}
+
+/// Maps of machines, by which a packet is known.
+const MACHINES: [&str; 3] = ["machines", "behind4", "behind6"];
+
+impl Guard {
+    /// For interfaces that may be guarded; nothing is changed before the first edition comes.
+    ///
+    /// # Errors
+    /// The system gives no netlink socket.
+    pub fn new(nft: PathBuf, interfaces: Vec<String>) -> Result<Guard, Failed> {
+        let kernel = Kernel::open(nft)?;
+        Ok(Guard {
+            kernel,
+            interfaces,
+            book: Book::default(),
+            generation: None,
+            shape: String::new(),
+            restored: 0,
+            found: None,
+            trouble: None,
+        })
+    }
+
+    /// Does what is asked.
+    pub fn obey(&mut self, order: Order) -> Answer {
+        let done = match order {
+            Order::Install { plan, admissions } => self.install(plan, admissions).map(Answer::Compared),
+            Order::Admit(admission) => self.admit(*admission).map(|()| Answer::Done),
+            Order::Cut(marks) => self.cut(&marks).map(|()| Answer::Done),
+            Order::Renew { marks, lease_ms } => self.renew(&marks, lease_ms).map(|()| Answer::Done),
+            Order::Names(names) => self.names(names).map(|()| Answer::Done),
+            Order::Count => self.count().map(Answer::Counted),
+            Order::List => self.held().map(Answer::Held),
+            Order::State => return Answer::State(self.state()),
+        };
+        done.unwrap_or_else(Answer::Refused)
+    }
+
+    /// How it is.
+    pub fn state(&self) -> State {
+        let plan = self.book.plan.as_ref();
+        State {
+            edition: plan.map(|p| p.edition),
+            interfaces: plan.iter().flat_map(|p| &p.zones).map(|z| z.interface.clone()).collect(),
+            admissions: self.book.admissions.len(),
+            restored: self.restored,
+            found: self.found.clone(),
+            trouble: self.trouble.clone(),
+            owned: false,
+        }
+    }
+
+    /// Notes which generation there must be, once a change of our own was the only one.
+    fn made<T>(&mut self, change: impl FnOnce(&mut Guard) -> Result<T, Failed>) -> Result<T, Failed> {
+        let before = self.kernel.generation()?;
+        let known = self.generation == Some(before);
+        let done = change(self);
+        let after = self.kernel.generation()?;
+        // Where more happened than we did, or we did not know where we began, the watch looks.
+        if known && after.wrapping_sub(before) <= 1 {
+            self.generation = Some(after);
+        }
+        done
+    }
+
+    /// The same for changes of several transactions: what others did meanwhile is found by comparing.
+    fn made_many<T>(&mut self, change: impl FnOnce(&mut Guard) -> Result<T, Failed>) -> Result<T, Failed> {
+        let done = change(self);
+        self.generation = None;
+        done
+    }
+
+    fn install(&mut self, plan: Plan, admissions: Vec<Admission>) -> Result<Compared, String> {
+        plan.check(&self.interfaces)?;
+        let next = Book::anew(plan, admissions, &self.book.names)?;
+        let done = self.made_many(|guard| guard.put(next, Table::AsItIs)).map_err(|e| e.to_string())?;
+        self.settle().map_err(|e| e.to_string())?;
+        Ok(done)
+    }
+
+    /// Puts a book into the kernel: rules and ways in one transaction, and after that the machines that are otherwise.
+    fn put(&mut self, next: Book, table: Table) -> Result<Compared, Failed> {
+        let Some(plan) = &next.plan else { return Ok(Compared::default()) };
+        let listed = match table {
+            Table::AsItIs => self.kernel.list()?,
+            Table::Anew => None,
+        };
+        let way: Vec<(u32, usize, u64)> = next
+            .admissions
+            .values()
+            .filter_map(|a| next.classes.get(&a.class).map(|class| (a.mark, *class, a.lease_ms)))
+            .collect();
+        let mut text = match table {
+            Table::AsItIs => String::new(),
+            Table::Anew => format!("add table inet {0}\ndelete table inet {0}\n", rules::TABLE),
+        };
+        text.push_str(&rules::install(plan, &next.classes, &way, &there(listed.as_ref())));
+        self.kernel.load(&text)?;
+        // From here on the kernel leads everybody as the new book says.
+        self.book = next;
+        let compared = self.compare()?;
+        self.fill_names()?;
+        Ok(compared)
+    }
+
+    /// Makes machines, counters and quotas what the book says.
+    fn compare(&mut self) -> Result<Compared, Failed> {
+        let mut machines = vec![];
+        let mut wanted = 0;
+        for map in MACHINES {
+            let (should, is) = (self.book.wanted(map), self.kernel.elements(map)?);
+            wanted += should.len();
+            machines.push((map, Difference::of(&should, &is)));
+        }
+        // Counters first: what finds its way and no counter is refused.
+        for set in ["up", "down"] {
+            let difference = Difference::of(&self.book.wanted(set), &self.kernel.elements(set)?);
+            self.change_set(set, &difference)?;
+        }
+        self.compare_caps()?;
+        for (map, difference) in &machines {
+            self.change_set(map, difference)?;
+        }
+        let all: Vec<&Difference> = machines.iter().map(|(_, d)| d).collect();
+        Ok(book::compared(&all, wanted))
+    }
+
+    fn change_set(&mut self, set: &str, difference: &Difference) -> Result<(), Failed> {
+        let marks: Vec<Option<[u8; 4]>> = difference.add.iter().map(|(_, mark)| mark.map(u32::to_ne_bytes)).collect();
+        let deleted = difference.delete.iter().map(|key| Change::Delete { set, key });
+        let added = difference.add.iter().zip(&marks).map(|((key, _), mark)| Change::Add {
+            set,
+            key,
+            data: mark.as_ref().map(|m| Data::Value(m)),
+            timeout_ms: None,
+        });
+        let changes: Vec<Change<'_>> = deleted.chain(added).collect();
+        self.kernel.apply(&changes)
+    }
+
+    /// Quotas are made anew: an order says how much is left from now on.
+    fn compare_caps(&mut self) -> Result<(), Failed> {
+        let there: Vec<u32> = self.kernel.elements("cap")?.iter().filter_map(mark_of).collect();
+        for mark in there {
+            let (key, name) = (mark.to_ne_bytes(), quota(mark));
+            self.kernel.apply(&[Change::Delete { set: "cap", key: &key }, Change::DeleteQuota { name: &name }])?;
+        }
+        let caps: Vec<(u32, u64)> = self.book.admissions.values().filter_map(|a| a.left.map(|left| (a.mark, left))).collect();
+        for (mark, left) in caps {
+            self.add_cap(mark, left)?;
+        }
+        Ok(())
+    }
+
+    fn add_cap(&mut self, mark: u32, left: u64) -> Result<(), Failed> {
+        let (key, name) = (mark.to_ne_bytes(), quota(mark));
+        let add = Change::Add { set: "cap", key: &key, data: Some(Data::Object(&name)), timeout_ms: None };
+        self.kernel.apply(&[Change::AddQuota { name: &name, octets: left, used: 0 }, add])
+    }
+
+    /// Notes what the table looks like now, and in which generation.
+    fn settle(&mut self) -> Result<(), Failed> {
+        loop {
+            let before = self.kernel.generation()?;
+            self.shape = shape(self.kernel.list()?.as_ref());
+            if self.kernel.generation()? == before {
+                self.generation = Some(before);
+                return Ok(());
+            }
+        }
+    }
+
+    /// The number of a class's rules, which are made where nobody had them yet.
+    fn class(&mut self, class: &Class) -> Result<usize, Failed> {
+        if let Some(number) = self.book.classes.get(class) {
+            return Ok(*number);
+        }
+        let number = self.book.classes.values().max().map_or(1, |n| n + 1);
+        self.kernel.load(&rules::add_class(class, number))?;
+        self.book.classes.insert(class.clone(), number);
+        Ok(number)
+    }
+
+    fn admit(&mut self, admission: Admission) -> Result<(), String> {
+        self.book.check(&admission)?;
+        let is_new_class = !self.book.classes.contains_key(&admission.class);
+        if is_new_class {
+            self.made(|guard| guard.class(&admission.class)).map_err(|e| e.to_string())?;
+            self.settle().map_err(|e| e.to_string())?;
+        }
+        self.made(|guard| guard.let_through(&admission)).map_err(|e| e.to_string())?;
+        self.book.admissions.insert(admission.mark, admission);
+        Ok(())
+    }
+
+    fn let_through(&mut self, admission: &Admission) -> Result<(), Failed> {
+        let number = self.class(&admission.class)?;
+        let key = admission.mark.to_ne_bytes();
+        let (map, holder) = book::key_of(&admission.interface, &admission.holder);
+        let (chain, name) = (rules::class_chain(number), quota(admission.mark));
+        let before = self.book.admissions.get(&admission.mark).cloned();
+        let old = before.as_ref().map(|b| book::key_of(&b.interface, &b.holder));
+        let mut changes = vec![];
+        if let (Some(before), Some((old_map, old_key))) = (&before, &old) {
+            changes.push(Change::Delete { set: "way", key: &key });
+            changes.push(Change::Delete { set: old_map, key: old_key });
+            if before.left.is_some() {
+                changes.extend([Change::Delete { set: "cap", key: &key }, Change::DeleteQuota { name: &name }]);
+            }
+        } else {
+            changes.push(Change::Add { set: "up", key: &key, data: None, timeout_ms: None });
+            changes.push(Change::Add { set: "down", key: &key, data: None, timeout_ms: None });
+        }
+        if let Some(left) = admission.left {
+            changes.push(Change::AddQuota { name: &name, octets: left, used: 0 });
+            changes.push(Change::Add { set: "cap", key: &key, data: Some(Data::Object(&name)), timeout_ms: None });
+        }
+        changes.push(Change::Add { set: "way", key: &key, data: Some(Data::Jump(&chain)), timeout_ms: Some(admission.lease_ms) });
+        changes.push(Change::Add { set: map, key: &holder, data: Some(Data::Value(&key)), timeout_ms: None });
+        match self.kernel.apply(&changes) {
+            // Its lease ended by itself, so that `way` is not there to be deleted.
+            Err(Failed::Refused { why, .. }) if before.is_some() && why.kind() == std::io::ErrorKind::NotFound => {
+                changes.remove(0);
+                self.kernel.apply(&changes)
+            }
+            done => done,
+        }
+    }
+
+    fn cut(&mut self, marks: &[u32]) -> Result<(), String> {
+        let gone: Vec<Admission> = marks.iter().filter_map(|m| self.book.admissions.remove(m)).collect();
+        if gone.is_empty() {
+            return Ok(());
+        }
+        let done = match gone.as_slice() {
+            [one] => self.made(|guard| guard.close(one)),
+            many => self.made_many(|guard| many.iter().try_for_each(|one| guard.close(one))),
+        };
+        done.or_else(|_| {
+            // Something was otherwise than it should be. What matters is that it is closed: all is put as the book says.
+            let next = self.book.clone();
+            self.made_many(|guard| guard.put(next, Table::AsItIs)).map(|_| ())
+        })
+        .map_err(|e| e.to_string())
+    }
+
+    fn close(&mut self, admission: &Admission) -> Result<(), Failed> {
+        let key = admission.mark.to_ne_bytes();
+        let (map, holder) = book::key_of(&admission.interface, &admission.holder);
+        let name = quota(admission.mark);
+        let mut changes = vec![
+            Change::Delete { set: "way", key: &key },
+            Change::Delete { set: map, key: &holder },
+            Change::Delete { set: "up", key: &key },
+            Change::Delete { set: "down", key: &key },
+        ];
+        if admission.left.is_some() {
+            changes.extend([Change::Delete { set: "cap", key: &key }, Change::DeleteQuota { name: &name }]);
+        }
+        match self.kernel.apply(&changes) {
+            Err(Failed::Refused { at: 1, why, .. }) if why.kind() == std::io::ErrorKind::NotFound => {
+                self.kernel.apply(&changes[1..])
+            }
+            done => done,
+        }
+    }
+
+    fn renew(&mut self, marks: &[u32], lease_ms: u64) -> Result<(), String> {
+        let there: BTreeSet<u32> = self.kernel.elements("way").map_err(|e| e.to_string())?.iter().filter_map(mark_of).collect();
+        let classes: Vec<([u8; 4], String, bool)> = marks
+            .iter()
+            .filter_map(|mark| self.book.admissions.get(mark))
+            .filter_map(|a| {
+                let number = self.book.classes.get(&a.class)?;
+                Some((a.mark.to_ne_bytes(), rules::class_chain(*number), there.contains(&a.mark)))
+            })
+            .collect();
+        let mut changes = vec![];
+        for (key, chain, is_there) in &classes {
+            // A key that is there is not renewed by adding it.
+            if *is_there {
+                changes.push(Change::Delete { set: "way", key });
+            }
+            changes.push(Change::Add { set: "way", key, data: Some(Data::Jump(chain)), timeout_ms: Some(lease_ms) });
+        }
+        let done = match changes.len() > crate::kernel::BATCH_MAX {
+            true => self.made_many(|guard| guard.kernel.apply(&changes)),
+            false => self.made(|guard| guard.kernel.apply(&changes)),
+        };
+        done.map_err(|e| e.to_string())
+    }
+
+    fn names(&mut self, names: BTreeMap<String, BTreeSet<IpAddr>>) -> Result<(), String> {
+        let Some(plan) = &self.book.plan else { return Err("no edition is installed".to_owned()) };
+        for (reach, addresses) in names {
+            if !plan.reaches.get(&reach).is_some_and(|r| r.named) {
+                return Err(format!("edition {} has no reach {reach:?} with names", plan.edition));
+            }
+            if addresses.len() > 20_000 {
+                return Err(format!("reach {reach}: its names have more than 20000 addresses"));
+            }
+            self.book.names.insert(reach, addresses);
+        }
+        self.made_many(Guard::fill_names).map_err(|e| e.to_string())?;
+        self.settle().map_err(|e| e.to_string())
+    }
+
+    /// Makes the sets of names what the book says. What is new opens before what is old closes.
+    fn fill_names(&mut self) -> Result<(), Failed> {
+        let reaches: Vec<String> =
+            self.book.plan.iter().flat_map(|p| &p.reaches).filter(|(_, r)| r.named).map(|(n, _)| n.clone()).collect();
+        for reach in reaches {
+            let told = self.book.names.get(&reach).cloned().unwrap_or_default();
+            for v6 in [false, true] {
+                let wanted: Wanted = told.iter().filter(|a| a.is_ipv6() == v6).map(|a| (octets(*a), None)).collect();
+                let set = names_set(&reach, v6);
+                let difference = Difference::of(&wanted, &self.kernel.elements(&set)?);
+                self.change_set(&set, &Difference { delete: vec![], add: difference.add })?;
+                self.change_set(&set, &Difference { delete: difference.delete, add: vec![] })?;
+            }
+        }
+        Ok(())
+    }
+
+    fn count(&mut self) -> Result<Vec<Counted>, String> {
+        let mut all: BTreeMap<u32, Counted> = BTreeMap::new();
+        for set in ["up", "down"] {
+            for element in self.kernel.elements(set).map_err(|e| e.to_string())? {
+                let Some(mark) = mark_of(&element) else { continue };
+                let one = all.entry(mark).or_insert(Counted { mark, up: 0, down: 0 });
+                if set == "up" { one.up = element.octets } else { one.down = element.octets }
+            }
+        }
+        Ok(all.into_values().collect())
+    }
+
+    fn held(&mut self) -> Result<Vec<Held>, String> {
+        let ways: BTreeMap<u32, Option<u64>> = self
+            .kernel
+            .elements("way")
+            .map_err(|e| e.to_string())?
+            .iter()
+            .filter_map(|e| mark_of(e).map(|m| (m, e.expires_ms)))
+            .collect();
+        let mut out = vec![];
+        for map in MACHINES {
+            for element in self.kernel.elements(map).map_err(|e| e.to_string())? {
+                let mark = <[u8; 4]>::try_from(element.data.as_slice()).map(u32::from_ne_bytes);
+                if let (Ok(mark), Some((interface, holder))) = (mark, book::holder_of(map, &element.key)) {
+                    out.push(Held { interface, holder, mark, expires_ms: ways.get(&mark).copied().flatten() });
+                }
+            }
+        }
+        Ok(out)
+    }
+
+    /// Looks whether somebody else changed the table, and puts it back. To be called when nf_tables were changed.
+    pub fn look(&mut self) {
+        if self.book.plan.is_none() {
+            return;
+        }
+        match self.kernel.generation() {
+            Ok(now) if self.generation == Some(now) => {}
+            Ok(_) => {
+                let found = self.find();
+                if let Err(e) = found.and_then(|found| self.put_back(found)) {
+                    self.trouble = Some(e.to_string());
+                    eprintln!("the table cannot be put back: {e}");
+                }
+            }
+            Err(e) => self.trouble = Some(e.to_string()),
+        }
+    }
+
+    /// What is otherwise; none where all is as it should be.
+    fn find(&mut self) -> Result<Option<String>, Failed> {
+        let listed = self.kernel.list()?;
+        if listed.is_none() {
+            return Ok(Some("the table was deleted".to_owned()));
+        }
+        if shape(listed.as_ref()) != self.shape {
+            return Ok(Some("rules of the table were changed".to_owned()));
+        }
+        for set in MACHINES.into_iter().chain(["up", "down"]) {
+            if !Difference::of(&self.book.wanted(set), &self.kernel.elements(set)?).is_none() {
+                return Ok(Some(format!("elements of {set} were changed")));
+            }
+        }
+        // What has no lease any more closed by itself; what nobody let through did not.
+        let ways = self.kernel.elements("way")?;
+        if ways.iter().filter_map(mark_of).any(|m| !self.book.admissions.contains_key(&m)) {
+            return Ok(Some("elements of way were added".to_owned()));
+        }
+        Ok(None)
+    }
+
+    fn put_back(&mut self, found: Option<String>) -> Result<(), Failed> {
+        if let Some(found) = found {
+            eprintln!("{found} by somebody else; it is put back");
+            let next = self.book.clone();
+            self.put(next, Table::Anew)?;
+            self.restored += 1;
+            self.found = Some(found);
+        }
+        self.settle()?;
+        self.trouble = None;
+        Ok(())
+    }
+}
+
+/// Whether what is in the table is taken into account.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Table {
+    /// It is changed to what should be: who stays loses no packet, and counters go on.
+    AsItIs,
+    /// It is made anew, whatever is there.
+    Anew,
+}
+
+/// The mark that an element is of.
+fn mark_of(element: &Element) -> Option<u32> {
+    <[u8; 4]>::try_from(element.key.as_slice()).ok().map(u32::from_ne_bytes)
+}
+
+fn octets(address: IpAddr) -> Vec<u8> {
+    match address {
+        IpAddr::V4(a) => a.octets().to_vec(),
+        IpAddr::V6(a) => a.octets().to_vec(),
+    }
+}
+
+/// Whether the kernel holds somebody by a holder, for whoever reads what it holds.
+pub fn holds(held: &[Held], interface: &str, holder: Holder) -> bool {
+    held.iter().any(|h| h.interface == interface && h.holder == holder && h.expires_ms.is_some())
+}

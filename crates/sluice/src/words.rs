@@ -1,0 +1,124 @@
+//! The vocabulary: one JSON document a line each way, an answer for each order, in order. Nothing else is understood.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::plan::{Class, Plan};
+
+/// The longest line, in octets: the admissions of a large machine, once.
+pub const LINE_MAX: u64 = 64 << 20;
+/// The most admissions at a time.
+pub const ADMISSIONS_MAX: usize = 60_000;
+/// Marks of admissions begin here, away from those that an administrator would choose.
+pub const MARK_FIRST: u32 = 0x5000_0000;
+/// They end before this one.
+pub const MARK_END: u32 = 0x6000_0000;
+
+/// How a packet is known to be of an admission.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Holder {
+    /// By the hardware address that it comes from: every address of the machine.
+    Link([u8; 6]),
+    /// By the one address, where another router stands between.
+    Address(IpAddr),
+}
+
+/// Who is let through, and to where.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Admission {
+    /// Its number in the kernel, from [`MARK_FIRST`] to [`MARK_END`].
+    pub mark: u32,
+    pub interface: String,
+    pub holder: Holder,
+    pub class: Class,
+    /// How many octets may still pass, both ways together; none for no limit.
+    pub left: Option<u64>,
+    /// It closes by itself after so many milliseconds, unless it is renewed.
+    pub lease_ms: u64,
+}
+
+/// What is asked of the sluice.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Order {
+    /// Puts an edition into force and compares who is let through: whoever is not named is cut, whoever is missing is let through. One step,
+    /// in which nobody who is in both loses a packet.
+    Install { plan: Plan, admissions: Vec<Admission> },
+    /// Lets one more through, or changes what is open to them.
+    Admit(Box<Admission>),
+    /// Closes; running flows stop. Marks that are not there are no error.
+    Cut(Vec<u32>),
+    /// Keeps these open for so much longer.
+    Renew { marks: Vec<u32>, lease_ms: u64 },
+    /// The addresses that the names of reaches lead to now; others that were told before are closed.
+    Names(BTreeMap<String, BTreeSet<IpAddr>>),
+    /// How many octets passed.
+    Count,
+    /// What the kernel holds.
+    List,
+    /// How the sluice is.
+    State,
+}
+
+/// Octets of an admission since it was let through, as the kernel counted them.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Counted {
+    pub mark: u32,
+    /// From the machine.
+    pub up: u64,
+    /// To the machine.
+    pub down: u64,
+}
+
+/// What the kernel holds of an admission.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Held {
+    pub interface: String,
+    pub holder: Holder,
+    pub mark: u32,
+    /// Milliseconds until it closes by itself; none where it is closed already.
+    pub expires_ms: Option<u64>,
+}
+
+/// What a comparison of kernel and order changed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Compared {
+    pub added: u32,
+    pub cut: u32,
+    pub kept: u32,
+}
+
+/// How the sluice is.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct State {
+    /// The edition in force; none before the first.
+    pub edition: Option<i32>,
+    /// Interfaces that are closed but for what is open.
+    pub interfaces: Vec<String>,
+    pub admissions: usize,
+    /// How often somebody else changed the table and it was put back.
+    pub restored: u64,
+    /// What was found the last time.
+    pub found: Option<String>,
+    /// Why the table could not be put back, where it could not.
+    pub trouble: Option<String>,
+    /// Whether the kernel keeps others from changing the table.
+    pub owned: bool,
+}
+
+/// What the sluice says.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Answer {
+    Done,
+    Compared(Compared),
+    Counted(Vec<Counted>),
+    Held(Vec<Held>),
+    State(State),
+    /// Nothing was changed, and why.
+    Refused(String),
+}

@@ -1,0 +1,159 @@
+//! A cage for tests that need networks: namespaces of mounts, network and processes that vanish with the test, however it ends. The host's
+//! network is never touched.
+//!
+//! In the cage stands the yard: this machine as a router with `yard0` (a bridge that two machines are plugged into, `visitor` and `tablet`)
+//! and `wan0`, behind which is `internet`, a namespace with a few addresses.
+
+use std::os::unix::process::CommandExt;
+use std::process::{Child, Command, Output, Stdio};
+
+/// Says that this process runs in a cage already.
+const INSIDE: &str = "PASSEUR_CAGE";
+
+/// The router's addresses on the yard.
+pub const ROUTER: [&str; 2] = ["10.70.0.1", "fd70:70::1"];
+/// Addresses of hosts behind the router.
+pub const CRANE: [&str; 2] = ["10.80.4.7", "fd80:4::7"];
+/// The same.
+pub const OFFICE: [&str; 2] = ["10.88.0.2", "fd88::2"];
+/// The same.
+pub const SITE: [&str; 2] = ["10.88.0.3", "fd88::3"];
+
+/// A machine that is plugged into the yard.
+#[derive(Clone, Copy, Debug)]
+pub struct Machine {
+    pub name: &'static str,
+    pub hardware: [u8; 6],
+    pub addresses: [&'static str; 2],
+}
+
+/// A visitor's machine.
+pub const VISITOR: Machine =
+    Machine { name: "visitor", hardware: [0x02, 0x70, 0, 0, 0, 0x09], addresses: ["10.70.0.9", "fd70:70::9"] };
+/// A tablet.
+pub const TABLET: Machine =
+    Machine { name: "tablet", hardware: [0x02, 0x70, 0, 0, 0, 0x0a], addresses: ["10.70.0.10", "fd70:70::a"] };
+
+/// How a hardware address is written.
+pub fn written(hardware: &[u8; 6]) -> String {
+    hardware.map(|b| format!("{b:02x}")).join(":")
+}
+
+/// Whether this is the cage. Outside, runs the test of this name in one and returns after it: the caller returns then.
+///
+/// # Panics
+/// The test failed in the cage, or there can be none: it needs root, or a user that may make namespaces.
+pub fn inside(test: &str) -> bool {
+    if std::env::var_os(INSIDE).is_some() {
+        return true;
+    }
+    let exe = std::env::current_exe().expect("this test's own file");
+    let prepare = "mount -t tmpfs t /run && mkdir -p /run/netns && ip link set lo up && exec \"$@\"";
+    let mut command = Command::new("unshare");
+    command.args(["--mount", "--net", "--pid", "--fork", "--kill-child=KILL", "--mount-proc", "bash", "-c", prepare, "_"]);
+    command.arg(exe).args(["--exact", test, "--nocapture", "--test-threads=1"]).env(INSIDE, "1");
+    let done = command.output().expect("unshare of util-linux");
+    let said = format!("{}{}", String::from_utf8_lossy(&done.stdout), String::from_utf8_lossy(&done.stderr));
+    assert!(
+        !said.contains("Operation not permitted") || done.status.success(),
+        "this test needs a network of its own: run it as root"
+    );
+    assert!(done.status.success() && said.contains("1 passed"), "in its cage the test says:\n{said}");
+    false
+}
+
+/// Runs a command and says what it printed; fails with what it said otherwise.
+pub fn run(line: &str) -> String {
+    let done = sh(None, line);
+    assert!(done.status.success(), "{line}: {}", String::from_utf8_lossy(&done.stderr));
+    String::from_utf8_lossy(&done.stdout).into_owned()
+}
+
+fn sh(namespace: Option<&str>, line: &str) -> Output {
+    command(namespace, line).output().expect("a shell")
+}
+
+fn command(namespace: Option<&str>, line: &str) -> Command {
+    match namespace {
+        None => {
+            let mut command = Command::new("bash");
+            command.args(["-c", line]);
+            command
+        }
+        Some(name) => {
+            let mut command = Command::new("ip");
+            command.args(["netns", "exec", name, "bash", "-c", line]);
+            command
+        }
+    }
+}
+
+/// The yard, which goes with the cage.
+pub struct Yard(());
+
+impl Yard {
+    /// Builds it; only in a cage.
+    pub fn build() -> Yard {
+        assert!(std::env::var_os(INSIDE).is_some(), "the yard stands in a cage");
+        let mut lines = vec![
+            // Nobody else is here: an address counts at once.
+            "sysctl -qw net.ipv6.conf.default.accept_dad=0 net.ipv6.conf.all.accept_dad=0".to_owned(),
+            "ip link add name yard0 type bridge && ip link set yard0 address 02:70:00:00:00:01 up".to_owned(),
+            "ip addr add 10.70.0.1/24 dev yard0 && ip addr add fd70:70::1/64 dev yard0 nodad && ip addr add fe80::1/64 dev yard0 nodad".into(),
+            "ip netns add internet && ip -n internet link set lo up".into(),
+            "ip netns exec internet sysctl -qw net.ipv6.conf.default.accept_dad=0 net.ipv6.conf.all.accept_dad=0".into(),
+            "ip link add name wan0 type veth peer name eth0 netns internet && ip link set wan0 up && ip -n internet link set eth0 up".into(),
+            "ip addr add 10.88.0.1/24 dev wan0 && ip addr add fd88::1/64 dev wan0 nodad".into(),
+            "sysctl -qw net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1".into(),
+        ];
+        for [v4, v6] in [OFFICE, SITE] {
+            lines.push(format!("ip -n internet addr add {v4}/24 dev eth0 && ip -n internet addr add {v6}/64 dev eth0 nodad"));
+        }
+        lines.push("ip -n internet route add default via 10.88.0.1 && ip -n internet -6 route add default via fd88::1".into());
+        lines.push(format!(
+            "ip -n internet addr add {}/32 dev lo && ip -n internet addr add {}/128 dev lo nodad",
+            CRANE[0], CRANE[1]
+        ));
+        lines.push(format!("ip route add {} via {} && ip -6 route add {} via {}", CRANE[0], OFFICE[0], CRANE[1], OFFICE[1]));
+        for (number, machine) in [VISITOR, TABLET].iter().enumerate() {
+            let Machine { name, hardware, addresses } = machine;
+            lines.push(format!("ip netns add {name} && ip -n {name} link set lo up"));
+            lines.push(format!(
+                "ip link add name port{number} type veth peer name eth0 netns {name} address {} && ip link set port{number} master yard0 up",
+                written(hardware)
+            ));
+            lines.push(format!("ip netns exec {name} sysctl -qw net.ipv6.conf.eth0.accept_dad=0 net.ipv6.conf.all.accept_dad=0"));
+            lines.push(format!("ip -n {name} link set eth0 up && ip -n {name} addr add {}/24 dev eth0", addresses[0]));
+            lines.push(format!("ip -n {name} addr add {}/64 dev eth0 nodad", addresses[1]));
+            lines.push(format!(
+                "ip -n {name} route add default via {} && ip -n {name} -6 route add default via {}",
+                ROUTER[0], ROUTER[1]
+            ));
+        }
+        run(&lines.join(" && "));
+        Yard(())
+    }
+
+    /// Runs a command on a machine: whether it worked, and what it printed.
+    pub fn on(&self, machine: &str, line: &str) -> (bool, String) {
+        let done = sh(Some(machine), line);
+        (done.status.success(), format!("{}{}", String::from_utf8_lossy(&done.stdout), String::from_utf8_lossy(&done.stderr)))
+    }
+
+    /// Starts a command on a machine; it ends with the cage, or when it is ended by whoever holds it.
+    pub fn start(&self, machine: Option<&str>, line: &str) -> Child {
+        let mut command = command(machine, &format!("exec {line}"));
+        command.stdin(Stdio::null()).process_group(0).spawn().expect("a shell")
+    }
+
+    /// Does something in the network of a machine, on a thread that stays there; what it opens stays there as well.
+    pub fn at<T: Send + 'static>(&self, machine: &str, what: impl FnOnce() -> T + Send + 'static) -> T {
+        let file = std::fs::File::open(format!("/run/netns/{machine}")).expect("a namespace of the yard");
+        let thread = std::thread::spawn(move || {
+            let kind = rustix::thread::LinkNameSpaceType::Network;
+            rustix::thread::move_into_link_name_space(std::os::fd::AsFd::as_fd(&file), Some(kind)).expect("a namespace to enter");
+            what()
+        });
+        thread.join().expect("what was done there")
+    }
+}
