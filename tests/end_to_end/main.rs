@@ -52,3 +52,4 @@ mod tokens;
 mod trying;
 mod upstreams;
 mod ways;
+mod yard;

@@ -19,7 +19,7 @@ pub fn yard(stack: &Stack, path: &str) -> String {
 }
 
 /// Opens an address, takes the pilotage office among the ways in, and signs in there.
-async fn by_the_office(person: &mut Person, url: &str, user: &str) -> Page {
+pub async fn by_the_office(person: &mut Person, url: &str, user: &str) -> Page {
     let choice = person.open(url).await;
     let page = person.open(&choice.link("the pilotage office")).await;
     let back = person.prove(page, user).await;

@@ -15,16 +15,21 @@ const MAY: &[(&str, &[&str])] = &[
     ("passeur-links", &["core", "gss", "live", "protocols"]),
     ("passeur-gateway", &["core", "live", "http"]),
     ("passeur-engine", &["core", "protocols", "store", "live", "links"]),
+    // Beside the data path: an address on a link instead of a cookie.
+    ("passeur-gate-network", &["core", "protocols", "store", "live", "engine", "sluice"]),
     ("passeur-signin", &["core", "api", "protocols", "store", "live", "http", "links", "engine"]),
-    ("passeur-management", &["core", "api", "protocols", "store", "live", "http", "links", "gateway", "engine", "signin"]),
-    ("passeur-service", &["core", "store", "live", "http", "links", "gateway", "engine", "signin", "management"]),
+    (
+        "passeur-management",
+        &["core", "api", "protocols", "store", "live", "http", "links", "gateway", "gate-network", "engine", "signin"],
+    ),
+    ("passeur-service", &["core", "store", "live", "http", "links", "gateway", "gate-network", "engine", "signin", "management"]),
     ("passeur-cli", &["core", "api", "live", "links", "service"]),
     ("passeur-standins", &[]),
     // Alone with its privilege: it knows no edition, no person and no database.
     ("passeur-sluice", &["protocols", "standins"]),
     ("passeur-bench-path", &["core", "gateway", "live"]),
     ("passeur-bench", &["bench-path", "core", "gss", "protocols", "live", "engine", "links", "service", "store", "standins"]),
-    ("passeur-tests", &["core", "api", "gateway", "live", "links", "protocols", "service", "store", "standins"]),
+    ("passeur-tests", &["core", "api", "gateway", "live", "links", "protocols", "service", "sluice", "store", "standins"]),
 ];
 
 fn root() -> PathBuf {
@@ -49,6 +54,9 @@ fn dependencies_point_downward_only() {
             "passeur-signin" => &["hyper", "diesel", "diesel-async", "reqwest", "ldap3"],
             "passeur-management" => &["hyper", "diesel", "diesel-async", "ldap3"],
             "passeur-service" => &["diesel", "diesel-async", "reqwest", "ldap3", "maud", "webauthn-rs", "totp-rs", "utoipa"],
+            "passeur-gate-network" => &["axum", "maud", "diesel", "diesel-async", "reqwest", "ldap3"],
+            // With a privilege, as little as can be.
+            "passeur-sluice" => &["tokio", "axum", "hyper", "reqwest", "diesel"],
             // A gate that is not HTTP stands on it.
             "passeur-live" => &["axum", "diesel", "diesel-async", "http", "hyper", "reqwest", "ldap3", "lettre"],
             "passeur-core" => &["tokio", "axum", "hyper", "diesel", "reqwest"],

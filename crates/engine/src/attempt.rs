@@ -251,6 +251,19 @@ impl Attempt {
     }
 }
 
+/// Adds steps to a recorded crossing, at the time that passed since it began.
+///
+/// # Errors
+/// They could not be written.
+pub async fn extend(engine: &Engine, id: CrossingId, mut steps: Vec<Step>) -> Result<(), StoreError> {
+    let now = engine.now();
+    if let Some((line, _, _)) = engine.store.crossing(id).await? {
+        let at = (now - line.at).num_milliseconds().clamp(0, i64::from(u32::MAX)) as u32;
+        steps.iter_mut().for_each(|s| s.at = at);
+    }
+    engine.store.extend(id, serde_json::to_value(&steps).unwrap_or_default(), now).await
+}
+
 /// The first step of an attempt at a place.
 pub fn arrived(place: &Place, facts: &RequestFacts) -> Step {
     step!(Arrived {

@@ -46,6 +46,10 @@ pub trait Holders: Send + Sync {
     fn usage(&self) -> Vec<(CrossingId, Usage)>;
     /// Forgets what sessions opened that `keep` does not want, so that memory follows use.
     fn prune(&self, keep: &dyn Fn(&LiveSession) -> bool);
+    /// Whether all that ended sessions opened is shut. While it is not, this node does not say that it has acted on their end.
+    fn is_shut(&self) -> bool {
+        true
+    }
 }
 
 /// What a connection or a stream holds.
@@ -185,6 +189,8 @@ impl Engine {
         // Whoever ends a session waits for the counter; that this node still runs is news once a second.
         let now = self.now();
         let (told_at, told) = *self.told.lock().unwrap_or_else(|e| e.into_inner());
+        let is_shut = self.holders.get().is_none_or(|h| h.is_shut());
+        let so_far = if is_shut { so_far } else { told.max(0) };
         if told < so_far || now.timestamp_millis() - told_at >= TELL_EVERY_MS {
             store.node_seen((self.node_id, &self.node, self.ring.newest()), now, so_far).await?;
             *self.told.lock().unwrap_or_else(|e| e.into_inner()) = (now.timestamp_millis(), so_far);

@@ -11,6 +11,7 @@ pub mod editions;
 pub mod ending;
 pub mod engine;
 pub mod grants;
+pub mod guarding;
 pub mod look_up;
 pub mod people;
 pub mod programs;

@@ -3,6 +3,7 @@
 use std::sync::{Arc, Mutex, OnceLock};
 
 use passeur_engine::Engine;
+use passeur_engine::guarding::Guarding;
 use passeur_gateway::FloodCounters;
 use passeur_gateway::edition::WebLive;
 use passeur_gateway::tls::Certificates;
@@ -23,6 +24,8 @@ pub struct Inner {
     pub floods: OnceLock<Arc<FloodCounters>>,
     /// Certificates of the TLS listener, where there is one.
     pub certificates: OnceLock<Arc<Certificates>>,
+    /// The network gates, where this node guards zones.
+    pub networks: OnceLock<Arc<dyn Guarding>>,
     /// The account that works when everything else is broken, if there is one.
     pub emergency: Option<Arc<Emergency>>,
     /// Held while this node surveys; and what it found last.
@@ -52,6 +55,7 @@ impl App {
             web,
             floods: OnceLock::new(),
             certificates: OnceLock::new(),
+            networks: OnceLock::new(),
             emergency,
             surveying: tokio::sync::Mutex::default(),
             surveyed: Mutex::default(),

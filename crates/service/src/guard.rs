@@ -12,7 +12,7 @@ use passeur_management::emergency::AnyHost;
 use passeur_signin::problem::problem;
 
 /// Whether an unsafe request came from one of our own pages.
-fn from_own_page(headers: &HeaderMap, origin: &str) -> bool {
+pub(crate) fn from_own_page(headers: &HeaderMap, origin: &str) -> bool {
     let site_ok = headers.get("sec-fetch-site").is_none_or(|v| matches!(v.as_bytes(), b"same-origin"));
     let origin_ok = headers.get(ORIGIN).is_some_and(|v| v.as_bytes() == origin.as_bytes());
     site_ok && origin_ok

@@ -7,6 +7,8 @@ use chrono::Duration;
 use passeur_engine::editions::Load;
 use passeur_engine::ring::{self, WrongRing};
 use passeur_engine::{Engine, upkeep, watch as seeing};
+use passeur_gate_network::plan::Doors;
+use passeur_gate_network::{NetworkConfig, NetworkGate, keep, portal};
 use passeur_gateway::edition::WebLive;
 use passeur_gateway::table::Table;
 use passeur_gateway::tls::{BadCertificates, Certificates};
@@ -20,7 +22,7 @@ use tokio::task::JoinHandle;
 
 use crate::config::Config;
 use crate::router;
-use crate::web::{Admissions, WebGate};
+use crate::web::{Admissions, All, WebGate};
 
 /// Why the service did not start.
 #[derive(Debug, thiserror::Error)]
@@ -83,7 +85,6 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
     ring::check(&store, &config.ring, config.clock.now()).await??;
     let engine = Engine::new(store, config.ring, config.node, config.clock.clone());
     let table = Arc::new(Table::new(engine.sessions.clone()));
-    engine.set_holders(Admissions { table: table.clone(), runtime: Handle::current() });
     let web = WebLive::following(&engine.live);
     let management = App::new(engine.clone(), web.clone(), config.emergency.map(Arc::new));
     engine.store.make_partitions(engine.now().date_naive()).await?;
@@ -111,8 +112,20 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
         listeners.push(listener);
         tasks.push(tokio::spawn(certificates.watch(stopped.clone())));
     }
+    let networks = match &config.network {
+        None => None,
+        Some(network) => {
+            let ports = [Some(address), tls_address].into_iter().flatten().map(|a| a.port()).collect();
+            Some(networks(&engine, network, ports, (&mut tasks, &stopped)).await?)
+        }
+    };
+    if let Some(networks) = &networks {
+        let _ = management.networks.set(Arc::new(networks.clone()));
+    }
+    let web_holders = Admissions { table: table.clone(), runtime: Handle::current() };
+    engine.set_holders(All { web: web_holders, networks: networks.clone() });
     let pages = router::router(&engine, &management);
-    let control = Arc::new(WebGate::new(engine.clone(), table.clone(), management.clone(), pages));
+    let control = Arc::new(WebGate::new(engine.clone(), table.clone(), management.clone(), (pages, networks)));
     let parts = Parts { control, web, table, clock: engine.clock.clone() };
     let seeing = seeing::start(&engine, config.database_url.clone(), stopped.clone()).map_err(StartError::Watch)?;
     let cores = Cores::start(listeners, &parts, &stopped).map_err(StartError::Cores)?;
@@ -123,6 +136,34 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
         tracing::info!(%address, "listening, with TLS");
     }
     Ok(Running { address, tls_address, clock: config.clock, engine, stop, cores, seeing, tasks })
+}
+
+/// The network gates of a node, with what runs for them.
+async fn networks(
+    engine: &Engine,
+    config: &NetworkConfig,
+    portal: Vec<u16>,
+    run: (&mut Vec<JoinHandle<()>>, &watch::Receiver<bool>),
+) -> Result<NetworkGate, StartError> {
+    let (tasks, stopped) = run;
+    let listener = match config.redirect {
+        None => None,
+        Some(at) => Some(portal_listener(at).map_err(|e| StartError::Listen(at, e))?),
+    };
+    let redirect = listener.as_ref().and_then(|l| l.local_addr().ok()).map(|a| a.port());
+    let gate = NetworkGate::new(engine.clone(), config, Doors { portal, redirect }, Handle::current());
+    if let Some(listener) = listener {
+        tasks.push(tokio::spawn(portal::run(gate.clone(), listener, stopped.clone())));
+    }
+    tasks.push(tokio::spawn(keep::run(gate.clone(), stopped.clone())));
+    Ok(gate)
+}
+
+/// A socket for both families where its address is of all.
+fn portal_listener(at: SocketAddr) -> std::io::Result<tokio::net::TcpListener> {
+    let listener = std::net::TcpListener::bind(at)?;
+    listener.set_nonblocking(true)?;
+    tokio::net::TcpListener::from_std(listener)
 }
 
 /// The furthest a clock that stands behind what was known is moved forward.

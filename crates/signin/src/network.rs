@@ -11,10 +11,17 @@ use passeur_engine::sessions;
 use passeur_live::edition::Edition;
 use uuid::Uuid;
 
-use crate::pages::{self, Opened};
+use crate::pages::{self, Machine, Opened};
 
 /// The page of a gate for the person of a session that the gate has let in.
-pub async fn page_of(engine: &Engine, edition: &Edition, gate: &Gate, session: Uuid, facts: &RequestFacts) -> Response {
+pub async fn page_of(
+    engine: &Engine,
+    edition: &Edition,
+    gate: &Gate,
+    session: Uuid,
+    facts: &RequestFacts,
+    machine: Machine,
+) -> Response {
     let (site, lang) = (&edition.site, facts.lang);
     let row = match sessions::by_id(engine, session).await {
         Ok(Some((row, live))) if sessions::state(engine, edition, &row, &live) == State::Live => row,
@@ -30,6 +37,6 @@ pub async fn page_of(engine: &Engine, edition: &Edition, gate: &Gate, session: U
     let absolute = seen.terms.absolute.map_or(of_gate.absolute, |d| d.min(of_gate.absolute));
     let longest = row.began + absolute;
     let until = row.until.map_or(longest, |u| u.min(longest));
-    let opened = Opened { name: &row.name, terms: &seen.terms, until };
+    let opened = Opened { name: &row.name, terms: &seen.terms, until, machine };
     pages::network(site, gate, lang, &opened).into_response()
 }

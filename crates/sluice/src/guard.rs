@@ -76,6 +76,7 @@ impl Guard {
         let plan = self.book.plan.as_ref();
         State {
             edition: plan.map(|p| p.edition),
+            allowed: self.interfaces.clone(),
             interfaces: plan.iter().flat_map(|p| &p.zones).map(|z| z.interface.clone()).collect(),
             admissions: self.book.admissions.len(),
             restored: self.restored,

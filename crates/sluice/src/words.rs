@@ -97,6 +97,8 @@ pub struct Compared {
 pub struct State {
     /// The edition in force; none before the first.
     pub edition: Option<i32>,
+    /// Interfaces that it was started with: those that may be guarded.
+    pub allowed: Vec<String>,
     /// Interfaces that are closed but for what is open.
     pub interfaces: Vec<String>,
     pub admissions: usize,

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 
 use passeur_sluice::words::{Holder, Order};
 use passeur_standins::cage::{self, CRANE, OFFICE, SITE, TABLET, VISITOR, Yard};
-use support::{Try, admission, class, connect, eventually, plan, serve, sluice, udp_answers};
+use support::{Try, admission, class, connect, eventually, plan, sluice, udp_answers};
 
 /// Octets that pass until nothing more does, or `most` did.
 fn read_until_cut(stream: &mut TcpStream, most: usize) -> (usize, std::io::Result<usize>) {
@@ -30,7 +30,7 @@ fn a_zone_is_closed_at_once_and_never_in_silence_until_somebody_is_let_through()
         return;
     }
     let yard = Yard::build();
-    serve(&yard);
+    yard.serve();
     // Nothing guards it yet.
     assert_eq!(connect(&yard, "visitor", SITE[0], 80), Try::Open);
     let (client, _dir) = sluice();
@@ -82,7 +82,7 @@ fn a_cut_stops_what_runs_and_an_edition_that_is_swapped_loses_nothing() {
         return;
     }
     let yard = Yard::build();
-    serve(&yard);
+    yard.serve();
     let (client, _dir) = sluice();
     let mine = admission(1, Holder::Link(VISITOR.hardware), &["internet"]);
     client.install(&Order::Install { plan: plan(1), admissions: vec![mine.clone()] }).unwrap();
@@ -125,7 +125,7 @@ fn a_quota_and_a_rate_are_kept_by_the_kernel_and_a_lease_ends_by_itself() {
         return;
     }
     let yard = Yard::build();
-    serve(&yard);
+    yard.serve();
     let (client, _dir) = sluice();
     let mut mine = admission(1, Holder::Link(VISITOR.hardware), &["internet"]);
     mine.left = Some(3_000_000);
@@ -169,7 +169,7 @@ fn whatever_somebody_else_does_to_the_table_is_put_back() {
         return;
     }
     let yard = Yard::build();
-    serve(&yard);
+    yard.serve();
     let (client, _dir) = sluice();
     let mine = admission(1, Holder::Link(VISITOR.hardware), &["internet"]);
     client.install(&Order::Install { plan: plan(1), admissions: vec![mine] }).unwrap();
@@ -215,7 +215,7 @@ fn names_open_as_they_lead_and_a_machine_behind_a_router_is_known_by_its_address
         return;
     }
     let yard = Yard::build();
-    serve(&yard);
+    yard.serve();
     let (client, _dir) = sluice();
     let by_address = |n, a: &str| admission(n, Holder::Address(a.parse().unwrap()), &["named"]);
     let all = vec![by_address(1, VISITOR.addresses[0]), by_address(2, VISITOR.addresses[1])];
@@ -244,7 +244,7 @@ fn an_unknown_machines_http_is_led_to_the_portal_and_its_questions_to_our_resolv
         return;
     }
     let yard = Yard::build();
-    serve(&yard);
+    yard.serve();
     let (client, _dir) = sluice();
     client.install(&Order::Install { plan: plan(1), admissions: vec![] }).unwrap();
     let portal = std::net::TcpListener::bind("[::]:8081").unwrap();
@@ -294,7 +294,7 @@ fn a_sluice_that_was_killed_takes_over_what_it_left_and_cuts_what_should_not_be(
         return;
     }
     let yard = Yard::build();
-    serve(&yard);
+    yard.serve();
     let dir = tempfile::tempdir().unwrap();
     let socket = dir.path().join("s");
     let start = || {
@@ -346,7 +346,7 @@ fn what_is_wrong_in_an_order_changes_nothing() {
         return;
     }
     let yard = Yard::build();
-    serve(&yard);
+    yard.serve();
     let (client, _dir) = sluice();
     let mine = admission(1, Holder::Link(VISITOR.hardware), &["internet"]);
     client.install(&Order::Install { plan: plan(1), admissions: vec![mine.clone()] }).unwrap();

@@ -29,6 +29,21 @@ impl Store {
         Ok(())
     }
 
+    /// Notes which zones a node guards, and how its packet filter is. False where the node has not said yet that it runs.
+    pub async fn node_guards(&self, id: Uuid, guards: serde_json::Value) -> Result<bool, StoreError> {
+        let mut conn = self.conn().await?;
+        let set = diesel::update(nodes::table.find(id)).set(nodes::guards.eq(Some(guards)));
+        Ok(set.execute(&mut conn).await? == 1)
+    }
+
+    /// What nodes seen since a moment say that they guard.
+    pub async fn guards(&self, since: Moment) -> Result<Vec<(String, serde_json::Value)>, StoreError> {
+        let mut conn = self.conn().await?;
+        let of = nodes::table.filter(nodes::seen_at.ge(since)).order(nodes::name).select((nodes::name, nodes::guards));
+        let all: Vec<(String, Option<serde_json::Value>)> = of.load(&mut conn).await?;
+        Ok(all.into_iter().filter_map(|(name, guards)| guards.map(|g| (name, g))).collect())
+    }
+
     /// The latest moment that any node has known.
     pub async fn latest_moment(&self) -> Result<Option<Moment>, StoreError> {
         let mut conn = self.conn().await?;

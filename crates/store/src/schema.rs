@@ -74,7 +74,9 @@ diesel::table! {
     }
 }
 diesel::table! {
-    nodes (id) { id -> Uuid, name -> Text, seen_at -> Timestamptz, revocation -> BigInt, seals_with -> Integer, }
+    nodes (id) {
+        id -> Uuid, name -> Text, seen_at -> Timestamptz, revocation -> BigInt, seals_with -> Integer, guards -> Nullable<Jsonb>,
+    }
 }
 diesel::table! {
     emergency_sessions (digest) { digest -> Binary, address -> Text, began -> Timestamptz, until -> Timestamptz, }
@@ -164,3 +166,23 @@ diesel::table! {
 }
 diesel::allow_tables_to_appear_in_same_query!(secrets, secret_versions);
 diesel::allow_tables_to_appear_in_same_query!(gate_tokens, sessions, codes);
+diesel::table! {
+    presences (id) {
+        id -> Uuid, session_id -> Nullable<Uuid>, gate -> Text, zone -> Text, node -> Text, interface -> Text,
+        hardware -> Nullable<Text>, address -> Text, mark -> Integer, provider -> Text, authority -> Text, subject -> Text,
+        name -> Text, crossing -> Text, reach -> Jsonb, began -> Timestamptz, until -> Nullable<Timestamptz>,
+        quota -> Nullable<BigInt>, rate -> Nullable<BigInt>, up -> BigInt, down -> BigInt, counted_at -> Timestamptz,
+        ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>,
+    }
+}
+diesel::table! {
+    presence_addresses (presence, address, began) {
+        presence -> Uuid, address -> Text, began -> Timestamptz, ended_at -> Nullable<Timestamptz>,
+    }
+}
+diesel::table! {
+    terms_accepted (gate, version, authority, subject) {
+        gate -> Text, version -> Text, authority -> Text, subject -> Text, provider -> Text, name -> Text, address -> Text,
+        at -> Timestamptz,
+    }
+}

@@ -254,6 +254,14 @@ impl Store {
         Ok(row.optional()?)
     }
 
+    /// The token that a gate gave last for a session.
+    pub async fn latest_gate_token(&self, session: Uuid, gate: &str) -> Result<Option<GateTokenRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let of = gate_tokens::table.filter(gate_tokens::session_id.eq(session)).filter(gate_tokens::gate.eq(gate));
+        let latest = of.order(gate_tokens::created_at.desc()).select(GateTokenRow::as_select());
+        Ok(latest.first(&mut conn).await.optional()?)
+    }
+
     /// Stores a gate token. False where its session was ended meanwhile: then there is none.
     pub async fn add_gate_token(&self, row: GateTokenRow) -> Result<bool, StoreError> {
         let mut conn = self.conn().await?;

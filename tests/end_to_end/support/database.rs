@@ -88,7 +88,7 @@ pub async fn connect(url: &str) -> Client {
 }
 
 async fn template() -> String {
-    let name = format!("template_{}", std::process::id());
+    let name = format!("template_{}", passeur_standins::cage::name());
     let admin = connect(&url("postgres")).await;
     admin.batch_execute(&format!("CREATE DATABASE {name}")).await.unwrap();
     drop(passeur_store::Store::open(&url(&name), 1).await.unwrap());
@@ -104,7 +104,7 @@ async fn template() -> String {
 impl Database {
     pub async fn new() -> Database {
         let template = TEMPLATE.get_or_init(template).await;
-        let name = format!("t_{}_{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
+        let name = format!("t_{}_{}", passeur_standins::cage::name(), NEXT.fetch_add(1, Ordering::Relaxed));
         let admin = connect(&url("postgres")).await;
         admin.batch_execute(&format!("CREATE DATABASE {name} TEMPLATE {template}")).await.unwrap();
         Database { url: url(&name), name, server: None }

@@ -11,6 +11,7 @@ pub mod kerberos;
 mod raw;
 mod scripted;
 pub mod stack;
+mod yard;
 
 pub use authority::Authority;
 pub use chromium::Browser;
@@ -19,4 +20,5 @@ pub use database::Database;
 pub use directory::Directory;
 pub use raw::{RawUpstream, raw};
 pub use scripted::{OK, Scripted, eventually, read_request};
-pub use stack::{Stack, another_key, binary, engineer, env};
+pub use stack::{Stack, Where, another_key, binary, engineer, env};
+pub use yard::Harbour;

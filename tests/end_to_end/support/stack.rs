@@ -7,6 +7,7 @@ use std::sync::{Once, OnceLock};
 use passeur_core::id::Token;
 use passeur_core::seal::Ring;
 use passeur_live::clock::Clock;
+use passeur_service::NetworkConfig;
 use passeur_service::config::Tls;
 use passeur_service::{Config, Emergency, Running, StartError, start};
 use passeur_standins::mailbox::MailBox;
@@ -43,6 +44,19 @@ pub fn at(port: u16) -> String {
     format!("upstream = \"http://127.0.0.1:{port}\"")
 }
 
+/// Where a harbour listens, and what it guards.
+pub struct Where {
+    pub listen: SocketAddr,
+    pub tls: Option<Tls>,
+    pub network: Option<NetworkConfig>,
+}
+
+impl Default for Where {
+    fn default() -> Where {
+        Where { listen: "127.0.0.1:0".parse().unwrap(), tls: None, network: None }
+    }
+}
+
 /// A running harbour.
 pub struct Stack {
     pub service: Option<Running>,
@@ -57,6 +71,7 @@ pub struct Stack {
     /// The published site file.
     pub site: String,
     provider_address: SocketAddr,
+    network: Option<NetworkConfig>,
     tasks: Vec<tokio::task::JoinHandle<()>>,
     http: reqwest::Client,
 }
@@ -85,6 +100,7 @@ fn config(database: &Database, clock: &Clock, token: &str, listen: SocketAddr, t
         node: "test".into(),
         clock: clock.clone(),
         first_token: Token::parse(token),
+        network: None,
         restored: false,
         emergency: Emergency::parse(include_str!("../../../demo/emergency.toml")).ok(),
     }
@@ -108,17 +124,29 @@ impl Stack {
 
     /// The demo's harbour with the provider's register changed.
     pub async fn with_people(change: impl FnOnce(String) -> String) -> Stack {
-        Stack::of(Database::new().await, None, change, |site, _| site).await
+        Stack::of(Database::new().await, Where::default(), change, |site, _| site).await
     }
 
     /// The same on a given database.
     pub async fn on(database: Database, certificates: Option<PathBuf>, change: impl FnOnce(String, u16) -> String) -> Stack {
-        Stack::of(database, certificates, |people| people, change).await
+        let any = Where::default();
+        Stack::of(
+            database,
+            Where { tls: certificates.map(|c| Tls { listen: any.listen, certificates: c }), ..any },
+            |people| people,
+            change,
+        )
+        .await
+    }
+
+    /// The demo's harbour on a node that guards a zone.
+    pub async fn guarding(place: Where, change: impl FnOnce(String) -> String) -> Stack {
+        Stack::of(Database::new().await, place, |people| people, |site, _| change(site)).await
     }
 
     async fn of(
         database: Database,
-        certificates: Option<PathBuf>,
+        place: Where,
         people: impl FnOnce(String) -> String,
         change: impl FnOnce(String, u16) -> String,
     ) -> Stack {
@@ -130,8 +158,8 @@ impl Stack {
         let clock = Clock::system();
         let token = Token::from_random([9; 32]).reveal().to_owned();
         let any: SocketAddr = "127.0.0.1:0".parse().unwrap();
-        let tls = certificates.map(|certificates| Tls { listen: any, certificates });
-        let service = start(config(&database, &clock, &token, any, tls)).await.unwrap();
+        let (listen, network) = (place.listen, place.network.clone());
+        let service = start(Config { network, ..config(&database, &clock, &token, listen, place.tls) }).await.unwrap();
         let tls_port = service.tls_address.map_or(0, |a| a.port());
         let address = service.address;
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
@@ -162,6 +190,7 @@ impl Stack {
             token,
             site: change(site, tls_port),
             provider_address,
+            network: place.network,
             tasks: vec![provider_task, ledger_task, cranes_task, mail_task],
             http: reqwest::Client::builder().no_proxy().build().unwrap(),
         };
@@ -351,7 +380,9 @@ impl Stack {
         if let Some(s) = self.service.take() {
             s.stop().await;
         }
-        self.service = Some(start(config(&self.database, &self.clock, &self.token, self.address, None)).await.unwrap());
+        let network = self.network.clone();
+        let config = Config { network, ..config(&self.database, &self.clock, &self.token, self.address, None) };
+        self.service = Some(start(config).await.unwrap());
     }
 
     /// Stops the service and starts it anew with another key ring; why it does not start, where it does not.

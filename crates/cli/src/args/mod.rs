@@ -7,8 +7,8 @@ mod site;
 mod trial;
 
 pub use site::{
-    Acts, ActsCommand, Draft, PersonArgs, ReachCommand, ReachTry, Rehearse, RehearsePerson, RouteCommand, Site, SourceArgs,
-    ZoneCommand,
+    Acts, ActsCommand, Draft, PersonArgs, PresentCommand, ReachCommand, ReachTry, Rehearse, RehearsePerson, RouteCommand, Site,
+    SourceArgs, ZoneCommand,
 };
 pub use trial::Trial;
 
@@ -117,6 +117,9 @@ pub enum Command {
     /// Sign-in routes: list them, or try which decides for somebody and why not the others
     #[command(subcommand)]
     Route(RouteCommand),
+    /// Who is on a network that opens after sign-in: list or end them, say who had an address, or who accepted terms
+    #[command(subcommand)]
+    Present(PresentCommand),
     /// What networks open: list it, or say whether somebody may reach something
     #[command(subcommand)]
     Reach(ReachCommand),
@@ -333,6 +336,15 @@ pub struct Serve {
     #[arg(long, env = "PASSEUR_LOG", value_name = "LEVEL", default_value = "info",
         value_parser = ["error", "warn", "info", "debug", "trace"])]
     pub log: String,
+    /// The Unix socket of passeur-sluice: this node guards the zones whose interface the sluice was given
+    #[arg(long, env = "PASSEUR_SLUICE", value_name = "SOCKET")]
+    pub sluice: Option<PathBuf>,
+    /// Where plain HTTP of machines that are not signed in is answered, such as [::]:8643
+    #[arg(long, env = "PASSEUR_LED_LISTEN", requires = "sluice", value_name = "ADDRESS")]
+    pub led_listen: Option<SocketAddr>,
+    /// The file in which dnsmasq keeps its leases, for names of machines
+    #[arg(long, env = "PASSEUR_LEASES", requires = "sluice", value_name = "FILE")]
+    pub leases: Option<PathBuf>,
     /// The database comes from a backup: end every session before anybody is served
     #[arg(long)]
     pub restored: bool,

@@ -160,6 +160,50 @@ pub enum ReachCommand {
 }
 
 #[derive(Debug, Subcommand)]
+pub enum PresentCommand {
+    /// Machines that are on, with their person, what is open to them and how much passed
+    List {
+        /// Only those that hold this text: in a name, a subject, a hardware address or an address
+        #[arg(long = "match", value_name = "TEXT")]
+        text: Option<String>,
+        /// Only at this gate
+        #[arg(long)]
+        gate: Option<String>,
+        /// Those that were on as well, with why they are no more
+        #[arg(long)]
+        all: bool,
+    },
+    /// Take machines off, with the sessions that they are of; running flows are cut when this returns
+    #[command(group = clap::ArgGroup::new("which").required(true).multiple(true).args(["ids", "text", "gate"]))]
+    End {
+        /// Their ids, as `list --output json` has them
+        ids: Vec<uuid::Uuid>,
+        /// Everybody that holds this text
+        #[arg(long = "match", value_name = "TEXT", conflicts_with = "ids")]
+        text: Option<String>,
+        /// Everybody at this gate
+        #[arg(long, conflicts_with = "ids")]
+        gate: Option<String>,
+    },
+    /// Who had an address, to the second; the last day unless said
+    Who {
+        address: String,
+        /// From this moment, as 2026-12-01T08:00:00Z
+        #[arg(long)]
+        from: Option<chrono::DateTime<chrono::Utc>>,
+        /// Until this moment
+        #[arg(long)]
+        until: Option<chrono::DateTime<chrono::Utc>>,
+    },
+    /// Who accepted terms of use, which version, and when
+    Terms {
+        /// Only at this gate
+        #[arg(long)]
+        gate: Option<String>,
+    },
+}
+
+#[derive(Debug, Subcommand)]
 pub enum ZoneCommand {
     /// What people in a zone must reach before they have signed in; what of it is closed, and the lines that would open it
     Propose {

@@ -9,6 +9,7 @@ mod kerberos;
 mod key_ring;
 mod leaver;
 mod people;
+mod present;
 mod provider;
 mod reach;
 mod rehearse;
@@ -54,6 +55,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Providers => providers(c).await,
         Command::Provider(a) => provider::run(a, c).await,
         Command::Route(a) => route::run(a, c).await,
+        Command::Present(a) => present::run(a, c).await,
         Command::Reach(a) => reach::run(a, c).await,
         Command::Zone(a) => reach::zone(a, c).await,
         Command::Directories => directories(c).await,

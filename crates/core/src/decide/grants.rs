@@ -120,7 +120,7 @@ pub struct Terms {
     pub absolute: Option<chrono::Duration>,
     /// What opens in a network or a tunnel, in the order of the rules.
     pub opens: Vec<Opens>,
-    /// How many octets may pass during one admission.
+    /// How many octets may pass within 24 hours, over all machines of the person.
     pub quota: Option<u64>,
     /// How many bits may pass in a second, each way.
     pub rate: Option<u64>,

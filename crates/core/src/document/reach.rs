@@ -1,5 +1,7 @@
 //! Reading of `site::reach` and `site::zone` from a document.
 
+use std::net::IpAddr;
+
 use chrono::Duration;
 use ipnet::IpNet;
 
@@ -126,6 +128,7 @@ pub(crate) fn read_zones(root: &Fields<'_, '_>, ways: &[String], reaches: &[Stri
         let machines = f.choice("machines", Machines::OnLink, &Machines::WORDS);
         let before = refer_to_several(&f, "before", "reach", reaches);
         let led = read_led(&f);
+        let resolver = read_resolver(&f);
         let ways = refer_to_several(&f, "ways-in", "way in", ways);
         let first = f.table("first").and_then(|first| {
             let reach = first.need("reach", "\"mail\"").and_then(|_| refer(&first, "reach", "reach", reaches));
@@ -134,16 +137,17 @@ pub(crate) fn read_zones(root: &Fields<'_, '_>, ways: &[String], reaches: &[Stri
             Some(FirstReach { reach: reach?, lasts })
         });
         f.finish();
-        out.push(Zone { name, title, interface, networks, machines, before, led, ways, first });
+        out.push(Zone { name, title, interface, networks, machines, before, led, resolver, ways, first });
     }
     out
 }
 
-/// A name of an interface as the kernel takes one: at most 15 octets, without blanks and slashes.
+/// A name of an interface: at most 15 letters, digits, hyphens and dots. The kernel takes more, and nobody uses it.
 fn read_interface(f: &Fields<'_, '_>) -> String {
     let text = f.need("interface", "\"eth1\"").unwrap_or_default();
-    let fits = text.len() <= 15 && text.bytes().all(|b| b.is_ascii_graphic() && !matches!(b, b'/' | b'"' | b'\\' | b'*'));
-    if !text.is_empty() && (!fits || matches!(text.as_str(), "." | ".." | "lo")) {
+    let of = |b: u8| b.is_ascii_alphanumeric() || b"-_.".contains(&b);
+    let fits = text.len() <= 15 && text.bytes().all(of) && text.bytes().next().is_some_and(|b| b.is_ascii_alphanumeric());
+    if !text.is_empty() && (!fits || text == "lo") {
         f.error(
             "interface",
             format!("\"{text}\" is no interface of a zone"),
@@ -163,6 +167,32 @@ fn guarded(f: &Fields<'_, '_>, text: &str) -> Option<IpNet> {
         );
     }
     found
+}
+
+/// At most one address of each family: a question has to go somewhere.
+fn read_resolver(f: &Fields<'_, '_>) -> Vec<IpAddr> {
+    let mut out: Vec<IpAddr> = vec![];
+    for text in f.text_or_texts("resolver").unwrap_or_default() {
+        match text.parse::<IpAddr>() {
+            Ok(a) if a.is_unspecified() || a.is_loopback() || a.is_multicast() => f.error(
+                "resolver",
+                format!("{a} is the address of no resolver that a machine may ask"),
+                "Write the resolver's address in the zone, such as \"10.70.0.1\".",
+            ),
+            Ok(a) if out.iter().any(|o| o.is_ipv4() == a.is_ipv4()) => f.error(
+                "resolver",
+                format!("{a} is a second address of its family"),
+                "Write one address of each family; questions are led to it.",
+            ),
+            Ok(a) => out.push(a),
+            Err(_) => f.error(
+                "resolver",
+                format!("\"{text}\" is no address"),
+                "Write an address of each family, such as \"10.70.0.1\" and \"fd70:70::1\".",
+            ),
+        }
+    }
+    out
 }
 
 fn read_led(f: &Fields<'_, '_>) -> Vec<u16> {

@@ -19,6 +19,8 @@ pub struct Zone {
     pub before: Vec<String>,
     /// TCP ports on which plain HTTP leads an unknown machine to the portal; everything else is refused at once.
     pub led: Vec<u16>,
+    /// Where unknown machines' questions about names go; one address of a family at most.
+    pub resolver: Vec<std::net::IpAddr>,
     /// Ways in that may be used here; empty where all of the gate's may.
     pub ways: Vec<String>,
     /// What a machine may reach for a short time once a day before anybody has signed in on it.

@@ -22,6 +22,10 @@ catalogue! {
         "The expectation “{name}” does not hold: {what}. {because}" / "L'attente « {name} » n'est pas tenue : {what}. {because}",
         "Tried every expectation of the live edition now." / "Toutes les attentes de l'édition active ont été essayées maintenant.",
         "Change the rule that decided, or the expectation, and publish." / "Changez la règle qui a décidé, ou l'attente, et publiez.";
+    TableRestored = "sluice.restored" Danger ["node", "times", "found"]
+        "Somebody else changed Passeur's packet-filter table on node {node}, {times} times since its sluice began; it was put back each time." / "Quelqu'un d'autre a modifié la table de Passeur sur le nœud {node}, {times} fois depuis le début ; elle a été rétablie à chaque fois.",
+        "The sluice compares its table whenever the kernel says that rules changed; the last time: {found}." / "L'écluse compare sa table à chaque changement de règles ; la dernière fois : {found}.",
+        "Find what runs `nft flush ruleset` or changes table inet passeur on {node}: journalctl -u passeur-sluice has the moments." / "Cherchez ce qui lance `nft flush ruleset` ou modifie la table inet passeur sur {node} : journalctl -u passeur-sluice donne les moments.";
     // ── broken
     OnlyGroupMissing = "rule.only-group-missing" Broken ["gate", "rule", "group", "directory"]
         "Nobody can enter {gate}: rule “{rule}” asks for group {group}, which directory {directory} does not have, and no other rule lets anybody in." / "Personne ne peut entrer à {gate} : la règle « {rule} » demande le groupe {group}, que l'annuaire {directory} n'a pas, et aucune autre règle n'admet personne.",
@@ -113,8 +117,24 @@ catalogue! {
         "Give enter = true to a rule that applies to those who should come in, and publish." / "Donnez enter = true à une règle qui s'applique, et publiez.";
     ZoneUnguarded = "zone.unguarded" Broken ["zone", "interface", "gate"]
         "No node guards zone {zone}: whoever signs in at gate {gate} is let in, and nothing opens to them." / "Aucun nœud ne garde la zone {zone} : qui se connecte à la porte {gate} est admis, et rien ne s'ouvre.",
-        "Looked for a node that guards interface {interface}." / "Recherche d'un nœud qui garde l'interface {interface}.",
-        "This version guards no zone yet: keep the gate as a draft, or tell people that its network does not open." / "Cette version ne garde encore aucune zone : gardez la porte en brouillon, ou dites que son réseau ne s'ouvre pas.";
+        "Asked every node which zones its kernel holds as this edition says." / "Chaque nœud a été interrogé sur les zones que son noyau tient comme le dit cette édition.",
+        "On the node that has {interface}: start passeur-sluice with --interface {interface}, and the service with --sluice." / "Sur le nœud qui a {interface} : lancez passeur-sluice avec --interface {interface}, et le service avec --sluice.";
+    SluiceTrouble = "sluice.trouble" Broken ["node", "words"]
+        "The packet filter of node {node} is not as it should be: nobody new is let through there." / "Le filtre de paquets du nœud {node} n'est pas comme il devrait : plus personne n'y passe.",
+        "The node said: {words}." / "Le nœud a dit : {words}.",
+        "See whether passeur-sluice runs on {node} and what it logs: systemctl status passeur-sluice." / "Voyez si passeur-sluice tourne sur {node} et ce qu'il journalise : systemctl status passeur-sluice.";
+    InterfaceMissing = "zone.interface-missing" Broken ["zone", "interface", "node"]
+        "Node {node} has no interface {interface}, so zone {zone} is nowhere." / "Le nœud {node} n'a pas d'interface {interface} : la zone {zone} n'est nulle part.",
+        "Asked the node's kernel for the interface." / "L'interface a été demandée au noyau du nœud.",
+        "Bring {interface} up on {node}, or write the interface that `ip link` shows there in [[zone]] {zone}." / "Activez {interface} sur {node}, ou écrivez dans [[zone]] {zone} l'interface que montre `ip link`.";
+    ForwardingOff = "zone.forwarding-off" Broken ["node", "family", "setting"]
+        "Node {node} does not forward {family}: whoever is let through reaches nothing by it." / "Le nœud {node} ne relaie pas {family} : qui passe n'atteint rien par là.",
+        "Read the node's kernel setting {setting}." / "Lecture du réglage {setting} du noyau du nœud.",
+        "On {node}: sysctl -w {setting}=1, and the same in /etc/sysctl.d." / "Sur {node} : sysctl -w {setting}=1, et de même dans /etc/sysctl.d.";
+    ZoneWithoutAddress = "zone.without-address" Broken ["zone", "network", "node", "interface"]
+        "Node {node} has no address of {network} on {interface}: machines of zone {zone} with such addresses have no router and no portal there." / "Le nœud {node} n'a pas d'adresse de {network} sur {interface} : les machines de la zone {zone} n'y ont ni routeur ni portail.",
+        "Compared the networks of the zone with the addresses of the interface." / "Comparaison des réseaux de la zone et des adresses de l'interface.",
+        "Give {interface} an address of {network} on {node}, or take the network out of [[zone]] {zone}." / "Donnez à {interface} une adresse de {network} sur {node}, ou retirez ce réseau de [[zone]] {zone}.";
     ZoneProviderShut = "zone.provider-shut" Broken ["zone", "provider", "host", "why", "given"]
         "Whoever is in zone {zone} cannot sign in by {provider}: {host} is closed there before sign-in, and {why}." / "Qui se trouve dans la zone {zone} ne peut pas se connecter par {provider} : {host} y est fermé avant la connexion, et {why}.",
         "Read where the provider sends browsers, and what its certificate names; reaches that rules give afterwards: {given}." / "Lecture des adresses où le fournisseur envoie les navigateurs et de celles que nomme son certificat ; accès donnés ensuite par des règles : {given}.",
@@ -204,6 +224,10 @@ catalogue! {
         "{address}, behind gate {gate}, does not answer; others do." / "{address}, derrière la porte {gate}, ne répond pas ; d'autres répondent.",
         "Connected to it from this node: {words}." / "Connexion depuis ce nœud : {words}.",
         "See that it runs and listens there." / "Vérifiez qu'elle tourne et écoute.";
+    ZoneNearFull = "zone.near-full" Soon ["node", "present", "most"]
+        "{present} machines are let through on node {node}; {most} are the most." / "{present} machines passent sur le nœud {node} ; {most} est le maximum.",
+        "Counted those that the node lets through." / "Celles que le nœud laisse passer ont été comptées.",
+        "Divide the zone between two nodes, or shorten absolute in the rules so that machines leave sooner." / "Partagez la zone entre deux nœuds, ou raccourcissez absolute dans les règles.";
     MachineSoonOver = "machine.soon-over" Soon ["gate", "machine", "owner", "until"]
         "The machine {machine} of {owner} is let in at gate {gate} until {until}, and not after." / "La machine {machine} de {owner} est admise à la porte {gate} jusqu'au {until}, et pas après.",
         "Compared the last day of every machine without a person with today." / "Comparaison du dernier jour de chaque machine sans personne avec aujourd'hui.",

@@ -1,6 +1,7 @@
 //! What was seen outside, as data.
 
 use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
 
 use super::{KerberosFacts, Recent, SourceCount};
 use crate::Moment;
@@ -36,14 +37,37 @@ pub struct Facts {
     pub has_emergency: bool,
     /// Requests through trusted proxies with the field that is believed, and with the other alone.
     pub proxied: (u64, u64),
-    /// Names of the zones that a node guards.
-    pub guarded: Vec<String>,
+    /// Nodes that guard zones, with how their packet filters are.
+    pub guards: Vec<GuardFacts>,
     /// What browsers must reach for the sign-in of providers that people in zones may use.
     pub before: Vec<Need>,
     /// Host names of reaches that do not resolve, each with why.
     pub dead_names: Vec<(String, String)>,
     /// Until when the live edition must be confirmed, where it waits for that.
     pub confirm_by: Option<Moment>,
+}
+
+/// A node that guards zones, as it says of itself.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct GuardFacts {
+    pub node: String,
+    /// Names of the zones that its kernel holds as the live edition says.
+    pub zones: Vec<String>,
+    /// Why its kernel is not as it should be, where it is not.
+    pub trouble: Option<String>,
+    /// How often somebody else changed its table since its sluice began, and what was found the last time.
+    pub restored: u64,
+    pub found: Option<String>,
+    /// Families (`IPv4`, `IPv6`) of its zones that its kernel does not forward.
+    pub forwards_not: Vec<String>,
+    /// Zones whose interface is not there.
+    pub missing: Vec<String>,
+    /// Zones with a network of which the node has no address there, as zone and network.
+    pub without_address: Vec<(String, String)>,
+    /// How many machines are let through, and how many can be.
+    pub present: u64,
+    pub most: u64,
 }
 
 /// What was asked of a provider.

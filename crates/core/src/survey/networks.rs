@@ -1,6 +1,6 @@
 //! Networks that open after sign-in: zones that nobody guards, names that lead nowhere, machines whose time is over.
 
-use super::{Code, Facts, Finding, Word};
+use super::{Code, Facts, Finding, GuardFacts, Word};
 use crate::before::{Passage, Why, passage, ways_of};
 use crate::site::{Destination, Site};
 use crate::step::Lang;
@@ -11,7 +11,7 @@ const SOON_DAYS: i64 = 14;
 pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
     for gate in &site.gates {
         let Some(network) = gate.network() else { continue };
-        for zone in site.zones_of(gate).filter(|z| !facts.guarded.contains(&z.name)) {
+        for zone in site.zones_of(gate).filter(|z| !facts.guards.iter().any(|g| g.zones.contains(&z.name))) {
             out.push(
                 Finding::new(Code::ZoneUnguarded, format!("zone {}", zone.name))
                     .with("zone", zone.name.as_str())
@@ -57,6 +57,9 @@ pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
             );
         }
     }
+    for guard in &facts.guards {
+        of_node(site, guard, out);
+    }
     for (name, words) in &facts.dead_names {
         let leads = |d: &Destination| matches!(d, Destination::Name(p) if p.host() == Some(name.as_str()));
         for reach in site.reaches.iter().filter(|r| r.to.iter().any(leads)) {
@@ -69,5 +72,58 @@ pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
                     .with("gates", if gates.is_empty() { "—".to_owned() } else { gates.join(", ") }),
             );
         }
+    }
+}
+
+/// What a node that guards zones says of its kernel.
+fn of_node(site: &Site, guard: &GuardFacts, out: &mut Vec<Finding>) {
+    let at = || format!("node {}", guard.node);
+    let interface = |zone: &str| site.zone(zone).map(|z| z.interface.clone()).unwrap_or_default();
+    if let Some(words) = &guard.trouble {
+        out.push(Finding::new(Code::SluiceTrouble, at()).with("node", guard.node.as_str()).with("words", words.as_str()));
+    }
+    for zone in &guard.missing {
+        out.push(
+            Finding::new(Code::InterfaceMissing, format!("zone {zone}"))
+                .with("zone", zone.as_str())
+                .with("interface", interface(zone))
+                .with("node", guard.node.as_str()),
+        );
+    }
+    for family in &guard.forwards_not {
+        let setting = if family == "IPv4" { "net.ipv4.ip_forward" } else { "net.ipv6.conf.all.forwarding" };
+        out.push(
+            Finding::new(Code::ForwardingOff, at())
+                .with("node", guard.node.as_str())
+                .with("family", family.as_str())
+                .with("setting", setting),
+        );
+    }
+    for (zone, network) in &guard.without_address {
+        out.push(
+            Finding::new(Code::ZoneWithoutAddress, format!("zone {zone}"))
+                .with("zone", zone.as_str())
+                .with("network", network.as_str())
+                .with("node", guard.node.as_str())
+                .with("interface", interface(zone)),
+        );
+    }
+    if guard.restored > 0 {
+        let found = guard.found.clone().unwrap_or_default();
+        out.push(
+            Finding::new(Code::TableRestored, at())
+                .with("node", guard.node.as_str())
+                .with("times", guard.restored.to_string())
+                .with("found", found),
+        );
+    }
+    // Nine in ten: whoever comes next may be the one too many.
+    if guard.most > 0 && guard.present * 10 >= guard.most * 9 {
+        out.push(
+            Finding::new(Code::ZoneNearFull, at())
+                .with("node", guard.node.as_str())
+                .with("present", guard.present.to_string())
+                .with("most", guard.most.to_string()),
+        );
     }
 }

@@ -92,6 +92,11 @@ fn with_yard(until: &str) -> String {
     format!("{SITE}\n{}", include_str!("yard.toml").replace("2027-12-31", until))
 }
 
+/// A node that guards zones, whose kernel is as it should be.
+fn guarding(zones: &[&str]) -> Vec<GuardFacts> {
+    vec![GuardFacts { node: "node-1".into(), zones: zones.iter().map(|z| (*z).to_owned()).collect(), ..GuardFacts::default() }]
+}
+
 /// Where the pilotage office signs people in.
 fn login() -> Need {
     let need = Need::of("pilotage", &"https://login.bureau.example/authorize".parse().unwrap(), Why::SignIn).unwrap();
@@ -100,7 +105,7 @@ fn login() -> Need {
 
 #[test]
 fn a_provider_is_shut_only_where_people_of_the_zone_may_use_it_and_cannot_reach_it() {
-    let facts = |need: Need| Facts { guarded: vec!["yard".into()], before: vec![need], ..sound() };
+    let facts = |need: Need| Facts { guards: guarding(&["yard"]), before: vec![need], ..sound() };
     let with = |need: Need, old: &str, new: &str| {
         let text = with_yard("2030-01-01");
         assert!(text.contains(old));
@@ -121,7 +126,7 @@ fn a_provider_is_shut_only_where_people_of_the_zone_may_use_it_and_cannot_reach_
 #[test]
 fn a_guarded_yard_whose_names_resolve_has_no_finding() {
     let facts = |guarded: &[&str], dead: &[&str]| Facts {
-        guarded: guarded.iter().map(|z| (*z).to_owned()).collect(),
+        guards: guarding(guarded),
         dead_names: dead.iter().map(|n| ((*n).to_owned(), "no such name".to_owned())).collect(),
         ..sound()
     };
@@ -199,16 +204,40 @@ fn provocations() -> Vec<Provoke> {
             format!("{}{}", &SITE[..at], &SITE[end..expected])
         }),
         (Code::ZoneProviderShut, with_yard("2030-01-01"), |f| {
-            f.guarded = vec!["yard".into()];
+            f.guards = guarding(&["yard"]);
             f.before = vec![login()];
         }),
         text(Code::ZoneUnguarded, with_yard("2030-01-01")),
+        (Code::SluiceTrouble, with_yard("2030-01-01"), |f| {
+            f.guards = guarding(&["yard"]);
+            f.guards[0].trouble = Some("the sluice does not answer".into());
+        }),
+        (Code::InterfaceMissing, with_yard("2030-01-01"), |f| {
+            f.guards = guarding(&["yard"]);
+            f.guards[0].missing = vec!["yard".into()];
+        }),
+        (Code::ForwardingOff, with_yard("2030-01-01"), |f| {
+            f.guards = guarding(&["yard"]);
+            f.guards[0].forwards_not = vec!["IPv6".into()];
+        }),
+        (Code::ZoneWithoutAddress, with_yard("2030-01-01"), |f| {
+            f.guards = guarding(&["yard"]);
+            f.guards[0].without_address = vec![("yard".into(), "fd70:70::/64".into())];
+        }),
+        (Code::TableRestored, with_yard("2030-01-01"), |f| {
+            f.guards = guarding(&["yard"]);
+            (f.guards[0].restored, f.guards[0].found) = (2, Some("the table was deleted".into()));
+        }),
+        (Code::ZoneNearFull, with_yard("2030-01-01"), |f| {
+            f.guards = guarding(&["yard"]);
+            (f.guards[0].present, f.guards[0].most) = (54_000, 60_000);
+        }),
         (Code::ReachNameDead, with_yard("2030-01-01"), |f| {
-            f.guarded = vec!["yard".into()];
+            f.guards = guarding(&["yard"]);
             f.dead_names = vec![("mail.havrelune.example".into(), "no such name".into())];
         }),
-        (Code::MachineOver, with_yard("2027-01-14"), |f| f.guarded = vec!["yard".into()]),
-        (Code::MachineSoonOver, with_yard("2027-01-15"), |f| f.guarded = vec!["yard".into()]),
+        (Code::MachineOver, with_yard("2027-01-14"), |f| f.guards = guarding(&["yard"])),
+        (Code::MachineSoonOver, with_yard("2027-01-15"), |f| f.guards = guarding(&["yard"])),
         text(Code::GateAdmitsNobody, edited("when = { group = \"fitters\" }", "when = { dates = { until = \"2020-01-01\" } }").replacen(
             "when = { all = [{ group = \"planners\" }, { method = [\"GET\", \"HEAD\"] }] }",
             "when = { way-in = \"other\" }",

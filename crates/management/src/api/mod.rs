@@ -13,6 +13,7 @@ mod handover;
 mod kerberos;
 mod leavers;
 mod people;
+mod presences;
 mod providers;
 mod reach;
 mod rehearse;
@@ -67,6 +68,10 @@ pub fn router() -> Router<App> {
         .routes(routes!(reach::reaches))
         .routes(routes!(reach::try_reach))
         .routes(routes!(reach::propose))
+        .routes(routes!(presences::presences))
+        .routes(routes!(presences::end))
+        .routes(routes!(presences::who_had))
+        .routes(routes!(presences::accepted))
         .routes(routes!(rehearse::past))
         .routes(routes!(rehearse::person))
         .routes(routes!(tokens::list, tokens::make))

@@ -14,7 +14,9 @@ use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
 use passeur_core::expect;
 use passeur_core::step::{Lang, Step};
-use passeur_core::survey::{DatabaseFacts, Facts, NodeFacts, SecretFacts, TokenFacts, count_sources, recent, survey as judge};
+use passeur_core::survey::{
+    DatabaseFacts, Facts, GuardFacts, NodeFacts, SecretFacts, TokenFacts, count_sources, recent, survey as judge,
+};
 use passeur_gateway::edition::WebEdition;
 use passeur_live::edition::Edition;
 use passeur_store::StoreError;
@@ -29,6 +31,19 @@ const LIMIT: StdDuration = StdDuration::from_secs(45);
 const PEOPLE: i64 = 200;
 /// The most crossings of the last hour that are read.
 const RECENT_MAX: i64 = 500;
+
+/// How long ago a node may have said last what it guards.
+const NODE_LIVES: chrono::Duration = chrono::Duration::seconds(15);
+
+/// What nodes that live say of the zones that they guard. What cannot be read is not believed.
+async fn guards(app: &App) -> Result<Vec<GuardFacts>, StoreError> {
+    let all = app.store.guards(app.now() - NODE_LIVES).await?;
+    let read = |(node, json): (String, serde_json::Value)| {
+        let facts: GuardFacts = serde_json::from_value(json).ok()?;
+        Some(GuardFacts { node, ..facts })
+    };
+    Ok(all.into_iter().filter_map(read).collect())
+}
 
 /// Surveys now.
 pub async fn run(app: &App, edition: &Arc<WebEdition>, lang: Lang) -> Result<Done, StoreError> {
@@ -66,6 +81,7 @@ pub async fn run(app: &App, edition: &Arc<WebEdition>, lang: Lang) -> Result<Don
         Err(_) => not_seen.push(late("Kerberos")),
     }
     count_flows(app, edition, &mut facts, lang).await?;
+    facts.guards = guards(app).await?;
     facts.certificates = probes::certificates(app);
     facts.own_saml = probes::own_saml(app);
     let looked_at = facts.providers.len()

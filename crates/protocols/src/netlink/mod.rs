@@ -1,7 +1,8 @@
 //! Linux's netlink protocol, as far as a network gate needs it (netlink(7)): [`netfilter`] changes and reads elements of nf_tables sets,
-//! [`neighbours`] reads which hardware address an address on a link belongs to. Messages are built and read here; whoever holds the socket
+//! [`neighbours`] reads which hardware address an address on a link belongs to, and [`addresses`] those of this machine. Messages are built and read here; whoever holds the socket
 //! sends and receives them. Numbers are in the machine's own order of octets, except where netfilter says otherwise.
 
+pub mod addresses;
 pub mod neighbours;
 pub mod netfilter;
 

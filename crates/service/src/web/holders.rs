@@ -9,6 +9,7 @@ use passeur_core::id::CrossingId;
 use passeur_engine::engine::{Held, Holders};
 use passeur_engine::grants::glance;
 use passeur_engine::{Engine, sessions};
+use passeur_gate_network::NetworkGate;
 use passeur_gateway::admission::Admission;
 use passeur_gateway::table::Table;
 use passeur_live::edition::Edition;
@@ -54,6 +55,47 @@ impl Holders for Admissions {
 
     fn prune(&self, keep: &dyn Fn(&LiveSession) -> bool) {
         self.table.prune(keep);
+    }
+}
+
+/// What gates of every kind hold.
+pub struct All {
+    pub web: Admissions,
+    /// Where this node guards zones.
+    pub networks: Option<NetworkGate>,
+}
+
+impl Holders for All {
+    fn ended(&self) {
+        self.web.ended();
+        if let Some(networks) = &self.networks {
+            networks.ended();
+        }
+    }
+
+    fn rights_changed(&self, engine: &Engine, ids: &[Uuid]) {
+        self.web.rights_changed(engine, ids);
+        if let Some(networks) = &self.networks {
+            networks.rights_changed(ids);
+        }
+    }
+
+    fn held(&self) -> Vec<Held> {
+        let mut held = self.web.held();
+        held.extend(self.networks.iter().flat_map(NetworkGate::held));
+        held
+    }
+
+    fn usage(&self) -> Vec<(CrossingId, Usage)> {
+        self.web.usage()
+    }
+
+    fn prune(&self, keep: &dyn Fn(&LiveSession) -> bool) {
+        self.web.prune(keep);
+    }
+
+    fn is_shut(&self) -> bool {
+        self.networks.as_ref().is_none_or(NetworkGate::is_shut)
     }
 }
 

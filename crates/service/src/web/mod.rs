@@ -4,6 +4,7 @@
 
 mod admit;
 mod holders;
+mod network;
 mod programs;
 mod tickets;
 
@@ -24,6 +25,7 @@ use passeur_core::step;
 use passeur_core::step::{Param, Step};
 use passeur_engine::attempt::{Attempt, Who};
 use passeur_engine::{Engine, sessions, watch};
+use passeur_gate_network::NetworkGate;
 use passeur_gateway::admission::Admission;
 use passeur_gateway::bodies::Bound;
 use passeur_gateway::body::{Body, BoxError};
@@ -40,7 +42,7 @@ use passeur_signin::problem::{ApiError, problem};
 use passeur_signin::{ClientAddress, browser_binding, forms};
 use tower::ServiceExt;
 
-pub use holders::Admissions;
+pub use holders::{Admissions, All};
 
 /// Implements [`Control`] over the shared state and the sign-in host's router.
 pub struct WebGate {
@@ -48,12 +50,19 @@ pub struct WebGate {
     table: Arc<Table>,
     management: App,
     router: axum::Router,
+    /// Where this node guards zones.
+    networks: Option<NetworkGate>,
 }
 
 impl WebGate {
-    /// Over the node's engine, what sessions opened at gates, and the router of the sign-in host.
-    pub fn new(engine: Engine, table: Arc<Table>, management: App, router: axum::Router) -> WebGate {
-        WebGate { engine, table, management, router }
+    /// Over the node's engine, what sessions opened at gates, and what answers: the router of the sign-in host, and the network gates.
+    pub fn new(
+        engine: Engine,
+        table: Arc<Table>,
+        management: App,
+        (router, networks): (axum::Router, Option<NetworkGate>),
+    ) -> WebGate {
+        WebGate { engine, table, management, router, networks }
     }
 }
 
@@ -100,6 +109,9 @@ impl Control for WebGate {
         let Some(gate) = edition.site.gate(gate) else {
             return plain(StatusCode::INTERNAL_SERVER_ERROR.into_response());
         };
+        if let Some(answer) = network::own_page(self, &edition, gate, &parts, address).await {
+            return answer;
+        }
         plain(passeur_signin::router::of_gate(&self.engine, &edition, gate, &parts).await)
     }
 
@@ -267,7 +279,7 @@ impl Control for WebGate {
         let Some(gate) = edition.site.gate(gate) else {
             return plain(StatusCode::NOT_FOUND.into_response());
         };
-        plain(passeur_signin::network::page_of(&self.engine, &edition, gate, admission.session.id, facts).await)
+        network::page(self, &edition, gate, admission.session.id, facts).await
     }
 
     async fn upstream_failed(

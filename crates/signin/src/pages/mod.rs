@@ -23,7 +23,7 @@ use passeur_store::StoreError;
 pub use device::{DevicePage, DeviceSaid};
 pub use factors::{FactorForm, FactorsPage, Shown};
 pub use layout::{STYLE, page};
-pub use network::{Opened, network};
+pub use network::{Machine, On, Opened, network};
 use passeur_engine::attempt::Attempt;
 pub use quay::{Quay, QuayGate, quay};
 pub use sign_in::{Choice, Form, Said, TicketPage, ask_name, choose, go_on};

@@ -1,11 +1,12 @@
 //! The page of a network gate, for somebody who is signed in: small, and readable without script.
 
 use http::StatusCode;
-use maud::html;
+use maud::{Markup, html};
 use passeur_core::Moment;
 use passeur_core::decide::Terms;
-use passeur_core::site::{Gate, Site};
+use passeur_core::site::{Gate, Site, TermsOfUse, octets_in_words};
 use passeur_core::step::Lang;
+use passeur_core::text::shorten;
 
 use super::words::{Word, say};
 use super::{Page, page};
@@ -17,16 +18,57 @@ pub struct Opened<'a> {
     pub terms: &'a Terms,
     /// When the session ends at the latest.
     pub until: Moment,
+    /// How the machine stands that asks.
+    pub machine: Machine,
+}
+
+/// How the machine stands from which somebody asks for the page.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Machine {
+    /// No node guards a zone of the gate.
+    Unguarded,
+    /// It is in no zone of the gate.
+    Elsewhere,
+    /// The terms of use are accepted first.
+    Terms,
+    /// It is let through.
+    On(On),
+    /// Nothing on the link answers for its address.
+    Unseen,
+    /// The person has as many on as they may: these, each in a few words.
+    Full(Vec<String>),
+    /// What may pass is used up.
+    QuotaUsed,
+    /// It could not be opened.
+    Shut,
+}
+
+/// A machine that is let through.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct On {
+    /// What it is known by.
+    pub named: String,
+    /// Octets both ways.
+    pub passed: u64,
+    pub left: Option<u64>,
+    /// Where it wanted to go before anybody signed in.
+    pub wanted: Option<String>,
 }
 
 /// The page.
 pub fn network(site: &Site, gate: &Gate, lang: Lang, opened: &Opened<'_>) -> Page {
     let reaches: Vec<_> = opened.terms.opens.iter().filter_map(|o| site.reach(&o.reach)).collect();
     let limits = opened.terms.words(lang).split_off(opened.terms.messages.len());
+    let mood = match &opened.machine {
+        Machine::On(_) | Machine::Elsewhere | Machine::Terms => "calm",
+        _ => "stop",
+    };
+    if let (Machine::Terms, Some(terms)) = (&opened.machine, gate.network().and_then(|n| n.terms.as_ref())) {
+        return terms_page(site, gate, lang, opened.name, terms);
+    }
     let content = html! {
         p.lead { (say(Word::SignedInAs, lang)) " " strong { (opened.name) } }
-        // No node guards a zone yet; the page says so until one does.
-        blockquote role="status" { (say(Word::NetworkUnguarded, lang)) }
+        (standing(&opened.machine, lang))
         @for m in &opened.terms.messages { p.message { (m) } }
         h2 { (say(Word::NetworkOpens, lang)) }
         @if reaches.is_empty() { p { (say(Word::NetworkOpensNothing, lang)) } } @else {
@@ -41,5 +83,62 @@ pub fn network(site: &Site, gate: &Gate, lang: Lang, opened: &Opened<'_>) -> Pag
         p.hint { (say(Word::NetworkUntil, lang)) " " (opened.until.format("%Y-%m-%d %H:%M UTC")) }
         nav.ways { a.button href="/.passeur/sign-out" { (say(Word::SignOut, lang)) } }
     };
+    Page { status: StatusCode::OK, markup: page(&site.name, lang, &gate.title, mood, content) }
+}
+
+/// What is said of the machine itself.
+fn standing(machine: &Machine, lang: Lang) -> Markup {
+    let words = match machine {
+        Machine::Unguarded => Word::NetworkUnguarded,
+        Machine::Elsewhere | Machine::Terms => Word::NetworkElsewhere,
+        Machine::On(_) => Word::NetworkOn,
+        Machine::Unseen => Word::NetworkUnseen,
+        Machine::Full(_) => Word::NetworkFull,
+        Machine::QuotaUsed => Word::NetworkQuotaUsed,
+        Machine::Shut => Word::NetworkShut,
+    };
+    html! {
+        blockquote role="status" { (say(words, lang)) }
+        @match machine {
+            Machine::On(on) => {
+                // Text beside a link, so that nobody takes the page's word for what the address holds.
+                @if let Some(wanted) = &on.wanted {
+                    p { (say(Word::NetworkGoOn, lang)) " " a href=(wanted) rel="noreferrer" { (shorten(wanted, 80)) } }
+                }
+                p.hint {
+                    (say(Word::NetworkMachine, lang)) ": " code { (on.named) } " · "
+                    (say(Word::NetworkPassed, lang)) ": " (octets_in_words(on.passed, lang))
+                    @if let Some(left) = on.left { " · " (octets_in_words(left, lang)) " " (say(Word::NetworkLeft, lang)) }
+                }
+            }
+            Machine::Full(machines) => {
+                ul { @for m in machines { li { (m) } } }
+                p { (say(Word::NetworkFullHow, lang)) }
+            }
+            _ => {}
+        }
+    }
+}
+
+/// The terms, with one button. The version stands in the form, so that nobody accepts what they did not read.
+fn terms_page(site: &Site, gate: &Gate, lang: Lang, name: &str, terms: &TermsOfUse) -> Page {
+    let text = match lang {
+        Lang::En => &terms.text,
+        Lang::Fr => terms.text_fr.as_ref().unwrap_or(&terms.text),
+    };
+    let content = html! {
+        p.lead { (say(Word::SignedInAs, lang)) " " strong { (name) } }
+        h2 { (say(Word::NetworkTerms, lang)) }
+        @for paragraph in text.split("\n\n").map(str::trim).filter(|p| !p.is_empty()) { p.message { (paragraph) } }
+        form method="post" action={ "/.passeur/accept?version=" (utf8_percent(&terms.version)) } {
+            button.button type="submit" { (say(Word::NetworkAccept, lang)) }
+        }
+        nav.ways { a href="/.passeur/sign-out" { (say(Word::SignOut, lang)) } }
+    };
     Page { status: StatusCode::OK, markup: page(&site.name, lang, &gate.title, "calm", content) }
+}
+
+/// A text as part of a query.
+fn utf8_percent(text: &str) -> String {
+    url::form_urlencoded::byte_serialize(text.as_bytes()).collect()
 }

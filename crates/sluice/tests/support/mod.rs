@@ -1,8 +1,7 @@
 //! What tests of the sluice have in common.
 
 use std::collections::BTreeMap;
-use std::io::{Read, Write};
-use std::net::{TcpListener, TcpStream, UdpSocket};
+use std::net::{TcpStream, UdpSocket};
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
@@ -11,7 +10,7 @@ use passeur_sluice::guard::Guard;
 use passeur_sluice::plan::{Class, Plan, Reach, Service, Zone};
 use passeur_sluice::server;
 use passeur_sluice::words::{Admission, Holder, MARK_FIRST};
-use passeur_standins::cage::{OFFICE, SITE, Yard};
+use passeur_standins::cage::{OFFICE, Yard};
 
 /// How an attempt to connect fared.
 #[derive(Debug, PartialEq, Eq)]
@@ -42,41 +41,6 @@ pub fn udp_answers(yard: &Yard, machine: &str, host: &str, port: u16) -> bool {
         let _ = socket.send(b"hello");
         socket.recv(&mut [0; 10]).is_ok()
     })
-}
-
-/// Servers on the internet: 80, 443 and 22 say that they served, 9000 sends without end, UDP 5000 answers.
-pub fn serve(yard: &Yard) {
-    let bound = yard.at("internet", || {
-        let tcp = [80, 443, 22, 9_000].map(|port| (port, TcpListener::bind(("::", port)).unwrap()));
-        // Each address of its own, so that it answers from there.
-        (tcp, SITE.map(|host| UdpSocket::bind((host, 5_000)).unwrap()))
-    });
-    let (tcp, udp) = bound;
-    for (port, listener) in tcp {
-        std::thread::spawn(move || {
-            for stream in listener.incoming().flatten() {
-                std::thread::spawn(move || answer(port, stream));
-            }
-        });
-    }
-    for socket in udp {
-        std::thread::spawn(move || {
-            let mut buffer = [0; 1_500];
-            while let Ok((n, from)) = socket.recv_from(&mut buffer) {
-                let _ = socket.send_to(&buffer[..n], from);
-            }
-        });
-    }
-}
-
-fn answer(port: u16, mut stream: TcpStream) {
-    if port == 9_000 {
-        let part = vec![7; 16_384];
-        while stream.write_all(&part).is_ok() {}
-        return;
-    }
-    let _ = stream.read(&mut [0; 2_000]);
-    let _ = stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 6\r\nConnection: close\r\n\r\nserved");
 }
 
 /// A reach.

@@ -1,0 +1,204 @@
+//! Who is on at this node, in memory. The store keeps the same, and outlives the node.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use passeur_core::Moment;
+use passeur_core::session::Lifetimes;
+use passeur_live::session::LiveSession;
+use passeur_sluice::plan::Class;
+use passeur_sluice::words::{Admission, Counted, Holder, MARK_END, MARK_FIRST};
+use passeur_store::PresenceRow;
+use uuid::Uuid;
+
+/// A machine that is let through.
+#[derive(Clone, Debug)]
+pub struct Present {
+    pub row: PresenceRow,
+    /// The person's session; none for a machine without a person.
+    pub session: Option<Arc<LiveSession>>,
+    pub holder: Holder,
+    pub class: Class,
+    /// Lifetimes of the session here, as the last decision left them.
+    pub limits: Lifetimes,
+    /// The moment from which time alone may have changed the decision.
+    pub good_until: Option<Moment>,
+    /// How many octets may still pass, when the kernel was told last.
+    pub left: Option<u64>,
+    /// How long it may be silent.
+    pub idle: chrono::Duration,
+    /// When something passed last.
+    pub moved: Moment,
+    pub addresses: BTreeSet<IpAddr>,
+    /// What the kernel had counted when it was asked last.
+    counted: Counted,
+}
+
+/// How long an admission stays open in the kernel without being renewed.
+pub const LEASE_MS: u64 = 60_000;
+
+impl Present {
+    /// One that was let through just now.
+    pub fn new(row: PresenceRow, holder: Holder, class: Class) -> Present {
+        let addresses = row.address.parse().ok().into_iter().collect();
+        let counted = Counted { mark: row.mark as u32, up: 0, down: 0 };
+        let moved = row.began;
+        Present {
+            row,
+            session: None,
+            holder,
+            class,
+            limits: Lifetimes::default(),
+            good_until: None,
+            left: None,
+            idle: chrono::Duration::MAX,
+            moved,
+            addresses,
+            counted,
+        }
+    }
+
+    /// Its number in the kernel.
+    pub fn mark(&self) -> u32 {
+        self.row.mark as u32
+    }
+
+    /// What the sluice is told.
+    pub fn admission(&self) -> Admission {
+        Admission {
+            mark: self.mark(),
+            interface: self.row.interface.clone(),
+            holder: self.holder,
+            class: self.class.clone(),
+            left: self.left,
+            lease_ms: LEASE_MS,
+        }
+    }
+
+    /// Takes what the kernel counts. A counter that went backwards began anew: what it says came on top. Whether anything passed since.
+    pub fn count(&mut self, now: Counted) -> bool {
+        let more = |before: u64, now: u64| if now >= before { now - before } else { now };
+        let (up, down) = (more(self.counted.up, now.up), more(self.counted.down, now.down));
+        self.counted = now;
+        self.row.up = self.row.up.saturating_add(i64::try_from(up).unwrap_or(i64::MAX));
+        self.row.down = self.row.down.saturating_add(i64::try_from(down).unwrap_or(i64::MAX));
+        up + down > 0
+    }
+
+    /// Until when its person's session may last at this gate, and no longer.
+    pub fn until(&self) -> Option<Moment> {
+        self.row.until
+    }
+}
+
+/// Everybody who is on.
+#[derive(Debug, Default)]
+pub struct Book {
+    pub present: HashMap<Uuid, Present>,
+    /// Marks that should be cut and are not: the sluice did not answer.
+    pub owed: BTreeSet<u32>,
+    next: u32,
+}
+
+impl Book {
+    /// A number in the kernel that nobody has.
+    pub fn free_mark(&mut self) -> u32 {
+        let taken: BTreeSet<u32> = self.present.values().map(Present::mark).chain(self.owed.iter().copied()).collect();
+        loop {
+            self.next = if self.next + 1 >= MARK_END || self.next < MARK_FIRST { MARK_FIRST } else { self.next + 1 };
+            if !taken.contains(&self.next) {
+                return self.next;
+            }
+        }
+    }
+
+    /// The machine that a holder is known by on an interface.
+    pub fn at(&self, interface: &str, holder: &Holder) -> Option<&Present> {
+        // A person's machine counts before the same one without a person.
+        self.all_at(interface, holder).into_iter().max_by_key(|p| p.session.is_some())
+    }
+
+    /// Everybody who is known by a holder on an interface: a person, or a machine without one; both for a moment, while one gives way.
+    pub fn all_at(&self, interface: &str, holder: &Holder) -> Vec<&Present> {
+        self.present.values().filter(|p| p.row.interface == interface && p.holder == *holder).collect()
+    }
+
+    /// What the sluice is told of everybody, by holder: nobody is there twice.
+    pub fn admissions(&self) -> Vec<Admission> {
+        let mut by_holder: BTreeMap<(String, Holder), Admission> = BTreeMap::new();
+        let mut all: Vec<&Present> = self.present.values().collect();
+        // A person's machine counts before the same one without a person.
+        all.sort_by_key(|p| p.session.is_some());
+        for p in all.iter().filter(|p| !p.session.as_ref().is_some_and(|s| s.is_ended())) {
+            by_holder.insert((p.row.interface.clone(), p.holder), p.admission());
+        }
+        by_holder.into_values().collect()
+    }
+
+    /// Machines of sessions that were ended.
+    pub fn of_ended(&self) -> Vec<Uuid> {
+        self.present.values().filter(|p| p.session.as_ref().is_some_and(|s| s.is_ended())).map(|p| p.row.id).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use chrono::DateTime;
+
+    pub(crate) fn row(mark: u32) -> PresenceRow {
+        let at = DateTime::UNIX_EPOCH;
+        PresenceRow {
+            id: Uuid::from_u128(u128::from(mark)),
+            session_id: None,
+            gate: "yard".into(),
+            zone: "yard".into(),
+            node: "n".into(),
+            interface: "yard0".into(),
+            hardware: None,
+            address: "10.70.0.9".into(),
+            mark: mark as i32,
+            provider: "p".into(),
+            authority: "p".into(),
+            subject: "s".into(),
+            name: "s".into(),
+            crossing: String::new(),
+            reach: serde_json::json!([]),
+            began: at,
+            until: None,
+            quota: None,
+            rate: None,
+            up: 0,
+            down: 0,
+            counted_at: at,
+            ended_at: None,
+            ended_by: None,
+        }
+    }
+
+    #[test]
+    fn counters_that_went_backwards_began_anew() {
+        let mut p = Present::new(row(MARK_FIRST), Holder::Link([2; 6]), Class::default());
+        let counted = |up, down| Counted { mark: MARK_FIRST, up, down };
+        assert!(p.count(counted(100, 1_000)));
+        assert!(!p.count(counted(100, 1_000)));
+        assert!(p.count(counted(150, 1_000)));
+        // The table was put back: nothing that was counted before is lost, and what came since is on top.
+        assert!(p.count(counted(5, 7)));
+        assert_eq!((p.row.up, p.row.down), (155, 1_007));
+    }
+
+    #[test]
+    fn a_mark_is_nobody_elses_and_not_one_that_waits_to_be_cut() {
+        let mut book = Book::default();
+        for n in [0, 1, 3] {
+            let p = Present::new(row(MARK_FIRST + n), Holder::Link([n as u8; 6]), Class::default());
+            book.present.insert(p.row.id, p);
+        }
+        book.owed.insert(MARK_FIRST + 2);
+        assert_eq!(book.free_mark(), MARK_FIRST + 4);
+        book.next = MARK_END - 1;
+        assert_eq!(book.free_mark(), MARK_FIRST + 4, "round about");
+    }
+}

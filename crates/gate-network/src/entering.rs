@@ -1,0 +1,303 @@
+//! A machine comes in: its person is signed in, and asks for the gate's page from within a zone.
+//!
+//! In this order, so that whatever happens in between closes and nothing opens: decided and recorded, written to the store, noted in the
+//! book, opened in the kernel, and looked at once more for an end that came meanwhile.
+
+use std::net::IpAddr;
+
+use chrono::Duration;
+use passeur_core::Moment;
+use passeur_core::evidence::PersonKey;
+use passeur_core::id::CrossingId;
+use passeur_core::site::{Gate, HardwareAddress, WhenFull, Zone};
+use passeur_core::step;
+use passeur_core::step::{Phrase, Step};
+use passeur_engine::{attempt, ending};
+use passeur_live::edition::Edition;
+use passeur_sluice::words::{Holder, Order};
+use passeur_store::{AcceptedRow, Entered, PresenceRow, StoreError};
+use uuid::Uuid;
+
+use crate::book::Present;
+use crate::gate::NetworkGate;
+use crate::plan::class;
+use crate::standing::{Standing, Stands, standing};
+
+/// Over which span a quota counts.
+pub(crate) const QUOTA_SPAN: Duration = Duration::hours(24);
+/// Less than this is nothing: it is the largest packet that the kernel handles as one, and the one that does not fit is refused.
+pub(crate) const PACKET_MAX: u64 = 65_536;
+/// How often machines that must leave are asked to, before the newcomer is refused.
+const MAKE_ROOM_TRIES: usize = 3;
+
+/// What became of a machine that came.
+pub enum Arrival {
+    /// It is in no zone that this node guards: only the page is there for it.
+    Elsewhere,
+    /// The person accepts the terms of use first.
+    Terms,
+    /// It is let through.
+    On(Box<Shown>),
+    /// It is not.
+    Not(NotOn),
+}
+
+/// What its person is shown.
+#[derive(Clone, Debug)]
+pub struct Shown {
+    pub row: PresenceRow,
+    pub left: Option<u64>,
+    /// Where it wanted to go before anybody signed in.
+    pub wanted: Option<String>,
+}
+
+/// Why a machine is not let through.
+#[derive(Clone, Debug)]
+pub enum NotOn {
+    /// Nothing on the link answers for its address.
+    Unseen,
+    /// The person has as many on as they may.
+    Full {
+        most: u16,
+        machines: Vec<PresenceRow>,
+    },
+    QuotaUsed {
+        quota: u64,
+    },
+    /// The sluice did not open.
+    Sluice,
+    /// The rules say no now, or the session is over.
+    Refused,
+}
+
+impl NetworkGate {
+    /// Lets the machine at an address through for a session, where the rules say so.
+    ///
+    /// # Errors
+    /// Those of the store: nothing is open then.
+    pub async fn arrive(&self, edition: &Edition, gate: &Gate, session: Uuid, address: IpAddr) -> Result<Arrival, StoreError> {
+        let site = &edition.site;
+        let address = address.to_canonical();
+        let (Some(zone), Some(network)) = (self.zone_of(site, gate, address), gate.network()) else {
+            return Ok(Arrival::Elsewhere);
+        };
+        let stands = match standing(&self.engine, edition, gate, session, address, Phrase::OtherRequest).await? {
+            Standing::Let(stands) => stands,
+            Standing::Refused | Standing::Over => return Ok(Arrival::Not(NotOn::Refused)),
+        };
+        let person = stands.row.person();
+        if let Some(terms) = &network.terms
+            && self.engine.store.terms_accepted(&gate.name, &terms.version, &person).await?.is_none()
+        {
+            return Ok(Arrival::Terms);
+        }
+        let Some(holder) = self.holder(zone, address) else {
+            let step = step!(MachineUnseen {
+                address: address.to_string(),
+                zone: zone.name.as_str(),
+                interface: zone.interface.as_str()
+            });
+            attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
+            return Ok(Arrival::Not(NotOn::Unseen));
+        };
+        // An edition is installed while nobody comes in; the machine is looked at by one at a time.
+        let _no_install = self.changing.read().await;
+        let _one = self.of_holder(&holder).lock().await;
+        let known: Vec<Present> = self.book().all_at(&zone.interface, &holder).into_iter().cloned().collect();
+        if let Some(present) = known.iter().find(|p| p.row.session_id == Some(session)) {
+            return Ok(Arrival::On(Box::new(self.shown(present, address))));
+        }
+        let most = stands.terms.devices.unwrap_or(network.devices);
+        let used = match stands.terms.quota {
+            None => 0,
+            Some(_) => self.used(&person, &gate.name).await?,
+        };
+        if let Some(quota) = stands.terms.quota.filter(|q| used.saturating_add(PACKET_MAX) > *q) {
+            let step = step!(QuotaUsed { used: used as i64, quota: quota as i64 });
+            attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
+            return Ok(Arrival::Not(NotOn::QuotaUsed { quota }));
+        }
+        let row = self.row(gate, zone, &stands, (session, address, &holder));
+        match self.make_room(row, most, network.when_full).await? {
+            Entered::On { moved } => {
+                self.gone(&moved);
+                if moved.iter().any(|m| m.node != self.engine.node) {
+                    passeur_engine::rights::changed(&self.engine, session).await?;
+                }
+            }
+            Entered::Full(machines) => {
+                let told = machines.iter().map(named).collect::<Vec<_>>();
+                let step = step!(DevicesFull { most: i64::from(most), machines: told });
+                attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
+                return Ok(Arrival::Not(NotOn::Full { most, machines }));
+            }
+            Entered::Over => return Ok(Arrival::Not(NotOn::Refused)),
+        }
+        let Some(row) = self.latest(session).await? else { return Ok(Arrival::Not(NotOn::Refused)) };
+        // Somebody else was on with this machine: it is this person's now.
+        let before: Vec<Uuid> = known.iter().map(|p| p.row.id).collect();
+        self.off(&before, "signed-in-on").await?;
+        attempt::extend(&self.engine, stands.crossing, self.steps_on(&row, &stands)).await?;
+        let mut present = Present::new(row, holder, class(&stands.terms));
+        take(&mut present, &stands, used);
+        self.open(present, &stands, address).await
+    }
+
+    /// Opens in the kernel what is in the book first, so that an end that comes meanwhile finds it.
+    async fn open(&self, present: Present, stands: &Stands, address: IpAddr) -> Result<Arrival, StoreError> {
+        let (id, mark) = (present.row.id, present.mark());
+        let order = Order::Admit(Box::new(present.admission()));
+        let shown = self.shown(&present, address);
+        self.book().present.insert(id, present);
+        let done = self.sluice.order(&order);
+        if let Err(e) = &done {
+            tracing::error!(event = "network.not-opened", error = %e, "a machine could not be let through");
+            self.book().owed.insert(mark);
+            let step = step!(SluiceFailed { zone: shown.row.zone.as_str(), node: self.engine.node.as_str(), how: e.to_string() });
+            self.off(&[id], "sluice").await?;
+            attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
+            return Ok(Arrival::Not(NotOn::Sluice));
+        }
+        if stands.live.is_ended() {
+            self.off(&[id], "ended").await?;
+            return Ok(Arrival::Not(NotOn::Refused));
+        }
+        tracing::info!(event = "network.on", person = shown.row.name, zone = shown.row.zone, mark, "a machine is let through");
+        Ok(Arrival::On(Box::new(shown)))
+    }
+
+    fn shown(&self, present: &Present, address: IpAddr) -> Shown {
+        Shown { row: present.row.clone(), left: present.left, wanted: self.wanted(address) }
+    }
+
+    /// How much passed for a person within the span of quotas, with what the kernel counted since it was written.
+    pub(crate) async fn used(&self, person: &PersonKey, gate: &str) -> Result<u64, StoreError> {
+        let stored = self.engine.store.passed(person, gate, self.engine.now() - QUOTA_SPAN).await?;
+        Ok(u64::try_from(stored).unwrap_or(0))
+    }
+
+    fn row(&self, gate: &Gate, zone: &Zone, stands: &Stands, of: (Uuid, IpAddr, &Holder)) -> PresenceRow {
+        let (session, address, holder) = of;
+        let now = self.engine.now();
+        let hardware = match holder {
+            Holder::Link(h) => Some(HardwareAddress(*h).to_string()),
+            Holder::Address(_) => None,
+        };
+        let whom = &stands.row;
+        PresenceRow {
+            id: passeur_engine::random::new_uuid(),
+            session_id: Some(session),
+            gate: gate.name.clone(),
+            zone: zone.name.clone(),
+            node: self.engine.node.clone(),
+            interface: zone.interface.clone(),
+            hardware,
+            address: address.to_string(),
+            mark: self.book().free_mark() as i32,
+            provider: whom.provider.clone(),
+            authority: whom.authority.clone(),
+            subject: whom.subject.clone(),
+            name: whom.name.clone(),
+            crossing: stands.crossing.to_string(),
+            reach: opens(stands),
+            began: now,
+            until: Some(longest(stands)),
+            quota: stands.terms.quota.and_then(|q| i64::try_from(q).ok()),
+            rate: stands.terms.rate.and_then(|r| i64::try_from(r).ok()),
+            up: 0,
+            down: 0,
+            counted_at: now,
+            ended_at: None,
+            ended_by: None,
+        }
+    }
+
+    /// Writes it to the store, with room for it where the gate ends the oldest.
+    async fn make_room(&self, row: PresenceRow, most: u16, when_full: WhenFull) -> Result<Entered, StoreError> {
+        for _ in 0..MAKE_ROOM_TRIES {
+            let entered = self.engine.store.enter(row.clone(), i64::from(most)).await?;
+            let (Entered::Full(machines), WhenFull::EndOldest) = (&entered, when_full) else { return Ok(entered) };
+            let Some(oldest) = machines.first().and_then(|m| m.session_id) else { return Ok(entered) };
+            // The session as a whole: its browser would only have to ask again.
+            ending::end(&self.engine, &[oldest], "another machine", None).await?;
+            let still: Vec<Uuid> = machines.iter().filter(|m| m.session_id == Some(oldest)).map(|m| m.id).collect();
+            self.engine.store.leave(&still, self.engine.now(), "ended").await?;
+        }
+        self.engine.store.enter(row, i64::from(most)).await
+    }
+
+    async fn latest(&self, session: Uuid) -> Result<Option<PresenceRow>, StoreError> {
+        Ok(self.engine.store.presences_of_sessions(&[session]).await?.into_iter().max_by_key(|r| r.began))
+    }
+
+    fn steps_on(&self, row: &PresenceRow, stands: &Stands) -> Vec<Step> {
+        let until = row.until.map(|u| u.format("%Y-%m-%d %H:%M UTC").to_string()).unwrap_or_default();
+        let mut steps = vec![step!(MachineOn { machine: named(row), zone: row.zone.as_str(), opens: words(stands), until })];
+        if stands.terms.opens.is_empty() {
+            steps.push(step!(OpensNothing { zone: row.zone.as_str() }));
+        }
+        steps
+    }
+
+    /// Notes that the person of a session accepts a version of the terms. False where the session is over.
+    ///
+    /// # Errors
+    /// Those of the store.
+    pub async fn accept(&self, edition: &Edition, gate: &Gate, session: Uuid, address: IpAddr) -> Result<bool, StoreError> {
+        let Some(terms) = gate.network().and_then(|n| n.terms.as_ref()) else { return Ok(true) };
+        let standing = standing(&self.engine, edition, gate, session, address, Phrase::OtherRequest).await?;
+        let Standing::Let(stands) = standing else { return Ok(false) };
+        let (whom, at) = (&stands.row, self.engine.now());
+        let row = AcceptedRow {
+            gate: gate.name.clone(),
+            version: terms.version.clone(),
+            authority: whom.authority.clone(),
+            subject: whom.subject.clone(),
+            provider: whom.provider.clone(),
+            name: whom.name.clone(),
+            address: address.to_string(),
+            at,
+        };
+        self.engine.store.accept_terms(row).await?;
+        let at = at.format("%Y-%m-%d %H:%M:%S UTC").to_string();
+        let step = step!(TermsAccepted { version: terms.version.as_str(), at });
+        attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
+        Ok(true)
+    }
+}
+
+/// What a decision leaves of a session's life at the gate.
+pub(crate) fn longest(stands: &Stands) -> Moment {
+    let longest = stands.row.began + stands.limits.absolute;
+    stands.row.until.map_or(longest, |u| u.min(longest))
+}
+
+/// Puts what a decision says into a machine that is on.
+pub(crate) fn take(present: &mut Present, stands: &Stands, used: u64) {
+    present.session = Some(stands.live.clone());
+    present.limits = stands.limits;
+    present.good_until = stands.good_until;
+    present.idle = stands.terms.idle.unwrap_or(Duration::MAX);
+    present.left = stands.terms.quota.map(|q| q.saturating_sub(used));
+}
+
+/// What is open, for the store.
+pub(crate) fn opens(stands: &Stands) -> serde_json::Value {
+    let one = |o: &passeur_core::decide::Opens| serde_json::json!({"reach": o.reach, "rule": o.rule});
+    stands.terms.opens.iter().map(one).collect()
+}
+
+/// The same in words.
+pub(crate) fn words(stands: &Stands) -> Vec<String> {
+    stands.terms.opens.iter().map(|o| format!("{} ({})", o.reach, o.rule)).collect()
+}
+
+/// What a machine is called: its hardware address, or its address where another router stands between.
+pub(crate) fn named(row: &PresenceRow) -> String {
+    row.hardware.clone().unwrap_or_else(|| row.address.clone())
+}
+
+/// The crossing that tells of a machine.
+pub(crate) fn crossing(row: &PresenceRow) -> Option<CrossingId> {
+    row.crossing.parse().ok()
+}

@@ -1,0 +1,257 @@
+//! The network gates of a node.
+
+use std::collections::{HashMap, HashSet};
+use std::hash::{Hash, Hasher};
+use std::net::{IpAddr, SocketAddr};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::AtomicBool;
+use std::sync::{Arc, Mutex, MutexGuard, RwLock};
+
+use chrono::Duration;
+use passeur_core::Moment;
+use passeur_core::site::{Gate, Site, Zone};
+use passeur_engine::Engine;
+use passeur_engine::engine::Held;
+use passeur_engine::guarding::Guarding;
+use passeur_live::edition::Edition;
+use passeur_sluice::client::Client;
+use passeur_sluice::words::{Holder, State};
+use tokio::runtime::Handle;
+use tokio::sync::Notify;
+use tokio::task::JoinHandle;
+use uuid::Uuid;
+
+use crate::book::Book;
+use crate::captive::Captive;
+use crate::names::Names;
+use crate::neighbours::{Neighbours, interface_number};
+use crate::plan::{Doors, guarded, on_link};
+
+/// How long what somebody wanted is remembered, and of how many.
+const WANTED_FOR: Duration = Duration::minutes(15);
+const WANTED_MAX: usize = 10_000;
+
+/// Over how many locks machines are spread.
+const LOCKS: usize = 256;
+
+/// What a node that guards zones is started with.
+#[derive(Clone, Debug)]
+pub struct NetworkConfig {
+    /// The Unix socket of the sluice.
+    pub sluice: PathBuf,
+    /// Where plain HTTP of unknown machines is answered.
+    pub redirect: Option<SocketAddr>,
+    /// Where dnsmasq writes leases, for names of machines.
+    pub leases: Option<PathBuf>,
+}
+
+/// The network gates of a node. Cheap to clone.
+#[derive(Clone)]
+pub struct NetworkGate(Arc<Inner>);
+
+/// See [`NetworkGate`].
+pub struct Inner {
+    pub engine: Engine,
+    pub sluice: Client,
+    pub(crate) doors: Doors,
+    pub(crate) neighbours: Neighbours,
+    pub(crate) wake: Notify,
+    /// The runtime of pages, calls and look-ups.
+    pub(crate) runtime: Handle,
+    /// Held for writing while an edition is installed, so that nobody comes in between the book and the kernel.
+    pub(crate) changing: tokio::sync::RwLock<()>,
+    /// One of these is held while something is decided about a machine, by what the machine is known by.
+    machines: Vec<tokio::sync::Mutex<()>>,
+    pub(crate) names: Names,
+    /// Whether the kernel was compared with the store since this node began.
+    pub(crate) compared: AtomicBool,
+    leases: Option<PathBuf>,
+    book: Mutex<Book>,
+    /// How the sluice was when it answered last; none where it does not answer.
+    state: RwLock<Option<State>>,
+    trouble: Mutex<Option<String>>,
+    wanted: Mutex<HashMap<IpAddr, (Moment, String)>>,
+}
+
+impl Guarding for NetworkGate {
+    fn marks_held(&self) -> JoinHandle<Option<HashSet<u32>>> {
+        let own = self.clone();
+        self.runtime.spawn_blocking(move || {
+            let held = own.sluice.held().ok()?;
+            Some(held.into_iter().filter(|h| h.expires_ms.is_some()).map(|h| h.mark).collect())
+        })
+    }
+
+    fn name_of(&self, hardware: &str) -> Option<String> {
+        leased(self.leases.as_deref()?, hardware)
+    }
+}
+
+impl std::ops::Deref for NetworkGate {
+    type Target = Inner;
+    fn deref(&self) -> &Inner {
+        &self.0
+    }
+}
+
+impl NetworkGate {
+    /// Of a node; nothing is asked of the sluice yet.
+    pub fn new(engine: Engine, config: &NetworkConfig, doors: Doors, runtime: Handle) -> NetworkGate {
+        NetworkGate(Arc::new(Inner {
+            engine,
+            sluice: Client::new(&config.sluice),
+            doors,
+            neighbours: Neighbours::default(),
+            wake: Notify::new(),
+            runtime,
+            changing: tokio::sync::RwLock::default(),
+            machines: (0..LOCKS).map(|_| tokio::sync::Mutex::default()).collect(),
+            names: Names::default(),
+            compared: AtomicBool::new(false),
+            leases: config.leases.clone(),
+            book: Mutex::default(),
+            state: RwLock::default(),
+            trouble: Mutex::default(),
+            wanted: Mutex::default(),
+        }))
+    }
+
+    pub(crate) fn book(&self) -> MutexGuard<'_, Book> {
+        self.book.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// The lock of a machine.
+    pub(crate) fn of_holder(&self, holder: &Holder) -> &tokio::sync::Mutex<()> {
+        let mut hasher = std::hash::DefaultHasher::new();
+        holder.hash(&mut hasher);
+        &self.machines[hasher.finish() as usize % LOCKS]
+    }
+
+    /// How the sluice is; none while it does not answer.
+    pub fn state(&self) -> Option<State> {
+        self.state.read().unwrap_or_else(|e| e.into_inner()).clone()
+    }
+
+    pub(crate) fn set_state(&self, state: Option<State>) {
+        *self.state.write().unwrap_or_else(|e| e.into_inner()) = state;
+    }
+
+    /// Why the kernel is not as it should be, where it is not.
+    pub fn trouble(&self) -> Option<String> {
+        self.trouble.lock().unwrap_or_else(|e| e.into_inner()).clone()
+    }
+
+    pub(crate) fn set_trouble(&self, trouble: Option<String>) {
+        let mut held = self.trouble.lock().unwrap_or_else(|e| e.into_inner());
+        if let Some(why) = trouble.as_ref().filter(|t| held.as_ref() != Some(t)) {
+            tracing::error!(event = "network.trouble", why, "the kernel is not as it should be");
+        }
+        *held = trouble;
+    }
+
+    /// Interfaces that this node may guard.
+    pub fn interfaces(&self) -> Vec<String> {
+        self.state().map(|s| s.allowed).unwrap_or_default()
+    }
+
+    /// Names of the zones of an edition that this node guards just now.
+    pub fn guards(&self, edition: &Edition) -> Vec<String> {
+        let closed = self.state().filter(|s| s.edition == Some(edition.number) && s.trouble.is_none());
+        let closed = closed.map(|s| s.interfaces).unwrap_or_default();
+        guarded(&edition.site, &closed).map(|(_, z)| z.name.clone()).collect()
+    }
+
+    /// The zone of a gate that an address is in, where this node guards it.
+    pub fn zone_of<'a>(&self, site: &'a Site, gate: &'a Gate, address: IpAddr) -> Option<&'a Zone> {
+        let interfaces = self.interfaces();
+        site.zones_of(gate).find(|z| z.holds(address) && interfaces.contains(&z.interface))
+    }
+
+    /// What a machine is known by in a zone; none where nothing on the link answers for its address.
+    pub fn holder(&self, zone: &Zone, address: IpAddr) -> Option<Holder> {
+        let address = address.to_canonical();
+        if !on_link(zone) {
+            return Some(Holder::Address(address));
+        }
+        let interface = interface_number(&zone.interface)?;
+        self.neighbours.hardware(interface, address).map(Holder::Link)
+    }
+
+    /// Notes where an unknown machine wanted to go, so that its person is shown the way after signing in.
+    pub fn note_wanted(&self, address: IpAddr, wanted: String) {
+        let now = self.engine.now();
+        let mut all = self.wanted.lock().unwrap_or_else(|e| e.into_inner());
+        if all.len() >= WANTED_MAX {
+            all.retain(|_, (at, _)| *at > now - WANTED_FOR);
+        }
+        if all.len() < WANTED_MAX {
+            all.insert(address, (now, wanted));
+        }
+    }
+
+    /// Where a machine wanted to go, of late.
+    pub fn wanted(&self, address: IpAddr) -> Option<String> {
+        let now = self.engine.now();
+        let all = self.wanted.lock().unwrap_or_else(|e| e.into_inner());
+        all.get(&address.to_canonical()).filter(|(at, _)| *at > now - WANTED_FOR).map(|(_, w)| w.clone())
+    }
+
+    /// Whether a machine is let through, by its address; none where it is in no zone of ours.
+    pub fn is_on(&self, edition: &Edition, address: IpAddr) -> Option<bool> {
+        let site = &edition.site;
+        let interfaces = self.interfaces();
+        let (_, zone) = guarded(site, &interfaces).find(|(_, z)| z.holds(address))?;
+        let holder = self.holder(zone, address);
+        Some(holder.is_some_and(|h| self.book().at(&zone.interface, &h).is_some()))
+    }
+
+    /// What the network says of itself to a machine at an address (RFC 8908). Nobody's cookie is asked.
+    pub fn captive(&self, edition: &Edition, gate: &Gate, address: IpAddr) -> Captive {
+        let mut out = Captive { captive: true, user_portal_url: gate.address.at("/"), ..Captive::default() };
+        let Some(zone) = self.zone_of(&edition.site, gate, address) else {
+            // Nothing is closed to whoever is in no zone.
+            out.captive = false;
+            return out;
+        };
+        let Some(holder) = self.holder(zone, address) else { return out };
+        let now = self.engine.now();
+        let book = self.book();
+        if let Some(present) = book.at(&zone.interface, &holder) {
+            out.captive = present.session.as_ref().is_some_and(|s| s.is_ended());
+            out.seconds_remaining = present.until().map(|u| (u - now).num_seconds().max(0));
+            out.bytes_remaining = present.row.quota.map(|_| present.left.unwrap_or(0));
+            out.can_extend_session = present.session.is_some();
+        }
+        out
+    }
+
+    /// What is held for sessions, so that their rights are read again while nobody asks for a page.
+    pub fn held(&self) -> Vec<Held> {
+        let book = self.book();
+        let of = |p: &crate::book::Present| {
+            let session = p.session.as_ref()?.id;
+            Some(Held { session, gate: p.row.gate.clone(), good_until: p.good_until })
+        };
+        book.present.values().filter_map(of).collect()
+    }
+
+    /// Whether every machine of an ended session is cut.
+    pub fn is_shut(&self) -> bool {
+        let book = self.book();
+        book.owed.is_empty() && book.of_ended().is_empty()
+    }
+
+    /// Numbers of machines of sessions that are on here.
+    pub(crate) fn of_sessions(&self, ids: &[Uuid]) -> Vec<Uuid> {
+        let is = |p: &&crate::book::Present| p.session.as_ref().is_some_and(|s| ids.contains(&s.id));
+        self.book().present.values().filter(is).map(|p| p.row.id).collect()
+    }
+}
+
+/// The name that a lease of dnsmasq holds for a hardware address: expiry, hardware address, address, name, client id.
+fn leased(file: &Path, hardware: &str) -> Option<String> {
+    let text = std::fs::read_to_string(file).ok()?;
+    let line = text.lines().find(|l| l.split(' ').nth(1).is_some_and(|h| h.eq_ignore_ascii_case(hardware)))?;
+    let name = line.split(' ').nth(3).filter(|n| *n != "*")?;
+    Some(passeur_core::text::shorten(name, 60))
+}

@@ -1,0 +1,462 @@
+//! What a node that guards zones does by itself: it keeps kernel, store and edition of one mind, renews what is open, counts what passed, and
+//! looks at what changes on the links.
+//!
+//! Nothing here opens anything while the store is silent: what is open is renewed only as long as this node sees what was ended, and closes
+//! by itself otherwise.
+
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+use std::sync::atomic::Ordering;
+use std::time::Duration as StdDuration;
+
+use chrono::Duration;
+use passeur_core::session::State as Life;
+use passeur_core::step;
+use passeur_engine::{attempt, sessions};
+use passeur_live::edition::Edition;
+use passeur_sluice::client::SluiceError;
+use passeur_sluice::words::{Holder, Order};
+use passeur_store::{PresenceRow, StoreError};
+use tokio::sync::{mpsc, watch};
+use tokio::time::{MissedTickBehavior, interval};
+use uuid::Uuid;
+
+use crate::book::{LEASE_MS, Present};
+use crate::entering::{PACKET_MAX, crossing, named};
+use crate::gate::NetworkGate;
+use crate::neighbours::{Change, interface_number};
+use crate::plan::{class_of, guarded, on_link, plan};
+
+/// How often the sluice is asked how it is, and lifetimes are looked at.
+const LOOK_EVERY: StdDuration = StdDuration::from_millis(500);
+/// How often what passed is read and written.
+const COUNT_EVERY: StdDuration = StdDuration::from_secs(5);
+/// How often what is open is renewed: a third of its lease.
+const RENEW_EVERY: StdDuration = StdDuration::from_millis(LEASE_MS / 3);
+/// How often names are resolved.
+const NAMES_EVERY: StdDuration = StdDuration::from_secs(20);
+/// While the revocation counter was not seen for longer than this, nothing is renewed.
+const BLIND_MS: i64 = 10_000;
+
+/// Runs until `stop` changes.
+pub async fn run(gate: NetworkGate, mut stop: watch::Receiver<bool>) {
+    let (tell, mut changes) = mpsc::channel(1_000);
+    if let Err(e) = gate.neighbours.watch(tell) {
+        tracing::error!(error = %e, "neighbours cannot be watched; machines on a link cannot be let through");
+    }
+    if let Err(e) = gate.remember().await {
+        tracing::error!(error = %e, "who was on cannot be read");
+    }
+    let mut told = None;
+    let ticks = |every| {
+        let mut t = interval(every);
+        t.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        t
+    };
+    let (mut look, mut count, mut renew, mut names) =
+        (ticks(LOOK_EVERY), ticks(COUNT_EVERY), ticks(RENEW_EVERY), ticks(NAMES_EVERY));
+    loop {
+        tokio::select! {
+            _ = gate.wake.notified() => gate.look().await,
+            _ = look.tick() => gate.look().await,
+            _ = count.tick() => {
+                gate.count().await;
+                if let Some(edition) = gate.engine.live.get() {
+                    gate.tell(&edition, &mut told).await;
+                }
+            }
+            _ = renew.tick() => gate.renew().await,
+            _ = names.tick() => gate.resolve_names().await,
+            Some(change) = changes.recv() => gate.heard(change).await,
+            _ = stop.changed() => break,
+        }
+    }
+    gate.count().await;
+}
+
+impl NetworkGate {
+    /// Asks the sluice for what may take a while, where nobody else waits.
+    pub(crate) async fn blocking<T: Send + 'static>(
+        &self,
+        ask: impl FnOnce(&NetworkGate) -> Result<T, SluiceError> + Send + 'static,
+    ) -> Result<T, SluiceError> {
+        let own = self.clone();
+        self.runtime.spawn_blocking(move || ask(&own)).await.unwrap_or(Err(SluiceError::Other))
+    }
+
+    /// Reads who was on at this node when it ended.
+    async fn remember(&self) -> Result<(), StoreError> {
+        let Some(edition) = self.engine.live.get() else { return Ok(()) };
+        let mut over = vec![];
+        for row in self.engine.store.presences_of_node(&self.engine.node).await? {
+            match self.remembered(&edition, row.clone()).await? {
+                Some(present) => {
+                    self.book().present.insert(present.row.id, present);
+                }
+                None => over.push(row.id),
+            }
+        }
+        self.engine.store.leave(&over, self.engine.now(), "ended").await.map(|_| ())
+    }
+
+    async fn remembered(&self, edition: &Edition, row: PresenceRow) -> Result<Option<Present>, StoreError> {
+        let holder = match &row.hardware {
+            Some(text) => passeur_core::site::HardwareAddress::parse(text).map(|h| Holder::Link(h.0)),
+            None => row.address.parse().ok().map(Holder::Address),
+        };
+        let (Some(holder), Some(session)) = (holder, row.session_id) else { return Ok(None) };
+        let live = match sessions::by_id(&self.engine, session).await? {
+            Some((stored, live)) if sessions::state(&self.engine, edition, &stored, &live) == Life::Live => live,
+            _ => return Ok(None),
+        };
+        let addresses = self.engine.store.addresses_of(&[row.id]).await?;
+        let mut present = Present::new(row, holder, class_of(&[]));
+        present.session = Some(live);
+        present.addresses = addresses.iter().filter(|a| a.ended_at.is_none()).filter_map(|a| a.address.parse().ok()).collect();
+        Ok(Some(present))
+    }
+
+    /// Asks the sluice how it is, and puts it right where it is not; ends what is over.
+    async fn look(&self) {
+        let state = self.blocking(|own| own.sluice.state()).await;
+        let before = self.state();
+        match &state {
+            Ok(now) => {
+                if let Some(found) = now.found.as_ref().filter(|_| before.as_ref().is_some_and(|b| b.restored < now.restored)) {
+                    tracing::error!(
+                        event = "network.restored",
+                        found,
+                        "somebody else changed the packet filter; it was put back"
+                    );
+                }
+                self.set_state(Some(now.clone()));
+            }
+            Err(e) => {
+                self.set_state(None);
+                self.set_trouble(Some(e.to_string()));
+                return;
+            }
+        }
+        self.cut_owed();
+        if let Some(edition) = self.engine.live.get() {
+            let in_force = state.as_ref().ok().and_then(|s| s.edition);
+            // At start the kernel may hold what another run of this node left there.
+            if in_force != Some(edition.number) || !self.compared.load(Ordering::Acquire) {
+                self.install(&edition).await;
+            }
+            self.end_what_is_over(&edition).await;
+            self.machines_return(&edition).await;
+        }
+        let trouble = self.state().and_then(|s| s.trouble);
+        if self.book().owed.is_empty() {
+            self.set_trouble(trouble);
+        }
+    }
+
+    /// Puts an edition into force: everybody who is on is decided anew, and the kernel is led over in one step.
+    pub(crate) async fn install(&self, edition: &Edition) {
+        let _alone = self.changing.write().await;
+        let (mut out, mut kept) = (vec![], vec![]);
+        let all: Vec<Present> = self.book().present.values().filter(|p| p.session.is_some()).cloned().collect();
+        for present in all {
+            match self.decided(edition, &present, "edition").await {
+                Ok(Some(next)) => kept.push(next),
+                Ok(None) => out.push(present.row.id),
+                Err(e) => {
+                    tracing::error!(error = %e, "an edition is not in force in the kernel yet: somebody who is on cannot be decided anew");
+                    return;
+                }
+            }
+        }
+        for next in &kept {
+            self.book().present.insert(next.row.id, next.clone());
+        }
+        if let Err(e) = self.put_machines(edition).await {
+            tracing::error!(error = %e, "machines without a person cannot be written");
+        }
+        let going: BTreeSet<Uuid> = out.iter().copied().collect();
+        let admissions = {
+            let mut book = self.book();
+            let leaving: Vec<Present> = going.iter().filter_map(|id| book.present.remove(id)).collect();
+            let admissions = book.admissions();
+            for p in leaving {
+                book.present.insert(p.row.id, p);
+            }
+            admissions
+        };
+        let order = Order::Install { plan: plan(edition.number, &edition.site, &self.interfaces(), &self.doors), admissions };
+        match self.blocking(move |own| own.sluice.install(&order)).await {
+            Ok(done) => {
+                let (added, cut, stayed) = (done.added, done.cut, done.kept);
+                tracing::info!(
+                    event = "network.installed",
+                    edition = edition.number,
+                    added,
+                    cut,
+                    stayed,
+                    "an edition guards its zones"
+                );
+            }
+            Err(e) => {
+                self.set_trouble(Some(e.to_string()));
+                return;
+            }
+        }
+        self.compared.store(true, Ordering::Release);
+        self.set_state(self.blocking(|own| own.sluice.state()).await.ok());
+        if let Err(e) = self.off(&out, "edition").await {
+            tracing::error!(error = %e, "who is off could not be written");
+        }
+        for next in &kept {
+            if let Err(e) = self.engine.store.redecided(&next.row).await {
+                tracing::error!(error = %e, "what is open to a machine could not be written");
+            }
+        }
+        self.resolve_names().await;
+    }
+
+    /// A machine without a person is on again once nobody is signed in on it.
+    async fn machines_return(&self, edition: &Edition) {
+        let _no_install = self.changing.read().await;
+        let new = match self.put_machines(edition).await {
+            Ok(new) => new,
+            Err(e) => {
+                tracing::error!(error = %e, "machines without a person cannot be written");
+                return;
+            }
+        };
+        for id in new {
+            let Some(order) = self.book().present.get(&id).map(|p| Order::Admit(Box::new(p.admission()))) else { continue };
+            if let Err(e) = self.blocking(move |own| own.sluice.order(&order)).await {
+                tracing::error!(error = %e, "a machine without a person could not be let through; it is tried again");
+                self.book().present.remove(&id);
+            }
+        }
+    }
+
+    /// Machines without a person of an edition: those that are to be on, and no others. Returns those that were not in the book.
+    async fn put_machines(&self, edition: &Edition) -> Result<Vec<Uuid>, StoreError> {
+        let now = self.engine.now();
+        let interfaces = self.interfaces();
+        let mut wanted = vec![];
+        for (gate, zone) in guarded(&edition.site, &interfaces).filter(|(_, z)| on_link(z)) {
+            for machine in gate.network().into_iter().flat_map(|n| &n.machines).filter(|m| m.until >= now.date_naive()) {
+                wanted.push((gate, zone, machine));
+            }
+        }
+        let of = |p: &Present| (p.row.interface.clone(), p.holder);
+        let keep: BTreeSet<(String, Holder)> =
+            wanted.iter().map(|(_, z, m)| (z.interface.clone(), Holder::Link(m.hardware.0))).collect();
+        let gone: Vec<Uuid> = {
+            let book = self.book();
+            book.present.values().filter(|p| p.session.is_none() && !keep.contains(&of(p))).map(|p| p.row.id).collect()
+        };
+        self.off(&gone, "machine-over").await?;
+        let mut new = vec![];
+        for (gate, zone, machine) in wanted {
+            let holder = Holder::Link(machine.hardware.0);
+            let known = self.book().at(&zone.interface, &holder).map(|p| (p.row.id, p.session.is_some()));
+            let class = class_of(&machine.reach);
+            match known {
+                // A person's reach counts while they are on it.
+                Some((_, true)) => continue,
+                Some((id, false)) => {
+                    if let Some(p) = self.book().present.get_mut(&id) {
+                        p.class = class;
+                    }
+                    continue;
+                }
+                None => {}
+            }
+            let row = PresenceRow {
+                id: passeur_engine::random::new_uuid(),
+                session_id: None,
+                gate: gate.name.clone(),
+                zone: zone.name.clone(),
+                node: self.engine.node.clone(),
+                interface: zone.interface.clone(),
+                hardware: Some(machine.hardware.to_string()),
+                address: String::new(),
+                mark: self.book().free_mark() as i32,
+                provider: "machine".into(),
+                authority: "machine".into(),
+                subject: machine.name.clone(),
+                name: machine.name.clone(),
+                crossing: String::new(),
+                reach: machine
+                    .reach
+                    .iter()
+                    .map(|r| serde_json::json!({"reach": r, "rule": format!("machine {}", machine.name)}))
+                    .collect(),
+                began: now,
+                until: machine.until.and_hms_opt(23, 59, 59).map(|t| t.and_utc()),
+                quota: None,
+                rate: None,
+                up: 0,
+                down: 0,
+                counted_at: now,
+                ended_at: None,
+                ended_by: None,
+            };
+            self.engine.store.enter(row.clone(), i64::MAX).await?;
+            let present = Present::new(row, holder, class);
+            new.push(present.row.id);
+            self.book().present.insert(present.row.id, present);
+        }
+        Ok(new)
+    }
+
+    /// Ends what is over by itself, and decides anew what time may have changed.
+    async fn end_what_is_over(&self, edition: &Edition) {
+        let now = self.engine.now();
+        let (mut over, mut due): (Vec<(Uuid, &str)>, Vec<Uuid>) = (vec![], vec![]);
+        for p in self.book().present.values() {
+            let state = p.session.as_ref().map(|s| s.state(&p.limits, now));
+            match state {
+                Some(Life::Ended) => over.push((p.row.id, "ended")),
+                Some(Life::TooOld) => over.push((p.row.id, "too-old")),
+                Some(Life::IdleTooLong) => over.push((p.row.id, "idle-too-long")),
+                None if p.until().is_some_and(|u| u <= now) => over.push((p.row.id, "machine-over")),
+                _ if p.idle != Duration::MAX && now - p.moved >= p.idle => over.push((p.row.id, "idle-too-long")),
+                _ if p.left.is_some_and(|left| left < PACKET_MAX) => over.push((p.row.id, "quota")),
+                _ if p.good_until.is_some_and(|g| g <= now) => due.push(p.row.id),
+                _ => {}
+            }
+        }
+        for (id, why) in over {
+            if let Err(e) = self.off(&[id], why).await {
+                tracing::error!(error = %e, "who is off could not be written");
+            }
+        }
+        self.again(edition, &due, "time").await;
+    }
+
+    /// Reads what passed, and writes it.
+    async fn count(&self) {
+        let counted = match self.blocking(|own| own.sluice.count()).await {
+            Ok(counted) => counted,
+            Err(e) => {
+                tracing::warn!(error = %e, "what passed cannot be read");
+                return;
+            }
+        };
+        let now = self.engine.now();
+        let by_mark: std::collections::HashMap<u32, _> = counted.into_iter().map(|c| (c.mark, c)).collect();
+        let mut changed = vec![];
+        for p in self.book().present.values_mut() {
+            let Some(counted) = by_mark.get(&p.mark()) else { continue };
+            let before = p.row.up.saturating_add(p.row.down);
+            if p.count(*counted) {
+                p.moved = now;
+                // Whoever uses the network uses the session.
+                if let Some(session) = &p.session {
+                    session.touch(now);
+                }
+                let passed = u64::try_from(p.row.up.saturating_add(p.row.down) - before).unwrap_or(0);
+                p.left = p.left.map(|left| left.saturating_sub(passed));
+                p.row.counted_at = now;
+                changed.push((p.row.id, p.row.up, p.row.down));
+            }
+        }
+        if let Err(e) = self.engine.store.counted(&changed, now).await {
+            tracing::warn!(error = %e, "what passed could not be written");
+        }
+    }
+
+    /// Renews what is open, as long as this node sees what was ended.
+    async fn renew(&self) {
+        if self.engine.sessions.revocations_age_ms() > BLIND_MS {
+            tracing::error!(event = "network.blind", "the store does not answer; what is open closes by itself");
+            return;
+        }
+        let marks: Vec<u32> = {
+            let book = self.book();
+            book.admissions().iter().map(|a| a.mark).collect()
+        };
+        if marks.is_empty() {
+            return;
+        }
+        let order = Order::Renew { marks, lease_ms: LEASE_MS };
+        if let Err(e) = self.blocking(move |own| own.sluice.order(&order)).await {
+            self.set_trouble(Some(format!("what is open could not be renewed: {e}")));
+        }
+    }
+
+    /// Something changed on a link.
+    async fn heard(&self, change: Change) {
+        let done = match change {
+            Change::Answers { address, interface, hardware, before } => self.answers(address, interface, hardware, before).await,
+            Change::Gone { address, interface } => self.address_gone(address, interface).await,
+        };
+        if let Err(e) = done {
+            tracing::warn!(error = %e, "a change of addresses could not be written");
+        }
+    }
+
+    fn on_interface(&self, interface: u32, is: impl Fn(&Present) -> bool) -> Option<Present> {
+        let found: Vec<Present> = self.book().present.values().filter(|p| is(p)).cloned().collect();
+        found.into_iter().find(|p| interface_number(&p.row.interface) == Some(interface))
+    }
+
+    async fn answers(
+        &self,
+        address: IpAddr,
+        interface: u32,
+        hardware: [u8; 6],
+        _before: Option<[u8; 6]>,
+    ) -> Result<(), StoreError> {
+        let now = self.engine.now();
+        // Whoever had the address before has it no more: whatever goes there would be somebody else's.
+        if let Some(other) = self
+            .on_interface(interface, |p| p.addresses.contains(&address) && matches!(p.holder, Holder::Link(h) if h != hardware))
+        {
+            if let Some(id) = crossing(&other.row) {
+                let step = step!(AddressHandedOver {
+                    address: address.to_string(),
+                    machine: named(&other.row),
+                    to: passeur_core::site::HardwareAddress(hardware).to_string()
+                });
+                attempt::extend(&self.engine, id, vec![step]).await?;
+            }
+            self.off(&[other.row.id], "handed-over").await?;
+        }
+        // The same hardware address on two links is a copy, and nobody can say which.
+        let numbers: Vec<u32> = self.interfaces().iter().filter_map(|n| interface_number(n)).collect();
+        if self.neighbours.elsewhere((interface, hardware), &numbers).is_some() {
+            let twice: Vec<Uuid> = {
+                let book = self.book();
+                book.present
+                    .values()
+                    .filter(|p| p.holder == Holder::Link(hardware) && p.session.is_some())
+                    .map(|p| p.row.id)
+                    .collect()
+            };
+            return self.off(&twice, "two-places").await;
+        }
+        let Some(mine) = self.on_interface(interface, |p| p.holder == Holder::Link(hardware)) else { return Ok(()) };
+        let is_new = self.book().present.get_mut(&mine.row.id).is_some_and(|p| p.addresses.insert(address));
+        if is_new {
+            self.engine.store.gained_address(mine.row.id, &address.to_string(), now).await?;
+            if let Some(id) = crossing(&mine.row) {
+                let step = step!(AddressGained { machine: named(&mine.row), address: address.to_string() });
+                attempt::extend(&self.engine, id, vec![step]).await?;
+            }
+        }
+        Ok(())
+    }
+
+    async fn address_gone(&self, address: IpAddr, interface: u32) -> Result<(), StoreError> {
+        let Some(mine) = self.on_interface(interface, |p| p.addresses.contains(&address)) else { return Ok(()) };
+        if let Some(p) = self.book().present.get_mut(&mine.row.id) {
+            p.addresses.remove(&address);
+        }
+        self.engine.store.lost_address(mine.row.id, &address.to_string(), self.engine.now()).await?;
+        match crossing(&mine.row) {
+            Some(id) => {
+                let step = step!(AddressLost { machine: named(&mine.row), address: address.to_string() });
+                attempt::extend(&self.engine, id, vec![step]).await
+            }
+            None => Ok(()),
+        }
+    }
+}

@@ -1,0 +1,68 @@
+//! What a node says of the zones that it guards, to whoever surveys.
+
+use passeur_core::survey::GuardFacts;
+use passeur_live::edition::Edition;
+use passeur_sluice::words::ADMISSIONS_MAX;
+
+use crate::gate::NetworkGate;
+use crate::neighbours::{interface_number, own_addresses};
+use crate::plan::guarded;
+
+impl NetworkGate {
+    /// How this node and its kernel stand under an edition.
+    pub(crate) fn report(&self, edition: &Edition) -> GuardFacts {
+        let state = self.state().unwrap_or_default();
+        let mut out = GuardFacts {
+            node: self.engine.node.clone(),
+            zones: self.guards(edition),
+            trouble: self.trouble(),
+            restored: state.restored,
+            found: state.found,
+            present: self.book().present.len() as u64,
+            most: ADMISSIONS_MAX as u64,
+            ..GuardFacts::default()
+        };
+        let (mut v4, mut v6) = (false, false);
+        for (_, zone) in guarded(&edition.site, &state.allowed) {
+            v4 |= zone.networks.iter().any(|n| n.addr().is_ipv4());
+            v6 |= zone.networks.iter().any(|n| n.addr().is_ipv6());
+            let Some(number) = interface_number(&zone.interface) else {
+                out.missing.push(zone.name.clone());
+                continue;
+            };
+            // Where it cannot be read, nothing is said of it.
+            let Ok(own) = own_addresses(number) else { continue };
+            let without = zone.networks.iter().filter(|n| !own.iter().any(|a| n.contains(a)));
+            out.without_address.extend(without.map(|n| (zone.name.clone(), n.to_string())));
+        }
+        let off = |is: bool, file: &str| is && std::fs::read_to_string(file).is_ok_and(|t| t.trim() == "0");
+        for (is, family, file) in
+            [(v4, "IPv4", "/proc/sys/net/ipv4/ip_forward"), (v6, "IPv6", "/proc/sys/net/ipv6/conf/all/forwarding")]
+        {
+            if off(is, file) {
+                out.forwards_not.push(family.to_owned());
+            }
+        }
+        out
+    }
+
+    /// Tells the other nodes, where it is otherwise than it was told last.
+    pub(crate) async fn tell(&self, edition: &Edition, told: &mut Option<GuardFacts>) {
+        let own = self.clone();
+        let report = own.report(edition);
+        // How many are on changes all the time, and matters near the end alone.
+        let alike = |a: &GuardFacts, b: &GuardFacts| {
+            let rough = |g: &GuardFacts| GuardFacts { present: g.present / 1_000, ..g.clone() };
+            rough(a) == rough(b)
+        };
+        if told.as_ref().is_some_and(|t| alike(t, &report)) {
+            return;
+        }
+        let json = serde_json::to_value(&report).unwrap_or_default();
+        match self.engine.store.node_guards(self.engine.node_id, json).await {
+            Ok(true) => *told = Some(report),
+            Ok(false) => {}
+            Err(e) => tracing::warn!(error = %e, "what this node guards could not be told"),
+        }
+    }
+}

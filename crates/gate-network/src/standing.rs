@@ -1,0 +1,111 @@
+//! What the rules open to somebody at a network gate just now, decided and recorded where every gate decides.
+
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use passeur_core::Moment;
+use passeur_core::circumstances::RequestFacts;
+use passeur_core::decide::Terms;
+use passeur_core::id::CrossingId;
+use passeur_core::session::{Lifetimes, State};
+use passeur_core::site::Gate;
+use passeur_core::step::{Lang, Phrase};
+use passeur_engine::attempt::Attempt;
+use passeur_engine::grants::{Asking, Carriage, Decided, HeldSession, decide};
+use passeur_engine::{Engine, sessions};
+use passeur_live::edition::Edition;
+use passeur_live::session::LiveSession;
+use passeur_store::{SessionRow, StoreError};
+use uuid::Uuid;
+
+/// What is open to somebody.
+pub struct Stands {
+    pub row: SessionRow,
+    pub live: Arc<LiveSession>,
+    pub terms: Terms,
+    pub limits: Lifetimes,
+    pub good_until: Option<Moment>,
+    pub crossing: CrossingId,
+}
+
+/// How somebody stands.
+pub enum Standing {
+    Let(Box<Stands>),
+    /// The rules say no, which is recorded.
+    Refused,
+    /// The session ended, or never was one of this gate.
+    Over,
+}
+
+/// A request that nobody made: the machine is there, and asks for nothing.
+fn facts(address: IpAddr, agent: &str) -> RequestFacts {
+    RequestFacts {
+        method: "GET".to_owned(),
+        target: "/".into(),
+        address,
+        agent: agent.to_owned(),
+        lang: Lang::En,
+        navigates: false,
+        wants_html: false,
+        not_believed: None,
+    }
+}
+
+/// Decides for a session at a gate, from an address of the zone.
+///
+/// # Errors
+/// Those of the store: nothing is open then.
+pub async fn standing(
+    engine: &Engine,
+    edition: &Edition,
+    gate: &Gate,
+    session: Uuid,
+    address: IpAddr,
+    why: Phrase,
+) -> Result<Standing, StoreError> {
+    let Some((row, live)) = sessions::by_id(engine, session).await? else { return Ok(Standing::Over) };
+    if sessions::state(engine, edition, &row, &live) != State::Live {
+        return Ok(Standing::Over);
+    }
+    let (Some(token), Some(view), Some(known)) =
+        (engine.store.latest_gate_token(session, &gate.name).await?, edition.view(&gate.name), sessions::read_evidence(&row))
+    else {
+        return Ok(Standing::Over);
+    };
+    let expired = token.expires_at.is_some_and(|until| engine.now() >= until);
+    if expired || !gate.access.takes(&edition.site, &known) {
+        return Ok(Standing::Over);
+    }
+    let digest: [u8; 32] =
+        token.digest.as_slice().try_into().map_err(|_| StoreError::Query("a digest of another length".into()))?;
+    let facts = facts(address, &row.agent);
+    let mut attempt = Attempt::begin(engine, gate.place(), &facts);
+    attempt.is_of(&row);
+    attempt.set_evidence(&known);
+    let held = HeldSession {
+        token: &digest,
+        session: &live,
+        decision: &token.decision,
+        crossing: token.crossing.parse().map_err(|e: passeur_core::id::NotAnId| StoreError::Query(e.to_string()))?,
+        view,
+        why,
+        again: None,
+    };
+    let asking = Asking { edition, gate, evidence: &known, at: facts.circumstances(engine.now()) };
+    // Nobody is there to prove more.
+    match decide(engine, asking, Carriage::Held(held), &mut attempt, |_| false).await? {
+        Decided::Granted(granted) => {
+            let crossing = granted.crossing();
+            let admitted = granted.into_admitted();
+            let limits = admitted.lifetimes(&sessions::lifetimes(&edition.site, &row, Some(gate)));
+            if live.state(&limits, engine.now()) != State::Live {
+                return Ok(Standing::Over);
+            }
+            let terms = admitted.terms().cloned().unwrap_or_default();
+            let good_until = admitted.good_until();
+            Ok(Standing::Let(Box::new(Stands { row, live, terms, limits, good_until, crossing })))
+        }
+        Decided::Refused(..) => Ok(Standing::Refused),
+        Decided::More(_) | Decided::Afresh(_) => Ok(Standing::Over),
+    }
+}

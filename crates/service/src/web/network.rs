@@ -1,0 +1,129 @@
+//! Gates of kind `network`, wired: a machine is let through by its person's page, and its system is told how it stands.
+
+use std::net::IpAddr;
+
+use axum::response::IntoResponse;
+use http::request::Parts;
+use http::{HeaderValue, Method, Response, StatusCode, header};
+use passeur_core::circumstances::RequestFacts;
+use passeur_core::id::Token;
+use passeur_core::site::Gate;
+use passeur_engine::sessions;
+use passeur_gate_network::captive::MEDIA_TYPE;
+use passeur_gate_network::entering::{Arrival, NotOn, Shown};
+use passeur_gateway::body::Body;
+use passeur_http::cookies::{self, Found};
+use passeur_live::edition::Edition;
+use passeur_signin::network::page_of;
+use passeur_signin::pages::{self, Machine, On};
+use passeur_signin::problem::problem;
+use passeur_store::PresenceRow;
+use uuid::Uuid;
+
+use super::{WebGate, plain};
+use crate::guard::from_own_page;
+
+/// The page of a gate for somebody whom it let in. Who opens it on a machine in one of its zones lets that machine through.
+pub(super) async fn page(web: &WebGate, edition: &Edition, gate: &Gate, session: Uuid, facts: &RequestFacts) -> Response<Body> {
+    let machine = match web.networks.as_ref() {
+        None => Machine::Unguarded,
+        Some(networks) if networks.interfaces().is_empty() => Machine::Unguarded,
+        // What a page loads by itself opens nothing.
+        Some(_) if !facts.navigates => Machine::Elsewhere,
+        Some(networks) => match networks.arrive(edition, gate, session, facts.address).await {
+            Ok(arrival) => shown(arrival),
+            Err(e) => return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response()),
+        },
+    };
+    plain(page_of(&web.engine, edition, gate, session, facts, machine).await)
+}
+
+fn shown(arrival: Arrival) -> Machine {
+    match arrival {
+        Arrival::Elsewhere => Machine::Elsewhere,
+        Arrival::Terms => Machine::Terms,
+        Arrival::On(shown) => Machine::On(on(*shown)),
+        Arrival::Not(NotOn::Unseen) => Machine::Unseen,
+        Arrival::Not(NotOn::Full { machines, .. }) => Machine::Full(machines.iter().map(in_words).collect()),
+        Arrival::Not(NotOn::QuotaUsed { .. }) => Machine::QuotaUsed,
+        Arrival::Not(NotOn::Sluice | NotOn::Refused) => Machine::Shut,
+    }
+}
+
+fn named(row: &PresenceRow) -> String {
+    row.hardware.clone().unwrap_or_else(|| row.address.clone())
+}
+
+fn in_words(row: &PresenceRow) -> String {
+    format!("{}, {}", named(row), row.began.format("%Y-%m-%d %H:%M UTC"))
+}
+
+fn on(shown: Shown) -> On {
+    let passed = u64::try_from(shown.row.up.saturating_add(shown.row.down)).unwrap_or(0);
+    On { named: named(&shown.row), passed, left: shown.left, wanted: shown.wanted }
+}
+
+/// Answers under `/.passeur/` of a network gate's host; none where the address is that of another page.
+pub(super) async fn own_page(
+    web: &WebGate,
+    edition: &Edition,
+    gate: &Gate,
+    parts: &Parts,
+    address: IpAddr,
+) -> Option<Response<Body>> {
+    gate.network()?;
+    match (&parts.method, parts.uri.path()) {
+        (&Method::GET | &Method::HEAD, "/.passeur/captive") => Some(captive(web, edition, gate, address)),
+        (&Method::POST, "/.passeur/accept") => Some(accept(web, edition, gate, parts, address).await),
+        _ => None,
+    }
+}
+
+/// What the system of a machine asks (RFC 8908 section 4): by its address alone, so that it may hold for nobody else and is not kept.
+fn captive(web: &WebGate, edition: &Edition, gate: &Gate, address: IpAddr) -> Response<Body> {
+    let Some(networks) = web.networks.as_ref() else {
+        let words = "No node guards a zone of this gate.";
+        return plain(problem(StatusCode::NOT_FOUND, "unguarded", "Nothing is guarded", words).into_response());
+    };
+    let document = networks.captive(edition, gate, address);
+    let mut answer = axum::Json(&document).into_response();
+    answer.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static(MEDIA_TYPE));
+    answer.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static("private, no-store"));
+    plain(answer)
+}
+
+/// Somebody accepts the terms that they were shown.
+async fn accept(web: &WebGate, edition: &Edition, gate: &Gate, parts: &Parts, address: IpAddr) -> Response<Body> {
+    let back = || plain(pages::redirect(&gate.address.at("/"), None));
+    if !from_own_page(&parts.headers, &gate.address.origin()) {
+        let words = "Terms are accepted on the gate's own page.";
+        return plain(problem(StatusCode::FORBIDDEN, "cross-site", "Not from our own page", words).into_response());
+    }
+    let (Some(networks), Some(terms)) = (web.networks.as_ref(), gate.network().and_then(|n| n.terms.as_ref())) else {
+        return back();
+    };
+    let version = url_parameter(parts, "version");
+    // Who read another version reads this one first.
+    if version.as_deref() != Some(terms.version.as_str()) {
+        return back();
+    }
+    let token = match cookies::find(&parts.headers, &gate.address.cookie("gate").0) {
+        Found::One(text) => Token::parse(&text),
+        Found::None | Found::Several => None,
+    };
+    let Some(token) = token else { return back() };
+    let found = match sessions::by_gate_token(&web.engine, &token.digest()).await {
+        Ok(found) => found.filter(|(held, row, _)| held.gate == gate.name && row.ended_at.is_none()),
+        Err(e) => return plain(pages::store_failed(&edition.site, passeur_core::step::Lang::En, &e).into_response()),
+    };
+    let Some((_, row, _)) = found else { return back() };
+    match networks.accept(edition, gate, row.id, address).await {
+        Ok(_) => back(),
+        Err(e) => plain(pages::store_failed(&edition.site, passeur_core::step::Lang::En, &e).into_response()),
+    }
+}
+
+fn url_parameter(parts: &Parts, name: &str) -> Option<String> {
+    let query = parts.uri.query()?;
+    url::form_urlencoded::parse(query.as_bytes()).find(|(n, _)| n == name).map(|(_, v)| v.into_owned())
+}

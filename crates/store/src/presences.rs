@@ -1,0 +1,356 @@
+//! Machines that network gates let through: who is on it now, who was, with which addresses, and how much passed.
+
+use std::collections::BTreeMap;
+
+use diesel::prelude::*;
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use passeur_core::Moment;
+use passeur_core::evidence::PersonKey;
+use serde_json::Value;
+use uuid::Uuid;
+
+use crate::people::lock;
+use crate::pool::{Store, StoreError};
+use crate::schema::{presence_addresses, presences, sessions, terms_accepted};
+
+/// A machine that was let through.
+#[derive(Clone, Debug, PartialEq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = presences)]
+pub struct PresenceRow {
+    pub id: Uuid,
+    /// None for a machine without a person.
+    pub session_id: Option<Uuid>,
+    pub gate: String,
+    pub zone: String,
+    pub node: String,
+    pub interface: String,
+    /// The hardware address on the link; none where another router stands between.
+    pub hardware: Option<String>,
+    /// The address that it came from.
+    pub address: String,
+    /// Its number in the kernel of the node.
+    pub mark: i32,
+    pub provider: String,
+    pub authority: String,
+    pub subject: String,
+    pub name: String,
+    /// The crossing in which the decision is recorded.
+    pub crossing: String,
+    /// What is open, and by which rule.
+    pub reach: Value,
+    pub began: Moment,
+    pub until: Option<Moment>,
+    pub quota: Option<i64>,
+    pub rate: Option<i64>,
+    /// Octets from the machine.
+    pub up: i64,
+    /// Octets to the machine.
+    pub down: i64,
+    pub counted_at: Moment,
+    pub ended_at: Option<Moment>,
+    pub ended_by: Option<String>,
+}
+
+/// An address of such a machine.
+#[derive(Clone, Debug, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = presence_addresses)]
+pub struct PresenceAddress {
+    pub presence: Uuid,
+    pub address: String,
+    pub began: Moment,
+    pub ended_at: Option<Moment>,
+}
+
+/// What became of a machine that was to be let through.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Entered {
+    /// It is on; machines of the same session that gave way are over.
+    On { moved: Vec<PresenceRow> },
+    /// The person has as many machines on as they may: these, the oldest first.
+    Full(Vec<PresenceRow>),
+    /// The session ended meanwhile.
+    Over,
+}
+
+/// Terms that somebody accepted.
+#[derive(Clone, Debug, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = terms_accepted)]
+pub struct AcceptedRow {
+    pub gate: String,
+    pub version: String,
+    pub authority: String,
+    pub subject: String,
+    pub provider: String,
+    pub name: String,
+    pub address: String,
+    pub at: Moment,
+}
+
+/// Which machines to list.
+#[derive(Clone, Debug, Default)]
+pub struct PresenceFilter {
+    /// Part of a name, subject, hardware address or address, without regard to case.
+    pub text: Option<String>,
+    pub gate: Option<String>,
+    /// Those that are on now alone.
+    pub now: bool,
+    /// Those that began before this moment: the next page.
+    pub before: Option<Moment>,
+    pub limit: i64,
+}
+
+/// Who had an address, from when until when.
+#[derive(Clone, Debug, PartialEq)]
+pub struct HadAddress {
+    pub presence: PresenceRow,
+    pub address: PresenceAddress,
+}
+
+impl Store {
+    /// Lets a machine of a session through: one machine a session, and at most `most` a person at a gate.
+    pub async fn enter(&self, row: PresenceRow, most: i64) -> Result<Entered, StoreError> {
+        let mut conn = self.conn().await?;
+        conn.transaction(async |conn| {
+            lock(conn, &[PersonKey { authority: row.authority.clone(), subject: row.subject.clone() }]).await?;
+            if let Some(session) = row.session_id {
+                let ended = sessions::table.find(session).select(sessions::ended_at).for_share();
+                if !matches!(ended.first::<Option<Moment>>(conn).await.optional()?, Some(None)) {
+                    return Ok(Entered::Over);
+                }
+                let others = open_of(conn, &row).await?;
+                if i64::try_from(others.len()).unwrap_or(i64::MAX) >= most {
+                    return Ok(Entered::Full(others));
+                }
+            }
+            let moved = match row.session_id {
+                Some(session) => {
+                    let mine = presences::session_id.eq(session).and(presences::ended_at.is_null());
+                    let ids: Vec<Uuid> = presences::table.filter(mine).select(presences::id).load(conn).await?;
+                    end(conn, &ids, row.began, "moved").await?
+                }
+                None => vec![],
+            };
+            diesel::insert_into(presences::table).values(&row).execute(conn).await?;
+            // A machine without a person has none yet: it is seen when it sends something.
+            if !row.address.is_empty() {
+                let address =
+                    PresenceAddress { presence: row.id, address: row.address.clone(), began: row.began, ended_at: None };
+                diesel::insert_into(presence_addresses::table).values(&address).execute(conn).await?;
+            }
+            Ok(Entered::On { moved })
+        })
+        .await
+    }
+
+    /// Ends machines, with their addresses; those that were over already are left as they were. Returns those that it ended.
+    pub async fn leave(&self, ids: &[Uuid], at: Moment, by: &str) -> Result<Vec<PresenceRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        conn.transaction(async |conn| end(conn, ids, at, by).await).await
+    }
+
+    /// Machines that are on at a node.
+    pub async fn presences_of_node(&self, node: &str) -> Result<Vec<PresenceRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let open = presences::table.filter(presences::node.eq(node)).filter(presences::ended_at.is_null());
+        Ok(open.order(presences::began).select(PresenceRow::as_select()).load(&mut conn).await?)
+    }
+
+    /// Machines of sessions that are on, whichever node guards them.
+    pub async fn presences_of_sessions(&self, ids: &[Uuid]) -> Result<Vec<PresenceRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let open = presences::table.filter(presences::session_id.eq_any(ids)).filter(presences::ended_at.is_null());
+        Ok(open.select(PresenceRow::as_select()).load(&mut conn).await?)
+    }
+
+    /// Machines by their numbers.
+    pub async fn presences_by_id(&self, ids: &[Uuid]) -> Result<Vec<PresenceRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        Ok(presences::table.filter(presences::id.eq_any(ids)).select(PresenceRow::as_select()).load(&mut conn).await?)
+    }
+
+    /// Machines, the latest first.
+    pub async fn presences(&self, filter: &PresenceFilter) -> Result<Vec<PresenceRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let mut q = presences::table.select(PresenceRow::as_select()).into_boxed();
+        if filter.now {
+            q = q.filter(presences::ended_at.is_null());
+        }
+        if let Some(gate) = &filter.gate {
+            q = q.filter(presences::gate.eq(gate));
+        }
+        if let Some(before) = filter.before {
+            q = q.filter(presences::began.lt(before));
+        }
+        if let Some(text) = &filter.text {
+            let like = format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
+            q = q.filter(
+                presences::name
+                    .ilike(like.clone())
+                    .or(presences::subject.ilike(like.clone()))
+                    .or(presences::hardware.ilike(like.clone()))
+                    .or(presences::address.ilike(like)),
+            );
+        }
+        Ok(q.order((presences::began.desc(), presences::id)).limit(filter.limit).load(&mut conn).await?)
+    }
+
+    /// The addresses of machines.
+    pub async fn addresses_of(&self, ids: &[Uuid]) -> Result<Vec<PresenceAddress>, StoreError> {
+        let mut conn = self.conn().await?;
+        let of = presence_addresses::table.filter(presence_addresses::presence.eq_any(ids));
+        Ok(of.order(presence_addresses::began).select(PresenceAddress::as_select()).load(&mut conn).await?)
+    }
+
+    /// Notes that a machine has an address since a moment, where that is not known.
+    pub async fn gained_address(&self, presence: Uuid, address: &str, at: Moment) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        conn.transaction(async |conn| {
+            let open = presence_addresses::table
+                .filter(presence_addresses::presence.eq(presence))
+                .filter(presence_addresses::address.eq(address))
+                .filter(presence_addresses::ended_at.is_null());
+            if open.count().get_result::<i64>(conn).await? == 0 {
+                let row = PresenceAddress { presence, address: address.to_owned(), began: at, ended_at: None };
+                diesel::insert_into(presence_addresses::table).values(&row).on_conflict_do_nothing().execute(conn).await?;
+            }
+            Ok(())
+        })
+        .await
+    }
+
+    /// Notes that it has it no more.
+    pub async fn lost_address(&self, presence: Uuid, address: &str, at: Moment) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        let open = presence_addresses::table
+            .filter(presence_addresses::presence.eq(presence))
+            .filter(presence_addresses::address.eq(address))
+            .filter(presence_addresses::ended_at.is_null());
+        diesel::update(open).set(presence_addresses::ended_at.eq(at)).execute(&mut conn).await?;
+        Ok(())
+    }
+
+    /// Writes how much passed, in all.
+    pub async fn counted(&self, all: &[(Uuid, i64, i64)], at: Moment) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        for part in all.chunks(1_000) {
+            let ids: Vec<Uuid> = part.iter().map(|(id, _, _)| *id).collect();
+            let up: Vec<i64> = part.iter().map(|(_, up, _)| *up).collect();
+            let down: Vec<i64> = part.iter().map(|(_, _, down)| *down).collect();
+            diesel::sql_query(
+                "UPDATE presences SET up = c.up, down = c.down, counted_at = $4 \
+                 FROM unnest($1, $2, $3) AS c(id, up, down) WHERE presences.id = c.id AND presences.ended_at IS NULL",
+            )
+            .bind::<diesel::sql_types::Array<diesel::sql_types::Uuid>, _>(ids)
+            .bind::<diesel::sql_types::Array<diesel::sql_types::BigInt>, _>(up)
+            .bind::<diesel::sql_types::Array<diesel::sql_types::BigInt>, _>(down)
+            .bind::<diesel::sql_types::Timestamptz, _>(at)
+            .execute(&mut conn)
+            .await?;
+        }
+        Ok(())
+    }
+
+    /// Writes what is open to a machine since it was decided anew.
+    pub async fn redecided(&self, row: &PresenceRow) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        let set = (
+            presences::reach.eq(&row.reach),
+            presences::until.eq(row.until),
+            presences::quota.eq(row.quota),
+            presences::rate.eq(row.rate),
+            presences::crossing.eq(&row.crossing),
+            presences::mark.eq(row.mark),
+        );
+        diesel::update(presences::table.find(row.id)).set(set).execute(&mut conn).await?;
+        Ok(())
+    }
+
+    /// How many octets passed for a person at a gate, on machines that were on since a moment.
+    pub async fn passed(&self, person: &PersonKey, gate: &str, since: Moment) -> Result<i64, StoreError> {
+        let mut conn = self.conn().await?;
+        let of = presences::table
+            .filter(presences::authority.eq(&person.authority))
+            .filter(presences::subject.eq(&person.subject))
+            .filter(presences::gate.eq(gate))
+            .filter(presences::ended_at.is_null().or(presences::ended_at.gt(since)));
+        let all: Vec<(i64, i64)> = of.select((presences::up, presences::down)).load(&mut conn).await?;
+        Ok(all.iter().fold(0i64, |sum, (up, down)| sum.saturating_add(*up).saturating_add(*down)))
+    }
+
+    /// Who had an address in a span of time, the latest first.
+    pub async fn who_had(&self, address: &str, from: Moment, to: Moment, limit: i64) -> Result<Vec<HadAddress>, StoreError> {
+        let mut conn = self.conn().await?;
+        let spans: Vec<PresenceAddress> = presence_addresses::table
+            .filter(presence_addresses::address.eq(address))
+            .filter(presence_addresses::began.le(to))
+            .filter(presence_addresses::ended_at.is_null().or(presence_addresses::ended_at.ge(from)))
+            .order(presence_addresses::began.desc())
+            .limit(limit)
+            .select(PresenceAddress::as_select())
+            .load(&mut conn)
+            .await?;
+        let ids: Vec<Uuid> = spans.iter().map(|s| s.presence).collect();
+        let rows: Vec<PresenceRow> =
+            presences::table.filter(presences::id.eq_any(ids)).select(PresenceRow::as_select()).load(&mut conn).await?;
+        let by_id: BTreeMap<Uuid, PresenceRow> = rows.into_iter().map(|r| (r.id, r)).collect();
+        let had =
+            spans.into_iter().filter_map(|s| by_id.get(&s.presence).map(|p| HadAddress { presence: p.clone(), address: s }));
+        Ok(had.collect())
+    }
+
+    /// Forgets machines that were over before a moment, and acceptances of terms from before it.
+    pub async fn forget_presences(&self, before: Moment) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        diesel::delete(presences::table.filter(presences::ended_at.lt(before))).execute(&mut conn).await?;
+        diesel::delete(terms_accepted::table.filter(terms_accepted::at.lt(before))).execute(&mut conn).await?;
+        Ok(())
+    }
+
+    /// Notes that somebody accepted terms; the first time counts.
+    pub async fn accept_terms(&self, row: AcceptedRow) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        diesel::insert_into(terms_accepted::table).values(&row).on_conflict_do_nothing().execute(&mut conn).await?;
+        Ok(())
+    }
+
+    /// When somebody accepted a version of a gate's terms, if they did.
+    pub async fn terms_accepted(&self, gate: &str, version: &str, person: &PersonKey) -> Result<Option<Moment>, StoreError> {
+        let mut conn = self.conn().await?;
+        let key = (gate, version, person.authority.as_str(), person.subject.as_str());
+        Ok(terms_accepted::table.find(key).select(terms_accepted::at).first(&mut conn).await.optional()?)
+    }
+
+    /// Who accepted terms of a gate, the latest first.
+    pub async fn accepted(&self, gate: Option<&str>, limit: i64) -> Result<Vec<AcceptedRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let mut q = terms_accepted::table.select(AcceptedRow::as_select()).into_boxed();
+        if let Some(gate) = gate {
+            q = q.filter(terms_accepted::gate.eq(gate.to_owned()));
+        }
+        Ok(q.order(terms_accepted::at.desc()).limit(limit).load(&mut conn).await?)
+    }
+}
+
+/// Other machines of the person that are on at the gate, the oldest first.
+async fn open_of(conn: &mut AsyncPgConnection, row: &PresenceRow) -> Result<Vec<PresenceRow>, StoreError> {
+    let of = presences::table
+        .filter(presences::authority.eq(&row.authority))
+        .filter(presences::subject.eq(&row.subject))
+        .filter(presences::gate.eq(&row.gate))
+        .filter(presences::ended_at.is_null())
+        .filter(presences::session_id.ne(row.session_id));
+    Ok(of.order(presences::began).select(PresenceRow::as_select()).load(conn).await?)
+}
+
+async fn end(conn: &mut AsyncPgConnection, ids: &[Uuid], at: Moment, by: &str) -> Result<Vec<PresenceRow>, StoreError> {
+    let open = presences::table.filter(presences::id.eq_any(ids)).filter(presences::ended_at.is_null());
+    let ended: Vec<PresenceRow> = diesel::update(open)
+        .set((presences::ended_at.eq(at), presences::ended_by.eq(by)))
+        .returning(PresenceRow::as_returning())
+        .get_results(conn)
+        .await?;
+    let of =
+        presence_addresses::table.filter(presence_addresses::presence.eq_any(ids)).filter(presence_addresses::ended_at.is_null());
+    diesel::update(of).set(presence_addresses::ended_at.eq(at)).execute(conn).await?;
+    Ok(ended)
+}

@@ -1,0 +1,103 @@
+//! A harbour whose node guards the yard, in a cage: real kernel, real sluice, machines on a link.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::process::Child;
+use std::sync::{Arc, Mutex};
+
+use passeur_service::NetworkConfig;
+use passeur_sluice::client::Client;
+use passeur_standins::cage::{self, ROUTER, TABLET, Yard};
+
+use super::{Stack, Where, env, eventually};
+use crate::networks::with_yard;
+
+/// The harbour, with the yard and the sluice.
+pub struct Harbour {
+    pub stack: Stack,
+    pub yard: Yard,
+    /// On which machine people sit.
+    pub at: Arc<Mutex<&'static str>>,
+    sluice: Option<Child>,
+    pub socket: PathBuf,
+    _folder: tempfile::TempDir,
+}
+
+/// Ports of the servers that tests use.
+fn ports() -> Vec<u16> {
+    let port = |url: String| url.rsplit(':').next().and_then(|p| p.split('/').next()).unwrap().parse().unwrap();
+    ["PASSEUR_TEST_POSTGRES", "PASSEUR_TEST_LDAP", "PASSEUR_TEST_LOCKS"].map(|name| port(env(name))).to_vec()
+}
+
+impl Harbour {
+    /// Whether this is the cage of a test; see [`cage::inside`].
+    pub fn is_caged(test: &str) -> bool {
+        cage::inside_reaching(test, &ports())
+    }
+
+    /// The demo's harbour with the yard; `change` changes the site file.
+    pub async fn new(change: impl FnOnce(String) -> String) -> Harbour {
+        let yard = Yard::build();
+        let folder = tempfile::tempdir().unwrap();
+        let socket = folder.path().join("sluice.sock");
+        let sluice = Some(start(&socket));
+        let leases = folder.path().join("leases");
+        std::fs::write(&leases, format!("1796000000 {} 10.70.0.10 tablet-3 *\n", cage::written(&TABLET.hardware))).unwrap();
+        let network = NetworkConfig { sluice: socket.clone(), redirect: "[::]:8643".parse().ok(), leases: Some(leases) };
+        let listen: SocketAddr = format!("{}:0", ROUTER[0]).parse().unwrap();
+        let place = Where { listen, network: Some(network), ..Where::default() };
+        let tablet = |site: String| site.replace("00:1b:44:11:3a:b7", &cage::written(&TABLET.hardware));
+        let stack = Stack::guarding(place, |site| change(tablet(with_yard(site)))).await;
+        let at = Arc::new(Mutex::new("visitor"));
+        yard.pass_on(stack.address.port(), stack.address, at.clone());
+        let harbour = Harbour { stack, yard, at, sluice, socket, _folder: folder };
+        harbour.guarded().await;
+        harbour
+    }
+
+    /// Waits until the kernel holds the live edition.
+    pub async fn guarded(&self) {
+        let live = self.stack.get("/site").await["number"].as_i64().unwrap();
+        let client = Client::new(&self.socket);
+        eventually("the kernel holds the live edition", async || {
+            client.state().is_ok_and(|s| s.edition == i32::try_from(live).ok())
+        })
+        .await;
+    }
+
+    /// People sit at this machine from now on.
+    pub fn sit(&self, machine: &'static str) {
+        *self.at.lock().unwrap() = machine;
+    }
+
+    /// Kills the sluice.
+    pub fn kill_sluice(&mut self) {
+        if let Some(mut child) = self.sluice.take() {
+            child.kill().unwrap();
+            child.wait().unwrap();
+        }
+    }
+
+    /// Starts it anew.
+    pub fn start_sluice(&mut self) {
+        self.sluice = Some(start(&self.socket));
+    }
+
+    /// Whether a machine gets an answer from a host.
+    pub fn reaches(&self, machine: &str, host: &str, port: u16) -> bool {
+        let to = SocketAddr::new(host.parse().unwrap(), port);
+        self.yard.at(machine, move || std::net::TcpStream::connect_timeout(&to, std::time::Duration::from_secs(2)).is_ok())
+    }
+}
+
+impl Drop for Harbour {
+    fn drop(&mut self) {
+        self.kill_sluice();
+    }
+}
+
+fn start(socket: &std::path::Path) -> Child {
+    let mut command = std::process::Command::new(super::binary("passeur-sluice"));
+    command.args(["--peer", "0", "--interface", "yard0", "--socket"]).arg(socket);
+    command.spawn().unwrap()
+}
