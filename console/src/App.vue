@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // The frame: who I am, which edition is live, where I can go. Without a role, the page that says so.
-import { mdiAccountMultiple, mdiChevronDown, mdiBinoculars, mdiBoomGate, mdiBookOpenPageVariantOutline, mdiCardAccountDetailsOutline, mdiFerry, mdiHistory, mdiLogout, mdiKeyOutline, mdiTicketConfirmationOutline, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
+import { mdiAccountMultiple, mdiChevronDown, mdiBinoculars, mdiBoomGate, mdiBookOpenPageVariantOutline, mdiCardAccountDetailsOutline, mdiFerry, mdiHistory, mdiLogout, mdiKeyOutline, mdiLan, mdiTicketConfirmationOutline, mdiThemeLightDark, mdiTranslate } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRoute, useRouter } from 'vue-router'
@@ -42,6 +42,7 @@ const places = [
   { to: '/gates', icon: mdiBoomGate, word: 'gates' },
   { to: '/providers', icon: mdiCardAccountDetailsOutline, word: 'providers' },
   { to: '/sessions', icon: mdiAccountMultiple, word: 'sessions' },
+  { to: '/present', icon: mdiLan, word: 'present.title' },
   { to: '/editions', icon: mdiBookOpenPageVariantOutline, word: 'editions' },
   { to: '/kerberos', icon: mdiTicketConfirmationOutline, word: 'krb.title' },
   { to: '/survey', icon: mdiBinoculars, word: 'survey.title' },

@@ -47,6 +47,7 @@ const router = createRouter({
     { path: '/people/:provider/:subject', component: () => import('./pages/Person.vue'), props: true },
     { path: '/leavers', component: () => import('./pages/Leavers.vue') },
     { path: '/sessions', component: () => import('./pages/Sessions.vue') },
+    { path: '/present', component: () => import('./pages/Present.vue') },
     { path: '/:rest(.*)', redirect: '/crossings' },
   ],
 })

@@ -7,7 +7,7 @@ use passeur_standins::cage::{CRANE, SITE, VISITOR, written};
 use serde_json::json;
 
 use crate::networks::{by_the_office, yard};
-use crate::support::{Harbour, Person, eventually};
+use crate::support::{Browser, Harbour, Person, eventually};
 
 /// Without terms, so that who signs in is on at once.
 fn without_terms(site: String) -> String {
@@ -416,4 +416,66 @@ async fn time_closes_by_itself_and_a_quota_counts_whoever_signs_in_again() {
     eventually("the session is too old here", async || !harbour.reaches("visitor", SITE[0], 443)).await;
     let gone = stack.get("/presences?all=true&text=farid").await;
     assert_eq!(gone["presences"][0]["ended_by"], "the session reached its greatest age", "{gone}");
+}
+
+/// A picture, where PASSEUR_TEST_YARD_PICTURES names a folder for them.
+async fn picture(b: &Browser, name: &str) {
+    if let Ok(folder) = std::env::var("PASSEUR_TEST_YARD_PICTURES") {
+        b.picture(&std::path::Path::new(&folder).join(format!("{name}.png"))).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_browser_on_the_machine_goes_from_a_closed_page_through_the_portal_to_where_it_wanted() {
+    if !Harbour::is_caged("yard::a_browser_on_the_machine_goes_from_a_closed_page_through_the_portal_to_where_it_wanted") {
+        return;
+    }
+    let harbour = Harbour::new(|site| site).await;
+    harbour.yard.serve();
+    let stack = &harbour.stack;
+    // Names under localhost lead to the machine itself: what a resolver does elsewhere, these do here.
+    harbour.yard.pass_on_at("visitor", stack.address.port(), Some(stack.address));
+    harbour.yard.pass_on_at("visitor", stack.provider_port(), None);
+    let mut driver = harbour.yard.start(Some("visitor"), "chromedriver --port=9515 --allowed-ips=127.0.0.1");
+    harbour.yard.pass_on(9_515, "127.0.0.1:9515".parse().unwrap(), harbour.at.clone());
+    eventually("chromedriver listens", async || {
+        reqwest::get("http://127.0.0.1:9515/status").await.is_ok_and(|r| r.status() == 200)
+    })
+    .await;
+    let b = Browser::elsewhere("http://127.0.0.1:9515", "yard").await;
+    b.open(&format!("http://{}/news", SITE[0])).await;
+    b.shows("How do you want to sign in?").await;
+    b.click_at("//a[starts-with(text(), 'the pilotage office')]").await;
+    b.prove("farid").await;
+    b.shows("Be kind to the network").await;
+    picture(&b, "yard-terms").await;
+    b.click("form[action^='/.passeur/accept'] button").await;
+    b.shows("This machine is on the network").await;
+    picture(&b, "yard-on").await;
+    assert_eq!(b.audit().await, Vec::<String>::new());
+    // The connection that the browser holds to the portal leads on to where it wanted, and no more to the portal.
+    b.click_at(&format!("//a[contains(text(), '{}')]", SITE[0])).await;
+    b.shows("served").await;
+    b.open(&format!("http://[{}]/", SITE[1])).await;
+    b.shows("served").await;
+    // An engineer sees them, asks who had the address, and takes them off.
+    b.close().await;
+    let b = Browser::elsewhere("http://127.0.0.1:9515", "yard-console").await;
+    b.console(stack).await;
+    b.open(&stack.pass("/console/present")).await;
+    b.shows("Farid Haddad").await;
+    b.shows("crane tablet 3").await;
+    b.shows("everybody reaches the internet").await;
+    b.type_in("[data-test=who] input[name=address]", VISITOR.addresses[0]).await;
+    b.click("[data-test=who] button[type=submit]").await;
+    b.find("[data-test=had]").await;
+    picture(&b, "yard-present").await;
+    b.click("[data-test=end]").await;
+    b.click("[data-test=end-yes]").await;
+    b.shows("their machines are off").await;
+    assert!(!harbour.reaches("visitor", SITE[0], 443));
+    assert_eq!(b.audit().await, Vec::<String>::new());
+    b.close().await;
+    driver.kill().unwrap();
+    driver.wait().unwrap();
 }

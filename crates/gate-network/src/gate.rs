@@ -17,7 +17,6 @@ use passeur_live::edition::Edition;
 use passeur_sluice::client::Client;
 use passeur_sluice::words::{Holder, State};
 use tokio::runtime::Handle;
-use tokio::sync::Notify;
 use tokio::task::JoinHandle;
 use uuid::Uuid;
 
@@ -55,7 +54,6 @@ pub struct Inner {
     pub sluice: Client,
     pub(crate) doors: Doors,
     pub(crate) neighbours: Neighbours,
-    pub(crate) wake: Notify,
     /// The runtime of pages, calls and look-ups.
     pub(crate) runtime: Handle,
     /// Held for writing while an edition is installed, so that nobody comes in between the book and the kernel.
@@ -102,7 +100,6 @@ impl NetworkGate {
             sluice: Client::new(&config.sluice),
             doors,
             neighbours: Neighbours::default(),
-            wake: Notify::new(),
             runtime,
             changing: tokio::sync::RwLock::default(),
             machines: (0..LOCKS).map(|_| tokio::sync::Mutex::default()).collect(),

@@ -57,14 +57,13 @@ pub async fn run(gate: NetworkGate, mut stop: watch::Receiver<bool>) {
         (ticks(LOOK_EVERY), ticks(COUNT_EVERY), ticks(RENEW_EVERY), ticks(NAMES_EVERY));
     loop {
         tokio::select! {
-            _ = gate.wake.notified() => gate.look().await,
-            _ = look.tick() => gate.look().await,
-            _ = count.tick() => {
-                gate.count().await;
+            _ = look.tick() => {
+                gate.look().await;
                 if let Some(edition) = gate.engine.live.get() {
                     gate.tell(&edition, &mut told).await;
                 }
             }
+            _ = count.tick() => gate.count().await,
             _ = renew.tick() => gate.renew().await,
             _ = names.tick() => gate.resolve_names().await,
             Some(change) = changes.recv() => gate.heard(change).await,

@@ -38,13 +38,15 @@ fn quota(mark: u32) -> String {
 const MACHINES: [&str; 3] = ["machines", "behind4", "behind6"];
 
 impl Guard {
-    /// For interfaces that may be guarded; nothing is changed before the first edition comes.
+    /// For interfaces that may be guarded. They are closed at once, unless a sluice before this one left its table: who is let through by that
+    /// stays, until the first edition is compared with it.
     ///
     /// # Errors
-    /// The system gives no netlink socket.
+    /// The system gives no netlink socket, or the interfaces cannot be closed.
     pub fn new(nft: PathBuf, interfaces: Vec<String>) -> Result<Guard, Failed> {
         let kernel = Kernel::open(nft)?;
-        Ok(Guard {
+        let is_there = kernel.list()?.is_some();
+        let mut guard = Guard {
             kernel,
             interfaces,
             book: Book::default(),
@@ -53,7 +55,12 @@ impl Guard {
             restored: 0,
             found: None,
             trouble: None,
-        })
+        };
+        if !is_there {
+            guard.put(Book { plan: Some(Plan::default()), ..Book::default() }, Table::AsItIs)?;
+            guard.settle()?;
+        }
+        Ok(guard)
     }
 
     /// Does what is asked.
@@ -75,7 +82,7 @@ impl Guard {
     pub fn state(&self) -> State {
         let plan = self.book.plan.as_ref();
         State {
-            edition: plan.map(|p| p.edition),
+            edition: plan.map(|p| p.edition).filter(|number| *number > 0),
             allowed: self.interfaces.clone(),
             interfaces: plan.iter().flat_map(|p| &p.zones).map(|z| z.interface.clone()).collect(),
             admissions: self.book.admissions.len(),
@@ -130,7 +137,7 @@ impl Guard {
             Table::AsItIs => String::new(),
             Table::Anew => format!("add table inet {0}\ndelete table inet {0}\n", rules::TABLE),
         };
-        text.push_str(&rules::install(plan, &next.classes, &way, &there(listed.as_ref())));
+        text.push_str(&rules::install(plan, &next.classes, &way, &there(listed.as_ref()), &self.interfaces));
         self.kernel.load(&text)?;
         // From here on the kernel leads everybody as the new book says.
         self.book = next;

@@ -66,8 +66,14 @@ impl Text {
 }
 
 /// The whole of a plan in one transaction: everything of before goes, everything of the plan comes, and `way` leads those who are let through
-/// to their classes. `way` holds marks with the class and the milliseconds of lease.
-pub fn install(plan: &Plan, classes: &BTreeMap<Class, usize>, way: &[(u32, usize, u64)], there: &There) -> String {
+/// to their classes. `way` holds marks with the class and the milliseconds of lease. Of `interfaces`, those that no zone names forward nothing.
+pub fn install(
+    plan: &Plan,
+    classes: &BTreeMap<Class, usize>,
+    way: &[(u32, usize, u64)],
+    there: &There,
+    interfaces: &[String],
+) -> String {
     let mut text = Text::default();
     text.line(&format!("add table inet {TABLE}"));
     tables(&mut text);
@@ -101,8 +107,10 @@ pub fn install(plan: &Plan, classes: &BTreeMap<Class, usize>, way: &[(u32, usize
     for zone in &plan.zones {
         before(&mut text, zone);
     }
-    if !plan.zones.is_empty() {
-        hooks(&mut text, plan);
+    forward(&mut text, interfaces);
+    match plan.zones.is_empty() {
+        true => ["outward", "homeward"].iter().for_each(|chain| text.rule(chain, "goto refuse")),
+        false => hooks(&mut text, plan),
     }
     for part in way.chunks(500) {
         let all: Vec<String> =
@@ -149,6 +157,19 @@ fn ends(text: &mut Text) {
     text.rule("passed", "goto refuse");
 }
 
+/// What may pass through this machine. An interface that may be guarded is closed from the beginning, whether or not an edition has a zone
+/// there: nothing is open because something has not started yet.
+fn forward(text: &mut Text, interfaces: &[String]) {
+    for chain in ["outward", "homeward"] {
+        text.chain(chain);
+    }
+    let interfaces = quoted(interfaces.iter().map(String::as_str));
+    text.rule("forward", &format!("iifname {interfaces} ct direction original goto outward"));
+    text.rule("forward", &format!("oifname {interfaces} ct direction reply goto homeward"));
+    text.rule("forward", &format!("iifname {interfaces} goto refuse"));
+    text.rule("forward", &format!("oifname {interfaces} goto refuse"));
+}
+
 fn hooks(text: &mut Text, plan: &Plan) {
     let interfaces = quoted(plan.zones.iter().map(|z| z.interface.as_str()));
     text.chain("recognise");
@@ -158,7 +179,7 @@ fn hooks(text: &mut Text, plan: &Plan) {
     text.rule("recognise", "meta mark set iifname . ip saddr map @behind4");
     text.rule("recognise", "meta mark set iifname . ip6 saddr map @behind6");
     text.rule("recognise", "ct direction original ct mark set meta mark");
-    for chain in ["unknown", "strangers", "outward", "homeward", "inward"] {
+    for chain in ["unknown", "strangers", "inward"] {
         text.chain(chain);
     }
     let of_zones = |prefix: &str| {
@@ -173,10 +194,6 @@ fn hooks(text: &mut Text, plan: &Plan) {
             text.rule("strangers", &format!("iifname \"{}\" {family}goto refuse", zone.interface));
         }
     }
-    text.rule("forward", &format!("iifname {interfaces} ct direction original goto outward"));
-    text.rule("forward", &format!("oifname {interfaces} ct direction reply goto homeward"));
-    text.rule("forward", &format!("iifname {interfaces} goto refuse"));
-    text.rule("forward", &format!("oifname {interfaces} goto refuse"));
     text.rule("outward", "jump strangers");
     text.rule("outward", "meta mark vmap @way");
     text.rule("outward", &format!("iifname vmap {}", of_zones("before")));

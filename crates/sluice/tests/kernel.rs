@@ -34,6 +34,12 @@ fn a_zone_is_closed_at_once_and_never_in_silence_until_somebody_is_let_through()
     // Nothing guards it yet.
     assert_eq!(connect(&yard, "visitor", SITE[0], 80), Try::Open);
     let (client, _dir) = sluice();
+    // Before any edition: closed, whatever else has not started yet, and nobody can be let through.
+    assert_eq!(client.state().unwrap().edition, None);
+    assert_eq!(connect(&yard, "visitor", SITE[0], 80), Try::Refused);
+    assert_eq!(connect(&yard, "internet", VISITOR.addresses[1], 80), Try::Refused);
+    let early = admission(1, Holder::Link(VISITOR.hardware), &["internet"]);
+    assert!(client.order(&Order::Admit(Box::new(early))).is_err());
     client.install(&Order::Install { plan: plan(1), admissions: vec![] }).unwrap();
     for host in SITE {
         let began = Instant::now();
@@ -74,6 +80,11 @@ fn a_zone_is_closed_at_once_and_never_in_silence_until_somebody_is_let_through()
     // Nobody outside begins anything with a machine of the zone.
     let _door = yard.at("visitor", || std::net::TcpListener::bind("0.0.0.0:7777").unwrap());
     assert_eq!(connect(&yard, "internet", VISITOR.addresses[0], 7_777), Try::Refused);
+    // An edition without the zone opens nothing.
+    client
+        .install(&Order::Install { plan: passeur_sluice::plan::Plan { edition: 9, ..Default::default() }, admissions: vec![] })
+        .unwrap();
+    assert_eq!(connect(&yard, "visitor", SITE[0], 80), Try::Refused);
 }
 
 #[test]

@@ -276,6 +276,25 @@ impl Yard {
         });
     }
 
+    /// Passes on what comes to a port of a machine's own loopback: to an address as that machine reaches it, or to this machine's loopback, as a
+    /// name under localhost leads there.
+    pub fn pass_on_at(&self, machine: &'static str, port: u16, to: Option<SocketAddr>) {
+        let listener = at(machine, move || TcpListener::bind(("127.0.0.1", port)).expect("a port of its loopback"));
+        std::thread::spawn(move || {
+            for near in listener.incoming().flatten() {
+                std::thread::spawn(move || {
+                    let far = match to {
+                        Some(to) => at(machine, move || TcpStream::connect(to)),
+                        None => TcpStream::connect(("127.0.0.1", port)),
+                    };
+                    if let Ok(far) = far {
+                        both_ways(near, far);
+                    }
+                });
+            }
+        });
+    }
+
     /// Does something in the network of a machine, on a thread that stays there; what it opens stays there as well.
     pub fn at<T: Send + 'static>(&self, machine: &str, what: impl FnOnce() -> T + Send + 'static) -> T {
         at(machine, what)

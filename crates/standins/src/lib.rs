@@ -7,6 +7,7 @@ pub mod ledger;
 pub mod locks;
 pub mod mailbox;
 pub mod provider;
+pub mod relay;
 
 use std::net::SocketAddr;
 

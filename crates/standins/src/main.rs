@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use passeur_standins::{cranes, ledger, locks, mailbox, provider, serve, serve_told};
+use passeur_standins::{cranes, ledger, locks, mailbox, provider, relay, serve, serve_told};
 
 #[derive(Parser)]
 #[command(about = "The demo's stand-ins: an identity provider and legacy applications")]
@@ -44,6 +44,12 @@ enum What {
         #[arg(long)]
         listen: SocketAddr,
     },
+    /// Passes connections on, so that what listens outside a network namespace is reached inside.
+    Relay {
+        /// FROM=TO, each tcp:ADDRESS:PORT or unix:PATH; may stand several times.
+        #[arg(long = "pass", required = true)]
+        passes: Vec<relay::Pass>,
+    },
     /// The lock house, which takes Kerberos tickets alone, by the keys that KRB5_KTNAME names.
     Locks {
         #[arg(long)]
@@ -73,6 +79,15 @@ async fn main() -> ExitCode {
             }
         }
         What::Cranes { listen } => serve(listen, cranes::router()).await,
+        What::Relay { passes } => {
+            let mut all: Vec<_> = passes.into_iter().map(|p| tokio::spawn(relay::run(p))).collect();
+            // Each runs until it cannot, and one that cannot is enough to say so.
+            let Some(first) = all.pop() else { return ExitCode::SUCCESS };
+            return match first.await {
+                Ok(Err(e)) => fail(&e.to_string()),
+                _ => ExitCode::SUCCESS,
+            };
+        }
         What::Locks { listen } => serve_told(listen, locks::router()).await,
     };
     match started {

@@ -21,7 +21,32 @@ impl Browser {
         let mut caps = DesiredCapabilities::chrome();
         caps.set_debugger_address(&env("PASSEUR_TEST_CHROMIUM")).unwrap();
         caps.set("goog:loggingPrefs", json!({"browser": "ALL"})).unwrap();
-        let driver = WebDriver::new(env("PASSEUR_TEST_CHROMEDRIVER"), caps).await.unwrap();
+        Browser::by(&env("PASSEUR_TEST_CHROMEDRIVER"), caps, name, (width, height, dark)).await
+    }
+
+    /// A browser of its own, which chromedriver starts where it runs itself, in a network of its own.
+    pub async fn elsewhere(driver: &str, name: &'static str) -> Browser {
+        let mut caps = DesiredCapabilities::chrome();
+        for arg in [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--no-proxy-server",
+            "--disable-dev-shm-usage",
+            "--lang=en-GB",
+        ] {
+            caps.add_arg(arg).unwrap();
+        }
+        caps.set("goog:loggingPrefs", json!({"browser": "ALL"})).unwrap();
+        Browser::by(driver, caps, name, (1280, 800, false)).await
+    }
+
+    async fn by(driver: &str, caps: thirtyfour::ChromeCapabilities, name: &'static str, look: (u32, u32, bool)) -> Browser {
+        let (width, height, dark) = look;
+        let driver = WebDriver::new(driver, caps).await.unwrap();
         let window = driver.new_window().await.unwrap();
         driver.switch_to_window(window).await.unwrap();
         driver.cdp().send_raw("Network.clearBrowserCookies", json!({})).await.unwrap();

@@ -72,7 +72,8 @@ impl Grants {
             out.push(format!("{} {}", if fr { "accès à" } else { "reach to" }, self.reach.join(", ")));
         }
         if let Some(octets) = self.quota {
-            out.push(format!("{} {}", if fr { "au plus" } else { "at most" }, octets_in_words(octets, lang)));
+            let octets = octets_in_words(octets, lang);
+            out.push(if fr { format!("au plus {octets} en 24 heures") } else { format!("at most {octets} in 24 hours") });
         }
         if let Some(bits) = self.rate {
             out.push(format!("{} {}", if fr { "au plus" } else { "at most" }, rate_in_words(bits)));

@@ -98,7 +98,10 @@ fn standing(machine: &Machine, lang: Lang) -> Markup {
         Machine::Shut => Word::NetworkShut,
     };
     html! {
-        blockquote role="status" { (say(words, lang)) }
+        @match machine {
+            Machine::On(_) => p.lead role="status" { strong { (say(words, lang)) } },
+            _ => blockquote role="status" { (say(words, lang)) },
+        }
         @match machine {
             Machine::On(on) => {
                 // Text beside a link, so that nobody takes the page's word for what the address holds.
