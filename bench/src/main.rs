@@ -3,6 +3,7 @@
 
 mod harbour;
 mod kerberos;
+mod network;
 mod report;
 mod saml;
 mod strangers;
@@ -45,6 +46,12 @@ enum Role {
         #[arg(long, default_value_t = 3)]
         seconds: u64,
     },
+    /// Measure the network gate's sluice against this kernel, in namespaces of its own: as root, or where a user may make them
+    Network {
+        /// Only with so many present; by itself each number in a process of its own
+        #[arg(long)]
+        present: Option<u32>,
+    },
     /// Measure how many SAML responses a core validates a second
     Saml,
     #[command(flatten)]
@@ -57,6 +64,7 @@ fn main() {
         Role::All { rounds, seconds, into } => report::all(rounds, seconds, into),
         Role::Harbour { seconds } => print!("{}", harbour::measure(seconds)),
         Role::Strangers { seconds } => print!("{}", strangers::measure(seconds)),
+        Role::Network { present } => print!("{}", network::measure(present)),
         Role::Kerberos { seconds } => print!("{}", kerberos::measure(seconds)),
         Role::Saml => print!("{}", saml::measure()),
         Role::Path(role) => role.play(),

@@ -28,7 +28,10 @@ const MAY: &[(&str, &[&str])] = &[
     // Alone with its privilege: it knows no edition, no person and no database.
     ("passeur-sluice", &["protocols", "standins"]),
     ("passeur-bench-path", &["core", "gateway", "live"]),
-    ("passeur-bench", &["bench-path", "core", "gss", "protocols", "live", "engine", "links", "service", "store", "standins"]),
+    (
+        "passeur-bench",
+        &["bench-path", "core", "gss", "protocols", "live", "engine", "links", "service", "sluice", "store", "standins"],
+    ),
     ("passeur-tests", &["core", "api", "gateway", "live", "links", "protocols", "service", "sluice", "store", "standins"]),
 ];
 

@@ -376,6 +376,19 @@ async fn an_address_that_changes_hands_takes_nobody_along() {
     .await;
     assert!(!harbour.reaches("tablet", SITE[0], 443) && !harbour.reaches("visitor", SITE[1], 443));
     drop(farid);
+    // Whoever makes up addresses without end is off, and not each of them is written down.
+    passeur_standins::cage::run("ip -n tablet addr del 10.70.0.9/24 dev eth0 && ip -n visitor addr add 10.70.0.9/24 dev eth0");
+    passeur_standins::cage::run("ip -n visitor route replace default via 10.70.0.1 && ip neigh flush dev yard0");
+    on(&harbour, "gwen").await;
+    let many = "for i in $(seq 1 80); do ip addr add fd70:70::2:$i/64 dev eth0 nodad; curl -s -m 1 --interface fd70:70::2:$i http://[fd70:70::1]:8643/; done";
+    harbour.yard.on("visitor", many);
+    eventually("they are off", async || {
+        let all = stack.get("/presences?all=true&text=gwen").await;
+        all["presences"][0]["ended_by"] == "it made up more addresses than a machine has"
+    })
+    .await;
+    let kept = stack.database.count("presence_addresses").await;
+    assert!(kept < 75, "{kept}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

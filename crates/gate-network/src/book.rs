@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::IpAddr;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use passeur_core::Moment;
 use passeur_core::session::Lifetimes;
@@ -31,6 +32,8 @@ pub struct Present {
     /// When something passed last.
     pub moved: Moment,
     pub addresses: BTreeSet<IpAddr>,
+    /// How many it had in all.
+    pub had: usize,
     /// What the kernel had counted when it was asked last.
     counted: Counted,
 }
@@ -54,6 +57,7 @@ impl Present {
             left: None,
             idle: chrono::Duration::MAX,
             moved,
+            had: 1,
             addresses,
             counted,
         }
@@ -96,15 +100,21 @@ impl Present {
 #[derive(Debug, Default)]
 pub struct Book {
     pub present: HashMap<Uuid, Present>,
-    /// Marks that should be cut and are not: the sluice did not answer.
-    pub owed: BTreeSet<u32>,
+    /// Marks that should be cut and are not, since the sluice did not answer; with the moment at which their lease is over for certain.
+    pub owed: BTreeMap<u32, Instant>,
     next: u32,
 }
 
 impl Book {
+    /// Notes that a mark is to be cut. Nobody renews it from now on.
+    pub fn owe(&mut self, mark: u32) {
+        // A second more than its lease, for what was on its way to the kernel.
+        self.owed.insert(mark, Instant::now() + Duration::from_millis(LEASE_MS + 1_000));
+    }
+
     /// A number in the kernel that nobody has.
     pub fn free_mark(&mut self) -> u32 {
-        let taken: BTreeSet<u32> = self.present.values().map(Present::mark).chain(self.owed.iter().copied()).collect();
+        let taken: BTreeSet<u32> = self.present.values().map(Present::mark).chain(self.owed.keys().copied()).collect();
         loop {
             self.next = if self.next + 1 >= MARK_END || self.next < MARK_FIRST { MARK_FIRST } else { self.next + 1 };
             if !taken.contains(&self.next) {
@@ -196,7 +206,7 @@ mod tests {
             let p = Present::new(row(MARK_FIRST + n), Holder::Link([n as u8; 6]), Class::default());
             book.present.insert(p.row.id, p);
         }
-        book.owed.insert(MARK_FIRST + 2);
+        book.owed.insert(MARK_FIRST + 2, Instant::now());
         assert_eq!(book.free_mark(), MARK_FIRST + 4);
         book.next = MARK_END - 1;
         assert_eq!(book.free_mark(), MARK_FIRST + 4, "round about");

@@ -134,13 +134,31 @@ impl NetworkGate {
             Entered::Over => return Ok(Arrival::Not(NotOn::Refused)),
         }
         let Some(row) = self.latest(session).await? else { return Ok(Arrival::Not(NotOn::Refused)) };
+        let id = row.id;
+        let done = self.let_in(row, holder, known, (&stands, used, address)).await;
+        if done.is_err() {
+            // It is in the store and not in the kernel; it would count among the person's machines.
+            self.cut(&[id]);
+            self.engine.store.leave(&[id], self.engine.now(), "sluice").await?;
+        }
+        done
+    }
+
+    /// What comes after it is in the store.
+    async fn let_in(
+        &self,
+        row: PresenceRow,
+        holder: Holder,
+        known: Vec<Present>,
+        (stands, used, address): (&Stands, u64, IpAddr),
+    ) -> Result<Arrival, StoreError> {
         // Somebody else was on with this machine: it is this person's now.
         let before: Vec<Uuid> = known.iter().map(|p| p.row.id).collect();
         self.off(&before, "signed-in-on").await?;
-        attempt::extend(&self.engine, stands.crossing, self.steps_on(&row, &stands)).await?;
+        attempt::extend(&self.engine, stands.crossing, self.steps_on(&row, stands)).await?;
         let mut present = Present::new(row, holder, class(&stands.terms));
-        take(&mut present, &stands, used);
-        self.open(present, &stands, address).await
+        take(&mut present, stands, used);
+        self.open(present, stands, address).await
     }
 
     /// Opens in the kernel what is in the book first, so that an end that comes meanwhile finds it.
@@ -152,7 +170,7 @@ impl NetworkGate {
         let done = self.sluice.order(&order);
         if let Err(e) = &done {
             tracing::error!(event = "network.not-opened", error = %e, "a machine could not be let through");
-            self.book().owed.insert(mark);
+            self.book().owe(mark);
             let step = step!(SluiceFailed { zone: shown.row.zone.as_str(), node: self.engine.node.as_str(), how: e.to_string() });
             self.off(&[id], "sluice").await?;
             attempt::extend(&self.engine, stands.crossing, vec![step]).await?;

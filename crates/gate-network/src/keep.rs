@@ -35,6 +35,9 @@ const COUNT_EVERY: StdDuration = StdDuration::from_secs(5);
 const RENEW_EVERY: StdDuration = StdDuration::from_millis(LEASE_MS / 3);
 /// How often names are resolved.
 const NAMES_EVERY: StdDuration = StdDuration::from_secs(20);
+/// The most addresses that a machine may have at a time, and in all while it is on: privacy addresses change once a day or so.
+const ADDRESSES_MAX: usize = 64;
+const HAD_MAX: usize = 1_000;
 /// While the revocation counter was not seen for longer than this, nothing is renewed.
 const BLIND_MS: i64 = 10_000;
 
@@ -146,9 +149,10 @@ impl NetworkGate {
             self.end_what_is_over(&edition).await;
             self.machines_return(&edition).await;
         }
-        let trouble = self.state().and_then(|s| s.trouble);
-        if self.book().owed.is_empty() {
-            self.set_trouble(trouble);
+        let state = self.state().unwrap_or_default();
+        let in_force = self.engine.live.get().is_none_or(|e| state.edition == Some(e.number));
+        if in_force && self.book().owed.is_empty() {
+            self.set_trouble(state.trouble);
         }
     }
 
@@ -433,7 +437,15 @@ impl NetworkGate {
             return self.off(&twice, "two-places").await;
         }
         let Some(mine) = self.on_interface(interface, |p| p.holder == Holder::Link(hardware)) else { return Ok(()) };
-        let is_new = self.book().present.get_mut(&mine.row.id).is_some_and(|p| p.addresses.insert(address));
+        let is_new = self.book().present.get_mut(&mine.row.id).is_some_and(|p| {
+            let is_new = p.addresses.insert(address);
+            p.had += usize::from(is_new);
+            is_new
+        });
+        if is_new && (mine.addresses.len() >= ADDRESSES_MAX || mine.had >= HAD_MAX) {
+            // Whoever makes up addresses without end would have each of them written down.
+            return self.off(&[mine.row.id], "too-many-addresses").await;
+        }
         if is_new {
             self.engine.store.gained_address(mine.row.id, &address.to_string(), now).await?;
             if let Some(id) = crossing(&mine.row) {

@@ -1,5 +1,7 @@
 //! A machine leaves: cut in the kernel first, written afterwards.
 
+use std::time::Instant;
+
 use passeur_core::step;
 use passeur_core::step::{Param, Phrase};
 use passeur_engine::attempt;
@@ -27,11 +29,11 @@ impl NetworkGate {
     }
 
     /// Takes machines out of the book and cuts them. What the sluice does not do is owed, and tried again.
-    fn cut(&self, ids: &[Uuid]) -> Vec<Present> {
+    pub(crate) fn cut(&self, ids: &[Uuid]) -> Vec<Present> {
         let gone: Vec<Present> = {
             let mut book = self.book();
             let gone: Vec<Present> = ids.iter().filter_map(|id| book.present.remove(id)).collect();
-            book.owed.extend(gone.iter().map(Present::mark));
+            gone.iter().for_each(|p| book.owe(p.mark()));
             gone
         };
         self.cut_owed();
@@ -40,7 +42,7 @@ impl NetworkGate {
 
     /// Cuts what is owed. Blocks for as long as the sluice takes.
     pub(crate) fn cut_owed(&self) {
-        let owed: Vec<u32> = self.book().owed.iter().copied().collect();
+        let owed: Vec<u32> = self.book().owed.keys().copied().collect();
         if owed.is_empty() {
             return;
         }
@@ -51,7 +53,12 @@ impl NetworkGate {
                     book.owed.remove(m);
                 });
             }
-            Err(e) => self.set_trouble(Some(format!("machines that must be cut are not: {e}"))),
+            Err(e) => {
+                self.set_trouble(Some(format!("machines that must be cut are not: {e}")));
+                // What nobody renewed for that long closed by itself.
+                let now = Instant::now();
+                self.book().owed.retain(|_, over| *over > now);
+            }
         }
     }
 

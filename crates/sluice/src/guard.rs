@@ -184,21 +184,24 @@ impl Guard {
     /// Quotas are made anew: an order says how much is left from now on.
     fn compare_caps(&mut self) -> Result<(), Failed> {
         let there: Vec<u32> = self.kernel.elements("cap")?.iter().filter_map(mark_of).collect();
-        for mark in there {
-            let (key, name) = (mark.to_ne_bytes(), quota(mark));
-            self.kernel.apply(&[Change::Delete { set: "cap", key: &key }, Change::DeleteQuota { name: &name }])?;
-        }
-        let caps: Vec<(u32, u64)> = self.book.admissions.values().filter_map(|a| a.left.map(|left| (a.mark, left))).collect();
-        for (mark, left) in caps {
-            self.add_cap(mark, left)?;
-        }
-        Ok(())
-    }
-
-    fn add_cap(&mut self, mark: u32, left: u64) -> Result<(), Failed> {
-        let (key, name) = (mark.to_ne_bytes(), quota(mark));
-        let add = Change::Add { set: "cap", key: &key, data: Some(Data::Object(&name)), timeout_ms: None };
-        self.kernel.apply(&[Change::AddQuota { name: &name, octets: left, used: 0 }, add])
+        let gone: Vec<([u8; 4], String)> = there.iter().map(|mark| (mark.to_ne_bytes(), quota(*mark))).collect();
+        let deletes: Vec<Change<'_>> =
+            gone.iter().flat_map(|(key, name)| [Change::Delete { set: "cap", key }, Change::DeleteQuota { name }]).collect();
+        self.kernel.apply(&deletes)?;
+        let caps: Vec<([u8; 4], String, u64)> = self
+            .book
+            .admissions
+            .values()
+            .filter_map(|a| a.left.map(|left| (a.mark.to_ne_bytes(), quota(a.mark), left)))
+            .collect();
+        let adds: Vec<Change<'_>> = caps
+            .iter()
+            .flat_map(|(key, name, left)| {
+                let add = Change::Add { set: "cap", key, data: Some(Data::Object(name)), timeout_ms: None };
+                [Change::AddQuota { name, octets: *left, used: 0 }, add]
+            })
+            .collect();
+        self.kernel.apply(&adds)
     }
 
     /// Notes what the table looks like now, and in which generation.
@@ -441,7 +444,10 @@ impl Guard {
         if let Some(found) = found {
             eprintln!("{found} by somebody else; it is put back");
             let next = self.book.clone();
-            self.put(next, Table::Anew)?;
+            // Closed first, which takes as long as a few rules; whoever is through comes back with the second step.
+            let closed = Book { plan: next.plan.clone(), names: next.names.clone(), ..Book::default() };
+            self.put(closed, Table::Anew)?;
+            self.put(next, Table::AsItIs)?;
             self.restored += 1;
             self.found = Some(found);
         }

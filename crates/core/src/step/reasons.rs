@@ -48,6 +48,12 @@ pub const REASONS: &[(&str, &str, &str)] = &[
     ("time", "time passed that a rule asks about", "un moment dont dépend une règle est passé"),
     ("no-zone", "no zone of this edition is guarded here any more", "aucune zone de cette édition n'est plus gardée ici"),
     ("handed-over", "its address went to another machine", "son adresse est passée à une autre machine"),
+    (
+        "too-many-addresses",
+        "it made up more addresses than a machine has",
+        "elle a inventé plus d'adresses qu'une machine n'en a",
+    ),
+    ("sluice", "the kernel could not be told", "le noyau n'a pas pu être informé"),
     ("two-places", "its hardware address was seen in two places", "son adresse matérielle a été vue à deux endroits"),
     ("machine-over", "its time in the site file is over", "sa durée dans le fichier de site est passée"),
     ("signed-in-on", "a person signed in on it", "une personne s'y est connectée"),
