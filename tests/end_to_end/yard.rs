@@ -222,14 +222,16 @@ async fn engineers_see_who_is_on_who_had_an_address_and_take_somebody_off() {
     let before = stack.get("/presences/addresses?address=10.70.0.9&until=2026-01-01T00:00:00Z").await;
     assert_eq!(before, json!([]));
     // The crossing of the sign-in tells the whole of it.
-    let story = stack.get(&format!("/crossings/{}", farid["crossing"].as_str().unwrap())).await.to_string();
-    for words in [
+    let told = [
         "is let through in zone yard",
         "has the address fd70:70::9 now",
         "is let through no more in zone yard, because the session was ended",
-    ] {
-        assert!(story.contains(words), "{words}: {story}");
-    }
+    ];
+    eventually("the whole of it is told", async || {
+        let story = stack.get(&format!("/crossings/{}", farid["crossing"].as_str().unwrap())).await.to_string();
+        told.iter().all(|words| story.contains(words))
+    })
+    .await;
 }
 
 /// Signs in somebody who is to be on.
@@ -491,4 +493,37 @@ async fn a_browser_on_the_machine_goes_from_a_closed_page_through_the_portal_to_
     b.close().await;
     driver.kill().unwrap();
     driver.wait().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_machine_has_its_first_reach_once_a_day_and_it_makes_nobody_known() {
+    if !Harbour::is_caged("yard::a_machine_has_its_first_reach_once_a_day_and_it_makes_nobody_known") {
+        return;
+    }
+    let mail = |site: String| {
+        let to = format!("to = [\"{}\", \"{}\"]", SITE[0], SITE[1]);
+        without_terms(site)
+            .replace("to = \"mail.havrelune.example\"", &to)
+            .replace("services = \"tcp/993\"", "services = \"tcp/443\"")
+    };
+    let harbour = Harbour::new(mail).await;
+    harbour.yard.serve();
+    let stack = &harbour.stack;
+    assert!(!harbour.reaches("visitor", SITE[0], 443));
+    // A picture or a script of another page opens nothing; somebody who opens the gate's page does.
+    let page = Person::new().open(&yard(stack, "/")).await;
+    assert_eq!(page.status, 200, "{}", page.body);
+    for host in SITE {
+        assert!(harbour.reaches("visitor", host, 443) && !harbour.reaches("visitor", host, 22), "{host}");
+        assert!(!harbour.reaches("tablet", host, 443), "{host}");
+    }
+    // It is no sign-in: the system is still told to go to the portal, and plain HTTP is led there.
+    assert_eq!(captive(&harbour, "visitor").await["captive"], true);
+    stack.clock.advance(chrono::Duration::minutes(6));
+    eventually("its minutes are over", async || !harbour.reaches("visitor", SITE[0], 443)).await;
+    Person::new().open(&yard(stack, "/")).await;
+    assert!(!harbour.reaches("visitor", SITE[0], 443), "once a day");
+    let had = stack.get("/presences?all=true&text=02:70:00:00:00:09").await;
+    assert_eq!(had["presences"][0]["ended_by"], "the minutes before a sign-in were over", "{had}");
+    assert_eq!(had["presences"].as_array().unwrap().len(), 1);
 }

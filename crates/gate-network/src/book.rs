@@ -13,6 +13,8 @@ use passeur_sluice::words::{Admission, Counted, Holder, MARK_END, MARK_FIRST};
 use passeur_store::PresenceRow;
 use uuid::Uuid;
 
+use crate::first::FIRST;
+
 /// A machine that is let through.
 #[derive(Clone, Debug)]
 pub struct Present {
@@ -88,6 +90,11 @@ impl Present {
         self.row.up = self.row.up.saturating_add(i64::try_from(up).unwrap_or(i64::MAX));
         self.row.down = self.row.down.saturating_add(i64::try_from(down).unwrap_or(i64::MAX));
         up + down > 0
+    }
+
+    /// Whether it is a machine on which nobody is signed in yet, for a short time.
+    pub fn is_first(&self) -> bool {
+        self.row.provider == FIRST
     }
 
     /// Until when its person's session may last at this gate, and no longer.

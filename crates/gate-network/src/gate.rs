@@ -22,6 +22,7 @@ use uuid::Uuid;
 
 use crate::book::Book;
 use crate::captive::Captive;
+use crate::first::Had;
 use crate::names::Names;
 use crate::neighbours::{Neighbours, interface_number};
 use crate::plan::{Doors, guarded, on_link};
@@ -61,6 +62,7 @@ pub struct Inner {
     /// One of these is held while something is decided about a machine, by what the machine is known by.
     machines: Vec<tokio::sync::Mutex<()>>,
     pub(crate) names: Names,
+    had_first: Mutex<Had>,
     /// Whether the kernel was compared with the store since this node began.
     pub(crate) compared: AtomicBool,
     leases: Option<PathBuf>,
@@ -104,6 +106,7 @@ impl NetworkGate {
             changing: tokio::sync::RwLock::default(),
             machines: (0..LOCKS).map(|_| tokio::sync::Mutex::default()).collect(),
             names: Names::default(),
+            had_first: Mutex::default(),
             compared: AtomicBool::new(false),
             leases: config.leases.clone(),
             book: Mutex::default(),
@@ -115,6 +118,10 @@ impl NetworkGate {
 
     pub(crate) fn book(&self) -> MutexGuard<'_, Book> {
         self.book.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    pub(crate) fn had_first(&self) -> MutexGuard<'_, Had> {
+        self.had_first.lock().unwrap_or_else(|e| e.into_inner())
     }
 
     /// The lock of a machine.
@@ -199,7 +206,7 @@ impl NetworkGate {
         let interfaces = self.interfaces();
         let (_, zone) = guarded(site, &interfaces).find(|(_, z)| z.holds(address))?;
         let holder = self.holder(zone, address);
-        Some(holder.is_some_and(|h| self.book().at(&zone.interface, &h).is_some()))
+        Some(holder.is_some_and(|h| self.book().at(&zone.interface, &h).is_some_and(|p| !p.is_first())))
     }
 
     /// What the network says of itself to a machine at an address (RFC 8908). Nobody's cookie is asked.
@@ -213,7 +220,7 @@ impl NetworkGate {
         let Some(holder) = self.holder(zone, address) else { return out };
         let now = self.engine.now();
         let book = self.book();
-        if let Some(present) = book.at(&zone.interface, &holder) {
+        if let Some(present) = book.at(&zone.interface, &holder).filter(|p| !p.is_first()) {
             out.captive = present.session.as_ref().is_some_and(|s| s.is_ended());
             out.seconds_remaining = present.until().map(|u| (u - now).num_seconds().max(0));
             out.bytes_remaining = present.row.quota.map(|_| present.left.unwrap_or(0));

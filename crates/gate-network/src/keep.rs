@@ -177,6 +177,8 @@ impl NetworkGate {
         if let Err(e) = self.put_machines(edition).await {
             tracing::error!(error = %e, "machines without a person cannot be written");
         }
+        // What another edition opened first is not carried over: the reach may be another one.
+        out.extend(self.book().present.values().filter(|p| p.is_first()).map(|p| p.row.id));
         let going: BTreeSet<Uuid> = out.iter().copied().collect();
         let admissions = {
             let mut book = self.book();
@@ -252,7 +254,11 @@ impl NetworkGate {
             wanted.iter().map(|(_, z, m)| (z.interface.clone(), Holder::Link(m.hardware.0))).collect();
         let gone: Vec<Uuid> = {
             let book = self.book();
-            book.present.values().filter(|p| p.session.is_none() && !keep.contains(&of(p))).map(|p| p.row.id).collect()
+            book.present
+                .values()
+                .filter(|p| p.session.is_none() && !p.is_first() && !keep.contains(&of(p)))
+                .map(|p| p.row.id)
+                .collect()
         };
         self.off(&gone, "machine-over").await?;
         let mut new = vec![];
@@ -319,7 +325,9 @@ impl NetworkGate {
                 Some(Life::Ended) => over.push((p.row.id, "ended")),
                 Some(Life::TooOld) => over.push((p.row.id, "too-old")),
                 Some(Life::IdleTooLong) => over.push((p.row.id, "idle-too-long")),
-                None if p.until().is_some_and(|u| u <= now) => over.push((p.row.id, "machine-over")),
+                None if p.until().is_some_and(|u| u <= now) => {
+                    over.push((p.row.id, if p.is_first() { "first-over" } else { "machine-over" }));
+                }
                 _ if p.idle != Duration::MAX && now - p.moved >= p.idle => over.push((p.row.id, "idle-too-long")),
                 _ if p.left.is_some_and(|left| left < PACKET_MAX) => over.push((p.row.id, "quota")),
                 _ if p.good_until.is_some_and(|g| g <= now) => due.push(p.row.id),

@@ -1,13 +1,14 @@
 //! Gates of kind `network`: a machine is let through once its person is signed in, and for no longer than that.
 //!
 //! The same decision as everywhere ([`passeur_engine::grants`]) is carried by an address on a link: [`plan`] says what an edition guards,
-//! [`entering`] lets a machine through, [`standing`] decides for one that is through, [`leaving`] closes, [`keep`] does all day what keeps
+//! [`entering`] lets a machine through, [`first`] for a short time before anybody is known, [`standing`] decides for one that is through, [`leaving`] closes, [`keep`] does all day what keeps
 //! kernel, database and edition of one mind, and [`book`] knows who is on. [`neighbours`] says which hardware address an address belongs to,
 //! [`names`] where names lead. People meet [`portal`] and [`captive`]. Everything that reaches the kernel goes through the sluice.
 
 pub mod book;
 pub mod captive;
 pub mod entering;
+pub mod first;
 pub mod gate;
 pub mod keep;
 pub mod leaving;

@@ -26,6 +26,8 @@ pub struct Guard {
     shape: String,
     restored: u64,
     found: Option<String>,
+    /// The generation in which it was looked for last.
+    found_in: Option<u32>,
     trouble: Option<String>,
 }
 
@@ -33,6 +35,9 @@ pub struct Guard {
 fn quota(mark: u32) -> String {
     format!("quota-{mark:x}")
 }
+
+/// How often a table is put anew, where somebody else changes nf_tables at the same time.
+const ALONE_TRIES: usize = 5;
 
 /// Maps of machines, by which a packet is known.
 const MACHINES: [&str; 3] = ["machines", "behind4", "behind6"];
@@ -54,11 +59,11 @@ impl Guard {
             shape: String::new(),
             restored: 0,
             found: None,
+            found_in: None,
             trouble: None,
         };
         if !is_there {
-            guard.put(Book { plan: Some(Plan::default()), ..Book::default() }, Table::AsItIs)?;
-            guard.settle()?;
+            guard.put_alone(&Book { plan: Some(Plan::default()), ..Book::default() }, Table::AsItIs)?;
         }
         Ok(guard)
     }
@@ -93,32 +98,57 @@ impl Guard {
         }
     }
 
-    /// Notes which generation there must be, once a change of our own was the only one.
-    fn made<T>(&mut self, change: impl FnOnce(&mut Guard) -> Result<T, Failed>) -> Result<T, Failed> {
-        let before = self.kernel.generation()?;
+    /// Makes a change, and says the generation after it where nobody else made one meanwhile: it went on by as many as there were transactions
+    /// of ours.
+    fn alone<T>(&mut self, change: impl FnOnce(&mut Guard) -> Result<T, Failed>) -> Result<(T, Option<u32>), Failed> {
+        let (before, made) = (self.kernel.generation()?, self.kernel.commits);
         let known = self.generation == Some(before);
-        let done = change(self);
+        // Where it fails midway, the watch looks.
+        self.generation = None;
+        let done = change(self)?;
         let after = self.kernel.generation()?;
-        // Where more happened than we did, or we did not know where we began, the watch looks.
-        if known && after.wrapping_sub(before) <= 1 {
-            self.generation = Some(after);
+        let alone = (after.wrapping_sub(before) == self.kernel.commits.wrapping_sub(made)).then_some(after);
+        // What was as it should be, and was changed by us alone, is as it should be.
+        if known {
+            self.generation = alone;
         }
-        done
+        Ok((done, alone))
     }
 
-    /// The same for changes of several transactions: what others did meanwhile is found by comparing.
-    fn made_many<T>(&mut self, change: impl FnOnce(&mut Guard) -> Result<T, Failed>) -> Result<T, Failed> {
-        let done = change(self);
-        self.generation = None;
-        done
+    /// The same for changes of elements; what others did meanwhile is found by the watch.
+    fn made<T>(&mut self, change: impl FnOnce(&mut Guard) -> Result<T, Failed>) -> Result<T, Failed> {
+        self.alone(change).map(|(done, _)| done)
+    }
+
+    /// Puts a book into the kernel, and notes what the table looks like then. Whatever somebody else did at the same time is not taken for ours:
+    /// it is done again, from nothing.
+    fn put_alone(&mut self, next: &Book, mut table: Table) -> Result<Compared, Failed> {
+        for _ in 0..ALONE_TRIES {
+            let (compared, alone) = self.alone(|guard| guard.put(next.clone(), table))?;
+            if let Some(after) = alone
+                && self.notes_shape(after)?
+            {
+                return Ok(compared);
+            }
+            table = Table::Anew;
+        }
+        Err(Failed::Nft(format!("somebody else changed the packet filter {ALONE_TRIES} times meanwhile")))
+    }
+
+    /// Notes what the table looks like, where it is still in the generation that we left. What was listed later may be somebody else's.
+    fn notes_shape(&mut self, after: u32) -> Result<bool, Failed> {
+        let shape = shape(self.kernel.list()?.as_ref());
+        let is_ours = self.kernel.generation()? == after;
+        if is_ours {
+            (self.shape, self.generation) = (shape, Some(after));
+        }
+        Ok(is_ours)
     }
 
     fn install(&mut self, plan: Plan, admissions: Vec<Admission>) -> Result<Compared, String> {
         plan.check(&self.interfaces)?;
         let next = Book::anew(plan, admissions, &self.book.names)?;
-        let done = self.made_many(|guard| guard.put(next, Table::AsItIs)).map_err(|e| e.to_string())?;
-        self.settle().map_err(|e| e.to_string())?;
-        Ok(done)
+        self.put_alone(&next, Table::AsItIs).map_err(|e| e.to_string())
     }
 
     /// Puts a book into the kernel: rules and ways in one transaction, and after that the machines that are otherwise.
@@ -204,18 +234,6 @@ impl Guard {
         self.kernel.apply(&adds)
     }
 
-    /// Notes what the table looks like now, and in which generation.
-    fn settle(&mut self) -> Result<(), Failed> {
-        loop {
-            let before = self.kernel.generation()?;
-            self.shape = shape(self.kernel.list()?.as_ref());
-            if self.kernel.generation()? == before {
-                self.generation = Some(before);
-                return Ok(());
-            }
-        }
-    }
-
     /// The number of a class's rules, which are made where nobody had them yet.
     fn class(&mut self, class: &Class) -> Result<usize, Failed> {
         if let Some(number) = self.book.classes.get(class) {
@@ -231,12 +249,24 @@ impl Guard {
         self.book.check(&admission)?;
         let is_new_class = !self.book.classes.contains_key(&admission.class);
         if is_new_class {
-            self.made(|guard| guard.class(&admission.class)).map_err(|e| e.to_string())?;
-            self.settle().map_err(|e| e.to_string())?;
+            self.add_rules(&admission.class).map_err(|e| e.to_string())?;
         }
         self.made(|guard| guard.let_through(&admission)).map_err(|e| e.to_string())?;
         self.book.admissions.insert(admission.mark, admission);
         Ok(())
+    }
+
+    /// Rules that nobody needed before. Where somebody else was there meanwhile, the watch finds rules that it does not know, and puts all back.
+    fn add_rules(&mut self, class: &Class) -> Result<(), Failed> {
+        let known = self.generation.is_some();
+        let (_, alone) = self.alone(|guard| guard.class(class))?;
+        match alone.filter(|_| known && self.generation.is_some()) {
+            Some(after) if self.notes_shape(after)? => Ok(()),
+            _ => {
+                self.generation = None;
+                Ok(())
+            }
+        }
     }
 
     fn let_through(&mut self, admission: &Admission) -> Result<(), Failed> {
@@ -280,12 +310,12 @@ impl Guard {
         }
         let done = match gone.as_slice() {
             [one] => self.made(|guard| guard.close(one)),
-            many => self.made_many(|guard| many.iter().try_for_each(|one| guard.close(one))),
+            many => self.made(|guard| many.iter().try_for_each(|one| guard.close(one))),
         };
         done.or_else(|_| {
             // Something was otherwise than it should be. What matters is that it is closed: all is put as the book says.
             let next = self.book.clone();
-            self.made_many(|guard| guard.put(next, Table::AsItIs)).map(|_| ())
+            self.put_alone(&next, Table::AsItIs).map(|_| ())
         })
         .map_err(|e| e.to_string())
     }
@@ -329,10 +359,7 @@ impl Guard {
             }
             changes.push(Change::Add { set: "way", key, data: Some(Data::Jump(chain)), timeout_ms: Some(lease_ms) });
         }
-        let done = match changes.len() > crate::kernel::BATCH_MAX {
-            true => self.made_many(|guard| guard.kernel.apply(&changes)),
-            false => self.made(|guard| guard.kernel.apply(&changes)),
-        };
+        let done = self.made(|guard| guard.kernel.apply(&changes));
         done.map_err(|e| e.to_string())
     }
 
@@ -347,8 +374,7 @@ impl Guard {
             }
             self.book.names.insert(reach, addresses);
         }
-        self.made_many(Guard::fill_names).map_err(|e| e.to_string())?;
-        self.settle().map_err(|e| e.to_string())
+        self.made(Guard::fill_names).map_err(|e| e.to_string())
     }
 
     /// Makes the sets of names what the book says. What is new opens before what is old closes.
@@ -407,7 +433,9 @@ impl Guard {
         }
         match self.kernel.generation() {
             Ok(now) if self.generation == Some(now) => {}
-            Ok(_) => {
+            Ok(now) => {
+                // Good only for what was looked at: whatever comes later is looked at later.
+                self.found_in = Some(now);
                 let found = self.find();
                 if let Err(e) = found.and_then(|found| self.put_back(found)) {
                     self.trouble = Some(e.to_string());
@@ -447,11 +475,16 @@ impl Guard {
             // Closed first, which takes as long as a few rules; whoever is through comes back with the second step.
             let closed = Book { plan: next.plan.clone(), names: next.names.clone(), ..Book::default() };
             self.put(closed, Table::Anew)?;
-            self.put(next, Table::AsItIs)?;
+            self.put_alone(&next, Table::AsItIs)?;
             self.restored += 1;
             self.found = Some(found);
+        } else {
+            // Others changed tables of theirs.
+            let now = self.kernel.generation()?;
+            if self.found_in == Some(now) {
+                self.generation = Some(now);
+            }
         }
-        self.settle()?;
         self.trouble = None;
         Ok(())
     }

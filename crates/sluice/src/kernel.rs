@@ -45,6 +45,8 @@ pub struct Kernel {
     socket: OwnedFd,
     sequence: u32,
     nft: PathBuf,
+    /// How many transactions it made: the kernel's generation goes on by one with each.
+    pub commits: u32,
 }
 
 /// A socket that is told of each change of nf_tables by anybody; reading waits.
@@ -69,7 +71,7 @@ impl Kernel {
         // Beyond the system's limit with CAP_NET_ADMIN; without, batches are refused as a whole, and nothing opens.
         let _ = sockopt::set_socket_recv_buffer_size_force(&socket, BUFFER);
         let _ = sockopt::set_socket_send_buffer_size_force(&socket, BUFFER);
-        Ok(Kernel { socket, sequence: 1, nft })
+        Ok(Kernel { socket, sequence: 1, nft, commits: 0 })
     }
 
     /// Everything that has come. The kernel answers while it is sent to.
@@ -128,6 +130,7 @@ impl Kernel {
             if acknowledged != part.len() {
                 return Err(Failed::Silent { acknowledged, of: part.len() });
             }
+            self.commits = self.commits.wrapping_add(1);
         }
         Ok(())
     }
@@ -188,7 +191,7 @@ impl Kernel {
     ///
     /// # Errors
     /// What nft says: nothing is changed then.
-    pub fn load(&self, text: &str) -> Result<(), Failed> {
+    pub fn load(&mut self, text: &str) -> Result<(), Failed> {
         let started =
             Command::new(&self.nft).args(["-f", "-"]).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped()).spawn();
         let mut child = started.map_err(|e| Failed::Nft(format!("{} cannot be started: {e}", self.nft.display())))?;
@@ -202,6 +205,7 @@ impl Kernel {
             let said: Vec<&str> = said.lines().filter(|l| !l.trim_start().starts_with('^')).take(4).collect();
             return Err(Failed::Nft(said.join(" / ")));
         }
+        self.commits = self.commits.wrapping_add(1);
         written.map_err(|e| Failed::Nft(format!("it did not read its rules: {e}")))
     }
 

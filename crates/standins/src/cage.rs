@@ -96,11 +96,8 @@ pub fn inside_reaching(test: &str, ports: &[u16]) -> bool {
             }
         });
     }
-    let exe = std::env::current_exe().expect("this test's own file");
-    let prepare = "mount -t tmpfs t /run && mkdir -p /run/netns && ip link set lo up && exec \"$@\"";
-    let mut command = Command::new("unshare");
-    command.args(["--mount", "--net", "--pid", "--fork", "--kill-child=KILL", "--mount-proc", "bash", "-c", prepare, "_"]);
-    command.arg(exe).args(["--exact", test, "--nocapture", "--test-threads=1"]);
+    let mut command = caged();
+    command.args(["--exact", test, "--nocapture", "--test-threads=1"]);
     let done = command.env(INSIDE, own).env(RELAYS, &folder).output().expect("unshare of util-linux");
     let _ = std::fs::remove_dir_all(&folder);
     let said = format!("{}{}", String::from_utf8_lossy(&done.stdout), String::from_utf8_lossy(&done.stderr));
@@ -114,16 +111,23 @@ pub fn inside_reaching(test: &str, ports: &[u16]) -> bool {
     false
 }
 
+/// This program, in a cage.
+fn caged() -> Command {
+    let exe = std::env::current_exe().expect("this program's own file");
+    let prepare = "mount -t tmpfs t /run && mkdir -p /run/netns && ip link set lo up && exec \"$@\"";
+    let mut command = Command::new("unshare");
+    command
+        .args(["--mount", "--net", "--pid", "--fork", "--kill-child=KILL", "--mount-proc", "bash", "-c", prepare, "_"])
+        .arg(exe);
+    command
+}
+
 /// The same for a program that is no test: goes on in a cage with its own arguments, and ends with what it ended with there.
 pub fn enter() {
     if std::env::var_os(INSIDE).is_some() {
         return;
     }
-    let exe = std::env::current_exe().expect("this program's own file");
-    let prepare = "mount -t tmpfs t /run && mkdir -p /run/netns && ip link set lo up && exec \"$@\"";
-    let mut command = Command::new("unshare");
-    command.args(["--mount", "--net", "--pid", "--fork", "--kill-child=KILL", "--mount-proc", "bash", "-c", prepare, "_"]);
-    let done = command.arg(exe).args(std::env::args().skip(1)).env(INSIDE, std::process::id().to_string()).status();
+    let done = caged().args(std::env::args().skip(1)).env(INSIDE, std::process::id().to_string()).status();
     std::process::exit(done.ok().and_then(|s| s.code()).unwrap_or(1));
 }
 

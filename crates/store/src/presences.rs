@@ -277,6 +277,17 @@ impl Store {
         Ok(all.iter().fold(0i64, |sum, (up, down)| sum.saturating_add(*up).saturating_add(*down)))
     }
 
+    /// Whether a machine of somebody began at a gate since a moment.
+    pub async fn began_since(&self, authority: &str, subject: &str, gate: &str, since: Moment) -> Result<bool, StoreError> {
+        let mut conn = self.conn().await?;
+        let of = presences::table
+            .filter(presences::authority.eq(authority))
+            .filter(presences::subject.eq(subject))
+            .filter(presences::gate.eq(gate))
+            .filter(presences::began.gt(since));
+        Ok(of.count().get_result::<i64>(&mut conn).await? > 0)
+    }
+
     /// Who had an address in a span of time, the latest first.
     pub async fn who_had(&self, address: &str, from: Moment, to: Moment, limit: i64) -> Result<Vec<HadAddress>, StoreError> {
         let mut conn = self.conn().await?;

@@ -53,6 +53,7 @@ pub const REASONS: &[(&str, &str, &str)] = &[
         "it made up more addresses than a machine has",
         "elle a inventé plus d'adresses qu'une machine n'en a",
     ),
+    ("first-over", "the minutes before a sign-in were over", "les minutes avant une connexion étaient écoulées"),
     ("sluice", "the kernel could not be told", "le noyau n'a pas pu être informé"),
     ("two-places", "its hardware address was seen in two places", "son adresse matérielle a été vue à deux endroits"),
     ("machine-over", "its time in the site file is over", "sa durée dans le fichier de site est passée"),

@@ -176,6 +176,9 @@ impl Control for WebGate {
             let id = attempt.record_anonymous(Outcome::Unauthenticated);
             return plain(unauthorized(why, id));
         }
+        if facts.navigates {
+            network::before_sign_in(self, &edition, gate, facts).await;
+        }
         let (binding, set) = browser_binding(&self.engine, headers, &gate.address, "binding");
         let target = ReturnPath::parse(&facts.target);
         let mut ask = Ask {

@@ -38,6 +38,14 @@ pub(super) async fn page(web: &WebGate, edition: &Edition, gate: &Gate, session:
     plain(page_of(&web.engine, edition, gate, session, facts, machine).await)
 }
 
+/// Somebody whom nobody knows yet opens a gate's page: in a zone that has a first reach, their machine has it for a few minutes.
+pub(super) async fn before_sign_in(web: &WebGate, edition: &Edition, gate: &Gate, facts: &RequestFacts) {
+    let Some(networks) = web.networks.as_ref().filter(|_| gate.network().is_some()) else { return };
+    if let Err(e) = networks.open_first(edition, gate, facts.address).await {
+        tracing::warn!(error = %e, "a first reach could not be opened");
+    }
+}
+
 fn shown(arrival: Arrival) -> Machine {
     match arrival {
         Arrival::Elsewhere => Machine::Elsewhere,
