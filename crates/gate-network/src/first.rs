@@ -69,7 +69,7 @@ impl NetworkGate {
             return Ok(());
         }
         self.engine.store.enter(row.clone(), i64::MAX).await?;
-        let (id, present) = (row.id, Present::new(row, holder, class_of(&[first.reach.clone()])));
+        let (id, present) = (row.id, Present::new(row, holder, class_of(std::slice::from_ref(&first.reach))));
         let order = Order::Admit(Box::new(present.admission()));
         self.book().present.insert(id, present);
         if let Err(e) = self.sluice.order(&order) {
