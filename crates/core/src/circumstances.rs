@@ -48,6 +48,20 @@ pub struct RequestFacts {
 }
 
 impl RequestFacts {
+    /// Of a request that nobody made: what the service does by itself for somebody at an address.
+    pub fn of_nobody(address: IpAddr, agent: &str) -> RequestFacts {
+        RequestFacts {
+            method: "GET".to_owned(),
+            target: "/".into(),
+            address,
+            agent: agent.to_owned(),
+            lang: Lang::En,
+            navigates: false,
+            wants_html: false,
+            not_believed: None,
+        }
+    }
+
     /// What conditions may ask of it.
     pub fn circumstances(&self, now: Moment) -> Circumstances<'_> {
         let path = self.target.split('?').next().unwrap_or("/");

@@ -63,16 +63,8 @@ impl Attempt {
 
     /// An attempt that nobody made: what the service does to a session by itself.
     pub fn of_session(engine: &Engine, row: &passeur_store::SessionRow) -> Attempt {
-        let facts = RequestFacts {
-            method: "GET".to_owned(),
-            target: "/".into(),
-            address: row.address.parse().unwrap_or(IpAddr::from([0, 0, 0, 0])),
-            agent: row.agent.clone(),
-            lang: Lang::En,
-            navigates: false,
-            wants_html: false,
-            not_believed: None,
-        };
+        let address = row.address.parse().unwrap_or(IpAddr::from([0, 0, 0, 0]));
+        let facts = RequestFacts::of_nobody(address, &row.agent);
         let mut a = Attempt::resume(engine, Place::SignIn, &facts, engine.new_crossing(), engine.now());
         a.is_of(row);
         a

@@ -82,14 +82,16 @@ impl Present {
         }
     }
 
-    /// Takes what the kernel counts. A counter that went backwards began anew: what it says came on top. Whether anything passed since.
+    /// Takes what the kernel counts. A counter that went backwards began anew: what it says came on top. What passed is less that
+    /// may still. Whether anything passed since.
     pub fn count(&mut self, now: Counted) -> bool {
         let more = |before: u64, now: u64| if now >= before { now - before } else { now };
         let (up, down) = (more(self.counted.up, now.up), more(self.counted.down, now.down));
         self.counted = now;
         self.row.up = self.row.up.saturating_add(i64::try_from(up).unwrap_or(i64::MAX));
         self.row.down = self.row.down.saturating_add(i64::try_from(down).unwrap_or(i64::MAX));
-        up + down > 0
+        self.left = self.left.map(|left| left.saturating_sub(up.saturating_add(down)));
+        up > 0 || down > 0
     }
 
     /// Whether it is a machine on which nobody is signed in yet, for a short time.
@@ -141,10 +143,11 @@ impl Book {
         self.present.values().filter(|p| p.row.interface == interface && p.holder == *holder).collect()
     }
 
-    /// What the sluice is told of everybody, by holder: nobody is there twice.
-    pub fn admissions(&self) -> Vec<Admission> {
+    /// What the sluice is told of everybody but `without`, by holder: nobody is there twice.
+    pub fn admissions(&self, without: &[Uuid]) -> Vec<Admission> {
+        let without: BTreeSet<&Uuid> = without.iter().collect();
         let mut by_holder: BTreeMap<(String, Holder), Admission> = BTreeMap::new();
-        let mut all: Vec<&Present> = self.present.values().collect();
+        let mut all: Vec<&Present> = self.present.values().filter(|p| !without.contains(&p.row.id)).collect();
         // A person's machine counts before the same one without a person.
         all.sort_by_key(|p| p.session.is_some());
         for p in all.iter().filter(|p| !p.session.as_ref().is_some_and(|s| s.is_ended())) {

@@ -7,9 +7,8 @@ use std::net::IpAddr;
 
 use chrono::Duration;
 use passeur_core::Moment;
-use passeur_core::evidence::PersonKey;
 use passeur_core::id::CrossingId;
-use passeur_core::site::{Gate, HardwareAddress, WhenFull, Zone};
+use passeur_core::site::{Gate, WhenFull};
 use passeur_core::step;
 use passeur_core::step::{Phrase, Step};
 use passeur_engine::{attempt, ending};
@@ -108,17 +107,25 @@ impl NetworkGate {
             return Ok(Arrival::On(Box::new(self.shown(present, address))));
         }
         let most = stands.terms.devices.unwrap_or(network.devices);
-        let used = match stands.terms.quota {
-            None => 0,
-            Some(_) => self.used(&person, &gate.name).await?,
-        };
+        let used = self.used(&stands, gate).await?;
         if let Some(quota) = stands.terms.quota.filter(|q| used.saturating_add(PACKET_MAX) > *q) {
             let step = step!(QuotaUsed { used: used as i64, quota: quota as i64 });
             attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
             return Ok(Arrival::Not(NotOn::QuotaUsed { quota }));
         }
-        let row = self.row(gate, zone, &stands, (session, address, &holder));
-        match self.make_room(row, most, network.when_full).await? {
+        let whom = &stands.row;
+        let mut row = PresenceRow {
+            session_id: Some(session),
+            address: address.to_string(),
+            provider: whom.provider.clone(),
+            authority: whom.authority.clone(),
+            subject: whom.subject.clone(),
+            name: whom.name.clone(),
+            crossing: stands.crossing.to_string(),
+            ..self.row(gate, zone, &holder)
+        };
+        says(&mut row, &stands);
+        match self.make_room(&row, most, network.when_full).await? {
             Entered::On { moved } => {
                 self.gone(&moved);
                 if moved.iter().any(|m| m.node != self.engine.node) {
@@ -126,14 +133,13 @@ impl NetworkGate {
                 }
             }
             Entered::Full(machines) => {
-                let told = machines.iter().map(named).collect::<Vec<_>>();
+                let told = machines.iter().map(|m| m.known_by().to_owned()).collect::<Vec<_>>();
                 let step = step!(DevicesFull { most: i64::from(most), machines: told });
                 attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
                 return Ok(Arrival::Not(NotOn::Full { most, machines }));
             }
             Entered::Over => return Ok(Arrival::Not(NotOn::Refused)),
         }
-        let Some(row) = self.latest(session).await? else { return Ok(Arrival::Not(NotOn::Refused)) };
         let id = row.id;
         let done = self.let_in(row, holder, known, (&stands, used, address)).await;
         if done.is_err() {
@@ -188,50 +194,17 @@ impl NetworkGate {
         Shown { row: present.row.clone(), left: present.left, wanted: self.wanted(address) }
     }
 
-    /// How much passed for a person within the span of quotas, with what the kernel counted since it was written.
-    pub(crate) async fn used(&self, person: &PersonKey, gate: &str) -> Result<u64, StoreError> {
-        let stored = self.engine.store.passed(person, gate, self.engine.now() - QUOTA_SPAN).await?;
+    /// How much passed for a person within the span of quotas, as it was written last; not asked where there is no quota.
+    pub(crate) async fn used(&self, stands: &Stands, gate: &Gate) -> Result<u64, StoreError> {
+        if stands.terms.quota.is_none() {
+            return Ok(0);
+        }
+        let stored = self.engine.store.passed(&stands.row.person(), &gate.name, self.engine.now() - QUOTA_SPAN).await?;
         Ok(u64::try_from(stored).unwrap_or(0))
     }
 
-    fn row(&self, gate: &Gate, zone: &Zone, stands: &Stands, of: (Uuid, IpAddr, &Holder)) -> PresenceRow {
-        let (session, address, holder) = of;
-        let now = self.engine.now();
-        let hardware = match holder {
-            Holder::Link(h) => Some(HardwareAddress(*h).to_string()),
-            Holder::Address(_) => None,
-        };
-        let whom = &stands.row;
-        PresenceRow {
-            id: passeur_engine::random::new_uuid(),
-            session_id: Some(session),
-            gate: gate.name.clone(),
-            zone: zone.name.clone(),
-            node: self.engine.node.clone(),
-            interface: zone.interface.clone(),
-            hardware,
-            address: address.to_string(),
-            mark: self.book().free_mark() as i32,
-            provider: whom.provider.clone(),
-            authority: whom.authority.clone(),
-            subject: whom.subject.clone(),
-            name: whom.name.clone(),
-            crossing: stands.crossing.to_string(),
-            reach: opens(stands),
-            began: now,
-            until: Some(longest(stands)),
-            quota: stands.terms.quota.and_then(|q| i64::try_from(q).ok()),
-            rate: stands.terms.rate.and_then(|r| i64::try_from(r).ok()),
-            up: 0,
-            down: 0,
-            counted_at: now,
-            ended_at: None,
-            ended_by: None,
-        }
-    }
-
     /// Writes it to the store, with room for it where the gate ends the oldest.
-    async fn make_room(&self, row: PresenceRow, most: u16, when_full: WhenFull) -> Result<Entered, StoreError> {
+    async fn make_room(&self, row: &PresenceRow, most: u16, when_full: WhenFull) -> Result<Entered, StoreError> {
         for _ in 0..MAKE_ROOM_TRIES {
             let entered = self.engine.store.enter(row.clone(), i64::from(most)).await?;
             let (Entered::Full(machines), WhenFull::EndOldest) = (&entered, when_full) else { return Ok(entered) };
@@ -241,16 +214,12 @@ impl NetworkGate {
             let still: Vec<Uuid> = machines.iter().filter(|m| m.session_id == Some(oldest)).map(|m| m.id).collect();
             self.engine.store.leave(&still, self.engine.now(), "ended").await?;
         }
-        self.engine.store.enter(row, i64::from(most)).await
-    }
-
-    async fn latest(&self, session: Uuid) -> Result<Option<PresenceRow>, StoreError> {
-        Ok(self.engine.store.presences_of_sessions(&[session]).await?.into_iter().max_by_key(|r| r.began))
+        self.engine.store.enter(row.clone(), i64::from(most)).await
     }
 
     fn steps_on(&self, row: &PresenceRow, stands: &Stands) -> Vec<Step> {
         let until = row.until.map(|u| u.format("%Y-%m-%d %H:%M UTC").to_string()).unwrap_or_default();
-        let mut steps = vec![step!(MachineOn { machine: named(row), zone: row.zone.as_str(), opens: words(stands), until })];
+        let mut steps = vec![step!(MachineOn { machine: row.known_by(), zone: row.zone.as_str(), opens: words(stands), until })];
         if stands.terms.opens.is_empty() {
             steps.push(step!(OpensNothing { zone: row.zone.as_str() }));
         }
@@ -284,8 +253,16 @@ impl NetworkGate {
     }
 }
 
+/// Puts what a decision says into the row of a machine.
+pub(crate) fn says(row: &mut PresenceRow, stands: &Stands) {
+    row.reach = opens(stands);
+    row.until = Some(longest(stands));
+    row.quota = stands.terms.quota.and_then(|q| i64::try_from(q).ok());
+    row.rate = stands.terms.rate.and_then(|r| i64::try_from(r).ok());
+}
+
 /// What a decision leaves of a session's life at the gate.
-pub(crate) fn longest(stands: &Stands) -> Moment {
+fn longest(stands: &Stands) -> Moment {
     let longest = stands.row.began + stands.limits.absolute;
     stands.row.until.map_or(longest, |u| u.min(longest))
 }
@@ -300,7 +277,7 @@ pub(crate) fn take(present: &mut Present, stands: &Stands, used: u64) {
 }
 
 /// What is open, for the store.
-pub(crate) fn opens(stands: &Stands) -> serde_json::Value {
+fn opens(stands: &Stands) -> serde_json::Value {
     let one = |o: &passeur_core::decide::Opens| serde_json::json!({"reach": o.reach, "rule": o.rule});
     stands.terms.opens.iter().map(one).collect()
 }
@@ -308,11 +285,6 @@ pub(crate) fn opens(stands: &Stands) -> serde_json::Value {
 /// The same in words.
 pub(crate) fn words(stands: &Stands) -> Vec<String> {
     stands.terms.opens.iter().map(|o| format!("{} ({})", o.reach, o.rule)).collect()
-}
-
-/// What a machine is called: its hardware address, or its address where another router stands between.
-pub(crate) fn named(row: &PresenceRow) -> String {
-    row.hardware.clone().unwrap_or_else(|| row.address.clone())
 }
 
 /// The crossing that tells of a machine.

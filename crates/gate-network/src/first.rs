@@ -8,7 +8,7 @@ use std::net::IpAddr;
 
 use chrono::Duration;
 use passeur_core::Moment;
-use passeur_core::site::{Gate, Zone};
+use passeur_core::site::Gate;
 use passeur_live::edition::Edition;
 use passeur_sluice::words::{Holder, Order};
 use passeur_store::{PresenceRow, StoreError};
@@ -63,7 +63,16 @@ impl NetworkGate {
         if !self.had_first().take(&zone.interface, holder, now) {
             return Ok(());
         }
-        let row = self.first_row(gate, zone, (address, &holder), (first.reach.as_str(), first.lasts));
+        let row = PresenceRow { address: address.to_string(), ..self.row(gate, zone, &holder) };
+        let row = PresenceRow {
+            provider: FIRST.into(),
+            authority: FIRST.into(),
+            subject: row.known_by().to_owned(),
+            name: row.known_by().to_owned(),
+            reach: serde_json::json!([{"reach": first.reach, "rule": format!("first of zone {}", zone.name)}]),
+            until: Some(now + first.lasts),
+            ..row
+        };
         // Another run of this node may have opened it; its memory is gone, and the store's is not.
         if self.engine.store.began_since(&row.authority, &row.subject, &gate.name, now - EVERY).await? {
             return Ok(());
@@ -78,42 +87,6 @@ impl NetworkGate {
         }
         tracing::info!(event = "network.first", zone = zone.name, address = %address, "a machine has its first reach");
         Ok(())
-    }
-
-    fn first_row(&self, gate: &Gate, zone: &Zone, of: (IpAddr, &Holder), what: (&str, Duration)) -> PresenceRow {
-        let ((address, holder), (reach, lasts)) = (of, what);
-        let now = self.engine.now();
-        let hardware = match holder {
-            Holder::Link(h) => Some(passeur_core::site::HardwareAddress(*h).to_string()),
-            Holder::Address(_) => None,
-        };
-        let known_by = hardware.clone().unwrap_or_else(|| address.to_string());
-        PresenceRow {
-            id: passeur_engine::random::new_uuid(),
-            session_id: None,
-            gate: gate.name.clone(),
-            zone: zone.name.clone(),
-            node: self.engine.node.clone(),
-            interface: zone.interface.clone(),
-            hardware,
-            address: address.to_string(),
-            mark: self.book().free_mark() as i32,
-            provider: FIRST.into(),
-            authority: FIRST.into(),
-            subject: known_by.clone(),
-            name: known_by,
-            crossing: String::new(),
-            reach: serde_json::json!([{"reach": reach, "rule": format!("first of zone {}", zone.name)}]),
-            began: now,
-            until: Some(now + lasts),
-            quota: None,
-            rate: None,
-            up: 0,
-            down: 0,
-            counted_at: now,
-            ended_at: None,
-            ended_by: None,
-        }
     }
 }
 

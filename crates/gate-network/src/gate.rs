@@ -9,18 +9,19 @@ use std::sync::{Arc, Mutex, MutexGuard, RwLock};
 
 use chrono::Duration;
 use passeur_core::Moment;
-use passeur_core::site::{Gate, Site, Zone};
+use passeur_core::site::{Gate, HardwareAddress, Site, Zone};
 use passeur_engine::Engine;
 use passeur_engine::engine::Held;
 use passeur_engine::guarding::Guarding;
 use passeur_live::edition::Edition;
 use passeur_sluice::client::Client;
 use passeur_sluice::words::{Holder, State};
+use passeur_store::PresenceRow;
 use tokio::runtime::Handle;
 use tokio::task::JoinHandle;
 use uuid::Uuid;
 
-use crate::book::Book;
+use crate::book::{Book, Present};
 use crate::captive::Captive;
 use crate::first::Had;
 use crate::names::Names;
@@ -181,6 +182,47 @@ impl NetworkGate {
         self.neighbours.hardware(interface, address).map(Holder::Link)
     }
 
+    /// A row for a machine that comes in at a gate's zone: whose it is, and what is open to it, is for whoever lets it in.
+    pub(crate) fn row(&self, gate: &Gate, zone: &Zone, holder: &Holder) -> PresenceRow {
+        let now = self.engine.now();
+        let (hardware, address) = match holder {
+            Holder::Link(hardware) => (Some(HardwareAddress(*hardware).to_string()), String::new()),
+            Holder::Address(address) => (None, address.to_string()),
+        };
+        PresenceRow {
+            id: passeur_engine::random::new_uuid(),
+            session_id: None,
+            gate: gate.name.clone(),
+            zone: zone.name.clone(),
+            node: self.engine.node.clone(),
+            interface: zone.interface.clone(),
+            hardware,
+            address,
+            mark: self.book().free_mark() as i32,
+            provider: String::new(),
+            authority: String::new(),
+            subject: String::new(),
+            name: String::new(),
+            crossing: String::new(),
+            reach: serde_json::Value::Array(vec![]),
+            began: now,
+            until: None,
+            quota: None,
+            rate: None,
+            up: 0,
+            down: 0,
+            counted_at: now,
+            ended_at: None,
+            ended_by: None,
+        }
+    }
+
+    /// The machine at an address of a zone, where somebody is on with it, or it is one without a person; none while it has a first reach alone.
+    pub(crate) fn on_at(&self, zone: &Zone, address: IpAddr) -> Option<Present> {
+        let holder = self.holder(zone, address)?;
+        self.book().at(&zone.interface, &holder).filter(|p| !p.is_first()).cloned()
+    }
+
     /// Notes where an unknown machine wanted to go, so that its person is shown the way after signing in.
     pub fn note_wanted(&self, address: IpAddr, wanted: String) {
         let now = self.engine.now();
@@ -200,15 +242,6 @@ impl NetworkGate {
         all.get(&address.to_canonical()).filter(|(at, _)| *at > now - WANTED_FOR).map(|(_, w)| w.clone())
     }
 
-    /// Whether a machine is let through, by its address; none where it is in no zone of ours.
-    pub fn is_on(&self, edition: &Edition, address: IpAddr) -> Option<bool> {
-        let site = &edition.site;
-        let interfaces = self.interfaces();
-        let (_, zone) = guarded(site, &interfaces).find(|(_, z)| z.holds(address))?;
-        let holder = self.holder(zone, address);
-        Some(holder.is_some_and(|h| self.book().at(&zone.interface, &h).is_some_and(|p| !p.is_first())))
-    }
-
     /// What the network says of itself to a machine at an address (RFC 8908). Nobody's cookie is asked.
     pub fn captive(&self, edition: &Edition, gate: &Gate, address: IpAddr) -> Captive {
         let mut out = Captive { captive: true, user_portal_url: gate.address.at("/"), ..Captive::default() };
@@ -217,10 +250,8 @@ impl NetworkGate {
             out.captive = false;
             return out;
         };
-        let Some(holder) = self.holder(zone, address) else { return out };
         let now = self.engine.now();
-        let book = self.book();
-        if let Some(present) = book.at(&zone.interface, &holder).filter(|p| !p.is_first()) {
+        if let Some(present) = self.on_at(zone, address) {
             out.captive = present.session.as_ref().is_some_and(|s| s.is_ended());
             out.seconds_remaining = present.until().map(|u| (u - now).num_seconds().max(0));
             out.bytes_remaining = present.row.quota.map(|_| present.left.unwrap_or(0));
@@ -232,7 +263,7 @@ impl NetworkGate {
     /// What is held for sessions, so that their rights are read again while nobody asks for a page.
     pub fn held(&self) -> Vec<Held> {
         let book = self.book();
-        let of = |p: &crate::book::Present| {
+        let of = |p: &Present| {
             let session = p.session.as_ref()?.id;
             Some(Held { session, gate: p.row.gate.clone(), good_until: p.good_until })
         };
@@ -247,7 +278,7 @@ impl NetworkGate {
 
     /// Numbers of machines of sessions that are on here.
     pub(crate) fn of_sessions(&self, ids: &[Uuid]) -> Vec<Uuid> {
-        let is = |p: &&crate::book::Present| p.session.as_ref().is_some_and(|s| ids.contains(&s.id));
+        let is = |p: &&Present| p.session.as_ref().is_some_and(|s| ids.contains(&s.id));
         self.book().present.values().filter(is).map(|p| p.row.id).collect()
     }
 }

@@ -22,7 +22,7 @@ use tokio::time::{MissedTickBehavior, interval};
 use uuid::Uuid;
 
 use crate::book::{LEASE_MS, Present};
-use crate::entering::{PACKET_MAX, crossing, named};
+use crate::entering::{PACKET_MAX, crossing};
 use crate::gate::NetworkGate;
 use crate::neighbours::{Change, interface_number};
 use crate::plan::{class_of, guarded, on_link, plan};
@@ -179,16 +179,7 @@ impl NetworkGate {
         }
         // What another edition opened first is not carried over: the reach may be another one.
         out.extend(self.book().present.values().filter(|p| p.is_first()).map(|p| p.row.id));
-        let going: BTreeSet<Uuid> = out.iter().copied().collect();
-        let admissions = {
-            let mut book = self.book();
-            let leaving: Vec<Present> = going.iter().filter_map(|id| book.present.remove(id)).collect();
-            let admissions = book.admissions();
-            for p in leaving {
-                book.present.insert(p.row.id, p);
-            }
-            admissions
-        };
+        let admissions = self.book().admissions(&out);
         let order = Order::Install { plan: plan(edition.number, &edition.site, &self.interfaces(), &self.doors), admissions };
         match self.blocking(move |own| own.sluice.install(&order)).await {
             Ok(done) => {
@@ -277,35 +268,15 @@ impl NetworkGate {
                 }
                 None => {}
             }
+            let opens = |r: &String| serde_json::json!({"reach": r, "rule": format!("machine {}", machine.name)});
             let row = PresenceRow {
-                id: passeur_engine::random::new_uuid(),
-                session_id: None,
-                gate: gate.name.clone(),
-                zone: zone.name.clone(),
-                node: self.engine.node.clone(),
-                interface: zone.interface.clone(),
-                hardware: Some(machine.hardware.to_string()),
-                address: String::new(),
-                mark: self.book().free_mark() as i32,
                 provider: "machine".into(),
                 authority: "machine".into(),
                 subject: machine.name.clone(),
                 name: machine.name.clone(),
-                crossing: String::new(),
-                reach: machine
-                    .reach
-                    .iter()
-                    .map(|r| serde_json::json!({"reach": r, "rule": format!("machine {}", machine.name)}))
-                    .collect(),
-                began: now,
+                reach: machine.reach.iter().map(opens).collect(),
                 until: machine.until.and_hms_opt(23, 59, 59).map(|t| t.and_utc()),
-                quota: None,
-                rate: None,
-                up: 0,
-                down: 0,
-                counted_at: now,
-                ended_at: None,
-                ended_by: None,
+                ..self.row(gate, zone, &holder)
             };
             self.engine.store.enter(row.clone(), i64::MAX).await?;
             let present = Present::new(row, holder, class);
@@ -356,15 +327,12 @@ impl NetworkGate {
         let mut changed = vec![];
         for p in self.book().present.values_mut() {
             let Some(counted) = by_mark.get(&p.mark()) else { continue };
-            let before = p.row.up.saturating_add(p.row.down);
             if p.count(*counted) {
                 p.moved = now;
                 // Whoever uses the network uses the session.
                 if let Some(session) = &p.session {
                     session.touch(now);
                 }
-                let passed = u64::try_from(p.row.up.saturating_add(p.row.down) - before).unwrap_or(0);
-                p.left = p.left.map(|left| left.saturating_sub(passed));
                 p.row.counted_at = now;
                 changed.push((p.row.id, p.row.up, p.row.down));
             }
@@ -380,10 +348,7 @@ impl NetworkGate {
             tracing::error!(event = "network.blind", "the store does not answer; what is open closes by itself");
             return;
         }
-        let marks: Vec<u32> = {
-            let book = self.book();
-            book.admissions().iter().map(|a| a.mark).collect()
-        };
+        let marks: Vec<u32> = self.book().admissions(&[]).iter().map(|a| a.mark).collect();
         if marks.is_empty() {
             return;
         }
@@ -396,7 +361,7 @@ impl NetworkGate {
     /// Something changed on a link.
     async fn heard(&self, change: Change) {
         let done = match change {
-            Change::Answers { address, interface, hardware, before } => self.answers(address, interface, hardware, before).await,
+            Change::Answers { address, interface, hardware, .. } => self.answers(address, interface, hardware).await,
             Change::Gone { address, interface } => self.address_gone(address, interface).await,
         };
         if let Err(e) = done {
@@ -409,13 +374,7 @@ impl NetworkGate {
         found.into_iter().find(|p| interface_number(&p.row.interface) == Some(interface))
     }
 
-    async fn answers(
-        &self,
-        address: IpAddr,
-        interface: u32,
-        hardware: [u8; 6],
-        _before: Option<[u8; 6]>,
-    ) -> Result<(), StoreError> {
+    async fn answers(&self, address: IpAddr, interface: u32, hardware: [u8; 6]) -> Result<(), StoreError> {
         let now = self.engine.now();
         // Whoever had the address before has it no more: whatever goes there would be somebody else's.
         if let Some(other) = self
@@ -424,7 +383,7 @@ impl NetworkGate {
             if let Some(id) = crossing(&other.row) {
                 let step = step!(AddressHandedOver {
                     address: address.to_string(),
-                    machine: named(&other.row),
+                    machine: other.row.known_by(),
                     to: passeur_core::site::HardwareAddress(hardware).to_string()
                 });
                 attempt::extend(&self.engine, id, vec![step]).await?;
@@ -457,7 +416,7 @@ impl NetworkGate {
         if is_new {
             self.engine.store.gained_address(mine.row.id, &address.to_string(), now).await?;
             if let Some(id) = crossing(&mine.row) {
-                let step = step!(AddressGained { machine: named(&mine.row), address: address.to_string() });
+                let step = step!(AddressGained { machine: mine.row.known_by(), address: address.to_string() });
                 attempt::extend(&self.engine, id, vec![step]).await?;
             }
         }
@@ -472,7 +431,7 @@ impl NetworkGate {
         self.engine.store.lost_address(mine.row.id, &address.to_string(), self.engine.now()).await?;
         match crossing(&mine.row) {
             Some(id) => {
-                let step = step!(AddressLost { machine: named(&mine.row), address: address.to_string() });
+                let step = step!(AddressLost { machine: mine.row.known_by(), address: address.to_string() });
                 attempt::extend(&self.engine, id, vec![step]).await
             }
             None => Ok(()),

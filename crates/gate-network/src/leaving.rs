@@ -11,7 +11,7 @@ use passeur_store::{PresenceRow, StoreError};
 use uuid::Uuid;
 
 use crate::book::Present;
-use crate::entering::{PACKET_MAX, crossing, longest, named, opens, take, words};
+use crate::entering::{PACKET_MAX, crossing, says, take, words};
 use crate::gate::NetworkGate;
 use crate::plan::class;
 use crate::standing::{Standing, standing};
@@ -102,7 +102,7 @@ impl NetworkGate {
             );
             let Some(id) = crossing(&p.row) else { continue };
             let step = step!(MachineOff {
-                machine: named(&p.row),
+                machine: p.row.known_by(),
                 zone: p.row.zone.as_str(),
                 why: Param::reason(why),
                 up: p.row.up,
@@ -197,15 +197,9 @@ impl NetworkGate {
             return Ok(None);
         };
         let mut next = present.clone();
-        let used = match stands.terms.quota {
-            None => 0,
-            Some(_) => self.used(&stands.row.person(), &gate.name).await?,
-        };
+        let used = self.used(&stands, gate).await?;
         next.class = class(&stands.terms);
-        next.row.reach = opens(&stands);
-        next.row.until = Some(longest(&stands));
-        next.row.quota = stands.terms.quota.and_then(|q| i64::try_from(q).ok());
-        next.row.rate = stands.terms.rate.and_then(|r| i64::try_from(r).ok());
+        says(&mut next.row, &stands);
         take(&mut next, &stands, used);
         if next.left.is_some_and(|left| left < PACKET_MAX) {
             return Ok(None);
@@ -214,7 +208,7 @@ impl NetworkGate {
             && let Some(id) = crossing(&present.row)
         {
             let step = step!(MachineChanged {
-                machine: named(&present.row),
+                machine: present.row.known_by(),
                 zone: present.row.zone.as_str(),
                 opens: words(&stands),
                 why: Param::reason(why)

@@ -6,8 +6,8 @@ use std::net::IpAddr;
 use std::os::fd::OwnedFd;
 use std::sync::{Arc, Mutex, MutexGuard};
 
-use passeur_protocols::netlink::addresses;
 use passeur_protocols::netlink::neighbours::{GROUPS, Heard, Neighbour, ask, read};
+use passeur_protocols::netlink::{Malformed, Told, addresses};
 use rustix::net::netlink::SocketAddrNetlink;
 use rustix::net::{AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, bind, recv, send, socket_with, sockopt};
 use tokio::sync::mpsc::Sender;
@@ -59,13 +59,16 @@ impl Neighbours {
             return Some(*known);
         }
         let all = dump().inspect_err(|e| tracing::warn!(error = %e, "neighbours cannot be read")).ok()?;
-        let mut known = self.known();
-        for n in &all {
-            if let Some(hardware) = n.hardware.filter(|_| known.len() < KEPT_MAX) {
-                known.insert((n.interface, n.address), hardware);
+        let mut found = None;
+        for heard in all {
+            if let Heard::Neighbour(n) = &heard
+                && (n.interface, n.address) == (interface, address)
+            {
+                found = n.hardware;
             }
+            self.take(heard);
         }
-        all.iter().find(|n| n.interface == interface && n.address == address).and_then(|n| n.hardware)
+        found
     }
 
     /// The addresses of a hardware address on an interface.
@@ -94,7 +97,7 @@ impl Neighbours {
                 known.remove(&(n.interface, n.address)).map(|_| Change::Gone { address: n.address, interface: n.interface })
             }
             // It does not answer just now; the entry goes when the kernel forgets it.
-            Heard::Neighbour(_) | Heard::End | Heard::Refused(_) => None,
+            Heard::Neighbour(_) => None,
         }
     }
 
@@ -104,17 +107,20 @@ impl Neighbours {
     /// The system gives no socket or no thread.
     pub fn watch(&self, tell: Sender<Change>) -> io::Result<()> {
         let socket = open(GROUPS, SocketFlags::empty())?;
-        for n in dump()? {
-            self.take(Heard::Neighbour(n));
+        for heard in dump()? {
+            self.take(heard);
         }
         let own = self.clone();
         std::thread::Builder::new().name("neighbours".to_owned()).spawn(move || {
             let mut buffer = vec![0u8; 64 << 10];
             loop {
                 let heard = match recv(&socket, &mut buffer[..], RecvFlags::empty()) {
-                    Ok((_, n)) => read(&buffer[..n.min(buffer.len())]).unwrap_or_default(),
+                    Ok((_, n)) => {
+                        let told = read(&buffer[..n.min(buffer.len())]).unwrap_or_default();
+                        told.into_iter().filter_map(|t| if let Told::One(heard) = t { Some(heard) } else { None }).collect()
+                    }
                     // Some were lost: everything is read again.
-                    Err(rustix::io::Errno::NOBUFS) => dump().unwrap_or_default().into_iter().map(Heard::Neighbour).collect(),
+                    Err(rustix::io::Errno::NOBUFS) => dump().unwrap_or_default(),
                     Err(rustix::io::Errno::INTR) => vec![],
                     Err(e) => {
                         tracing::error!(error = %e, "neighbours are seen no more");
@@ -132,35 +138,30 @@ impl Neighbours {
     }
 }
 
-/// Asks for everything of a kind, and gives `take` what comes until it says that all has.
-fn ask_all(question: &[u8], mut take: impl FnMut(&[u8]) -> io::Result<bool>) -> io::Result<()> {
+/// What understands the kernel's answers.
+type Read<T> = fn(&[u8]) -> Result<Vec<Told<T>>, Malformed>;
+
+/// Asks for everything of a kind.
+fn ask_all<T>(question: &[u8], read: Read<T>) -> io::Result<Vec<T>> {
     let socket = open(0, SocketFlags::empty())?;
     sockopt::set_socket_timeout(&socket, sockopt::Timeout::Recv, Some(std::time::Duration::from_secs(2)))?;
     send(&socket, question, SendFlags::empty())?;
-    let mut buffer = vec![0u8; 256 << 10];
+    let (mut out, mut buffer) = (vec![], vec![0u8; 256 << 10]);
     loop {
         let (_, n) = recv(&socket, &mut buffer[..], RecvFlags::empty())?;
-        if take(&buffer[..n.min(buffer.len())])? {
-            return Ok(());
+        for told in read(&buffer[..n.min(buffer.len())]).map_err(io::Error::other)? {
+            match told {
+                Told::One(one) => out.push(one),
+                Told::End => return Ok(out),
+                Told::Refused(errno) => return Err(io::Error::from_raw_os_error(errno)),
+            }
         }
     }
 }
 
 /// Every neighbour of both families.
-fn dump() -> io::Result<Vec<Neighbour>> {
-    let mut out = vec![];
-    ask_all(&ask(1), |octets| {
-        for heard in read(octets).map_err(io::Error::other)? {
-            match heard {
-                Heard::Neighbour(n) => out.push(n),
-                Heard::End => return Ok(true),
-                Heard::Refused(errno) => return Err(io::Error::from_raw_os_error(errno)),
-                Heard::Gone(_) => {}
-            }
-        }
-        Ok(false)
-    })?;
-    Ok(out)
+fn dump() -> io::Result<Vec<Heard>> {
+    ask_all(&ask(1), read)
 }
 
 /// The addresses of an interface of this machine.
@@ -168,19 +169,8 @@ fn dump() -> io::Result<Vec<Neighbour>> {
 /// # Errors
 /// The kernel does not say.
 pub fn own_addresses(interface: u32) -> io::Result<Vec<IpAddr>> {
-    let mut out = vec![];
-    ask_all(&addresses::ask(1), |octets| {
-        for heard in addresses::read(octets).map_err(io::Error::other)? {
-            match heard {
-                addresses::Heard::Address { interface: of, address } if of == interface => out.push(address),
-                addresses::Heard::Address { .. } => {}
-                addresses::Heard::End => return Ok(true),
-                addresses::Heard::Refused(errno) => return Err(io::Error::from_raw_os_error(errno)),
-            }
-        }
-        Ok(false)
-    })?;
-    Ok(out)
+    let all = ask_all(&addresses::ask(1), addresses::read)?;
+    Ok(all.into_iter().filter(|own| own.interface == interface).map(|own| own.address).collect())
 }
 
 #[cfg(test)]

@@ -15,7 +15,6 @@ use http_body_util::Full;
 use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
-use passeur_core::site::Gate;
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 
@@ -127,10 +126,10 @@ fn is_authority(text: &str) -> bool {
 fn answer(gate: &NetworkGate, address: IpAddr, meant: Option<SocketAddr>, request: &Request<Incoming>) -> Response<Full<Bytes>> {
     let Some(edition) = gate.engine.live.get() else { return said(StatusCode::SERVICE_UNAVAILABLE, None) };
     let interfaces = gate.interfaces();
-    let of: Option<&Gate> = guarded(&edition.site, &interfaces).find(|(_, z)| z.holds(address)).map(|(g, _)| g);
-    let Some(of) = of else { return said(StatusCode::FORBIDDEN, None) };
+    let at = guarded(&edition.site, &interfaces).find(|(_, z)| z.holds(address));
+    let Some((of, zone)) = at else { return said(StatusCode::FORBIDDEN, None) };
     let wanted = wanted(request, meant);
-    if gate.is_on(&edition, address) == Some(true) {
+    if gate.on_at(zone, address).is_some() {
         return match wanted {
             Some(to) => said(StatusCode::TEMPORARY_REDIRECT, Some(&to)),
             None => said(StatusCode::BAD_REQUEST, None),

@@ -48,8 +48,7 @@ impl NetworkGate {
 
     /// Tells the other nodes, where it is otherwise than it was told last.
     pub(crate) async fn tell(&self, edition: &Edition, told: &mut Option<GuardFacts>) {
-        let own = self.clone();
-        let report = own.report(edition);
+        let report = self.report(edition);
         // How many are on changes all the time, and matters near the end alone.
         let alike = |a: &GuardFacts, b: &GuardFacts| {
             let rough = |g: &GuardFacts| GuardFacts { present: g.present / 1_000, ..g.clone() };

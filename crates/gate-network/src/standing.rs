@@ -9,7 +9,7 @@ use passeur_core::decide::Terms;
 use passeur_core::id::CrossingId;
 use passeur_core::session::{Lifetimes, State};
 use passeur_core::site::Gate;
-use passeur_core::step::{Lang, Phrase};
+use passeur_core::step::Phrase;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::grants::{Asking, Carriage, Decided, HeldSession, decide};
 use passeur_engine::{Engine, sessions};
@@ -35,20 +35,6 @@ pub enum Standing {
     Refused,
     /// The session ended, or never was one of this gate.
     Over,
-}
-
-/// A request that nobody made: the machine is there, and asks for nothing.
-fn facts(address: IpAddr, agent: &str) -> RequestFacts {
-    RequestFacts {
-        method: "GET".to_owned(),
-        target: "/".into(),
-        address,
-        agent: agent.to_owned(),
-        lang: Lang::En,
-        navigates: false,
-        wants_html: false,
-        not_believed: None,
-    }
 }
 
 /// Decides for a session at a gate, from an address of the zone.
@@ -78,7 +64,8 @@ pub async fn standing(
     }
     let digest: [u8; 32] =
         token.digest.as_slice().try_into().map_err(|_| StoreError::Query("a digest of another length".into()))?;
-    let facts = facts(address, &row.agent);
+    // The machine is there, and asks for nothing.
+    let facts = RequestFacts::of_nobody(address, &row.agent);
     let mut attempt = Attempt::begin(engine, gate.place(), &facts);
     attempt.is_of(&row);
     attempt.set_evidence(&known);

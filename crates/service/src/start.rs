@@ -16,6 +16,7 @@ use passeur_gateway::{Cores, Listener, Parts};
 use passeur_live::clock::Clock;
 use passeur_management::App;
 use passeur_store::{Store, StoreError};
+use tokio::net::TcpListener;
 use tokio::runtime::Handle;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
@@ -148,7 +149,7 @@ async fn networks(
     let (tasks, stopped) = run;
     let listener = match config.redirect {
         None => None,
-        Some(at) => Some(portal_listener(at).map_err(|e| StartError::Listen(at, e))?),
+        Some(at) => Some(TcpListener::bind(at).await.map_err(|e| StartError::Listen(at, e))?),
     };
     let redirect = listener.as_ref().and_then(|l| l.local_addr().ok()).map(|a| a.port());
     let gate = NetworkGate::new(engine.clone(), config, Doors { portal, redirect }, Handle::current());
@@ -157,13 +158,6 @@ async fn networks(
     }
     tasks.push(tokio::spawn(keep::run(gate.clone(), stopped.clone())));
     Ok(gate)
-}
-
-/// A socket for both families where its address is of all.
-fn portal_listener(at: SocketAddr) -> std::io::Result<tokio::net::TcpListener> {
-    let listener = std::net::TcpListener::bind(at)?;
-    listener.set_nonblocking(true)?;
-    tokio::net::TcpListener::from_std(listener)
 }
 
 /// The furthest a clock that stands behind what was known is moved forward.

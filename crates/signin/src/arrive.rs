@@ -10,7 +10,7 @@ use passeur_core::session::State;
 use passeur_core::site::Gate;
 use passeur_core::step;
 use passeur_core::step::Param;
-use passeur_engine::attempt::Attempt;
+use passeur_engine::attempt::{self, Attempt};
 use passeur_engine::grants::glance;
 use passeur_engine::sessions;
 use passeur_http::cookies;
@@ -113,11 +113,7 @@ async fn open(
     }
     if let Ok(id) = code.crossing.parse::<CrossingId>() {
         let path = code.target.split('?').next().unwrap_or("/").to_owned();
-        let mut step = step!(CameThrough { gate: gate.name.as_str(), target: path });
-        if let Some((line, _, _)) = engine.store.crossing(id).await? {
-            step.at = (engine.now() - line.at).num_milliseconds().clamp(0, i64::from(u32::MAX)) as u32;
-        }
-        engine.store.extend(id, serde_json::json!([step]), engine.now()).await?;
+        attempt::extend(engine, id, vec![step!(CameThrough { gate: gate.name.as_str(), target: path })]).await?;
     }
     let (name, secure) = gate.address.cookie("gate");
     let cookie = cookies::set(&name, token.reveal(), secure, None);

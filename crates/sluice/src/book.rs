@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use passeur_protocols::netlink::netfilter::Element;
 
 use crate::plan::{Class, Plan};
-use crate::words::{ADMISSIONS_MAX, Admission, Compared, Holder, MARK_END, MARK_FIRST};
+use crate::words::{ADMISSIONS_MAX, Admission, Compared, Holder};
 
 /// What should be.
 #[derive(Clone, Debug, Default)]
@@ -64,24 +64,12 @@ pub fn holder_of(map: &str, key: &[u8]) -> Option<(String, Holder)> {
 }
 
 impl Book {
-    /// Whether an admission may be let through under this plan.
+    /// Whether one more admission may be let through, or one changed.
     ///
     /// # Errors
     /// Why not.
     pub fn check(&self, admission: &Admission) -> Result<(), String> {
-        let Some(plan) = &self.plan else { return Err("no edition is installed".to_owned()) };
-        if !(MARK_FIRST..MARK_END).contains(&admission.mark) {
-            return Err(format!("mark {:#x} is not between {MARK_FIRST:#x} and {MARK_END:#x}", admission.mark));
-        }
-        if !plan.zones.iter().any(|z| z.interface == admission.interface) {
-            return Err(format!("interface {} is in no zone of edition {}", admission.interface, plan.edition));
-        }
-        if !plan.knows(&admission.class) {
-            return Err(format!("edition {} has no such reach: {:?}", plan.edition, admission.class.reaches));
-        }
-        if admission.lease_ms == 0 || admission.lease_ms > 86_400_000 {
-            return Err("a lease lasts between a millisecond and a day".to_owned());
-        }
+        self.plan.as_ref().ok_or("no edition is installed")?.admits(admission)?;
         if self.admissions.len() >= ADMISSIONS_MAX && !self.admissions.contains_key(&admission.mark) {
             return Err(format!("{ADMISSIONS_MAX} admissions are the most; this is one more"));
         }
@@ -100,7 +88,7 @@ impl Book {
     pub fn anew(plan: Plan, admissions: Vec<Admission>, names: &BTreeMap<String, BTreeSet<IpAddr>>) -> Result<Book, String> {
         let known: BTreeSet<&String> = plan.reaches.iter().filter(|(_, r)| r.named).map(|(n, _)| n).collect();
         let names = names.iter().filter(|(n, _)| known.contains(n)).map(|(n, a)| (n.clone(), a.clone())).collect();
-        let mut book = Book { plan: Some(plan), names, ..Book::default() };
+        let mut book = Book { names, ..Book::default() };
         let mut holders = BTreeSet::new();
         if admissions.len() > ADMISSIONS_MAX {
             return Err(format!("{ADMISSIONS_MAX} admissions are the most"));
@@ -110,14 +98,12 @@ impl Book {
             if !holders.insert((admission.interface.clone(), admission.holder)) {
                 return Err(format!("a machine on {} is let through twice", admission.interface));
             }
-            let alone = Book { plan: book.plan.take(), ..Book::default() };
-            let checked = alone.check(&admission);
-            book.plan = alone.plan;
-            checked?;
+            plan.admits(&admission)?;
             let next = book.classes.len() + 1;
             book.classes.entry(admission.class.clone()).or_insert(next);
             book.admissions.insert(admission.mark, admission);
         }
+        book.plan = Some(plan);
         Ok(book)
     }
 

@@ -13,7 +13,7 @@ use crate::book::{self, Book, Difference, Wanted};
 use crate::kernel::{Failed, Kernel, shape, there};
 use crate::plan::{Class, Plan};
 use crate::rules::{self, names_set};
-use crate::words::{Admission, Answer, Compared, Counted, Held, Holder, Order, State};
+use crate::words::{Admission, Answer, Compared, Counted, Held, Order, State};
 
 /// The sluice's state: what should be, and the way to the kernel.
 pub struct Guard {
@@ -26,8 +26,6 @@ pub struct Guard {
     shape: String,
     restored: u64,
     found: Option<String>,
-    /// The generation in which it was looked for last.
-    found_in: Option<u32>,
     trouble: Option<String>,
 }
 
@@ -59,7 +57,6 @@ impl Guard {
             shape: String::new(),
             restored: 0,
             found: None,
-            found_in: None,
             trouble: None,
         };
         if !is_there {
@@ -94,7 +91,6 @@ impl Guard {
             restored: self.restored,
             found: self.found.clone(),
             trouble: self.trouble.clone(),
-            owned: false,
         }
     }
 
@@ -247,8 +243,7 @@ impl Guard {
 
     fn admit(&mut self, admission: Admission) -> Result<(), String> {
         self.book.check(&admission)?;
-        let is_new_class = !self.book.classes.contains_key(&admission.class);
-        if is_new_class {
+        if !self.book.classes.contains_key(&admission.class) {
             self.add_rules(&admission.class).map_err(|e| e.to_string())?;
         }
         self.made(|guard| guard.let_through(&admission)).map_err(|e| e.to_string())?;
@@ -258,15 +253,13 @@ impl Guard {
 
     /// Rules that nobody needed before. Where somebody else was there meanwhile, the watch finds rules that it does not know, and puts all back.
     fn add_rules(&mut self, class: &Class) -> Result<(), Failed> {
-        let known = self.generation.is_some();
-        let (_, alone) = self.alone(|guard| guard.class(class))?;
-        match alone.filter(|_| known && self.generation.is_some()) {
-            Some(after) if self.notes_shape(after)? => Ok(()),
-            _ => {
-                self.generation = None;
-                Ok(())
-            }
+        self.made(|guard| guard.class(class))?;
+        if let Some(after) = self.generation
+            && !self.notes_shape(after)?
+        {
+            self.generation = None;
         }
+        Ok(())
     }
 
     fn let_through(&mut self, admission: &Admission) -> Result<(), Failed> {
@@ -308,10 +301,7 @@ impl Guard {
         if gone.is_empty() {
             return Ok(());
         }
-        let done = match gone.as_slice() {
-            [one] => self.made(|guard| guard.close(one)),
-            many => self.made(|guard| many.iter().try_for_each(|one| guard.close(one))),
-        };
+        let done = self.made(|guard| gone.iter().try_for_each(|one| guard.close(one)));
         done.or_else(|_| {
             // Something was otherwise than it should be. What matters is that it is closed: all is put as the book says.
             let next = self.book.clone();
@@ -435,9 +425,8 @@ impl Guard {
             Ok(now) if self.generation == Some(now) => {}
             Ok(now) => {
                 // Good only for what was looked at: whatever comes later is looked at later.
-                self.found_in = Some(now);
                 let found = self.find();
-                if let Err(e) = found.and_then(|found| self.put_back(found)) {
+                if let Err(e) = found.and_then(|found| self.put_back(found, now)) {
                     self.trouble = Some(e.to_string());
                     eprintln!("the table cannot be put back: {e}");
                 }
@@ -468,7 +457,8 @@ impl Guard {
         Ok(None)
     }
 
-    fn put_back(&mut self, found: Option<String>) -> Result<(), Failed> {
+    /// `looked` is the generation before it was looked for.
+    fn put_back(&mut self, found: Option<String>, looked: u32) -> Result<(), Failed> {
         if let Some(found) = found {
             eprintln!("{found} by somebody else; it is put back");
             let next = self.book.clone();
@@ -478,12 +468,9 @@ impl Guard {
             self.put_alone(&next, Table::AsItIs)?;
             self.restored += 1;
             self.found = Some(found);
-        } else {
+        } else if self.kernel.generation()? == looked {
             // Others changed tables of theirs.
-            let now = self.kernel.generation()?;
-            if self.found_in == Some(now) {
-                self.generation = Some(now);
-            }
+            self.generation = Some(looked);
         }
         self.trouble = None;
         Ok(())
@@ -509,9 +496,4 @@ fn octets(address: IpAddr) -> Vec<u8> {
         IpAddr::V4(a) => a.octets().to_vec(),
         IpAddr::V6(a) => a.octets().to_vec(),
     }
-}
-
-/// Whether the kernel holds somebody by a holder, for whoever reads what it holds.
-pub fn holds(held: &[Held], interface: &str, holder: Holder) -> bool {
-    held.iter().any(|h| h.interface == interface && h.holder == holder && h.expires_ms.is_some())
 }

@@ -7,6 +7,8 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 
+use crate::words::{Admission, MARK_END, MARK_FIRST};
+
 /// The most zones, reaches and networks of a plan.
 const ZONES_MAX: usize = 200;
 const REACHES_MAX: usize = 2_000;
@@ -131,8 +133,23 @@ impl Plan {
         Ok(())
     }
 
-    /// Whether every reach of a class is in the plan.
-    pub fn knows(&self, class: &Class) -> bool {
-        class.reaches.iter().all(|r| self.reaches.contains_key(r))
+    /// Whether an admission is one under this plan, whoever else is let through.
+    ///
+    /// # Errors
+    /// What is wrong.
+    pub fn admits(&self, admission: &Admission) -> Result<(), String> {
+        if !(MARK_FIRST..MARK_END).contains(&admission.mark) {
+            return Err(format!("mark {:#x} is not between {MARK_FIRST:#x} and {MARK_END:#x}", admission.mark));
+        }
+        if !self.zones.iter().any(|z| z.interface == admission.interface) {
+            return Err(format!("interface {} is in no zone of edition {}", admission.interface, self.edition));
+        }
+        if !admission.class.reaches.iter().all(|r| self.reaches.contains_key(r)) {
+            return Err(format!("edition {} has no such reach: {:?}", self.edition, admission.class.reaches));
+        }
+        if admission.lease_ms == 0 || admission.lease_ms > 86_400_000 {
+            return Err("a lease lasts between a millisecond and a day".to_owned());
+        }
+        Ok(())
     }
 }

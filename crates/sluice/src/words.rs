@@ -108,8 +108,6 @@ pub struct State {
     pub found: Option<String>,
     /// Why the table could not be put back, where it could not.
     pub trouble: Option<String>,
-    /// Whether the kernel keeps others from changing the table.
-    pub owned: bool,
 }
 
 /// What the sluice says.

@@ -51,6 +51,13 @@ pub struct PresenceRow {
     pub ended_by: Option<String>,
 }
 
+impl PresenceRow {
+    /// What the machine is known by: its hardware address, or its address where another router stands between.
+    pub fn known_by(&self) -> &str {
+        self.hardware.as_deref().unwrap_or(&self.address)
+    }
+}
+
 /// An address of such a machine.
 #[derive(Clone, Debug, PartialEq, Eq, Queryable, Selectable, Insertable)]
 #[diesel(table_name = presence_addresses)]
@@ -153,13 +160,6 @@ impl Store {
         let mut conn = self.conn().await?;
         let open = presences::table.filter(presences::node.eq(node)).filter(presences::ended_at.is_null());
         Ok(open.order(presences::began).select(PresenceRow::as_select()).load(&mut conn).await?)
-    }
-
-    /// Machines of sessions that are on, whichever node guards them.
-    pub async fn presences_of_sessions(&self, ids: &[Uuid]) -> Result<Vec<PresenceRow>, StoreError> {
-        let mut conn = self.conn().await?;
-        let open = presences::table.filter(presences::session_id.eq_any(ids)).filter(presences::ended_at.is_null());
-        Ok(open.select(PresenceRow::as_select()).load(&mut conn).await?)
     }
 
     /// Machines by their numbers.

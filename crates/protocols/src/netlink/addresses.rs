@@ -2,22 +2,16 @@
 
 use std::net::IpAddr;
 
-use super::{DONE, DUMP, ERROR, Malformed, REQUEST, Writer, attributes, error_of, messages};
+use super::{DUMP, Malformed, REQUEST, Told, Writer, address, attributes, told};
 
 const NEW: u16 = 20;
 const GET: u16 = 22;
 
-/// What the kernel says of addresses.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Heard {
-    /// An interface, by number, has an address.
-    Address {
-        interface: u32,
-        address: IpAddr,
-    },
-    /// All were told.
-    End,
-    Refused(i32),
+/// An interface, by number, has an address.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Own {
+    pub interface: u32,
+    pub address: IpAddr,
 }
 
 /// Asks for every address of both families.
@@ -31,29 +25,19 @@ pub fn ask(sequence: u32) -> Vec<u8> {
 ///
 /// # Errors
 /// It is cut short or says lengths that it does not have.
-pub fn read(octets: &[u8]) -> Result<Vec<Heard>, Malformed> {
-    let mut out = vec![];
-    for message in messages(octets)? {
-        match message.kind {
-            DONE => out.push(Heard::End),
-            ERROR => match error_of(&message)? {
-                0 => {}
-                errno => out.push(Heard::Refused(errno)),
-            },
-            NEW => {
-                let head: &[u8; 8] = message.body.first_chunk().ok_or(Malformed::Short(message.kind))?;
-                let all = attributes(&message.body[8..])?;
-                let value = |kind| all.iter().find(|(k, _)| *k == kind).map(|(_, v)| *v);
-                // The local one, where the other is that of a peer.
-                let octets = value(2).or_else(|| value(1)).unwrap_or_default();
-                let v4 = <[u8; 4]>::try_from(octets).map(IpAddr::from);
-                let Ok(address) = v4.or_else(|_| <[u8; 16]>::try_from(octets).map(IpAddr::from)) else { continue };
-                out.push(Heard::Address { interface: u32::from_ne_bytes([head[4], head[5], head[6], head[7]]), address });
-            }
-            _ => {}
+pub fn read(octets: &[u8]) -> Result<Vec<Told<Own>>, Malformed> {
+    told(octets, |message| {
+        if message.kind != NEW {
+            return Ok(None);
         }
-    }
-    Ok(out)
+        let head: &[u8; 8] = message.body.first_chunk().ok_or(Malformed::Short(message.kind))?;
+        let all = attributes(&message.body[8..])?;
+        let value = |kind| all.iter().find(|(k, _)| *k == kind).map(|(_, v)| *v);
+        // The local one, where the other is that of a peer.
+        let address = value(2).or_else(|| value(1)).and_then(address);
+        let interface = u32::from_ne_bytes([head[4], head[5], head[6], head[7]]);
+        Ok(address.map(|address| Own { interface, address }))
+    })
 }
 
 #[cfg(test)]
@@ -77,7 +61,7 @@ mod tests {
         w.message(NEW, 2, 1, |w| w.0.extend([9, 0, 0, 0, 3, 0, 0, 0]));
         let told = read(&w.0).unwrap();
         assert_eq!(told.len(), 2);
-        assert_eq!(told[0], Heard::Address { interface: 3, address: IpAddr::from([10, 0, 0, 1]) });
+        assert_eq!(told[0], Told::One(Own { interface: 3, address: IpAddr::from([10, 0, 0, 1]) }));
         assert_eq!(read(&w.0[..30]), Err(Malformed::Length { said: 40, left: 30 }));
     }
 }

@@ -6,6 +6,8 @@ pub mod addresses;
 pub mod neighbours;
 pub mod netfilter;
 
+use std::net::IpAddr;
+
 use thiserror::Error;
 
 /// The length of a message's own head.
@@ -34,6 +36,38 @@ pub enum Malformed {
     Attribute { said: usize, left: usize },
     #[error("a message of kind {0:#x} is shorter than its kind")]
     Short(u16),
+}
+
+/// What the kernel says to a question for everything of a kind, and by itself of what changes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Told<T> {
+    One(T),
+    /// All were told.
+    End,
+    /// It does not say; the system's error.
+    Refused(i32),
+}
+
+/// Reads what came: `one` makes something of a message, or nothing of kinds that nobody asked for.
+fn told<T>(octets: &[u8], one: impl Fn(&Message<'_>) -> Result<Option<T>, Malformed>) -> Result<Vec<Told<T>>, Malformed> {
+    let mut out = vec![];
+    for message in messages(octets)? {
+        match message.kind {
+            DONE => out.push(Told::End),
+            ERROR => match error_of(&message)? {
+                0 => {}
+                errno => out.push(Told::Refused(errno)),
+            },
+            _ => out.extend(one(&message)?.map(Told::One)),
+        }
+    }
+    Ok(out)
+}
+
+/// An address of either family, by its length.
+fn address(octets: &[u8]) -> Option<IpAddr> {
+    let v4 = <[u8; 4]>::try_from(octets).map(IpAddr::from);
+    v4.or_else(|_| <[u8; 16]>::try_from(octets).map(IpAddr::from)).ok()
 }
 
 /// Writes messages one after the other.

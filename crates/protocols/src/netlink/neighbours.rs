@@ -3,7 +3,7 @@
 
 use std::net::IpAddr;
 
-use super::{DONE, DUMP, ERROR, Malformed, REQUEST, Writer, attributes, error_of, messages};
+use super::{DUMP, Malformed, REQUEST, Told, Writer, address, attributes, told};
 
 /// The groups that are told of each neighbour that comes, changes or goes (RTMGRP_NEIGH).
 pub const GROUPS: u32 = 4;
@@ -29,9 +29,6 @@ pub struct Neighbour {
 pub enum Heard {
     Neighbour(Neighbour),
     Gone(Neighbour),
-    /// All were told.
-    End,
-    Refused(i32),
 }
 
 /// Asks for every neighbour of both families.
@@ -45,35 +42,21 @@ pub fn ask(sequence: u32) -> Vec<u8> {
 ///
 /// # Errors
 /// It is cut short or says lengths that it does not have.
-pub fn read(octets: &[u8]) -> Result<Vec<Heard>, Malformed> {
-    let mut out = vec![];
-    for message in messages(octets)? {
-        match message.kind {
-            DONE => out.push(Heard::End),
-            ERROR => match error_of(&message)? {
-                0 => {}
-                errno => out.push(Heard::Refused(errno)),
-            },
-            NEW | GONE => {
-                let head: &[u8; 12] = message.body.first_chunk().ok_or(Malformed::Short(message.kind))?;
-                let state = u16::from_ne_bytes([head[8], head[9]]);
-                let all = attributes(&message.body[12..])?;
-                let value = |kind| all.iter().find(|(k, _)| *k == kind).map(|(_, v)| *v);
-                let address = value(1).and_then(|v| match v.len() {
-                    4 => <[u8; 4]>::try_from(v).ok().map(IpAddr::from),
-                    16 => <[u8; 16]>::try_from(v).ok().map(IpAddr::from),
-                    _ => None,
-                });
-                let Some(address) = address else { continue };
-                let hardware = value(2).and_then(|v| <[u8; 6]>::try_from(v).ok()).filter(|_| state & UNKNOWN == 0);
-                let interface = u32::from_ne_bytes([head[4], head[5], head[6], head[7]]);
-                let neighbour = Neighbour { interface, address, hardware };
-                out.push(if message.kind == NEW { Heard::Neighbour(neighbour) } else { Heard::Gone(neighbour) });
-            }
-            _ => {}
+pub fn read(octets: &[u8]) -> Result<Vec<Told<Heard>>, Malformed> {
+    told(octets, |message| {
+        if !matches!(message.kind, NEW | GONE) {
+            return Ok(None);
         }
-    }
-    Ok(out)
+        let head: &[u8; 12] = message.body.first_chunk().ok_or(Malformed::Short(message.kind))?;
+        let state = u16::from_ne_bytes([head[8], head[9]]);
+        let all = attributes(&message.body[12..])?;
+        let value = |kind| all.iter().find(|(k, _)| *k == kind).map(|(_, v)| *v);
+        let Some(address) = value(1).and_then(address) else { return Ok(None) };
+        let hardware = value(2).and_then(|v| <[u8; 6]>::try_from(v).ok()).filter(|_| state & UNKNOWN == 0);
+        let interface = u32::from_ne_bytes([head[4], head[5], head[6], head[7]]);
+        let neighbour = Neighbour { interface, address, hardware };
+        Ok(Some(if message.kind == NEW { Heard::Neighbour(neighbour) } else { Heard::Gone(neighbour) }))
+    })
 }
 
 #[cfg(test)]
@@ -81,7 +64,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn told(kind: u16, state: u16, address: &[u8], hardware: &[u8]) -> Vec<u8> {
+    fn wire(kind: u16, state: u16, address: &[u8], hardware: &[u8]) -> Vec<u8> {
         let mut w = Writer::default();
         w.message(kind, 2, 1, |w| {
             w.0.extend([2, 0, 0, 0]);
@@ -99,14 +82,14 @@ mod tests {
         let mac = [2, 0, 0, 0, 0, 9];
         let of = |octets: &[u8]| read(octets).unwrap();
         let known = Neighbour { interface: 7, address: IpAddr::from([10, 70, 0, 9]), hardware: Some(mac) };
-        assert_eq!(of(&told(NEW, 0x02, &[10, 70, 0, 9], &mac)), [Heard::Neighbour(known.clone())]);
+        assert_eq!(of(&wire(NEW, 0x02, &[10, 70, 0, 9], &mac)), [Told::One(Heard::Neighbour(known.clone()))]);
         let silent = Neighbour { hardware: None, ..known.clone() };
-        assert_eq!(of(&told(NEW, 0x20, &[10, 70, 0, 9], &mac)), [Heard::Neighbour(silent)]);
-        assert_eq!(of(&told(GONE, 0x02, &[10, 70, 0, 9], &mac)), [Heard::Gone(known)]);
+        assert_eq!(of(&wire(NEW, 0x20, &[10, 70, 0, 9], &mac)), [Told::One(Heard::Neighbour(silent))]);
+        assert_eq!(of(&wire(GONE, 0x02, &[10, 70, 0, 9], &mac)), [Told::One(Heard::Gone(known))]);
         // Not of IP, and not of six octets.
-        assert_eq!(of(&told(NEW, 0x02, &[1, 2, 3], &mac)), []);
-        let six = read(&told(NEW, 0x02, &[0xfd; 16], &[1, 2])).unwrap();
-        assert!(matches!(&six[..], [Heard::Neighbour(n)] if n.hardware.is_none()), "{six:?}");
+        assert_eq!(of(&wire(NEW, 0x02, &[1, 2, 3], &mac)), []);
+        let six = read(&wire(NEW, 0x02, &[0xfd; 16], &[1, 2])).unwrap();
+        assert!(matches!(&six[..], [Told::One(Heard::Neighbour(n))] if n.hardware.is_none()), "{six:?}");
     }
 
     proptest! {

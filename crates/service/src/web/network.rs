@@ -14,6 +14,7 @@ use passeur_gate_network::entering::{Arrival, NotOn, Shown};
 use passeur_gateway::body::Body;
 use passeur_http::cookies::{self, Found};
 use passeur_live::edition::Edition;
+use passeur_signin::Visit;
 use passeur_signin::network::page_of;
 use passeur_signin::pages::{self, Machine, On};
 use passeur_signin::problem::problem;
@@ -58,17 +59,13 @@ fn shown(arrival: Arrival) -> Machine {
     }
 }
 
-fn named(row: &PresenceRow) -> String {
-    row.hardware.clone().unwrap_or_else(|| row.address.clone())
-}
-
 fn in_words(row: &PresenceRow) -> String {
-    format!("{}, {}", named(row), row.began.format("%Y-%m-%d %H:%M UTC"))
+    format!("{}, {}", row.known_by(), row.began.format("%Y-%m-%d %H:%M UTC"))
 }
 
 fn on(shown: Shown) -> On {
     let passed = u64::try_from(shown.row.up.saturating_add(shown.row.down)).unwrap_or(0);
-    On { named: named(&shown.row), passed, left: shown.left, wanted: shown.wanted }
+    On { named: shown.row.known_by().to_owned(), passed, left: shown.left, wanted: shown.wanted }
 }
 
 /// Answers under `/.passeur/` of a network gate's host; none where the address is that of another page.
@@ -82,7 +79,7 @@ pub(super) async fn own_page(
     gate.network()?;
     match (&parts.method, parts.uri.path()) {
         (&Method::GET | &Method::HEAD, "/.passeur/captive") => Some(captive(web, edition, gate, address)),
-        (&Method::POST, "/.passeur/accept") => Some(accept(web, edition, gate, parts, address).await),
+        (&Method::POST, "/.passeur/accept") => Some(accept(web, edition, gate, parts).await),
         _ => None,
     }
 }
@@ -101,7 +98,7 @@ fn captive(web: &WebGate, edition: &Edition, gate: &Gate, address: IpAddr) -> Re
 }
 
 /// Somebody accepts the terms that they were shown.
-async fn accept(web: &WebGate, edition: &Edition, gate: &Gate, parts: &Parts, address: IpAddr) -> Response<Body> {
+async fn accept(web: &WebGate, edition: &Edition, gate: &Gate, parts: &Parts) -> Response<Body> {
     let back = || plain(pages::redirect(&gate.address.at("/"), None));
     if !from_own_page(&parts.headers, &gate.address.origin()) {
         let words = "Terms are accepted on the gate's own page.";
@@ -110,28 +107,23 @@ async fn accept(web: &WebGate, edition: &Edition, gate: &Gate, parts: &Parts, ad
     let (Some(networks), Some(terms)) = (web.networks.as_ref(), gate.network().and_then(|n| n.terms.as_ref())) else {
         return back();
     };
-    let version = url_parameter(parts, "version");
+    let Some(visit) = Visit::of(parts) else { return back() };
     // Who read another version reads this one first.
-    if version.as_deref() != Some(terms.version.as_str()) {
+    if visit.parameter("version").as_deref() != Some(terms.version.as_str()) {
         return back();
     }
-    let token = match cookies::find(&parts.headers, &gate.address.cookie("gate").0) {
+    let token = match cookies::find(&visit.headers, &gate.address.cookie("gate").0) {
         Found::One(text) => Token::parse(&text),
         Found::None | Found::Several => None,
     };
     let Some(token) = token else { return back() };
     let found = match sessions::by_gate_token(&web.engine, &token.digest()).await {
         Ok(found) => found.filter(|(held, row, _)| held.gate == gate.name && row.ended_at.is_none()),
-        Err(e) => return plain(pages::store_failed(&edition.site, passeur_core::step::Lang::En, &e).into_response()),
+        Err(e) => return plain(pages::store_failed(&edition.site, visit.facts.lang, &e).into_response()),
     };
     let Some((_, row, _)) = found else { return back() };
-    match networks.accept(edition, gate, row.id, address).await {
+    match networks.accept(edition, gate, row.id, visit.facts.address).await {
         Ok(_) => back(),
-        Err(e) => plain(pages::store_failed(&edition.site, passeur_core::step::Lang::En, &e).into_response()),
+        Err(e) => plain(pages::store_failed(&edition.site, visit.facts.lang, &e).into_response()),
     }
-}
-
-fn url_parameter(parts: &Parts, name: &str) -> Option<String> {
-    let query = parts.uri.query()?;
-    url::form_urlencoded::parse(query.as_bytes()).find(|(n, _)| n == name).map(|(_, v)| v.into_owned())
 }
