@@ -186,6 +186,7 @@ impl NetworkGate {
             self.off(&[id], "ended").await?;
             return Ok(Arrival::Not(NotOn::Refused));
         }
+        self.knows_addresses(id).await?;
         tracing::info!(event = "network.on", person = shown.row.name, zone = shown.row.zone, mark, "a machine is let through");
         Ok(Arrival::On(Box::new(shown)))
     }

@@ -85,6 +85,7 @@ impl NetworkGate {
             tracing::error!(event = "network.not-opened", error = %e, "a first reach could not be opened");
             return self.off(&[id], "sluice").await;
         }
+        self.knows_addresses(id).await?;
         tracing::info!(event = "network.first", zone = zone.name, address = %address, "a machine has its first reach");
         Ok(())
     }

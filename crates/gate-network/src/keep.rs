@@ -174,9 +174,10 @@ impl NetworkGate {
         for next in &kept {
             self.book().present.insert(next.row.id, next.clone());
         }
-        if let Err(e) = self.put_machines(edition).await {
+        let new = self.put_machines(edition).await.unwrap_or_else(|e| {
             tracing::error!(error = %e, "machines without a person cannot be written");
-        }
+            vec![]
+        });
         // What another edition opened first is not carried over: the reach may be another one.
         out.extend(self.book().present.values().filter(|p| p.is_first()).map(|p| p.row.id));
         let admissions = self.book().admissions(&out);
@@ -203,6 +204,11 @@ impl NetworkGate {
         if let Err(e) = self.off(&out, "edition").await {
             tracing::error!(error = %e, "who is off could not be written");
         }
+        for id in new {
+            if let Err(e) = self.knows_addresses(id).await {
+                tracing::warn!(error = %e, "addresses of a machine could not be written");
+            }
+        }
         for next in &kept {
             if let Err(e) = self.engine.store.redecided(&next.row).await {
                 tracing::error!(error = %e, "what is open to a machine could not be written");
@@ -226,6 +232,8 @@ impl NetworkGate {
             if let Err(e) = self.blocking(move |own| own.sluice.order(&order)).await {
                 tracing::error!(error = %e, "a machine without a person could not be let through; it is tried again");
                 self.book().present.remove(&id);
+            } else if let Err(e) = self.knows_addresses(id).await {
+                tracing::warn!(error = %e, "addresses of a machine could not be written");
             }
         }
     }
@@ -375,7 +383,6 @@ impl NetworkGate {
     }
 
     async fn answers(&self, address: IpAddr, interface: u32, hardware: [u8; 6]) -> Result<(), StoreError> {
-        let now = self.engine.now();
         // Whoever had the address before has it no more: whatever goes there would be somebody else's.
         if let Some(other) = self
             .on_interface(interface, |p| p.addresses.contains(&address) && matches!(p.holder, Holder::Link(h) if h != hardware))
@@ -403,24 +410,53 @@ impl NetworkGate {
             };
             return self.off(&twice, "two-places").await;
         }
-        let Some(mine) = self.on_interface(interface, |p| p.holder == Holder::Link(hardware)) else { return Ok(()) };
-        let is_new = self.book().present.get_mut(&mine.row.id).is_some_and(|p| {
-            let is_new = p.addresses.insert(address);
-            p.had += usize::from(is_new);
-            is_new
-        });
-        if is_new && (mine.addresses.len() >= ADDRESSES_MAX || mine.had >= HAD_MAX) {
-            // Whoever makes up addresses without end would have each of them written down.
-            return self.off(&[mine.row.id], "too-many-addresses").await;
+        match self.on_interface(interface, |p| p.holder == Holder::Link(hardware)) {
+            Some(mine) => self.gains(mine.row.id, address).await,
+            None => Ok(()),
         }
-        if is_new {
-            self.engine.store.gained_address(mine.row.id, &address.to_string(), now).await?;
-            if let Some(id) = crossing(&mine.row) {
-                let step = step!(AddressGained { machine: mine.row.known_by(), address: address.to_string() });
-                attempt::extend(&self.engine, id, vec![step]).await?;
-            }
+    }
+
+    /// A machine that came in has addresses that it had before: the link tells only of what changes.
+    pub(crate) async fn knows_addresses(&self, id: Uuid) -> Result<(), StoreError> {
+        let at = self.book().present.get(&id).map(|p| (p.row.interface.clone(), p.holder));
+        let Some((interface, Holder::Link(hardware))) = at else { return Ok(()) };
+        let Some(interface) = interface_number(&interface) else { return Ok(()) };
+        for address in self.neighbours.addresses((interface, hardware)) {
+            self.gains(id, address).await?;
         }
         Ok(())
+    }
+
+    /// A machine has an address, which may be known already. One that is not of the zone, such as that of the link alone, goes nowhere.
+    async fn gains(&self, id: Uuid, address: IpAddr) -> Result<(), StoreError> {
+        let Some(edition) = self.engine.live.get() else { return Ok(()) };
+        let (mine, is_new) = {
+            let mut book = self.book();
+            let Some(p) = book.present.get_mut(&id) else { return Ok(()) };
+            if !edition.site.zone(&p.row.zone).is_some_and(|z| z.holds(address)) {
+                return Ok(());
+            }
+            let before = (p.addresses.len(), p.had);
+            let is_new = p.addresses.insert(address);
+            p.had += usize::from(is_new);
+            ((p.row.clone(), before), is_new)
+        };
+        let (row, (at_a_time, in_all)) = mine;
+        if !is_new {
+            return Ok(());
+        }
+        if at_a_time >= ADDRESSES_MAX || in_all >= HAD_MAX {
+            // Whoever makes up addresses without end would have each of them written down.
+            return self.off(&[id], "too-many-addresses").await;
+        }
+        self.engine.store.gained_address(id, &address.to_string(), self.engine.now()).await?;
+        match crossing(&row) {
+            Some(crossing) => {
+                let step = step!(AddressGained { machine: row.known_by(), address: address.to_string() });
+                attempt::extend(&self.engine, crossing, vec![step]).await
+            }
+            None => Ok(()),
+        }
     }
 
     async fn address_gone(&self, address: IpAddr, interface: u32) -> Result<(), StoreError> {

@@ -59,16 +59,13 @@ impl Neighbours {
             return Some(*known);
         }
         let all = dump().inspect_err(|e| tracing::warn!(error = %e, "neighbours cannot be read")).ok()?;
-        let mut found = None;
-        for heard in all {
-            if let Heard::Neighbour(n) = &heard
-                && (n.interface, n.address) == (interface, address)
-            {
-                found = n.hardware;
-            }
-            self.take(heard);
+        let is = |heard: &Heard| matches!(heard, Heard::Neighbour(n) if (n.interface, n.address) == (interface, address));
+        let found = all.into_iter().find(is)?;
+        // Only what was asked for: of all else whoever watches is told when it changes.
+        match self.take(found) {
+            Some(Change::Answers { hardware, .. }) => Some(hardware),
+            _ => self.known().get(&(interface, address)).copied(),
         }
-        found
     }
 
     /// The addresses of a hardware address on an interface.
