@@ -287,6 +287,14 @@ async fn one_machine_too_many_is_refused_or_the_oldest_leaves() {
     stack.post("/sessions/end", json!({"sessions": ids})).await;
     assert!(!harbour.reaches("tablet", SITE[0], 443));
     eventually("the tablet has its own reach again", async || harbour.reaches("tablet", CRANE[0], 22)).await;
+    // Whoever signs in at the moment at which the tablet gets that back is on all the same, however it falls out.
+    for _ in 0..8 {
+        on(&harbour, "gwen").await;
+        assert!(harbour.reaches("tablet", SITE[0], 443));
+        let sessions = stack.get("/sessions").await;
+        let ids: Vec<_> = sessions.as_array().unwrap().iter().map(|s| s["id"].clone()).collect();
+        stack.post("/sessions/end", json!({"sessions": ids})).await;
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -531,7 +539,12 @@ async fn a_machine_has_its_first_reach_once_a_day_and_it_makes_nobody_known() {
     eventually("its minutes are over", async || !harbour.reaches("visitor", SITE[0], 443)).await;
     Person::new().open(&yard(stack, "/")).await;
     assert!(!harbour.reaches("visitor", SITE[0], 443), "once a day");
-    let had = stack.get("/presences?all=true&text=02:70:00:00:00:09").await;
-    assert_eq!(had["presences"][0]["ended_by"], "the minutes before a sign-in were over", "{had}");
-    assert_eq!(had["presences"].as_array().unwrap().len(), 1);
+    // It is written after the kernel closed.
+    eventually("why it is over is written", async || {
+        let had = stack.get("/presences?all=true&text=02:70:00:00:00:09").await;
+        let had = had["presences"].as_array().unwrap().clone();
+        assert_eq!(had.len(), 1);
+        had[0]["ended_by"] == "the minutes before a sign-in were over"
+    })
+    .await;
 }

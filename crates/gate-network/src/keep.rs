@@ -41,6 +41,14 @@ const HAD_MAX: usize = 1_000;
 /// While the revocation counter was not seen for longer than this, nothing is renewed.
 const BLIND_MS: i64 = 10_000;
 
+/// When the kernel is told of a machine without a person.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kernel {
+    AtOnce,
+    /// By the edition that is being installed.
+    WithTheEdition,
+}
+
 /// Runs until `stop` changes.
 pub async fn run(gate: NetworkGate, mut stop: watch::Receiver<bool>) {
     let (tell, mut changes) = mpsc::channel(1_000);
@@ -174,10 +182,9 @@ impl NetworkGate {
         for next in &kept {
             self.book().present.insert(next.row.id, next.clone());
         }
-        let new = self.put_machines(edition).await.unwrap_or_else(|e| {
+        if let Err(e) = self.put_machines(edition, Kernel::WithTheEdition).await {
             tracing::error!(error = %e, "machines without a person cannot be written");
-            vec![]
-        });
+        }
         // What another edition opened first is not carried over: the reach may be another one.
         out.extend(self.book().present.values().filter(|p| p.is_first()).map(|p| p.row.id));
         let admissions = self.book().admissions(&out);
@@ -204,11 +211,6 @@ impl NetworkGate {
         if let Err(e) = self.off(&out, "edition").await {
             tracing::error!(error = %e, "who is off could not be written");
         }
-        for id in new {
-            if let Err(e) = self.knows_addresses(id).await {
-                tracing::warn!(error = %e, "addresses of a machine could not be written");
-            }
-        }
         for next in &kept {
             if let Err(e) = self.engine.store.redecided(&next.row).await {
                 tracing::error!(error = %e, "what is open to a machine could not be written");
@@ -220,26 +222,13 @@ impl NetworkGate {
     /// A machine without a person is on again once nobody is signed in on it.
     async fn machines_return(&self, edition: &Edition) {
         let _no_install = self.changing.read().await;
-        let new = match self.put_machines(edition).await {
-            Ok(new) => new,
-            Err(e) => {
-                tracing::error!(error = %e, "machines without a person cannot be written");
-                return;
-            }
-        };
-        for id in new {
-            let Some(order) = self.book().present.get(&id).map(|p| Order::Admit(Box::new(p.admission()))) else { continue };
-            if let Err(e) = self.blocking(move |own| own.sluice.order(&order)).await {
-                tracing::error!(error = %e, "a machine without a person could not be let through; it is tried again");
-                self.book().present.remove(&id);
-            } else if let Err(e) = self.knows_addresses(id).await {
-                tracing::warn!(error = %e, "addresses of a machine could not be written");
-            }
+        if let Err(e) = self.put_machines(edition, Kernel::AtOnce).await {
+            tracing::error!(error = %e, "machines without a person cannot be written");
         }
     }
 
-    /// Machines without a person of an edition: those that are to be on, and no others. Returns those that were not in the book.
-    async fn put_machines(&self, edition: &Edition) -> Result<Vec<Uuid>, StoreError> {
+    /// Machines without a person of an edition: those that are to be on, and no others.
+    async fn put_machines(&self, edition: &Edition, kernel: Kernel) -> Result<(), StoreError> {
         let now = self.engine.now();
         let interfaces = self.interfaces();
         let mut wanted = vec![];
@@ -260,9 +249,10 @@ impl NetworkGate {
                 .collect()
         };
         self.off(&gone, "machine-over").await?;
-        let mut new = vec![];
         for (gate, zone, machine) in wanted {
             let holder = Holder::Link(machine.hardware.0);
+            // Somebody may be signing in on it just now.
+            let _one = self.of_holder(&holder).lock().await;
             let known = self.book().at(&zone.interface, &holder).map(|p| (p.row.id, p.session.is_some()));
             let class = class_of(&machine.reach);
             match known {
@@ -288,10 +278,18 @@ impl NetworkGate {
             };
             self.engine.store.enter(row.clone(), i64::MAX).await?;
             let present = Present::new(row, holder, class);
-            new.push(present.row.id);
-            self.book().present.insert(present.row.id, present);
+            let (id, order) = (present.row.id, Order::Admit(Box::new(present.admission())));
+            self.book().present.insert(id, present);
+            if kernel == Kernel::AtOnce
+                && let Err(e) = self.blocking(move |own| own.sluice.order(&order)).await
+            {
+                tracing::error!(error = %e, "a machine without a person could not be let through; it is tried again");
+                self.off(&[id], "sluice").await?;
+                continue;
+            }
+            self.knows_addresses(id).await?;
         }
-        Ok(new)
+        Ok(())
     }
 
     /// Ends what is over by itself, and decides anew what time may have changed.

@@ -464,8 +464,10 @@ impl Guard {
             let next = self.book.clone();
             // Closed first, which takes as long as a few rules; whoever is through comes back with the second step.
             let closed = Book { plan: next.plan.clone(), names: next.names.clone(), ..Book::default() };
-            self.put(closed, Table::Anew)?;
-            self.put_alone(&next, Table::AsItIs)?;
+            let done = self.put(closed, Table::Anew).and_then(|_| self.put_alone(&next, Table::AsItIs));
+            // What should be is as before, whether or not it could be put back: it is tried again.
+            self.book = next;
+            done?;
             self.restored += 1;
             self.found = Some(found);
         } else if self.kernel.generation()? == looked {
