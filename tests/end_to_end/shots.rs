@@ -231,12 +231,4 @@ async fn pictures_of_the_demo() {
         }
         b.close().await;
     }
-    let b = Browser::new("shots-narrow", 390, 844, false).await;
-    b.open(&format!("{PASS}/.passeur/sign-in?for=console")).await;
-    b.prove("marc").await;
-    b.shows("Marc Olivier").await;
-    b.open(&format!("{PASS}/console/crossings/{refused}")).await;
-    b.shows("What to do").await;
-    b.picture(&shot("crossing-narrow.png")).await;
-    b.close().await;
 }

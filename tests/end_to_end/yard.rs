@@ -207,6 +207,13 @@ async fn engineers_see_who_is_on_who_had_an_address_and_take_somebody_off() {
     let (status, said) = stack.post("/presences/end", json!({"presences": [tablet["id"]]})).await;
     assert!(status == 409 && said["detail"].as_str().unwrap().contains("[[gate.machine]]"), "{said}");
     let farid = all["presences"].as_array().unwrap().iter().find(|p| p["subject"] == "p-1004").unwrap();
+    assert_eq!(farid["groups"], json!(["fitters"]), "{farid}");
+    let day = stack.get("/presences/day?gate=yard").await;
+    let last = day.as_array().unwrap().last().unwrap();
+    // It may have been counted in the quarter before.
+    let down: i64 = day.as_array().unwrap().iter().map(|q| q["down"].as_i64().unwrap()).sum();
+    let ever = stack.get("/presences?all=true").await["presences"].as_array().unwrap().len();
+    assert!(last["people"] == 1 && last["machines"] == ever && down > 3_000_000, "{last} {down} of {ever}");
     for address in VISITOR.addresses {
         let had = stack.get(&format!("/presences/addresses?address={address}")).await;
         assert_eq!((had[0]["subject"].as_str(), had[0]["until"].is_null()), (Some("p-1004"), true), "{had}");

@@ -2,7 +2,7 @@
 // Who is on a network that Passeur guards, how many were over the day, who had an address; and taking somebody off.
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, got, type HadAddress, type Presence } from '../api'
+import { api, got, type HadAddress, type Presence, type Quarter } from '../api'
 import { useActing, useReading } from '../api/asking'
 import { bytes, moment, visible } from '../look/shape'
 import { bars } from '../look/day'
@@ -18,7 +18,17 @@ const asking = ref<Presence[]>()
 const reading = useReading(() =>
   got(api.GET('/presences', { params: { query: { text: text.value.trim() || undefined, all: all.value, limit: 1000 } } })), [all])
 const rows = computed(() => reading.data?.presences)
-const day = computed(() => bars(reading.data?.day ?? []))
+const daily = useReading(() => got(api.GET('/presences/day', {})))
+const plots = computed(() => {
+  const of = (value: (q: Quarter) => number) => bars((daily.data ?? []).map((q) => ({ at: q.at, value: value(q) })))
+  const people = of((q) => q.people)
+  const machines = of((q) => q.machines)
+  const octets = of((q) => q.up + q.down)
+  return [
+    { name: 'people', of: people, words: t('present.dayPeople', { people: people.most, machines: machines.most }), show: (n: number) => `${n}` },
+    { name: 'octets', of: octets, words: t('present.dayBytes', { most: bytes(octets.most) }), show: bytes },
+  ]
+})
 const acting = useActing()
 let typing: ReturnType<typeof setTimeout> | undefined
 watch(text, () => {
@@ -27,7 +37,8 @@ watch(text, () => {
 })
 // Who is on changes by itself.
 const live = setInterval(() => !asking.value && reading.again(), 5000)
-onUnmounted(() => clearInterval(live))
+const lately = setInterval(daily.again, 60_000)
+onUnmounted(() => [live, lately].forEach(clearInterval))
 
 const people = computed(() => (rows.value ?? []).filter((p) => p.session && !p.ended_at))
 const end = (which: Presence[]) =>
@@ -53,13 +64,15 @@ const lookUp = () =>
 <template>
   <section class="page">
     <div class="page-head"><h1>{{ t('present.title') }}</h1><span role="status" class="quiet">{{ told }}</span></div>
-    <figure v-if="day.most" class="day" data-test="day">
-      <svg viewBox="0 0 960 84" preserveAspectRatio="none" role="img" :aria-label="t('present.dayWords', { most: day.most })">
-        <rect v-for="b in day.bars" :key="b.at" :x="b.x" :y="80 - b.height" width="8" :height="b.height"><title>{{ moment(b.at, locale) }}: {{ b.machines }}</title></rect>
-        <line x1="0" x2="960" y1="80.5" y2="80.5" />
-      </svg>
-      <figcaption class="quiet">{{ t('present.dayWords', { most: day.most }) }}</figcaption>
-    </figure>
+    <div v-if="plots[0]!.of.most || plots[1]!.of.most" class="day" data-test="day">
+      <figure v-for="p in plots" :key="p.name" :class="p.name">
+        <figcaption class="quiet">{{ p.words }}</figcaption>
+        <svg viewBox="0 0 960 60" preserveAspectRatio="none" role="img" :aria-label="p.words">
+          <rect v-for="b in p.of.bars" :key="b.at" :x="b.x" :y="58 - b.height" width="8" :height="b.height"><title>{{ moment(b.at, locale) }}: {{ p.show(b.value) }}</title></rect>
+          <line x1="0" x2="960" y1="58.5" y2="58.5" />
+        </svg>
+      </figure>
+    </div>
     <div class="tools">
       <v-text-field v-model="text" class="find" :label="t('present.find')" clearable @click:clear="text = ''" />
       <v-checkbox v-model="all" :label="t('present.all')" hide-details density="compact" />
@@ -75,6 +88,8 @@ const lookUp = () =>
             <td class="person">
               <router-link v-if="p.session" :to="`/people/${encodeURIComponent(p.provider)}/${encodeURIComponent(p.subject)}`">{{ visible(p.name) }}</router-link>
               <template v-else>{{ visible(p.name) }} <span class="quiet">{{ t('present.noPerson') }}</span></template>
+              <div v-if="p.session" class="quiet">{{ t('present.by', { way: p.provider }) }}</div>
+              <div v-if="p.groups.length" class="quiet groups" :title="p.groups.map(visible).join(', ')">{{ p.groups.slice(0, 4).map(visible).join(', ') }}{{ p.groups.length > 4 ? ` +${p.groups.length - 4}` : '' }}</div>
             </td>
             <td class="mono">
               {{ p.hardware ?? p.address }} <span v-if="p.calls_itself" class="quiet">{{ visible(p.calls_itself) }}</span>
@@ -126,9 +141,11 @@ const lookUp = () =>
 </template>
 
 <style scoped>
-.day { margin: 0 0 16px; }
-.day svg { width: 100%; height: 84px; display: block; }
+.day { display: grid; grid-template-columns: repeat(auto-fit, minmax(280px, 1fr)); gap: 8px 24px; margin: 0 0 16px; }
+.day figure { margin: 0; }
+.day svg { width: 100%; height: 60px; display: block; }
 .day rect { fill: rgb(var(--v-theme-primary)); }
+.day .octets rect { opacity: 0.6; }
 .day line { stroke: currentColor; opacity: 0.4; }
 .tools { display: flex; gap: 12px; align-items: center; flex-wrap: wrap; margin-bottom: 12px; }
 .tools > * { flex: 0 1 auto; }

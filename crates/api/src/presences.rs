@@ -28,6 +28,8 @@ pub struct Presence {
     pub addresses: Vec<String>,
     /// What is open to it, each as the reach and the rule that gives it.
     pub opens: Vec<Opens>,
+    /// Groups that the decision saw the person in, as the site names them.
+    pub groups: Vec<String>,
     /// The crossing that tells of it; none for a machine without a person.
     pub crossing: Option<String>,
     pub began: DateTime<Utc>,
@@ -61,16 +63,18 @@ pub struct Presences {
     pub presences: Vec<Presence>,
     /// Pass as `before` for the next page; none at the end.
     pub before: Option<DateTime<Utc>>,
-    /// How many are on, and since the start of the day: people and octets by quarter of an hour, for a plot.
-    pub day: Vec<Quarter>,
 }
 
-/// A quarter of an hour.
+/// A quarter of an hour on networks.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Quarter {
     pub at: DateTime<Utc>,
-    /// Machines that were on in it.
-    pub machines: u32,
+    /// Machines that were on in it, and people who were signed in on any of them.
+    pub machines: i64,
+    pub people: i64,
+    /// Octets from the machines, and to them.
+    pub up: i64,
+    pub down: i64,
 }
 
 /// Which machines to end.

@@ -111,6 +111,7 @@ pub async fn clean(engine: &Engine) {
         engine.store.make_partitions(now.date_naive()).await?;
         engine.store.drop_partitions(keep_from).await?;
         let kept_since = now - Duration::days(i64::from(edition.site.keep_days));
+        engine.store.forget_presences(kept_since).await?;
         engine.store.forget_names(kept_since).await?;
         engine.store.forget_roles(kept_since).await?;
         engine.store.sweep(now, now - lifetimes.absolute - Duration::days(1), now - Duration::days(8)).await

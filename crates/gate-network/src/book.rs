@@ -194,6 +194,7 @@ mod tests {
             counted_at: at,
             ended_at: None,
             ended_by: None,
+            groups: vec![],
         }
     }
 

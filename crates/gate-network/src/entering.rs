@@ -260,6 +260,7 @@ pub(crate) fn says(row: &mut PresenceRow, stands: &Stands) {
     row.until = Some(longest(stands));
     row.quota = stands.terms.quota.and_then(|q| i64::try_from(q).ok());
     row.rate = stands.terms.rate.and_then(|r| i64::try_from(r).ok());
+    row.groups = stands.groups.clone();
 }
 
 /// What a decision leaves of a session's life at the gate.

@@ -214,6 +214,7 @@ impl NetworkGate {
             counted_at: now,
             ended_at: None,
             ended_by: None,
+            groups: vec![],
         }
     }
 

@@ -7,9 +7,10 @@ use passeur_core::Moment;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::decide::Terms;
 use passeur_core::id::CrossingId;
+use passeur_core::identity::identify;
 use passeur_core::session::{Lifetimes, State};
 use passeur_core::site::Gate;
-use passeur_core::step::Phrase;
+use passeur_core::step::{Phrase, Silent};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::grants::{Asking, Carriage, Decided, HeldSession, decide};
 use passeur_engine::{Engine, sessions};
@@ -18,11 +19,16 @@ use passeur_live::session::LiveSession;
 use passeur_store::{SessionRow, StoreError};
 use uuid::Uuid;
 
+/// The most groups that are kept of somebody.
+const GROUPS_MAX: usize = 200;
+
 /// What is open to somebody.
 pub struct Stands {
     pub row: SessionRow,
     pub live: Arc<LiveSession>,
     pub terms: Terms,
+    /// Groups that the decision saw the person in; none where they are not known.
+    pub groups: Vec<String>,
     pub limits: Lifetimes,
     pub good_until: Option<Moment>,
     pub crossing: CrossingId,
@@ -90,7 +96,9 @@ pub async fn standing(
             }
             let terms = admitted.terms().cloned().unwrap_or_default();
             let good_until = admitted.good_until();
-            Ok(Standing::Let(Box::new(Stands { row, live, terms, limits, good_until, crossing })))
+            let mut groups = identify(&edition.site, &gate.access, &known, &mut Silent).groups.names().unwrap_or_default();
+            groups.truncate(GROUPS_MAX);
+            Ok(Standing::Let(Box::new(Stands { row, live, terms, groups, limits, good_until, crossing })))
         }
         Decided::Refused(..) => Ok(Standing::Refused),
         Decided::More(_) | Decided::Afresh(_) => Ok(Standing::Over),

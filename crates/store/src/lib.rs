@@ -48,7 +48,7 @@ pub use parked::NewParked;
 pub use people::{BlockRow, HowFar, TakenAway};
 pub use personal_tokens::PersonalToken;
 pub use pool::{Store, StoreError};
-pub use presences::{AcceptedRow, Entered, HadAddress, PresenceAddress, PresenceFilter, PresenceRow};
+pub use presences::{AcceptedRow, Entered, HadAddress, PresenceAddress, PresenceFilter, PresenceRow, QuarterRow};
 pub use rehearsal::{PastCrossing, PastPages};
 pub use ring_keys::{Holds, NotRetired, RingKeyRow, Sealed};
 pub use roles::{PersonRoles, RoleChange};

@@ -11,7 +11,7 @@ use uuid::Uuid;
 
 use crate::people::lock;
 use crate::pool::{Store, StoreError};
-use crate::schema::{presence_addresses, presences, sessions, terms_accepted};
+use crate::schema::{passed, presence_addresses, presences, sessions, terms_accepted};
 
 /// A machine that was let through.
 #[derive(Clone, Debug, PartialEq, Queryable, Selectable, Insertable)]
@@ -49,6 +49,8 @@ pub struct PresenceRow {
     pub counted_at: Moment,
     pub ended_at: Option<Moment>,
     pub ended_by: Option<String>,
+    /// Groups that the decision saw the person in, by the names that the site knows them by.
+    pub groups: Vec<String>,
 }
 
 impl PresenceRow {
@@ -104,6 +106,23 @@ pub struct PresenceFilter {
     /// Those that began before this moment: the next page.
     pub before: Option<Moment>,
     pub limit: i64,
+}
+
+/// A quarter of an hour on networks.
+#[derive(Clone, Debug, PartialEq, Eq, QueryableByName)]
+pub struct QuarterRow {
+    #[diesel(sql_type = diesel::sql_types::Timestamptz)]
+    pub at: Moment,
+    /// Machines that were on in it, and people who were signed in on any.
+    #[diesel(sql_type = diesel::sql_types::BigInt)]
+    pub machines: i64,
+    #[diesel(sql_type = diesel::sql_types::BigInt)]
+    pub people: i64,
+    /// Octets from machines and to them.
+    #[diesel(sql_type = diesel::sql_types::BigInt)]
+    pub up: i64,
+    #[diesel(sql_type = diesel::sql_types::BigInt)]
+    pub down: i64,
 }
 
 /// Who had an address, from when until when.
@@ -236,9 +255,16 @@ impl Store {
             let ids: Vec<Uuid> = part.iter().map(|(id, _, _)| *id).collect();
             let up: Vec<i64> = part.iter().map(|(_, up, _)| *up).collect();
             let down: Vec<i64> = part.iter().map(|(_, _, down)| *down).collect();
+            // What was counted before is read in the same statement, so that what came on top is counted once.
             diesel::sql_query(
-                "UPDATE presences SET up = c.up, down = c.down, counted_at = $4 \
-                 FROM unnest($1, $2, $3) AS c(id, up, down) WHERE presences.id = c.id AND presences.ended_at IS NULL",
+                "WITH c AS (SELECT * FROM unnest($1, $2, $3) AS c(id, up, down)), moved AS ( \
+                 UPDATE presences SET up = c.up, down = c.down, counted_at = $4 FROM c JOIN presences old ON old.id = c.id \
+                 WHERE presences.id = c.id AND presences.ended_at IS NULL \
+                 RETURNING presences.gate, c.up - old.up AS up, c.down - old.down AS down) \
+                 INSERT INTO passed (gate, at, up, down) \
+                 SELECT gate, date_bin('15 minutes', $4, 'epoch'), greatest(sum(up), 0)::bigint, greatest(sum(down), 0)::bigint \
+                 FROM moved GROUP BY gate ORDER BY gate \
+                 ON CONFLICT (gate, at) DO UPDATE SET up = passed.up + excluded.up, down = passed.down + excluded.down",
             )
             .bind::<diesel::sql_types::Array<diesel::sql_types::Uuid>, _>(ids)
             .bind::<diesel::sql_types::Array<diesel::sql_types::BigInt>, _>(up)
@@ -260,6 +286,7 @@ impl Store {
             presences::rate.eq(row.rate),
             presences::crossing.eq(&row.crossing),
             presences::mark.eq(row.mark),
+            presences::groups.eq(&row.groups),
         );
         diesel::update(presences::table.find(row.id)).set(set).execute(&mut conn).await?;
         Ok(())
@@ -309,11 +336,32 @@ impl Store {
         Ok(had.collect())
     }
 
+    /// The day before a moment, in quarters of an hour: how many were on, and how much passed.
+    pub async fn day_of_networks(&self, until: Moment, gate: Option<&str>) -> Result<Vec<QuarterRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let of = diesel::sql_query(
+            "WITH q AS (SELECT at FROM generate_series(date_bin('15 minutes', $1, 'epoch') - interval '1425 minutes', $1, \
+             '15 minutes') AS at), \
+             p AS (SELECT began, ended_at, session_id, authority, subject FROM presences \
+             WHERE (ended_at IS NULL OR ended_at > $1 - interval '1 day') AND ($2 IS NULL OR gate = $2)) \
+             SELECT q.at, count(p.began) AS machines, \
+             count(DISTINCT (p.authority, p.subject)) FILTER (WHERE p.session_id IS NOT NULL) AS people, \
+             coalesce((SELECT sum(t.up) FROM passed t WHERE t.at = q.at AND ($2 IS NULL OR t.gate = $2)), 0)::bigint AS up, \
+             coalesce((SELECT sum(t.down) FROM passed t WHERE t.at = q.at AND ($2 IS NULL OR t.gate = $2)), 0)::bigint AS down \
+             FROM q LEFT JOIN p ON p.began < q.at + interval '15 minutes' AND (p.ended_at IS NULL OR p.ended_at > q.at) \
+             GROUP BY q.at ORDER BY q.at",
+        )
+        .bind::<diesel::sql_types::Timestamptz, _>(until)
+        .bind::<diesel::sql_types::Nullable<diesel::sql_types::Text>, _>(gate.map(str::to_owned));
+        Ok(of.load(&mut conn).await?)
+    }
+
     /// Forgets machines that were over before a moment, and acceptances of terms from before it.
     pub async fn forget_presences(&self, before: Moment) -> Result<(), StoreError> {
         let mut conn = self.conn().await?;
         diesel::delete(presences::table.filter(presences::ended_at.lt(before))).execute(&mut conn).await?;
         diesel::delete(terms_accepted::table.filter(terms_accepted::at.lt(before))).execute(&mut conn).await?;
+        diesel::delete(passed::table.filter(passed::at.lt(before))).execute(&mut conn).await?;
         Ok(())
     }
 

@@ -172,8 +172,11 @@ diesel::table! {
         hardware -> Nullable<Text>, address -> Text, mark -> Integer, provider -> Text, authority -> Text, subject -> Text,
         name -> Text, crossing -> Text, reach -> Jsonb, began -> Timestamptz, until -> Nullable<Timestamptz>,
         quota -> Nullable<BigInt>, rate -> Nullable<BigInt>, up -> BigInt, down -> BigInt, counted_at -> Timestamptz,
-        ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>,
+        ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>, groups -> Array<Text>,
     }
+}
+diesel::table! {
+    passed (gate, at) { gate -> Text, at -> Timestamptz, up -> BigInt, down -> BigInt, }
 }
 diesel::table! {
     presence_addresses (presence, address, began) {

@@ -195,6 +195,12 @@ pub enum PresentCommand {
         #[arg(long)]
         until: Option<chrono::DateTime<chrono::Utc>>,
     },
+    /// The last day in quarters of an hour: people and machines that were on, and what passed
+    Day {
+        /// Only at this gate
+        #[arg(long)]
+        gate: Option<String>,
+    },
     /// Who accepted terms of use, which version, and when
     Terms {
         /// Only at this gate

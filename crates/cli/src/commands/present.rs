@@ -1,7 +1,7 @@
 //! `passeur present`: who is on a network, who was, and who had an address.
 
 use chrono::{DateTime, Utc};
-use passeur_api::{Accepted, EndAnswer, EndPresences, HadAddress, Presence, Presences};
+use passeur_api::{Accepted, EndAnswer, EndPresences, HadAddress, Presence, Presences, Quarter};
 use uuid::Uuid;
 
 use super::{list, no_csv};
@@ -64,6 +64,24 @@ pub async fn run(args: PresentCommand, c: &ClientArgs) -> Result<(), Exit> {
                 .collect();
             list(c, &found, &columns, &rows, "Nobody whom Passeur let through had this address then.")
         }
+        PresentCommand::Day { gate } => {
+            let query: Vec<_> = gate.into_iter().map(|g| ("gate", g)).collect();
+            let found: Vec<Quarter> = client.get("/presences/day", &query).await?;
+            let columns = [fixed("from"), fixed("people"), fixed("machines"), fixed("up"), rest("down")];
+            let rows: Vec<Vec<Cell>> = found
+                .iter()
+                .map(|q| {
+                    vec![
+                        moment(q.at).into(),
+                        q.people.to_string().into(),
+                        q.machines.to_string().into(),
+                        octets(q.up).into(),
+                        octets(q.down).into(),
+                    ]
+                })
+                .collect();
+            list(c, &found, &columns, &rows, "Nothing is known of the last day.")
+        }
         PresentCommand::Terms { gate } => {
             let query: Vec<_> = gate.into_iter().map(|g| ("gate", g)).collect();
             let found: Vec<Accepted> = client.get("/presences/terms", &query).await?;
@@ -103,8 +121,11 @@ async fn everybody(client: &Client, text: Option<String>, gate: Option<String>, 
     }
 }
 
+fn octets(n: i64) -> String {
+    passeur_core::site::octets_in_words(u64::try_from(n).unwrap_or(0), passeur_core::step::Lang::En)
+}
+
 fn row(p: &Presence, all: bool) -> Vec<Cell> {
-    let octets = |n: i64| passeur_core::site::octets_in_words(u64::try_from(n).unwrap_or(0), passeur_core::step::Lang::En);
     let open: Vec<&str> = p.opens.iter().map(|o| o.reach.as_str()).collect();
     let last = match (all, p.ended_at) {
         (true, Some(at)) => format!("{}, {}", moment(at), p.ended_by.as_deref().unwrap_or("—")),

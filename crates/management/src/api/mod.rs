@@ -69,6 +69,7 @@ pub fn router() -> Router<App> {
         .routes(routes!(reach::try_reach))
         .routes(routes!(reach::propose))
         .routes(routes!(presences::presences))
+        .routes(routes!(presences::day))
         .routes(routes!(presences::end))
         .routes(routes!(presences::who_had))
         .routes(routes!(presences::accepted))

@@ -3,13 +3,13 @@
 use std::collections::BTreeMap;
 
 use axum::extract::State;
-use chrono::{DateTime, Duration, DurationRound, Utc};
+use chrono::{DateTime, Duration, Utc};
 use http::StatusCode;
 use passeur_api::{Accepted, EndAnswer, EndPresences, HadAddress, Opens, Presence, Presences, Problem, Quarter};
 use passeur_core::role::Role;
 use passeur_core::step::{Lang, reason_text};
 use passeur_engine::ending;
-use passeur_store::{PresenceFilter, PresenceRow};
+use passeur_store::{PresenceFilter, PresenceRow, QuarterRow};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
@@ -48,23 +48,24 @@ pub async fn presences(
     let filter = PresenceFilter { text: q.text, gate: q.gate, now: !q.all, before: q.before, limit };
     let rows = app.store.presences(&filter).await?;
     let before = (rows.len() as i64 == limit).then(|| rows.last().map(|r| r.began)).flatten();
-    let now = app.now();
-    let day = app.store.presences(&PresenceFilter { limit: 1_000, ..PresenceFilter::default() }).await?;
-    Ok(Json(Presences { presences: shown(&app, rows, who.lang).await?, before, day: quarters(&day, now) }))
+    Ok(Json(Presences { presences: shown(&app, rows, who.lang).await?, before }))
 }
 
-/// How many machines were on in each quarter of an hour of the last day.
-fn quarters(rows: &[PresenceRow], now: DateTime<Utc>) -> Vec<Quarter> {
-    let quarter = Duration::minutes(15);
-    let Ok(last) = now.duration_trunc(quarter) else { return vec![] };
-    (0..96)
-        .rev()
-        .map(|back| {
-            let at = last - quarter * back;
-            let on = rows.iter().filter(|r| r.began < at + quarter && r.ended_at.is_none_or(|e| e > at));
-            Quarter { at, machines: u32::try_from(on.count()).unwrap_or(u32::MAX) }
-        })
-        .collect()
+/// Of which gate.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct DayQuery {
+    /// At this gate; at all of them otherwise.
+    gate: Option<String>,
+}
+
+/// The last day in quarters of an hour: machines and people that were on, and what passed.
+#[utoipa::path(get, path = "/presences/day", params(DayQuery), responses((status = 200, body = Vec<Quarter>)))]
+pub async fn day(State(app): State<App>, who: Engineer, Query(q): Query<DayQuery>) -> Result<Json<Vec<Quarter>>, ApiError> {
+    who.may(Role::View)?;
+    let rows = app.store.day_of_networks(app.now(), q.gate.as_deref()).await?;
+    let one = |r: QuarterRow| Quarter { at: r.at, machines: r.machines, people: r.people, up: r.up, down: r.down };
+    Ok(Json(rows.into_iter().map(one).collect()))
 }
 
 /// Rows as they are shown, with what the kernel of this node holds.
@@ -106,6 +107,7 @@ async fn shown(app: &App, rows: Vec<PresenceRow>, lang: Lang) -> Result<Vec<Pres
             hardware: r.hardware,
             calls_itself,
             address: r.address,
+            groups: r.groups,
             crossing: Some(r.crossing).filter(|c| !c.is_empty()),
             began: r.began,
             until: r.until,
