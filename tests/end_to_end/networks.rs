@@ -92,6 +92,8 @@ async fn an_engineer_is_told_whether_somebody_reaches_something_and_why_not() {
         (json!({"to": "10.80.4.7"}), "names no port"),
         (json!({"to": "x".repeat(5_000)}), "names no port"),
         (json!({"to": "10.80.4.7:22", "gate": "berths"}), "is no gate of kind network"),
+        (json!({"to": "10.80.4.7:22", "machine": "tablet"}), "machine is an IP address, or a hardware address"),
+        (json!({"to": "10.80.4.7:22", "machine": "10.70.0.9", "person": fitter}), "not both"),
         (
             json!({"to": "10.80.4.7:22", "person": {"provider": "pilotage", "address": "nowhere", "groups": []}}),
             "address is an IP address",
@@ -130,6 +132,11 @@ async fn the_command_line_tells_reach_and_ends_with_three_where_it_is_closed() {
     assert_eq!(drafted.code, 0, "{}{}", drafted.out, drafted.err);
     assert!(compared.out.contains("reach mail would also lead to tcp/587"), "{}", compared.out);
     assert!(compared.out.contains("gate yard would now open mail"), "{}", compared.out);
+    let there = passeur(&stack, &["reach", "try", "10.80.4.7:22", "--address", "10.70.0.9"], "").await;
+    assert!(there.code == 3 && there.out.contains("nobody is on with 10.70.0.9"), "{}{}", there.out, there.err);
+    let device = ["reach", "try", "10.80.4.7:22", "--device", "02:70:00:00:00:09", "--at", "2025-01-01T00:00:00Z"];
+    let before = passeur(&stack, &device, "").await;
+    assert!(before.code != 0 && before.err.contains("No edition was live at that moment"), "{}{}", before.out, before.err);
     let missing = passeur(&stack, &["reach", "try", "10.80.4.7:22"], "").await;
     assert_eq!(missing.code, 2, "{}", missing.err);
     let both = passeur(&stack, &["reach", "try", "10.80.4.7:22", "--nobody", "--provider", "pilotage"], "").await;

@@ -4,7 +4,7 @@ use std::io::{Read, Write};
 use std::net::TcpStream;
 
 use passeur_standins::cage::{CRANE, SITE, VISITOR, written};
-use serde_json::json;
+use serde_json::{Value, json};
 
 use crate::networks::{by_the_office, yard};
 use crate::support::{Browser, Harbour, Person, eventually};
@@ -203,6 +203,29 @@ async fn engineers_see_who_is_on_who_had_an_address_and_take_somebody_off() {
         "{tablet}"
     );
     assert!(tablet["session"].is_null() && tablet["in_kernel"] == true, "{tablet}");
+    // Whether somebody reaches something is asked by machine, by address or by person, and the kernel is asked as well.
+    let tried = async |ask: Value| stack.post("/reach/try", ask).await.1;
+    for (machine, to, open, kernel) in [
+        (VISITOR.addresses[1], format!("[{}]:9000", SITE[1]), true, "by internet"),
+        ("02-70-00-00-00-09", format!("{}:22", CRANE[0]), true, "by crane-hosts"),
+        (VISITOR.addresses[0], format!("{}:23", CRANE[0]), false, "refuses"),
+    ] {
+        let said = tried(json!({"to": to, "machine": machine})).await;
+        let (of, gate) = (&said["machines"][0], &said["gates"][0]);
+        assert_eq!((of["subject"].as_str(), of["kernel_open"].as_bool()), (Some("p-1004"), Some(open)), "{said}");
+        assert!(of["kernel"].as_str().unwrap().contains(kernel) && gate["open"] == open, "{said}");
+    }
+    let said = tried(json!({"to": format!("{}:443", SITE[0]), "person": {"provider": "pilotage", "subject": "p-1004"}})).await;
+    assert_eq!(
+        (said["machines"][0]["kernel_open"].as_bool(), said["gates"][0]["open"].as_bool()),
+        (Some(true), Some(true)),
+        "{said}"
+    );
+    let said = tried(json!({"to": format!("{}:22", CRANE[0]), "machine": "02:70:00:00:00:0a"})).await;
+    assert!(said["gates"][0]["sentence"].as_str().unwrap().contains("machine crane tablet 3"), "{said}");
+    assert_eq!(said["machines"][0]["kernel_open"], true, "{said}");
+    let said = tried(json!({"to": format!("{}:443", SITE[0]), "machine": "10.70.0.250"})).await;
+    assert!(said["machines"] == json!([]) && said["gates"][0]["open"] == false, "{said}");
     // A machine without a person has no session that could be ended.
     let (status, said) = stack.post("/presences/end", json!({"presences": [tablet["id"]]})).await;
     assert!(status == 409 && said["detail"].as_str().unwrap().contains("[[gate.machine]]"), "{said}");
@@ -233,6 +256,17 @@ async fn engineers_see_who_is_on_who_had_an_address_and_take_somebody_off() {
     assert!(had[0]["until"].is_string(), "{had}");
     let before = stack.get("/presences/addresses?address=10.70.0.9&until=2026-01-01T00:00:00Z").await;
     assert_eq!(before, json!([]));
+    // A moment that is over: who was on then, by the edition of then, and nothing of the kernel.
+    let then = began + chrono::Duration::seconds(1);
+    let said = tried(json!({"to": format!("{}:443", SITE[0]), "machine": VISITOR.addresses[0], "at": then})).await;
+    assert_eq!(
+        (said["machines"][0]["subject"].as_str(), said["gates"][0]["open"].as_bool()),
+        (Some("p-1004"), Some(true)),
+        "{said}"
+    );
+    assert!(said["machines"][0]["kernel_open"].is_null() && said["source"].as_str().unwrap().starts_with("edition "), "{said}");
+    let said = tried(json!({"to": format!("{}:443", SITE[0]), "machine": VISITOR.addresses[0]})).await;
+    assert_eq!((said["machines"].as_array().unwrap().len(), said["gates"][0]["open"].as_bool()), (0, Some(false)), "{said}");
     // The crossing of the sign-in tells the whole of it.
     let told = [
         "is let through in zone yard",

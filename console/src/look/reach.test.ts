@@ -1,10 +1,15 @@
 import { expect, test } from 'vitest'
-import { described, type ReachForm } from './reach'
+import { described, MACHINE, type ReachForm } from './reach'
 
 const form: ReachForm = { to: ' 10.80.4.7:22 ', gate: 'yard', provider: '', person: '', groups: '', at: '', draft: false }
 
 test('nobody is asked about where no way in is chosen', () => {
   expect(described({ ...form, person: 'left over', groups: 'fitters' })).toEqual({ to: '10.80.4.7:22', gate: 'yard', source: { draft: false }, person: null })
+})
+
+test('whoever is on with a machine is asked for by what it is known by', () => {
+  const asked = described({ ...form, provider: MACHINE, machine: ' 10.70.0.9 ', person: 'left over' })
+  expect(asked).toMatchObject({ person: null, machine: '10.70.0.9', at: null })
 })
 
 test('somebody known goes before somebody described', () => {

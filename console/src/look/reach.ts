@@ -9,6 +9,8 @@ export interface ReachForm {
   provider: string
   /** Somebody who came before, by the provider's identifier. */
   person: string
+  /** An address or a hardware address: whoever is on with it; empty unless a machine is asked for. */
+  machine?: string
   /** Groups of somebody described by hand, with commas between. */
   groups: string
   /** A moment of the engineer's own clock, as the browser writes it; empty for now. */
@@ -16,12 +18,18 @@ export interface ReachForm {
   draft: boolean
 }
 
+/** In the place of a way in: whoever is on with a machine. No way in may have such a name. */
+export const MACHINE = '*machine'
+
 const listed = (text: string) => text.split(',').map((one) => one.trim()).filter((one) => one)
 
 /** The request. Somebody described by hand is taken to have signed in as the way in asks. */
 export function described(form: ReachForm): ReachRequest {
   const source = { draft: form.draft }
   const ask = { to: form.to.trim(), gate: form.gate || null, source }
+  if (form.provider === MACHINE) {
+    return { ...ask, person: null, machine: form.machine?.trim() ?? '', at: form.at ? new Date(form.at).toISOString() : null }
+  }
   if (!form.provider) return { ...ask, person: null }
   const known = form.person.trim()
   const at = form.at ? new Date(form.at).toISOString() : null

@@ -4,15 +4,15 @@ import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, got, type ReachAnswer } from '../api'
 import { useActing, useReading } from '../api/asking'
-import { described } from '../look/reach'
-import { visible } from '../look/shape'
+import { described, MACHINE } from '../look/reach'
+import { moment, visible } from '../look/shape'
 import Asked from './Asked.vue'
 import Mark from './Mark.vue'
 import Story from './Story.vue'
 
 const props = defineProps<{ gates: string[] }>()
-const { t } = useI18n()
-const ask = ref({ to: '', gate: props.gates[0] ?? '', provider: '', person: '', groups: '', at: '', draft: false })
+const { t, locale } = useI18n()
+const ask = ref({ to: '', gate: props.gates[0] ?? '', provider: '', person: '', machine: '', groups: '', at: '', draft: false })
 const answer = ref<ReachAnswer>()
 
 const reading = useReading(() => Promise.all([got(api.GET('/reaches')), got(api.GET('/gates'))]))
@@ -21,7 +21,7 @@ const reaches = computed(() => reading.data?.[0])
 const nobody = ''
 const providers = computed(() => {
   const ways = reading.data?.[1].find((g) => g.name === ask.value.gate)?.ways_in ?? []
-  return [{ title: t('reach.nobody'), value: nobody }, ...ways.map((w) => ({ title: w, value: w }))]
+  return [{ title: t('reach.nobody'), value: nobody }, { title: t('reach.machine'), value: MACHINE }, ...ways.map((w) => ({ title: w, value: w }))]
 })
 const trying = useActing()
 const attempt = () => trying.act(async () => {
@@ -52,8 +52,9 @@ const attempt = () => trying.act(async () => {
       <v-text-field v-model="ask.to" name="to" :label="t('reach.to')" autocomplete="off" spellcheck="false" required />
       <v-select v-if="gates.length > 1" v-model="ask.gate" :items="gates" :label="t('gate')" />
       <v-select v-model="ask.provider" :items="providers" :label="t('reach.who')" />
-      <v-text-field v-model="ask.person" name="person" :label="t('reach.person')" :disabled="ask.provider === nobody" autocomplete="off" spellcheck="false" />
-      <v-text-field v-model="ask.groups" name="groups" :label="t('reach.groups')" :disabled="ask.provider === nobody || ask.person !== ''" autocomplete="off" spellcheck="false" />
+      <v-text-field v-if="ask.provider === MACHINE" v-model="ask.machine" name="machine" :label="t('reach.machineIs')" autocomplete="off" spellcheck="false" required />
+      <v-text-field v-else v-model="ask.person" name="person" :label="t('reach.person')" :disabled="ask.provider === nobody" autocomplete="off" spellcheck="false" />
+      <v-text-field v-model="ask.groups" name="groups" :label="t('reach.groups')" :disabled="ask.provider === nobody || ask.provider === MACHINE || ask.person !== ''" autocomplete="off" spellcheck="false" />
       <v-text-field v-model="ask.at" name="at" type="datetime-local" :label="t('reach.at')" :disabled="ask.provider === nobody" />
       <v-checkbox v-model="ask.draft" :label="t('route.draft')" hide-details density="compact" />
       <v-btn type="submit" color="primary" :loading="trying.busy" :disabled="!ask.to.trim()">{{ t('reach.try') }}</v-btn>
@@ -62,6 +63,11 @@ const attempt = () => trying.act(async () => {
     <Asked :of="trying" />
     <div v-if="answer" class="answer" data-test="reached" role="status">
       <p class="quiet">{{ visible(answer.to) }}<template v-if="answer.addresses.length"> ({{ answer.addresses.join(', ') }})</template> · {{ answer.source }}</p>
+      <article v-for="m in answer.machines" :key="m.presence" data-test="machine">
+        <p><Mark :tone="m.kernel_open === false ? 'stop' : m.kernel_open ? 'pass' : 'quiet'" /> <b class="mono">{{ m.known_by }}</b> {{ visible(m.name) }}, {{ m.ended_at ? t('reach.was', { from: moment(m.began, locale), to: moment(m.ended_at, locale) }) : t('reach.since', { from: moment(m.began, locale) }) }}</p>
+        <p class="quiet">{{ m.kernel }}</p>
+      </article>
+      <p v-if="ask.provider === MACHINE && !answer.machines.length" class="quiet">{{ t('reach.nobodyThere') }}</p>
       <article v-for="g in answer.gates" :key="g.gate">
         <p><Mark :tone="g.open ? 'pass' : 'stop'" /> <b>{{ g.gate }}</b> {{ visible(g.sentence) }}</p>
         <p v-if="!g.open && g.because && g.verdict !== 'in'" class="bad">{{ t('reach.notIn') }} {{ visible(g.because) }}</p>

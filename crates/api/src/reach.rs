@@ -1,7 +1,9 @@
 //! Reach: what networks open to whom, and whether somebody may reach something.
 
+use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use uuid::Uuid;
 
 use crate::{FareVerdict, PersonRequest, Source, Step};
 
@@ -27,6 +29,13 @@ pub struct ReachRequest {
     /// Who, and when; none for a machine on which nobody is signed in.
     #[serde(default)]
     pub person: Option<PersonRequest>,
+    /// Whoever is on with this machine, by its address or its hardware address; in the place of `person`.
+    #[serde(default)]
+    pub machine: Option<String>,
+    /// At this moment, where a machine is asked for; now unless said. For a moment that is over, the edition that was live
+    /// then is asked, as it is for a person who came before.
+    #[serde(default)]
+    pub at: Option<DateTime<Utc>>,
     /// At this gate; every network gate unless said.
     #[serde(default)]
     pub gate: Option<String>,
@@ -42,6 +51,32 @@ pub struct ReachAnswer {
     /// What the host's name resolves to on the answering node just now; empty where an address was given, or the name does not resolve.
     pub addresses: Vec<String>,
     pub gates: Vec<ReachAtGate>,
+    /// The machine that was asked for, or those on which the person is on now, each with what the kernel of its node holds.
+    pub machines: Vec<ReachMachine>,
+}
+
+/// A machine that is or was on, beside what the rules say.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ReachMachine {
+    pub presence: Uuid,
+    pub gate: String,
+    pub zone: String,
+    /// The node that guards the zone.
+    pub node: String,
+    /// Who is signed in on it, or what it is called.
+    pub name: String,
+    pub provider: String,
+    pub subject: String,
+    /// Its hardware address, or its address where another router stands between.
+    pub known_by: String,
+    pub began: DateTime<Utc>,
+    pub ended_at: Option<DateTime<Utc>>,
+    /// Reaches that the last decision on it opened.
+    pub opens: Vec<String>,
+    /// Whether the kernel lets it go there now; none where another node guards the zone, or a moment that is over was asked for.
+    pub kernel_open: Option<bool>,
+    /// What the kernel holds, in one sentence; or why that is not said.
+    pub kernel: String,
 }
 
 /// The answer at one gate.

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use passeur_core::Moment;
 use passeur_core::session::Lifetimes;
+use passeur_core::site::HardwareAddress;
 use passeur_live::session::LiveSession;
 use passeur_sluice::plan::Class;
 use passeur_sluice::words::{Admission, Counted, Holder, MARK_END, MARK_FIRST};
@@ -102,6 +103,14 @@ impl Present {
     /// Until when its person's session may last at this gate, and no longer.
     pub fn until(&self) -> Option<Moment> {
         self.row.until
+    }
+}
+
+/// What the machine of a row is known by in the kernel.
+pub fn holder_of(row: &PresenceRow) -> Option<Holder> {
+    match &row.hardware {
+        Some(text) => HardwareAddress::parse(text).map(|h| Holder::Link(h.0)),
+        None => row.address.parse().ok().map(Holder::Address),
     }
 }
 

@@ -9,19 +9,19 @@ use std::sync::{Arc, Mutex, MutexGuard, RwLock};
 
 use chrono::Duration;
 use passeur_core::Moment;
-use passeur_core::site::{Gate, HardwareAddress, Site, Zone};
+use passeur_core::site::{Gate, HardwareAddress, Service, Site, Zone};
 use passeur_engine::Engine;
 use passeur_engine::engine::Held;
-use passeur_engine::guarding::Guarding;
+use passeur_engine::guarding::{Guarding, KernelWay};
 use passeur_live::edition::Edition;
 use passeur_sluice::client::Client;
-use passeur_sluice::words::{Holder, State};
+use passeur_sluice::words::{Ask, Holder, State};
 use passeur_store::PresenceRow;
 use tokio::runtime::Handle;
 use tokio::task::JoinHandle;
 use uuid::Uuid;
 
-use crate::book::{Book, Present};
+use crate::book::{Book, Present, holder_of};
 use crate::captive::Captive;
 use crate::first::Had;
 use crate::names::Names;
@@ -80,6 +80,23 @@ impl Guarding for NetworkGate {
         self.runtime.spawn_blocking(move || {
             let held = own.sluice.held().ok()?;
             Some(held.into_iter().filter(|h| h.expires_ms.is_some()).map(|h| h.mark).collect())
+        })
+    }
+
+    fn way_of(&self, machine: PresenceRow, to: Vec<IpAddr>, service: Service) -> JoinHandle<Option<KernelWay>> {
+        let own = self.clone();
+        self.runtime.spawn_blocking(move || {
+            let holder = holder_of(&machine)?;
+            let mut out = KernelWay::default();
+            for to in to {
+                let service = crate::plan::service(&service);
+                let way = own.sluice.way(Ask { interface: machine.interface.clone(), holder, to, service }).ok()?;
+                out.knows = way.mark.is_some();
+                out.closes_in = way.expires_ms.map(|ms| ms / 1_000);
+                out.reaches = way.reaches.into_iter().collect();
+                out.by.push((to, way.by));
+            }
+            Some(out)
         })
     }
 

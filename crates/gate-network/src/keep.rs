@@ -21,7 +21,7 @@ use tokio::sync::{mpsc, watch};
 use tokio::time::{MissedTickBehavior, interval};
 use uuid::Uuid;
 
-use crate::book::{LEASE_MS, Present};
+use crate::book::{LEASE_MS, Present, holder_of};
 use crate::entering::{PACKET_MAX, crossing};
 use crate::gate::NetworkGate;
 use crate::neighbours::{Change, interface_number};
@@ -110,11 +110,7 @@ impl NetworkGate {
     }
 
     async fn remembered(&self, edition: &Edition, row: PresenceRow) -> Result<Option<Present>, StoreError> {
-        let holder = match &row.hardware {
-            Some(text) => passeur_core::site::HardwareAddress::parse(text).map(|h| Holder::Link(h.0)),
-            None => row.address.parse().ok().map(Holder::Address),
-        };
-        let (Some(holder), Some(session)) = (holder, row.session_id) else { return Ok(None) };
+        let (Some(holder), Some(session)) = (holder_of(&row), row.session_id) else { return Ok(None) };
         let live = match sessions::by_id(&self.engine, session).await? {
             Some((stored, live)) if sessions::state(&self.engine, edition, &stored, &live) == Life::Live => live,
             _ => return Ok(None),

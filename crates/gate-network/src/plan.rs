@@ -54,7 +54,8 @@ fn reach(r: &Reach) -> sluice::Reach {
     }
 }
 
-fn service(s: &Service) -> sluice::Service {
+/// A service as the sluice is told it.
+pub(crate) fn service(s: &Service) -> sluice::Service {
     match *s {
         Service::All => sluice::Service::All,
         Service::Icmp => sluice::Service::Icmp,

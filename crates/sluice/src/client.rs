@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use thiserror::Error;
 
-use crate::words::{Answer, Compared, Counted, Held, LINE_MAX, Order, State};
+use crate::words::{Answer, Ask, Compared, Counted, Held, LINE_MAX, Order, State, Way};
 
 /// An order that changes little is answered within this time.
 const SOON: Duration = Duration::from_secs(2);
@@ -127,6 +127,17 @@ impl Client {
     pub fn held(&self) -> Result<Vec<Held>, SluiceError> {
         match self.ask(&Order::List)? {
             Answer::Held(all) => Ok(all),
+            _ => Err(SluiceError::Other),
+        }
+    }
+
+    /// Whether the kernel lets a machine reach something.
+    ///
+    /// # Errors
+    /// See [`Client::ask`].
+    pub fn way(&self, ask: Ask) -> Result<Way, SluiceError> {
+        match self.ask(&Order::Way(ask))? {
+            Answer::Way(way) => Ok(way),
             _ => Err(SluiceError::Other),
         }
     }

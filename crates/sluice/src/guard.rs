@@ -13,20 +13,20 @@ use crate::book::{self, Book, Difference, Wanted};
 use crate::kernel::{Failed, Kernel, shape, there};
 use crate::plan::{Class, Plan};
 use crate::rules::{self, names_set};
-use crate::words::{Admission, Answer, Compared, Counted, Held, Order, State};
+use crate::words::{Admission, Answer, Compared, Order, State};
 
 /// The sluice's state: what should be, and the way to the kernel.
 pub struct Guard {
-    kernel: Kernel,
+    pub(crate) kernel: Kernel,
     interfaces: Vec<String>,
-    book: Book,
+    pub(crate) book: Book,
     /// The generation after the last change of our own.
-    generation: Option<u32>,
+    pub(crate) generation: Option<u32>,
     /// What nft listed then.
-    shape: String,
-    restored: u64,
-    found: Option<String>,
-    trouble: Option<String>,
+    pub(crate) shape: String,
+    pub(crate) restored: u64,
+    pub(crate) found: Option<String>,
+    pub(crate) trouble: Option<String>,
 }
 
 /// The name of the quota of a mark.
@@ -38,7 +38,7 @@ fn quota(mark: u32) -> String {
 const ALONE_TRIES: usize = 5;
 
 /// Maps of machines, by which a packet is known.
-const MACHINES: [&str; 3] = ["machines", "behind4", "behind6"];
+pub(crate) const MACHINES: [&str; 3] = ["machines", "behind4", "behind6"];
 
 impl Guard {
     /// For interfaces that may be guarded. They are closed at once, unless a sluice before this one left its table: who is let through by that
@@ -75,6 +75,7 @@ impl Guard {
             Order::Names(names) => self.names(names).map(|()| Answer::Done),
             Order::Count => self.count().map(Answer::Counted),
             Order::List => self.held().map(Answer::Held),
+            Order::Way(ask) => self.way(&ask).map(Answer::Way),
             Order::State => return Answer::State(self.state()),
         };
         done.unwrap_or_else(Answer::Refused)
@@ -118,7 +119,7 @@ impl Guard {
 
     /// Puts a book into the kernel, and notes what the table looks like then. Whatever somebody else did at the same time is not taken for ours:
     /// it is done again, from nothing.
-    fn put_alone(&mut self, next: &Book, mut table: Table) -> Result<Compared, Failed> {
+    pub(crate) fn put_alone(&mut self, next: &Book, mut table: Table) -> Result<Compared, Failed> {
         for _ in 0..ALONE_TRIES {
             let (compared, alone) = self.alone(|guard| guard.put(next.clone(), table))?;
             if let Some(after) = alone
@@ -148,7 +149,7 @@ impl Guard {
     }
 
     /// Puts a book into the kernel: rules and ways in one transaction, and after that the machines that are otherwise.
-    fn put(&mut self, next: Book, table: Table) -> Result<Compared, Failed> {
+    pub(crate) fn put(&mut self, next: Book, table: Table) -> Result<Compared, Failed> {
         let Some(plan) = &next.plan else { return Ok(Compared::default()) };
         let listed = match table {
             Table::AsItIs => self.kernel.list()?,
@@ -383,105 +384,11 @@ impl Guard {
         }
         Ok(())
     }
-
-    fn count(&mut self) -> Result<Vec<Counted>, String> {
-        let mut all: BTreeMap<u32, Counted> = BTreeMap::new();
-        for set in ["up", "down"] {
-            for element in self.kernel.elements(set).map_err(|e| e.to_string())? {
-                let Some(mark) = mark_of(&element) else { continue };
-                let one = all.entry(mark).or_insert(Counted { mark, up: 0, down: 0 });
-                if set == "up" { one.up = element.octets } else { one.down = element.octets }
-            }
-        }
-        Ok(all.into_values().collect())
-    }
-
-    fn held(&mut self) -> Result<Vec<Held>, String> {
-        let ways: BTreeMap<u32, Option<u64>> = self
-            .kernel
-            .elements("way")
-            .map_err(|e| e.to_string())?
-            .iter()
-            .filter_map(|e| mark_of(e).map(|m| (m, e.expires_ms)))
-            .collect();
-        let mut out = vec![];
-        for map in MACHINES {
-            for element in self.kernel.elements(map).map_err(|e| e.to_string())? {
-                let mark = <[u8; 4]>::try_from(element.data.as_slice()).map(u32::from_ne_bytes);
-                if let (Ok(mark), Some((interface, holder))) = (mark, book::holder_of(map, &element.key)) {
-                    out.push(Held { interface, holder, mark, expires_ms: ways.get(&mark).copied().flatten() });
-                }
-            }
-        }
-        Ok(out)
-    }
-
-    /// Looks whether somebody else changed the table, and puts it back. To be called when nf_tables were changed.
-    pub fn look(&mut self) {
-        if self.book.plan.is_none() {
-            return;
-        }
-        match self.kernel.generation() {
-            Ok(now) if self.generation == Some(now) => {}
-            Ok(now) => {
-                // Good only for what was looked at: whatever comes later is looked at later.
-                let found = self.find();
-                if let Err(e) = found.and_then(|found| self.put_back(found, now)) {
-                    self.trouble = Some(e.to_string());
-                    eprintln!("the table cannot be put back: {e}");
-                }
-            }
-            Err(e) => self.trouble = Some(e.to_string()),
-        }
-    }
-
-    /// What is otherwise; none where all is as it should be.
-    fn find(&mut self) -> Result<Option<String>, Failed> {
-        let listed = self.kernel.list()?;
-        if listed.is_none() {
-            return Ok(Some("the table was deleted".to_owned()));
-        }
-        if shape(listed.as_ref()) != self.shape {
-            return Ok(Some("rules of the table were changed".to_owned()));
-        }
-        for set in MACHINES.into_iter().chain(["up", "down"]) {
-            if !Difference::of(&self.book.wanted(set), &self.kernel.elements(set)?).is_none() {
-                return Ok(Some(format!("elements of {set} were changed")));
-            }
-        }
-        // What has no lease any more closed by itself; what nobody let through did not.
-        let ways = self.kernel.elements("way")?;
-        if ways.iter().filter_map(mark_of).any(|m| !self.book.admissions.contains_key(&m)) {
-            return Ok(Some("elements of way were added".to_owned()));
-        }
-        Ok(None)
-    }
-
-    /// `looked` is the generation before it was looked for.
-    fn put_back(&mut self, found: Option<String>, looked: u32) -> Result<(), Failed> {
-        if let Some(found) = found {
-            eprintln!("{found} by somebody else; it is put back");
-            let next = self.book.clone();
-            // Closed first, which takes as long as a few rules; whoever is through comes back with the second step.
-            let closed = Book { plan: next.plan.clone(), names: next.names.clone(), ..Book::default() };
-            let done = self.put(closed, Table::Anew).and_then(|_| self.put_alone(&next, Table::AsItIs));
-            // What should be is as before, whether or not it could be put back: it is tried again.
-            self.book = next;
-            done?;
-            self.restored += 1;
-            self.found = Some(found);
-        } else if self.kernel.generation()? == looked {
-            // Others changed tables of theirs.
-            self.generation = Some(looked);
-        }
-        self.trouble = None;
-        Ok(())
-    }
 }
 
 /// Whether what is in the table is taken into account.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Table {
+pub(crate) enum Table {
     /// It is changed to what should be: who stays loses no packet, and counters go on.
     AsItIs,
     /// It is made anew, whatever is there.
@@ -489,7 +396,7 @@ enum Table {
 }
 
 /// The mark that an element is of.
-fn mark_of(element: &Element) -> Option<u32> {
+pub(crate) fn mark_of(element: &Element) -> Option<u32> {
     <[u8; 4]>::try_from(element.key.as_slice()).ok().map(u32::from_ne_bytes)
 }
 

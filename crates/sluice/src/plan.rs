@@ -55,6 +55,27 @@ pub struct Reach {
     pub services: Vec<Service>,
 }
 
+impl Reach {
+    /// Whether it leads to an address on a service, with the addresses that its names have.
+    pub fn leads(&self, names: &BTreeSet<IpAddr>, to: IpAddr, service: Service) -> bool {
+        let within = |all: &[IpNet]| all.iter().any(|n| n.contains(&to));
+        !within(&self.except)
+            && (within(&self.to) || (self.named && names.contains(&to)))
+            && self.services.iter().any(|s| s.covers(service))
+    }
+}
+
+impl Service {
+    /// Whether every packet of another is one of this.
+    fn covers(self, other: Service) -> bool {
+        match (self, other) {
+            (Service::All, _) | (Service::Icmp, Service::Icmp) => true,
+            (Service::Tcp(a, b), Service::Tcp(c, d)) | (Service::Udp(a, b), Service::Udp(c, d)) => a <= c && d <= b,
+            _ => false,
+        }
+    }
+}
+
 /// Protocol and ports.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::plan::{Class, Plan};
+use crate::plan::{Class, Plan, Service};
 
 /// The longest line, in octets: the admissions of a large machine, once.
 pub const LINE_MAX: u64 = 64 << 20;
@@ -60,8 +60,34 @@ pub enum Order {
     Count,
     /// What the kernel holds.
     List,
+    /// Where the kernel lets one machine go.
+    Way(Ask),
     /// How the sluice is.
     State,
+}
+
+/// Whether a machine reaches something.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Ask {
+    pub interface: String,
+    pub holder: Holder,
+    pub to: IpAddr,
+    /// One port of a protocol, or ICMP.
+    pub service: Service,
+}
+
+/// What the kernel holds of a machine, and whether that leads somewhere. It is read from the kernel, not from what was ordered.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Way {
+    /// None where the kernel does not know the machine.
+    pub mark: Option<u32>,
+    /// Milliseconds until it closes by itself; none where it is closed.
+    pub expires_ms: Option<u64>,
+    /// Reaches that are open to it alone.
+    pub reaches: BTreeSet<String>,
+    /// The reach that leads there; none where it is refused.
+    pub by: Option<String>,
 }
 
 /// Octets of an admission since it was let through, as the kernel counted them.
@@ -118,6 +144,7 @@ pub enum Answer {
     Compared(Compared),
     Counted(Vec<Counted>),
     Held(Vec<Held>),
+    Way(Way),
     State(State),
     /// Nothing was changed, and why.
     Refused(String),

@@ -8,7 +8,8 @@ use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::time::{Duration, Instant};
 
-use passeur_sluice::words::{Holder, Order};
+use passeur_sluice::plan::Service;
+use passeur_sluice::words::{Admission, Ask, Holder, Order};
 use passeur_standins::cage::{self, CRANE, OFFICE, SITE, TABLET, VISITOR, Yard};
 use support::{Try, admission, class, connect, eventually, plan, sluice, udp_answers};
 
@@ -182,8 +183,9 @@ fn whatever_somebody_else_does_to_the_table_is_put_back() {
     let yard = Yard::build();
     yard.serve();
     let (client, _dir) = sluice();
-    let mine = admission(1, Holder::Link(VISITOR.hardware), &["internet"]);
+    let mine = Admission { left: Some(1 << 40), ..admission(1, Holder::Link(VISITOR.hardware), &["internet"]) };
     client.install(&Order::Install { plan: plan(1), admissions: vec![mine] }).unwrap();
+    client.order(&Order::Names([("named".to_owned(), [OFFICE[0].parse().unwrap()].into())].into())).unwrap();
     let tablet = passeur_sluice::book::key_of("yard0", &Holder::Link(TABLET.hardware));
     assert_eq!(tablet.0, "machines");
     let mark = passeur_sluice::words::MARK_FIRST + 1;
@@ -195,6 +197,12 @@ fn whatever_somebody_else_does_to_the_table_is_put_back() {
         format!("nft add element inet passeur machines '{{ \"yard0\" . {} : {mark} }}'", cage::written(&TABLET.hardware)),
         "nft flush map inet passeur machines".to_owned(),
         "nft add rule inet passeur class-1 accept".to_owned(),
+        // What opens more without any rule or machine that is new.
+        format!("nft add element inet passeur host4-named '{{ {} }}'", SITE[0]),
+        "nft flush map inet passeur cap".to_owned(),
+        format!(
+            "nft 'delete element inet passeur way {{ {mark} }}; add element inet passeur way {{ {mark} : jump free-internet }}'"
+        ),
     ]
     .into_iter()
     .enumerate()
@@ -217,7 +225,7 @@ fn whatever_somebody_else_does_to_the_table_is_put_back() {
     }
     client.order(&Order::Cut((2..40).map(|n| passeur_sluice::words::MARK_FIRST + n).collect())).unwrap();
     client.order(&Order::Names([("named".to_owned(), [SITE[0].parse().unwrap()].into())].into())).unwrap();
-    assert_eq!(client.state().unwrap().restored, 7);
+    assert_eq!(client.state().unwrap().restored, 10);
 }
 
 #[test]
@@ -237,10 +245,20 @@ fn names_open_as_they_lead_and_a_machine_behind_a_router_is_known_by_its_address
     };
     assert_eq!(connect(&yard, "visitor", SITE[0], 80), Try::Refused);
     names(&SITE);
+    // The kernel is asked what it would do, and says what it does.
+    let way = |address: &str, to: &str, service| {
+        let holder = Holder::Address(address.parse().unwrap());
+        client.way(Ask { interface: "yard0".into(), holder, to: to.parse().unwrap(), service }).unwrap()
+    };
     for host in SITE {
         assert_eq!(connect(&yard, "visitor", host, 80), Try::Open, "{host}");
         assert_eq!(connect(&yard, "tablet", host, 80), Try::Refused, "{host}");
+        let found = way(VISITOR.addresses[0], host, Service::Tcp(80, 80));
+        assert!(found.by.as_deref() == Some("named") && found.mark.is_some() && found.expires_ms.is_some(), "{found:?}");
+        let found = way(TABLET.addresses[0], host, Service::Tcp(80, 80));
+        assert_eq!((found.by, found.mark, found.reaches.len()), (None, None, 0));
     }
+    assert_eq!(way(VISITOR.addresses[0], OFFICE[0], Service::Tcp(80, 80)).by, None);
     // An edition that has the name still leads there; the next look may find another address.
     client.install(&Order::Install { plan: plan(2), admissions: all }).unwrap();
     assert_eq!(connect(&yard, "visitor", SITE[0], 80), Try::Open);

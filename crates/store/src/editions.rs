@@ -63,6 +63,13 @@ impl Store {
         Ok(editions::table.find(number).select(EditionRow::as_select()).first(&mut conn).await.optional()?)
     }
 
+    /// The edition that was live at a moment; none before the first.
+    pub async fn edition_at(&self, at: Moment) -> Result<Option<EditionRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let published = editions::table.filter(editions::published_at.le(at)).order(editions::number.desc());
+        Ok(published.select(EditionRow::as_select()).first(&mut conn).await.optional()?)
+    }
+
     /// The edition before one.
     pub async fn edition_before(&self, number: i32) -> Result<Option<EditionRow>, StoreError> {
         let mut conn = self.conn().await?;

@@ -292,6 +292,34 @@ impl Store {
         Ok(())
     }
 
+    /// The machine that had a hardware address or an address and was on at a moment; the person's before the machine's own.
+    pub async fn presence_at(&self, known_by: &str, at: Moment) -> Result<Option<PresenceRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let with_address = presence_addresses::table
+            .filter(presence_addresses::address.eq(known_by))
+            .filter(presence_addresses::began.le(at))
+            .filter(presence_addresses::ended_at.is_null().or(presence_addresses::ended_at.gt(at)))
+            .select(presence_addresses::presence);
+        let with_address: Vec<Uuid> = with_address.load(&mut conn).await?;
+        let of = presences::table
+            .filter(presences::hardware.eq(known_by).or(presences::id.eq_any(with_address)))
+            .filter(presences::began.le(at))
+            .filter(presences::ended_at.is_null().or(presences::ended_at.gt(at)))
+            .order((presences::session_id.is_null(), presences::began.desc()));
+        Ok(of.select(PresenceRow::as_select()).first(&mut conn).await.optional()?)
+    }
+
+    /// Machines of a person that are on at a gate, the latest first.
+    pub async fn presences_of_person(&self, person: &PersonKey, gate: &str, limit: i64) -> Result<Vec<PresenceRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let of = presences::table
+            .filter(presences::authority.eq(&person.authority))
+            .filter(presences::subject.eq(&person.subject))
+            .filter(presences::gate.eq(gate))
+            .filter(presences::ended_at.is_null());
+        Ok(of.order(presences::began.desc()).limit(limit).select(PresenceRow::as_select()).load(&mut conn).await?)
+    }
+
     /// How many octets passed for a person at a gate, on machines that were on since a moment.
     pub async fn passed(&self, person: &PersonKey, gate: &str, since: Moment) -> Result<i64, StoreError> {
         let mut conn = self.conn().await?;

@@ -226,6 +226,9 @@ pub struct ReachTry {
     /// A machine on which nobody is signed in
     #[arg(long, conflicts_with_all = ["provider", "subject", "claim", "group", "attribute", "amr", "acr", "fresh", "at", "address"])]
     pub nobody: bool,
+    /// Whoever is on with this hardware address; --address alone asks for whoever is on with that address
+    #[arg(long, value_name = "HARDWARE", conflicts_with_all = ["nobody", "provider", "subject", "claim", "group", "attribute", "amr", "acr", "fresh", "address"])]
+    pub device: Option<String>,
     #[command(flatten)]
     pub person: PersonArgs,
     /// Tell every step

@@ -9,7 +9,7 @@ use super::{list, no_csv};
 use crate::args::{ClientArgs, Output, ReachCommand, ReachTry, ZoneCommand};
 use crate::client::Client;
 use crate::exit::Exit;
-use crate::output::{Screen, Tone, json, wrap};
+use crate::output::{Screen, Tone, json, moment, wrap};
 
 /// Whether every step is told.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -31,21 +31,27 @@ pub async fn run(args: ReachCommand, c: &ClientArgs) -> Result<(), Exit> {
         }
         ReachCommand::Try(ask) => {
             no_csv(c)?;
-            let ReachTry { to, nobody, person, story } = *ask;
+            let ReachTry { to, nobody, device, mut person, story } = *ask;
             let gate = person.gate.clone();
-            let (source, person) = match nobody {
+            let machine = match (device, nobody || person.provider.is_some()) {
+                (Some(hardware), _) => Some(hardware),
+                (None, false) => person.address.take(),
+                (None, true) => None,
+            };
+            let at = person.at.filter(|_| machine.is_some());
+            let (source, person) = match nobody || machine.is_some() {
                 true => (source(&person.source)?, None),
                 false => {
                     let mut asked = request(person)?;
                     (std::mem::take(&mut asked.source), Some(asked))
                 }
             };
-            let ask = ReachRequest { to, gate, source, person };
+            let ask = ReachRequest { to, gate, source, person, machine, at };
             let answer: ReachAnswer = client.post("/reach/try", &ask).await?;
             if c.output == Output::Json {
                 return json(&answer);
             }
-            show(&Screen::of_stdout(), &answer, if story { Telling::Story } else { Telling::Answer });
+            show(&Screen::of_stdout(), &answer, ask.machine.as_deref(), if story { Telling::Story } else { Telling::Answer });
             if answer.gates.iter().any(|g| g.open) { Ok(()) } else { Err(Exit::No) }
         }
     }
@@ -71,12 +77,25 @@ fn show_all(s: &Screen, all: &[Reach]) {
     }
 }
 
-fn show(s: &Screen, answer: &ReachAnswer, telling: Telling) {
+fn show(s: &Screen, answer: &ReachAnswer, asked: Option<&str>, telling: Telling) {
     let resolved = match answer.addresses.as_slice() {
         [] => String::new(),
         some => format!(" ({})", some.join(", ")),
     };
     say!("{}{resolved}, by {}", s.paint(&answer.to, Tone::Strong), answer.source);
+    for m in &answer.machines {
+        let since = match m.ended_at {
+            None => format!("on since {}", moment(m.began)),
+            Some(ended) => format!("on from {} to {}", moment(m.began), moment(ended)),
+        };
+        let person = passeur_core::text::shorten(&m.name, 40);
+        say!("{}  {}, {since}", s.paint(&m.known_by, Tone::Strong), s.paint(&person, Tone::Plain));
+        let tone = if m.kernel_open == Some(false) { Tone::Bad } else { Tone::Quiet };
+        say!("  {}", wrap(&s.paint(&m.kernel, tone), s.width, 2));
+    }
+    if let Some(machine) = asked.filter(|_| answer.machines.is_empty()) {
+        say!("nobody is on with {}: it is judged as a machine on which nobody is signed in", s.paint(machine, Tone::Strong));
+    }
     if answer.gates.is_empty() {
         say!("no gate of kind network");
     }

@@ -5,7 +5,7 @@ use ipnet::IpNet;
 use super::{Admitted, Decision, fold};
 use crate::circumstances::Circumstances;
 use crate::evidence::Evidence;
-use crate::site::{Covers, Gate, Reach, Site, Wanted};
+use crate::site::{Covers, Gate, Machine, Reach, Site, Wanted};
 use crate::step::{Lang, Silent};
 
 /// The answer to *may this person reach that*.
@@ -24,6 +24,8 @@ pub enum By {
     Rule(String),
     /// It is open to every machine of a zone, signed in or not.
     Zone(String),
+    /// The machine is listed with it, without a person.
+    Machine(String),
 }
 
 /// What comes nearest to opening a way, the nearest first.
@@ -83,6 +85,12 @@ impl Opening {
             }
             Opening::Open { reach, by: By::Zone(zone) } => {
                 format!("{to} is open to every machine of zone {zone}, by reach {reach}.")
+            }
+            Opening::Open { reach, by: By::Machine(machine) } if fr => {
+                format!("{to} est ouvert par l'accès {reach}, donné à la machine {machine} sans personne.")
+            }
+            Opening::Open { reach, by: By::Machine(machine) } => {
+                format!("{to} is open by reach {reach}, which machine {machine} has without a person.")
             }
             Opening::Closed(Near::Excepted { reach, by }) if fr => {
                 format!("{to} est fermé : l'accès {reach}, qui est ouvert, laisse {by} de côté.")
@@ -183,6 +191,8 @@ pub enum Goer<'a> {
     Refused,
     /// Somebody whom it lets in.
     Admitted(&'a Admitted),
+    /// A machine that is listed without a person.
+    Listed(&'a Machine),
 }
 
 impl<'a> Goer<'a> {
@@ -197,20 +207,17 @@ impl<'a> Goer<'a> {
 
 /// Whether a way is open to somebody at a network gate. `zone` is where they are, where it is known.
 pub fn opening(site: &Site, gate: &Gate, who: Goer<'_>, zone: Option<&str>, wanted: &Wanted) -> Opening {
-    let given = match who {
-        Goer::Admitted(a) => a.terms().map(|t| t.opens.as_slice()).unwrap_or_default(),
-        Goer::Nobody | Goer::Refused => &[],
+    let given: Vec<(&String, By)> = match who {
+        Goer::Admitted(a) => a.terms().iter().flat_map(|t| &t.opens).map(|o| (&o.reach, By::Rule(o.rule.clone()))).collect(),
+        Goer::Listed(m) => m.reach.iter().map(|r| (r, By::Machine(m.name.clone()))).collect(),
+        Goer::Nobody | Goer::Refused => vec![],
     };
     let everybody = site
         .zones_of(gate)
         .filter(|z| zone.is_none_or(|name| z.name == name))
         .flat_map(|z| z.before.iter().map(move |reach| (reach, By::Zone(z.name.clone()))));
-    let open: Vec<(&Reach, By)> = given
-        .iter()
-        .map(|o| (&o.reach, By::Rule(o.rule.clone())))
-        .chain(everybody)
-        .filter_map(|(name, by)| Some((site.reach(name)?, by)))
-        .collect();
+    let open: Vec<(&Reach, By)> =
+        given.into_iter().chain(everybody).filter_map(|(name, by)| Some((site.reach(name)?, by))).collect();
     let seen: Vec<(&Reach, Covers)> = open.iter().map(|(r, _)| (*r, r.covers(wanted))).collect();
     if let Some(((reach, by), _)) = open.iter().zip(&seen).find(|(_, (_, c))| *c == Covers::Yes) {
         return Opening::Open { reach: reach.name.clone(), by: by.clone() };
@@ -227,7 +234,7 @@ pub fn opening(site: &Site, gate: &Gate, who: Goer<'_>, zone: Option<&str>, want
     if let Some((reach, rules)) = covering.iter().map(|r| (r, givers(r))).find(|(_, rules)| !rules.is_empty()) {
         let reach = name(reach);
         return Opening::Closed(match who {
-            Goer::Nobody => Near::SignInFirst { reach, rules },
+            Goer::Nobody | Goer::Listed(_) => Near::SignInFirst { reach, rules },
             Goer::Refused | Goer::Admitted(_) => Near::NotGiven { reach, rules },
         });
     }

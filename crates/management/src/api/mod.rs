@@ -16,6 +16,7 @@ mod people;
 mod presences;
 mod providers;
 mod reach;
+mod reached;
 mod rehearse;
 mod ring;
 mod routes;

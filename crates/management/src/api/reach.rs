@@ -5,20 +5,21 @@ use std::sync::Arc;
 use super::auth::Engineer;
 use super::errors::{ApiError, bad, problem};
 use super::extract::Json;
-use super::rehearse::{fare, known_then};
+use super::reached::{Found, found};
+use super::rehearse::fare;
 use super::sites::{document, sound};
 use crate::app::App;
 use crate::computing::off_the_data_path;
 use axum::extract::{Path, State};
 use http::StatusCode;
-use passeur_api::{PersonRequest, Problem, Reach, ReachAnswer, ReachAtGate, ReachRequest, ZoneNeed, ZoneProposal};
+use passeur_api::{Problem, Reach, ReachAnswer, ReachAtGate, ReachRequest, ZoneNeed, ZoneProposal};
 use passeur_core::before::{Need, Passage, passage, proposal, ways_of};
 use passeur_core::circumstances::Circumstances;
-use passeur_core::decide::opening_for;
+use passeur_core::decide::{Goer, opening, opening_for};
 use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::try_at;
 use passeur_core::role::Role;
-use passeur_core::site::{Gate, Opener, Site, Wanted};
+use passeur_core::site::{Gate, Machine, Opener, Site, Wanted};
 use passeur_core::step::Lang;
 use passeur_engine::providers::browser::{needs_of, resolved};
 
@@ -63,60 +64,39 @@ pub async fn try_reach(
     who.may(Role::View)?;
     let mut to =
         Wanted::parse(&ask.to).map_err(|why| bad(&format!("\"{}\" {why}.", passeur_core::text::shorten(&ask.to, 100))))?;
-    let doc = document(&app, ask.source.clone()).await?;
-    let site: Arc<Site> = sound(&app, &who, &doc).await?;
-    let evidence = match &ask.person {
-        None => None,
-        Some(person) => Some(known_then(&app, &who, &site, &as_asked(&site, person)).await?),
-    };
+    let Found { doc, site, evidence, listed, address, at, gate, machines } = found(&app, &who, &ask).await?;
     let addresses = match &to.name {
         // What names lead to within a network is not for everybody who may look at rules.
         Some(name) if who.may(Role::Operate).is_ok() => resolved(name).await,
         Some(_) | None => vec![],
     };
     to.addresses.extend(&addresses);
-    let gate = ask.gate.clone();
-    if let Some(name) = gate.as_deref().filter(|name| site.gate(name).and_then(Gate::network).is_none()) {
-        return Err(bad(&format!("\"{}\" is no gate of kind network in {}.", passeur_core::text::shorten(name, 60), doc.name)));
-    }
-    let address = match ask.person.as_ref().and_then(|p| p.address.as_ref()) {
-        None => None,
-        Some(text) => Some(text.parse().map_err(|_| bad("address is an IP address."))?),
-    };
-    let now = ask.person.as_ref().and_then(|p| p.at).unwrap_or_else(|| app.now());
     let (lang, wanted) = (who.lang, to.clone());
     let gates = off_the_data_path(&app, &who.name, move || {
-        let at = Circumstances { now, address, method: "GET", path: "/" };
+        let at = Circumstances { now: at, address, method: "GET", path: "/" };
+        let whom = Whom { evidence: evidence.as_ref(), listed: listed.as_ref() };
         let meant = site.gates.iter().filter(|g| g.network().is_some() && gate.as_ref().is_none_or(|n| *n == g.name));
-        meant.map(|g| at_gate(&site, g, evidence.as_ref(), &at, &wanted, lang)).collect()
+        meant.map(|g| at_gate(&site, g, &whom, &at, &wanted, lang)).collect()
     })
     .await?;
+    let machines = machines.shown(&app, &to, lang).await;
     let addresses = addresses.iter().map(ToString::to_string).collect();
     let to = Wanted { addresses: if to.name.is_some() { vec![] } else { to.addresses }, ..to };
-    Ok(Json(ReachAnswer { source: doc.name, to: to.to_string(), addresses, gates }))
+    Ok(Json(ReachAnswer { source: doc, to: to.to_string(), addresses, gates, machines }))
 }
 
-/// Somebody described by hand, of whom no authentication method is said, signed in as the way in asks: what they reach is the question.
-fn as_asked(site: &Site, person: &PersonRequest) -> PersonRequest {
-    let mut out = person.clone();
-    if out.subject.is_none() && out.amr.is_empty() {
-        let of_provider = site.provider(&out.provider).map(|p| p.require_amr.clone());
-        let of_way = || site.way(&out.provider).map(|w| vec![w.method().to_owned()]);
-        out.amr = of_provider.or_else(of_way).unwrap_or_default();
-    }
-    out
+/// Whose way it is: a person's, a listed machine's, or nobody's.
+struct Whom<'a> {
+    evidence: Option<&'a Evidence>,
+    listed: Option<&'a Machine>,
 }
 
-fn at_gate(
-    site: &Site,
-    gate: &Gate,
-    evidence: Option<&Evidence>,
-    at: &Circumstances<'_>,
-    to: &Wanted,
-    lang: Lang,
-) -> ReachAtGate {
-    let fared = evidence.map(|e| fare(site, &gate.place(), e, at, &try_at(site, &gate.place(), e, at), lang));
-    let answer = opening_for(site, gate, evidence, at, to);
+fn at_gate(site: &Site, gate: &Gate, whom: &Whom<'_>, at: &Circumstances<'_>, to: &Wanted, lang: Lang) -> ReachAtGate {
+    let fared = whom.evidence.map(|e| fare(site, &gate.place(), e, at, &try_at(site, &gate.place(), e, at), lang));
+    let answer = match whom.listed {
+        Some(machine) => opening(site, gate, Goer::Listed(machine), None, to),
+        None => opening_for(site, gate, whom.evidence, at, to),
+    };
     let (verdict, because, steps) = match fared {
         Some(f) => (Some(f.verdict), Some(f.because), f.steps),
         None => (None, None, vec![]),

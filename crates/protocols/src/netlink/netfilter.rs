@@ -200,6 +200,8 @@ pub struct Element {
     pub key: Vec<u8>,
     /// The value that a map leads it to; empty for a set, and for a map to rules or objects.
     pub data: Vec<u8>,
+    /// The chain that a map to verdicts leads to, or the name of the object that a map to objects leads to; none otherwise.
+    pub leads: Option<String>,
     /// Milliseconds until it goes by itself, where it does.
     pub expires_ms: Option<u64>,
     pub packets: u64,
@@ -266,7 +268,11 @@ fn one_element(octets: &[u8]) -> Result<Element, Malformed> {
     for (kind, value) in attributes(octets)? {
         match kind {
             1 => element.key = first_value(value)?,
-            2 => element.data = first_value(value)?,
+            2 => {
+                element.data = first_value(value)?;
+                element.leads = chain(value)?;
+            }
+            9 => element.leads = text(value),
             5 => element.expires_ms = Some(number(value)),
             7 => counter(value, &mut element)?,
             11 => {
@@ -283,6 +289,18 @@ fn one_element(octets: &[u8]) -> Result<Element, Malformed> {
 /// The value inside (NFTA_DATA_VALUE); none for a verdict.
 fn first_value(octets: &[u8]) -> Result<Vec<u8>, Malformed> {
     Ok(attributes(octets)?.into_iter().find(|(kind, _)| *kind == 1).map(|(_, v)| v.to_vec()).unwrap_or_default())
+}
+
+/// The chain of a verdict inside (NFTA_DATA_VERDICT, NFTA_VERDICT_CHAIN); none for a value.
+fn chain(octets: &[u8]) -> Result<Option<String>, Malformed> {
+    let Some((_, verdict)) = attributes(octets)?.into_iter().find(|(kind, _)| *kind == 2) else { return Ok(None) };
+    Ok(attributes(verdict)?.into_iter().find(|(kind, _)| *kind == 2).and_then(|(_, v)| text(v)))
+}
+
+/// A name as the kernel writes it, with a zero at its end.
+fn text(octets: &[u8]) -> Option<String> {
+    let end = octets.iter().position(|b| *b == 0).unwrap_or(octets.len());
+    std::str::from_utf8(&octets[..end]).ok().map(str::to_owned)
 }
 
 /// A counter among an element's expressions.
