@@ -83,7 +83,7 @@ async fn an_edition_that_takes_a_reach_away_takes_it_from_who_is_on() {
         );
     let (status, said) = stack.publish(&less).await;
     assert_eq!(status, 200, "{said}");
-    harbour.guarded().await;
+    // Taken away when the call returns.
     assert!(harbour.reaches("visitor", SITE[0], 443) && !harbour.reaches("visitor", CRANE[0], 22));
     let crossing = stack.get("/presences?text=farid").await["presences"][0]["crossing"].as_str().unwrap().to_owned();
     let story = stack.get(&format!("/crossings/{crossing}")).await;

@@ -2,8 +2,10 @@
 
 use std::collections::HashSet;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use passeur_core::site::Service;
+use passeur_live::edition::Edition;
 use passeur_store::PresenceRow;
 use tokio::task::JoinHandle;
 
@@ -24,6 +26,8 @@ pub struct KernelWay {
 pub trait Guarding: Send + Sync {
     /// Marks of the machines that the kernel of this node lets through; none where it does not say.
     fn marks_held(&self) -> JoinHandle<Option<HashSet<u32>>>;
+    /// Puts an edition into force in the kernel of this node, unless it is; whoever waits for it waits for that.
+    fn in_force(&self, edition: Arc<Edition>) -> JoinHandle<()>;
     /// What the kernel of this node holds of a machine, and by what it reaches each of some addresses; none where it does not say.
     fn way_of(&self, machine: PresenceRow, to: Vec<IpAddr>, service: Service) -> JoinHandle<Option<KernelWay>>;
     /// The name that a machine told the lease daemon; what it says of itself is nobody's proof.

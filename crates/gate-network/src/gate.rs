@@ -83,6 +83,11 @@ impl Guarding for NetworkGate {
         })
     }
 
+    fn in_force(&self, edition: Arc<Edition>) -> JoinHandle<()> {
+        let own = self.clone();
+        self.runtime.spawn(async move { own.install(&edition).await })
+    }
+
     fn way_of(&self, machine: PresenceRow, to: Vec<IpAddr>, service: Service) -> JoinHandle<Option<KernelWay>> {
         let own = self.clone();
         self.runtime.spawn_blocking(move || {

@@ -29,6 +29,8 @@ use crate::plan::{class_of, guarded, on_link, plan};
 
 /// How often the sluice is asked how it is, and lifetimes are looked at.
 const LOOK_EVERY: StdDuration = StdDuration::from_millis(500);
+/// How often it is looked whether another edition is live.
+const NEWS_EVERY: StdDuration = StdDuration::from_millis(50);
 /// How often what passed is read and written.
 const COUNT_EVERY: StdDuration = StdDuration::from_secs(5);
 /// How often what is open is renewed: a third of its lease.
@@ -58,20 +60,28 @@ pub async fn run(gate: NetworkGate, mut stop: watch::Receiver<bool>) {
     if let Err(e) = gate.remember().await {
         tracing::error!(error = %e, "who was on cannot be read");
     }
-    let mut told = None;
+    let (mut told, mut tried) = (None, None);
     let ticks = |every| {
         let mut t = interval(every);
         t.set_missed_tick_behavior(MissedTickBehavior::Delay);
         t
     };
-    let (mut look, mut count, mut renew, mut names) =
-        (ticks(LOOK_EVERY), ticks(COUNT_EVERY), ticks(RENEW_EVERY), ticks(NAMES_EVERY));
+    let (mut look, mut count, mut renew, mut names, mut news) =
+        (ticks(LOOK_EVERY), ticks(COUNT_EVERY), ticks(RENEW_EVERY), ticks(NAMES_EVERY), ticks(NEWS_EVERY));
     loop {
         tokio::select! {
             _ = look.tick() => {
                 gate.look().await;
                 if let Some(edition) = gate.engine.live.get() {
                     gate.tell(&edition, &mut told).await;
+                }
+            }
+            _ = news.tick() => {
+                // Once at once; where the sluice does not take it, at every look.
+                let live = gate.engine.live.get().filter(|e| tried != Some(e.number));
+                if let Some(edition) = live {
+                    tried = Some(edition.number);
+                    gate.install(&edition).await;
                 }
             }
             _ = count.tick() => gate.count().await,
@@ -163,6 +173,12 @@ impl NetworkGate {
     /// Puts an edition into force: everybody who is on is decided anew, and the kernel is led over in one step.
     pub(crate) async fn install(&self, edition: &Edition) {
         let _alone = self.changing.write().await;
+        // Somebody else may have seen to it while this waited.
+        let is_there = self.state().is_some_and(|s| s.edition == Some(edition.number)) && self.compared.load(Ordering::Acquire);
+        let is_old = self.engine.live.get().is_some_and(|live| live.number > edition.number);
+        if is_there || is_old {
+            return;
+        }
         let (mut out, mut kept) = (vec![], vec![]);
         let all: Vec<Present> = self.book().present.values().filter(|p| p.session.is_some()).cloned().collect();
         for present in all {

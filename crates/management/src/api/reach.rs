@@ -1,13 +1,11 @@
 //! Reach: what the live edition opens to whom, and whether somebody may reach something.
 
-use std::sync::Arc;
-
 use super::auth::Engineer;
 use super::errors::{ApiError, bad, problem};
 use super::extract::Json;
 use super::reached::{Found, found};
 use super::rehearse::fare;
-use super::sites::{document, sound};
+
 use crate::app::App;
 use crate::computing::off_the_data_path;
 use axum::extract::{Path, State};

@@ -25,6 +25,8 @@ use crate::rehearsal::{self, Pair};
 /// Sources that would be others.
 pub(super) type Changed = Arc<Vec<ChangedSource>>;
 
+/// How long a call waits for the kernel of this node to hold a new edition.
+const KERNEL_WAIT: std::time::Duration = std::time::Duration::from_secs(5);
 /// How far back it is looked who came in.
 const LOOK_BACK_DAYS: i64 = 7;
 /// How many are named in words; the list holds more.
@@ -202,6 +204,12 @@ pub async fn publish(State(app): State<App>, who: Engineer, Json(ask): Json<Publ
     let ended = app.store.publish(row.clone(), draft, &turned, who.act(&app, "publish", about)).await?;
     app.end_here(&ended);
     app.load_edition(Load::WhereChanged).await?;
+    // What it takes away is taken in the kernel of this node when the call returns; other nodes follow by themselves.
+    if let (Some(networks), Some(edition)) = (app.networks.get(), app.live.get())
+        && tokio::time::timeout(KERNEL_WAIT, networks.in_force(edition)).await.is_err()
+    {
+        tracing::warn!(event = "network.slow", "the kernel does not hold the new edition yet");
+    }
     tracing::info!(edition = row.number, author = row.author, note = row.note, "published");
     Ok(Json(whole(&app, &who, row).await?))
 }
