@@ -54,6 +54,67 @@ async fn whoever_signs_in_at_a_network_gate_reads_what_opens_to_them() {
     assert!(after.status != 200 || !after.body.contains("10.80.4.0/24"), "{}", after.body);
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_wants_to_stay_longer_proves_anew_who_they_are_and_nothing_else_begins_again() {
+    let stack = Stack::with(with_yard).await;
+    let mut farid = Person::new();
+    by_the_office(&mut farid, &yard(&stack, "/"), "farid").await;
+    let before = stack.get("/sessions").await[0].clone();
+    let page = farid.open(&yard(&stack, "/")).await;
+    assert!(page.body.contains("(4 h 00 min)") || page.body.contains("(3 h 59 min)"), "{}", page.body);
+    // The provider would know them; it is asked for a new proof all the same.
+    let sent = farid.open(&yard(&stack, "/.passeur/extend")).await;
+    let sent = match sent.body.contains("the pilotage office") && sent.status == 200 {
+        true => farid.open(&sent.link("the pilotage office")).await,
+        false => sent,
+    };
+    assert!(sent.url.contains("prompt=login"), "{} {}", sent.url, sent.body);
+    let back = farid.prove(sent, "farid").await;
+    let page = farid.follow(back).await;
+    assert!(page.body.contains("(4 h 00 min)") || page.body.contains("(3 h 59 min)"), "{}", page.body);
+    let sessions = stack.get("/sessions").await;
+    assert!(
+        sessions.as_array().unwrap().len() == 1 && sessions[0]["id"] != before["id"],
+        "one in the place of the other: {sessions}"
+    );
+    // Whoever is not signed in signs in, and another page that leads there begins nothing by itself.
+    let stranger = Person::new().open(&yard(&stack, "/.passeur/extend")).await;
+    assert!(stranger.status == 200 && stranger.body.contains("the pilotage office"), "{}", stranger.body);
+    assert_eq!(stack.get("/sessions").await.as_array().unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_small_browser_of_a_portal_is_offered_what_works_in_it_alone() {
+    let real = |site: String| with_yard(site).replacen("name = \"pilotage\"\n", "name = \"pilotage\"\nreal-browser = true\n", 1);
+    let stack = Stack::with(real).await;
+    let small = "Mozilla/5.0 (iPhone; CPU iPhone OS 18_5 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) Mobile/15E148";
+    let with = |agent: &str| {
+        let mut person = Person::new();
+        person.extra.push(("user-agent", agent.to_owned()));
+        person
+    };
+    let address = yard(&stack, "/");
+    let choice = with(small).open(&address).await;
+    assert!(!choice.body.contains(">the pilotage office<") && choice.body.contains("A code by mail"), "{}", choice.body);
+    assert!(choice.body.contains("do not work in this small window") && choice.body.contains(&address), "{}", choice.body);
+    // A real browser is offered all of it, and told nothing.
+    let choice = with("Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101").open(&address).await;
+    assert!(choice.body.contains(">the pilotage office<") && !choice.body.contains("small window"), "{}", choice.body);
+    // By an address of before, or where there is no other way: they are told where to go, and the crossing tells it.
+    let told = with(small).open(&choice.link("the pilotage office")).await;
+    assert!(
+        told.body.contains("Open your own browser") && told.body.contains(&format!("<code>{address}</code>")),
+        "{}",
+        told.body
+    );
+    assert!(told.body.contains("Or sign in here in another way"), "{}", told.body);
+    stack.settle().await;
+    let all = stack.get("/crossings?gate=yard").await;
+    let newest = all["crossings"][0]["id"].as_str().unwrap();
+    let story = stack.get(&format!("/crossings/{newest}")).await;
+    assert!(story.to_string().contains("take real-browser out of its [[provider]]"), "{story}");
+}
+
 async fn tried(stack: &Stack, ask: Value) -> Value {
     let (status, answer) = stack.post("/reach/try", ask).await;
     assert_eq!(status, 200, "{answer}");

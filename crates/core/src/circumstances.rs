@@ -62,9 +62,43 @@ impl RequestFacts {
         }
     }
 
+    /// Whether it comes from the small browser that a system opens by itself for a portal: it has no passkeys, forgets its cookies, and may
+    /// vanish at any moment. By what it says of itself, so that nothing may hang on it but what is offered.
+    pub fn is_mini_browser(&self) -> bool {
+        let agent = self.agent.as_str();
+        let is_apple = ["(Macintosh;", "(iPhone;", "(iPad;", "(iPod"].iter().any(|p| agent.contains(p));
+        // The view of an application: one says so, another leaves out what the browser of its system says.
+        agent.contains("; wv)")
+            || agent.contains("CaptiveNetworkSupport")
+            || (is_apple && agent.contains("AppleWebKit/") && !agent.contains("Safari/"))
+    }
+
     /// What conditions may ask of it.
     pub fn circumstances(&self, now: Moment) -> Circumstances<'_> {
         let path = self.target.split('?').next().unwrap_or("/");
         Circumstances { now, address: Some(self.address), method: &self.method, path }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_small_browser_of_a_portal_is_known_by_what_it_says() {
+        let webkit = "AppleWebKit/605.1.15 (KHTML, like Gecko)";
+        for (agent, is) in [
+            (format!("Mozilla/5.0 (iPhone; CPU iPhone OS 18_5 like Mac OS X) {webkit} Mobile/15E148"), true),
+            (format!("Mozilla/5.0 (iPhone; CPU iPhone OS 18_5 like Mac OS X) {webkit} Version/18.5 Mobile/15E148 Safari/604.1"), false),
+            (format!("Mozilla/5.0 (Macintosh; Intel Mac OS X 10_15_7) {webkit}"), true),
+            ("Mozilla/5.0 (Linux; Android 15; Tablet; wv) AppleWebKit/537.36 (KHTML, like Gecko) Version/4.0 Chrome/130.0 Safari/537.36".into(), true),
+            ("Mozilla/5.0 (Linux; Android 15) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/130.0 Mobile Safari/537.36".into(), false),
+            ("CaptiveNetworkSupport-481.0.2 wispr".into(), true),
+            ("curl/8.14.1".into(), false),
+            (String::new(), false),
+        ] {
+            let facts = RequestFacts::of_nobody(IpAddr::from([10, 70, 0, 9]), &agent);
+            assert_eq!(facts.is_mini_browser(), is, "{agent}");
+        }
     }
 }

@@ -11,6 +11,7 @@ pub mod hand_over;
 pub mod journey;
 pub mod known_names;
 pub mod local;
+pub mod mini;
 pub mod network;
 pub mod oidc;
 pub mod out;

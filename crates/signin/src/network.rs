@@ -37,6 +37,7 @@ pub async fn page_of(
     let absolute = seen.terms.absolute.map_or(of_gate.absolute, |d| d.min(of_gate.absolute));
     let longest = row.began + absolute;
     let until = row.until.map_or(longest, |u| u.min(longest));
-    let opened = Opened { name: &row.name, terms: &seen.terms, until, machine };
+    let left = until - engine.now();
+    let opened = Opened { name: &row.name, terms: &seen.terms, until, left, machine };
     pages::network(site, gate, lang, &opened).into_response()
 }

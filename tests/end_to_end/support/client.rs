@@ -117,7 +117,10 @@ impl Person {
 
     async fn exchange(&mut self, method: Method, url: &str, with: impl FnOnce(RequestBuilder) -> RequestBuilder) -> Page {
         let host = Url::parse(url).unwrap().host_str().unwrap().to_owned();
-        let mut request = self.http.request(method, url).header("accept", self.accept).header("user-agent", "end-to-end");
+        let mut request = self.http.request(method, url).header("accept", self.accept);
+        if self.extra.iter().all(|(name, _)| *name != "user-agent") {
+            request = request.header("user-agent", "end-to-end");
+        }
         if self.cookies.get(&host).is_some_and(|jar| !jar.is_empty()) {
             request = request.header("cookie", self.cookie(&host));
         }

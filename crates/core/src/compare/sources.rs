@@ -9,7 +9,8 @@ use super::{Bearing, Change, Side, What};
 use crate::site::{Access, Place, Site};
 
 /// Keys that change nothing of what a part says of somebody.
-const HARMLESS: [&str; 9] = ["title", "cache", "time-limit", "page", "answer-within", "binding", "tries", "lives", "sign-out"];
+const HARMLESS: [&str; 10] =
+    ["real-browser", "title", "cache", "time-limit", "page", "answer-within", "binding", "tries", "lives", "sign-out"];
 
 /// A provider, way in or directory that would be asked otherwise, or be another: what it said before does not tell what it will say.
 #[derive(Clone, Debug, PartialEq, Eq)]

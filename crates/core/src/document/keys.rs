@@ -92,6 +92,7 @@ const KEYS: &[(&str, &str, bool, &str)] = &[
     ("provider[]", "require-amr", false, "OpenID Connect: each of these must come back, such as `mfa` (RFC 8176)."),
     ("provider[]", "skew", false, "Tolerated difference of clocks."),
     ("provider[]", "answer-within", false, "How long a person may take at the provider."),
+    ("provider[]", "real-browser", false, "Whether its pages do not work in the small browser that a system opens for a portal."),
     ("provider[]", "ca-file", false, "PEM certificates to trust beside the system's."),
     ("provider[]", "attributes", false, "Attributes and the claims, or SAML attributes, that feed them."),
     ("provider[].attributes", "*", false, "The claim; `/a/b` reaches a claim in a claim (RFC 6901)."),

@@ -68,6 +68,7 @@ pub(crate) fn read_provider(f: &Fields<'_, '_>, name: String, attributes: Vec<(A
         groups: None,
         ca_file: f.text("ca-file"),
         answer_within: f.duration("answer-within", m(15), m(1), m(120)),
+        real_browser: f.flag("real-browser", false),
     };
     if kind == Kind::Saml && !out.require_amr.is_empty() {
         f.error(

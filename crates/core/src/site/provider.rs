@@ -32,6 +32,8 @@ pub struct Provider {
     pub ca_file: Option<String>,
     /// How long a person may take at the provider.
     pub answer_within: Duration,
+    /// Whether its pages do not work in the small browser that a system opens for a portal.
+    pub real_browser: bool,
 }
 
 /// Groups as a provider sends them.

@@ -192,6 +192,7 @@ pub const REASONS: &[(&str, &str, &str)] = &[
         "the sign-in was not strong or fresh enough for this",
         "la connexion n'était pas assez forte ou récente pour cela",
     ),
+    ("extend", "the person wanted to stay longer", "la personne voulait rester plus longtemps"),
     ("code-used", "it was used before", "il a déjà servi"),
     ("totp", "a code of their authenticator", "un code de son authentificateur"),
     ("passkey", "a passkey", "une clé d'accès"),

@@ -149,6 +149,7 @@ fn unheard_of(name: &str, issuer: &str, speaks: Speaks) -> Provider {
         groups: None,
         ca_file: None,
         answer_within: Duration::minutes(15),
+        real_browser: false,
     }
 }
 

@@ -182,16 +182,9 @@ impl Control for WebGate {
         let (binding, set) = browser_binding(&self.engine, headers, &gate.address, "binding");
         let target = ReturnPath::parse(&facts.target);
         let mut ask = Ask {
-            gate: gate.name.clone(),
             cut: target.is_none(),
             target: target.unwrap_or_else(ReturnPath::root).as_str().to_owned(),
-            binding: cookie_digest(&binding),
-            crossing: attempt.id,
-            began: attempt.began().timestamp_millis(),
-            why: why.code().to_owned(),
-            form: None,
-            request: None,
-            asked: vec![],
+            ..ask_of(gate, &binding, &attempt, why.code())
         };
         let Some(form) = form else {
             let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.engine)));
@@ -351,6 +344,23 @@ impl Control for WebGate {
         let mut response = problem(StatusCode::SERVICE_UNAVAILABLE, "store", "Not possible just now", words).into_response();
         response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("5"));
         plain(response)
+    }
+}
+
+/// What a gate asks of the sign-in host, for its first page.
+fn ask_of(gate: &Gate, binding: &str, attempt: &Attempt, why: &str) -> Ask {
+    Ask {
+        gate: gate.name.clone(),
+        cut: false,
+        target: ReturnPath::root().as_str().to_owned(),
+        binding: cookie_digest(binding),
+        crossing: attempt.id,
+        began: attempt.began().timestamp_millis(),
+        why: why.to_owned(),
+        form: None,
+        request: None,
+        asked: vec![],
+        anew: false,
     }
 }
 

@@ -8,20 +8,22 @@ use http::{HeaderValue, Method, Response, StatusCode, header};
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::id::Token;
 use passeur_core::site::Gate;
+use passeur_engine::attempt::Attempt;
 use passeur_engine::sessions;
 use passeur_gate_network::captive::MEDIA_TYPE;
 use passeur_gate_network::entering::{Arrival, NotOn, Shown};
 use passeur_gateway::body::Body;
 use passeur_http::cookies::{self, Found};
 use passeur_live::edition::Edition;
-use passeur_signin::Visit;
+use passeur_signin::journey::Ask;
 use passeur_signin::network::page_of;
 use passeur_signin::pages::{self, Machine, On};
 use passeur_signin::problem::problem;
+use passeur_signin::{Visit, browser_binding};
 use passeur_store::PresenceRow;
 use uuid::Uuid;
 
-use super::{WebGate, plain};
+use super::{WebGate, ask_of, plain};
 use crate::guard::from_own_page;
 
 /// The page of a gate for somebody whom it let in. Who opens it on a machine in one of its zones lets that machine through.
@@ -79,6 +81,7 @@ pub(super) async fn own_page(
     gate.network()?;
     match (&parts.method, parts.uri.path()) {
         (&Method::GET | &Method::HEAD, "/.passeur/captive") => Some(captive(web, edition, gate, address)),
+        (&Method::GET, "/.passeur/extend") => Some(extend(web, edition, gate, parts)),
         (&Method::POST, "/.passeur/accept") => Some(accept(web, edition, gate, parts).await),
         _ => None,
     }
@@ -95,6 +98,16 @@ fn captive(web: &WebGate, edition: &Edition, gate: &Gate, address: IpAddr) -> Re
     answer.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static(MEDIA_TYPE));
     answer.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static("private, no-store"));
     plain(answer)
+}
+
+/// Somebody wants to stay longer: they prove anew who they are, and their time begins again. Whoever is not signed in signs in.
+fn extend(web: &WebGate, edition: &Edition, gate: &Gate, parts: &Parts) -> Response<Body> {
+    let Some(visit) = Visit::of(parts) else { return plain(pages::redirect(&gate.address.at("/"), None)) };
+    let attempt = Attempt::begin(&web.engine, gate.place(), &visit.facts);
+    let (binding, set) = browser_binding(&web.engine, &visit.headers, &gate.address, "binding");
+    let ask = Ask { anew: true, ..ask_of(gate, &binding, &attempt, "extend") };
+    let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&web.engine)));
+    plain(pages::redirect(&to, set.as_deref()))
 }
 
 /// Somebody accepts the terms that they were shown.

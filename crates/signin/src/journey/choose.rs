@@ -31,14 +31,19 @@ pub fn another(engine: &Engine, site: &Site, to: &Destination) -> Option<String>
 }
 
 /// Asks the person.
-pub fn ask(mut journey: Journey<'_, Asked>, offered: &[String]) -> Response {
+pub fn ask(mut journey: Journey<'_, Asked>, all: &[String]) -> Response {
     let (engine, site) = (journey.engine(), journey.site());
+    let (offered, elsewhere) = journey.that_work(all);
+    if let (true, Some(first)) = (offered.is_empty(), all.first()) {
+        return journey.ask_for_real_browser(first);
+    }
+    let elsewhere = elsewhere.then(|| journey.typed_address());
     journey.step(|| step!(WaysOffered { ways: offered.to_vec() }));
     journey.attempt.record_waiting();
     let to = &journey.to;
     let choice = |w: &String| Choice { title: site.title_of_way(w).to_owned(), address: to.onward_by(engine, Some(w)) };
     let choices: Vec<Choice> = offered.iter().map(choice).collect();
-    pages::choose(site, journey.desk.lang(), to.title(site), &choices).into_response()
+    pages::choose(site, journey.desk.lang(), to.title(site), &choices, elsewhere.as_deref()).into_response()
 }
 
 /// The cookie by which a browser remembers the way in that it took.

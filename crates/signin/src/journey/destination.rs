@@ -39,6 +39,9 @@ pub struct Ask {
     /// What was asked for already because something was missing: each thing is asked for once.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub asked: Vec<String>,
+    /// Whether the person wants another session in the place of the one that they have, by a new proof.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub anew: bool,
 }
 
 impl Ask {
@@ -102,11 +105,8 @@ impl Destination {
     pub fn needs_fresh(&self) -> bool {
         match self {
             Destination::Factors | Destination::Tokens | Destination::Device { .. } | Destination::ConsoleFresh => true,
-            Destination::Gate(_)
-            | Destination::Console
-            | Destination::Quay
-            | Destination::Unasked { .. }
-            | Destination::Trial { .. } => false,
+            Destination::Gate(ask) => ask.anew,
+            Destination::Console | Destination::Quay | Destination::Unasked { .. } | Destination::Trial { .. } => false,
         }
     }
 

@@ -62,7 +62,8 @@ async fn begin(desk: Desk<'_>) -> Done<'_> {
     let will_do = |s: &Session, to: &Destination| {
         let is_fresh = !to.needs_fresh() || fresh::is_fresh(&s.evidence, engine.now());
         let by_that = wanted.as_deref().is_none_or(|way| way == s.evidence.way());
-        to.takes(site, &s.evidence) && !anew && is_fresh && by_that
+        let stays_longer = matches!(to, Destination::Gate(ask) if ask.anew);
+        to.takes(site, &s.evidence) && !anew && !stays_longer && is_fresh && by_that
     };
     let Some(session) = found.filter(|s| will_do(s, &journey.to)) else {
         return take_a_way(journey).await;
@@ -117,6 +118,9 @@ impl<'a> Journey<'a, Asked> {
     /// On by a way in: to a provider, or to a form of ours.
     pub async fn by_way(self, name: &str, mut manner: Manner) -> Done<'a> {
         manner.anew |= self.to.needs_fresh();
+        if self.wants_real_browser(name) {
+            return Ok(self.ask_for_real_browser(name));
+        }
         match self.site().way(name) {
             Some(way) => local::ask(self, way, manner),
             None => self.by_provider(name, manner).await,

@@ -26,7 +26,7 @@ pub use layout::{STYLE, page};
 pub use network::{Machine, On, Opened, network};
 use passeur_engine::attempt::Attempt;
 pub use quay::{Quay, QuayGate, quay};
-pub use sign_in::{Choice, Form, Said, TicketPage, ask_name, choose, go_on};
+pub use sign_in::{Choice, Form, RealBrowser, Said, TicketPage, ask_name, choose, go_on, real_browser};
 pub use tokens::TokensPage;
 pub use words::Word;
 use words::say;

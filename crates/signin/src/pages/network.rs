@@ -1,5 +1,6 @@
 //! The page of a network gate, for somebody who is signed in: small, and readable without script.
 
+use chrono::Duration;
 use http::StatusCode;
 use maud::{Markup, html};
 use passeur_core::Moment;
@@ -18,6 +19,8 @@ pub struct Opened<'a> {
     pub terms: &'a Terms,
     /// When the session ends at the latest.
     pub until: Moment,
+    /// How long that is from now.
+    pub left: Duration,
     /// How the machine stands that asks.
     pub machine: Machine,
 }
@@ -80,10 +83,27 @@ pub fn network(site: &Site, gate: &Gate, lang: Lang, opened: &Opened<'_>) -> Pag
             h2 { (say(Word::NetworkLimits, lang)) }
             p { (limits.join(", ")) }
         }
-        p.hint { (say(Word::NetworkUntil, lang)) " " (opened.until.format("%Y-%m-%d %H:%M UTC")) }
-        nav.ways { a.button href="/.passeur/sign-out" { (say(Word::SignOut, lang)) } }
+        p.hint { (say(Word::NetworkUntil, lang)) " " (opened.until.format("%Y-%m-%d %H:%M UTC")) " (" (left_in_words(opened.left, lang)) ")" }
+        nav.ways {
+            a.button href="/.passeur/sign-out" { (say(Word::SignOut, lang)) }
+            @if matches!(opened.machine, Machine::On(_)) {
+                a href="/.passeur/extend" { (say(Word::NetworkExtend, lang)) }
+            }
+        }
+        @if matches!(opened.machine, Machine::On(_)) { p.hint { (say(Word::NetworkExtendHow, lang)) } }
     };
     Page { status: StatusCode::OK, markup: page(&site.name, lang, &gate.title, mood, content) }
+}
+
+/// A span in hours and minutes.
+fn left_in_words(left: Duration, lang: Lang) -> String {
+    let (hours, minutes) = (left.num_hours(), left.num_minutes() % 60);
+    match (hours, minutes) {
+        (..=0, ..=0) if lang == Lang::Fr => "moins d'une minute".to_owned(),
+        (..=0, ..=0) => "less than a minute".to_owned(),
+        (..=0, m) => format!("{m} min"),
+        (h, m) => format!("{h} h {m:02} min"),
+    }
 }
 
 /// What is said of the machine itself.

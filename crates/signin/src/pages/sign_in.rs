@@ -18,12 +18,40 @@ pub struct Choice {
 }
 
 /// Asks how somebody wants to sign in.
-pub fn choose(site: &Site, lang: Lang, place: &str, choices: &[Choice]) -> Page {
+/// `elsewhere` is where those ways go on that do not work in this browser.
+pub fn choose(site: &Site, lang: Lang, place: &str, choices: &[Choice], elsewhere: Option<&str>) -> Page {
     let content = html! {
         p.lead { (say(Word::ChooseFor, lang)) " " strong { (place) } }
         ul.choices { @for c in choices { li { a href=(c.address) { (c.title) } } } }
+        @if let Some(address) = elsewhere {
+            p.hint { (say(Word::MoreInRealBrowser, lang)) " " code { (address) } }
+        }
     };
     Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::ChooseTitle, lang), "calm", content) }
+}
+
+/// What somebody is told whose way in does not work in the small browser of their system.
+pub struct RealBrowser<'a> {
+    pub place: &'a str,
+    /// The way in, by its title.
+    pub way: &'a str,
+    /// What they open instead.
+    pub address: &'a str,
+}
+
+/// Tells somebody to open a real browser, with the ways in that work here.
+pub fn real_browser(site: &Site, lang: Lang, of: &RealBrowser<'_>, others: &[Choice]) -> Page {
+    let content = html! {
+        p.lead { (say(Word::ChooseFor, lang)) " " strong { (of.place) } }
+        p { (say(Word::RealBrowserWhy, lang)) " " strong { (of.way) } "." }
+        p { (say(Word::RealBrowserHow, lang)) }
+        p.lead { code { (of.address) } }
+        @if !others.is_empty() {
+            h2 { (say(Word::RealBrowserOthers, lang)) }
+            ul.choices { @for c in others { li { a href=(c.address) { (c.title) } } } }
+        }
+    };
+    Page { status: StatusCode::OK, markup: page(&site.name, lang, say(Word::RealBrowserTitle, lang), "stop", content) }
 }
 
 /// Asks for a user name, which decides where somebody signs in.

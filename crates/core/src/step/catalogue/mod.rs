@@ -220,6 +220,9 @@ with_tickets! { catalogue
         "The person chose {way}." / "La personne a choisi {way}.";
     NameAsked = "route.name-asked" Provider Fact []
         "A user name was asked for, since a route hangs on it." / "Un nom d'utilisateur a été demandé, car une route en dépend.";
+    RealBrowser = "way.real-browser" Provider Stop [ways]
+        "The person came with the small browser that their system opens for a portal, in which {ways} does not work, and was told to open their own." / "La personne est venue avec le petit navigateur que son système ouvre pour un portail, où {ways} ne fonctionne pas ; il lui a été dit d'ouvrir le sien."
+        => "If the provider's pages work there, take real-browser out of its [[provider]]." / "Si les pages du fournisseur y fonctionnent, retirez real-browser de son [[provider]].";
     WayShown = "way.shown" Provider Fact [way]
         "The person was asked by way in {way}." / "La personne a été interrogée par la voie {way}.";
     PasswordRight = "way.password" Check Pass [directory, dn, millis]
