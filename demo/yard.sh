@@ -79,6 +79,7 @@ yard_start() { # after the demo's own servers
   cat > "$y/dnsmasq.conf" <<CONF
 no-resolv
 no-hosts
+port=5353
 interface=yard0
 except-interface=lo
 bind-interfaces
@@ -91,17 +92,20 @@ dhcp-range=fd70:70::,ra-stateless,64,600
 dhcp-leasefile=$y/leases
 dhcp-option=114,http://yard.havrelune.localhost:8640/.passeur/captive
 dhcp-option=option6:103,http://yard.havrelune.localhost:8640/.passeur/captive
+dhcp-option=option:dns-server,10.70.0.1
 dhcp-option=option6:dns-server,[fd70:70::1]
 address=/news.havrelune.example/192.0.2.3
 address=/news.havrelune.example/2001:db8:88::3
 address=/crane-7.havrelune.example/10.80.4.7
+address=/cranes.havrelune.example/10.80.4.7
 CONF
   start yard-dnsmasq "${YARD_IN[@]}" dnsmasq -k -C "$y/dnsmasq.conf" --pid-file= --user=root
   start yard-sluice "${YARD_IN[@]}" "$bin/passeur-sluice" --peer "$(if [ -z "$YARD_USER" ]; then id -u; else echo 0; fi)" --interface yard0 --socket "$y/sluice.sock"
   for s in $(seq 1 50); do [ -S "$y/sluice.sock" ] && [ -S "$y/8654.sock" ] && break; sleep 0.1; done
   start yard-node "${YARD_IN[@]}" env KRB5_CONFIG="$STATE/krb5.conf" "$bin/passeur" serve --node yard-router --listen 0.0.0.0:8640 \
     --database-file "$STATE/database" --key-ring "$STATE/key-ring" --emergency-file "$STATE/emergency" --krb5-config "$STATE/krb5.conf" \
-    --sluice "$y/sluice.sock" --led-listen "[::]:8650" --leases "$y/leases"
+    --sluice "$y/sluice.sock" --led-listen "[::]:8650" \
+    --names-listen "10.70.0.1:53,[fd70:70::1]:53" --names-from 10.70.0.1:5353 --leases "$y/leases"
   for d in visitor tablet; do
     : > "$y/resolv.$d"; : > "$y/dhclient.$d"
     yard_in ip netns exec $d dhclient -4 -1 -q -e "YARD_RESOLV=$y/resolv.$d" -e "YARD_CAPTIVE=$y/captive.$d" -cf "$ROOT/demo/yard/dhclient.conf" -sf "$ROOT/demo/yard/lease" \

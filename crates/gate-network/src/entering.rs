@@ -187,6 +187,7 @@ impl NetworkGate {
             return Ok(Arrival::Not(NotOn::Refused));
         }
         self.knows_addresses(id).await?;
+        self.note_came(&shown.row.zone);
         tracing::info!(event = "network.on", person = shown.row.name, zone = shown.row.zone, mark, "a machine is let through");
         Ok(Arrival::On(Box::new(shown)))
     }

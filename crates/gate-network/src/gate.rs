@@ -27,10 +27,14 @@ use crate::first::Had;
 use crate::names::Names;
 use crate::neighbours::{Neighbours, interface_number};
 use crate::plan::{Doors, guarded, on_link};
+use crate::resolver::ResolverConfig;
 
 /// How long what somebody wanted is remembered, and of how many.
 const WANTED_FOR: Duration = Duration::minutes(15);
 const WANTED_MAX: usize = 10_000;
+
+/// After how many people it is told that no system asks how it stands.
+const ENOUGH: u64 = 10;
 
 /// Over how many locks machines are spread.
 const LOCKS: usize = 256;
@@ -44,11 +48,20 @@ pub struct NetworkConfig {
     pub redirect: Option<SocketAddr>,
     /// Where dnsmasq writes leases, for names of machines.
     pub leases: Option<PathBuf>,
+    /// Where questions about names are answered, and who is asked.
+    pub resolver: Option<ResolverConfig>,
 }
 
 /// The network gates of a node. Cheap to clone.
 #[derive(Clone)]
 pub struct NetworkGate(Arc<Inner>);
+
+/// What was seen of a zone since the node began.
+#[derive(Clone, Copy, Debug, Default)]
+struct Seen {
+    people: u64,
+    asked: u64,
+}
 
 /// See [`NetworkGate`].
 pub struct Inner {
@@ -63,6 +76,12 @@ pub struct Inner {
     /// One of these is held while something is decided about a machine, by what the machine is known by.
     machines: Vec<tokio::sync::Mutex<()>>,
     pub(crate) names: Names,
+    /// Held by whoever tells the sluice where names lead.
+    pub(crate) telling: tokio::sync::Mutex<()>,
+    /// By zone: how many people came on, and how often a machine's system asked how it stands.
+    seen: Mutex<HashMap<String, Seen>>,
+    /// Where this node answers questions about names.
+    pub(crate) answers_at: Vec<SocketAddr>,
     had_first: Mutex<Had>,
     /// Whether the kernel was compared with the store since this node began.
     pub(crate) compared: AtomicBool,
@@ -129,6 +148,9 @@ impl NetworkGate {
             changing: tokio::sync::RwLock::default(),
             machines: (0..LOCKS).map(|_| tokio::sync::Mutex::default()).collect(),
             names: Names::default(),
+            telling: tokio::sync::Mutex::default(),
+            seen: Mutex::default(),
+            answers_at: config.resolver.iter().flat_map(|r| r.listen.clone()).collect(),
             had_first: Mutex::default(),
             compared: AtomicBool::new(false),
             leases: config.leases.clone(),
@@ -273,6 +295,7 @@ impl NetworkGate {
             out.captive = false;
             return out;
         };
+        self.note_seen(&zone.name, |seen| seen.asked += 1);
         let now = self.engine.now();
         if let Some(present) = self.on_at(zone, address) {
             out.captive = present.session.as_ref().is_some_and(|s| s.is_ended());
@@ -281,6 +304,26 @@ impl NetworkGate {
             out.can_extend_session = present.session.is_some();
         }
         out
+    }
+
+    fn note_seen(&self, zone: &str, what: impl FnOnce(&mut Seen)) {
+        let mut seen = self.seen.lock().unwrap_or_else(|e| e.into_inner());
+        what(seen.entry(zone.to_owned()).or_default());
+    }
+
+    /// Somebody came on in a zone.
+    pub(crate) fn note_came(&self, zone: &str) {
+        self.note_seen(zone, |seen| seen.people += 1);
+    }
+
+    /// Zones in which enough people came on to say that no machine's system asks how it stands.
+    pub(crate) fn nobody_asked(&self) -> Vec<(String, u64)> {
+        let seen = self.seen.lock().unwrap_or_else(|e| e.into_inner());
+        let mut out: Vec<(String, u64)> =
+            seen.iter().filter(|(_, s)| s.asked == 0 && s.people >= ENOUGH).map(|(zone, s)| (zone.clone(), s.people)).collect();
+        out.sort();
+        // Told by tens, so that it is not told anew for each.
+        out.into_iter().map(|(zone, people)| (zone, people / ENOUGH * ENOUGH)).collect()
     }
 
     /// What is held for sessions, so that their rights are read again while nobody asks for a page.

@@ -29,6 +29,8 @@ use crate::plan::{class_of, guarded, on_link, plan};
 
 /// How often the sluice is asked how it is, and lifetimes are looked at.
 const LOOK_EVERY: StdDuration = StdDuration::from_millis(500);
+/// At how many looks the others are told how this node stands.
+const TELL_EVERY: u64 = 4;
 /// How often it is looked whether another edition is live.
 const NEWS_EVERY: StdDuration = StdDuration::from_millis(50);
 /// How often what passed is read and written.
@@ -60,7 +62,7 @@ pub async fn run(gate: NetworkGate, mut stop: watch::Receiver<bool>) {
     if let Err(e) = gate.remember().await {
         tracing::error!(error = %e, "who was on cannot be read");
     }
-    let (mut told, mut tried) = (None, None);
+    let (mut told, mut tried, mut looks) = (None, None, 0u64);
     let ticks = |every| {
         let mut t = interval(every);
         t.set_missed_tick_behavior(MissedTickBehavior::Delay);
@@ -72,7 +74,8 @@ pub async fn run(gate: NetworkGate, mut stop: watch::Receiver<bool>) {
         tokio::select! {
             _ = look.tick() => {
                 gate.look().await;
-                if let Some(edition) = gate.engine.live.get() {
+                looks += 1;
+                if let Some(edition) = gate.engine.live.get().filter(|_| looks % TELL_EVERY == 1) {
                     gate.tell(&edition, &mut told).await;
                 }
             }

@@ -1,5 +1,6 @@
-//! Where the names of reaches lead, asked anew every few seconds. An address that a name led to stays open for a while after it does no
-//! more: whoever asked just before still goes there.
+//! Where the names of reaches lead: hosts are asked for every few seconds, and whatever a machine asks the zone's resolver for is learnt from
+//! its answer ([`crate::resolver`]). An address that a name led to stays open for a while after it does no more: whoever asked just before
+//! still goes there.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -7,10 +8,13 @@ use std::sync::Mutex;
 
 use chrono::Duration;
 use passeur_core::Moment;
-use passeur_core::site::{Destination, Site};
+use passeur_core::guard::check_peer;
+use passeur_core::site::{Destination, Reach, Site};
 use passeur_sluice::words::Order;
 
+use crate::answers::Leads;
 use crate::gate::NetworkGate;
+use crate::neighbours::own_addresses_of_all;
 use crate::plan::guarded;
 
 /// How long an address stays open after a name led there.
@@ -18,7 +22,12 @@ const STAYS: Duration = Duration::minutes(10);
 /// The most names that are resolved at once.
 const AT_ONCE: usize = 16;
 
-/// Addresses by reach, with the moment at which a name led there last.
+/// Whoever was told an address keeps it as long as they were told, and at most so long.
+const KEPT_MAX: Duration = Duration::hours(24);
+/// The most addresses of a reach's names.
+const ADDRESSES_MAX: usize = 10_000;
+
+/// Addresses by reach, with the moment until which they are open.
 #[derive(Debug, Default)]
 pub struct Names(Mutex<BTreeMap<String, BTreeMap<IpAddr, Moment>>>);
 
@@ -32,15 +41,51 @@ impl Names {
     ) -> BTreeMap<String, BTreeSet<IpAddr>> {
         let mut all = self.0.lock().unwrap_or_else(|e| e.into_inner());
         all.retain(|reach, _| reaches.contains(reach));
+        for reach in reaches {
+            all.entry(reach.clone()).or_default();
+        }
         for (reach, addresses) in found {
             let held = all.entry(reach).or_default();
-            held.extend(addresses.into_iter().map(|a| (a.to_canonical(), now)));
+            addresses.into_iter().for_each(|a| keep(held, a, now + STAYS));
         }
         for held in all.values_mut() {
-            held.retain(|_, at| *at > now - STAYS);
+            held.retain(|_, until| *until > now);
         }
         all.iter().map(|(reach, held)| (reach.clone(), held.keys().copied().collect())).collect()
     }
+
+    /// Takes what somebody was told of a name of reaches. What is open now for those of which an address is new.
+    fn learn(&self, reaches: &[String], to: &[(IpAddr, u32)], now: Moment) -> BTreeMap<String, BTreeSet<IpAddr>> {
+        let mut all = self.0.lock().unwrap_or_else(|e| e.into_inner());
+        let mut out = BTreeMap::new();
+        for reach in reaches {
+            let held = all.entry(reach.clone()).or_default();
+            let before = held.len();
+            for (address, ttl) in to {
+                let told = Duration::seconds(i64::from(*ttl)) + Duration::minutes(1);
+                keep(held, *address, now + told.clamp(STAYS, KEPT_MAX));
+            }
+            if held.len() > before {
+                out.insert(reach.clone(), held.keys().copied().collect());
+            }
+        }
+        out
+    }
+}
+
+/// Keeps an address until a moment. Where there are too many, nothing more is learnt until some are over.
+fn keep(held: &mut BTreeMap<IpAddr, Moment>, address: IpAddr, until: Moment) {
+    let address = address.to_canonical();
+    if held.len() < ADDRESSES_MAX || held.contains_key(&address) {
+        let at = held.entry(address).or_insert(until);
+        *at = (*at).max(until);
+    }
+}
+
+/// Reaches that have names.
+fn named(site: &Site) -> BTreeSet<String> {
+    let has = |r: &&Reach| r.to.iter().any(|d| matches!(d, Destination::Name(_)));
+    site.reaches.iter().filter(has).map(|r| r.name.clone()).collect()
 }
 
 /// The hosts that reaches name, without those that stand for every name below one: a resolver tells of these.
@@ -60,23 +105,58 @@ impl NetworkGate {
             return;
         }
         let hosts = hosts(&edition.site);
-        let reaches: BTreeSet<String> = hosts.iter().map(|(r, _)| r.clone()).collect();
+        let reaches = named(&edition.site);
         if reaches.is_empty() {
             return;
         }
-        let mut found = vec![];
+        let own = match own_addresses_of_all() {
+            Ok(own) => own,
+            Err(e) => {
+                tracing::warn!(error = %e, "this machine's own addresses cannot be read; where names lead is not opened");
+                return;
+            }
+        };
+        let (mut found, own) = (vec![], &own);
         for part in hosts.chunks(AT_ONCE) {
             let each = part.iter().map(async |(reach, host)| {
                 let addresses = passeur_live::resolve::resolve(host, 0).await.unwrap_or_default();
-                (reach.clone(), addresses.iter().map(|a| a.ip()).collect::<Vec<_>>())
+                (reach.clone(), addresses.iter().map(|a| a.ip()).filter(|a| may_lead(own, *a)).collect::<Vec<_>>())
             });
             found.extend(futures_util::future::join_all(each).await);
         }
+        let _one = self.telling.lock().await;
         let open = self.names.take(found, &reaches, self.engine.now());
         if let Err(e) = self.blocking(move |own| own.sluice.order(&Order::Names(open))).await {
             tracing::warn!(error = %e, "addresses of names could not be opened");
         }
     }
+
+    /// Opens what a name leads to for every reach that has it, before whoever asked is told.
+    pub(crate) async fn learn(&self, leads: &Leads) {
+        let Some(edition) = self.engine.live.get().filter(|_| !leads.to.is_empty()) else { return };
+        let has = |r: &&Reach| r.to.iter().any(|d| matches!(d, Destination::Name(p) if p.covers(&leads.name)));
+        let reaches: Vec<String> = edition.site.reaches.iter().filter(has).map(|r| r.name.clone()).collect();
+        if reaches.is_empty() {
+            return;
+        }
+        let Ok(own) = own_addresses_of_all() else { return };
+        let to: Vec<(IpAddr, u32)> = leads.to.iter().copied().filter(|(a, _)| may_lead(&own, *a)).collect();
+        // What is told last is what holds: nobody tells an older list after it.
+        let _one = self.telling.lock().await;
+        let open = self.names.learn(&reaches, &to, self.engine.now());
+        if open.is_empty() {
+            return;
+        }
+        if let Err(e) = self.blocking(move |own| own.sluice.order(&Order::Names(open))).await {
+            tracing::warn!(error = %e, "where a name leads could not be opened");
+        }
+    }
+}
+
+/// Whether a name may lead to an address: not to this machine, nor to what is nobody's. Who answers for a name would open the router itself.
+fn may_lead(own: &BTreeSet<IpAddr>, address: IpAddr) -> bool {
+    let address = address.to_canonical();
+    !address.is_loopback() && !address.is_multicast() && check_peer(address).is_ok() && !own.contains(&address)
 }
 
 #[cfg(test)]
@@ -92,6 +172,23 @@ mod tests {
         assert_eq!(open(names.take(found("10.0.0.1"), &reaches, at(0))), ["10.0.0.1"]);
         assert_eq!(open(names.take(found("10.0.0.2"), &reaches, at(5))), ["10.0.0.1", "10.0.0.2"]);
         assert_eq!(open(names.take(vec![], &reaches, at(11))), ["10.0.0.2"]);
-        assert!(names.take(found("10.0.0.3"), &BTreeSet::new(), at(12)).contains_key("r"));
+        // Whoever was told that it holds for an hour goes there for an hour.
+        let told =
+            names.learn(&["r".to_owned()], &[("10.0.0.9".parse().unwrap(), 3_600), ("10.0.0.2".parse().unwrap(), 1)], at(11));
+        assert_eq!(open(told), ["10.0.0.2", "10.0.0.9"]);
+        assert!(names.learn(&["r".to_owned()], &[("10.0.0.9".parse().unwrap(), 60)], at(12)).is_empty(), "nothing is new");
+        assert_eq!(open(names.take(vec![], &reaches, at(71))), ["10.0.0.9"]);
+        assert_eq!(open(names.take(vec![], &reaches, at(73))), Vec::<String>::new());
+        let many: Vec<(IpAddr, u32)> = (0..20_000u32).map(|n| (IpAddr::from(n.to_be_bytes()), 60)).collect();
+        assert_eq!(open(names.learn(&["r".to_owned()], &many, at(80))).len(), ADDRESSES_MAX);
+    }
+
+    #[test]
+    fn no_name_leads_to_the_router_itself() {
+        let own = BTreeSet::from(["10.70.0.1".parse().unwrap()]);
+        for no in ["10.70.0.1", "::ffff:10.70.0.1", "127.0.0.1", "::1", "224.0.0.1", "0.0.0.0", "169.254.169.254"] {
+            assert!(!may_lead(&own, no.parse().unwrap()), "{no}");
+        }
+        assert!(may_lead(&own, "10.80.4.7".parse().unwrap()));
     }
 }

@@ -1,6 +1,6 @@
 //! Which hardware address an address on a link belongs to: what the kernel says, kept as it changes. Reading needs no privilege.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::io;
 use std::net::IpAddr;
 use std::os::fd::OwnedFd;
@@ -168,6 +168,15 @@ fn dump() -> io::Result<Vec<Heard>> {
 pub fn own_addresses(interface: u32) -> io::Result<Vec<IpAddr>> {
     let all = ask_all(&addresses::ask(1), addresses::read)?;
     Ok(all.into_iter().filter(|own| own.interface == interface).map(|own| own.address).collect())
+}
+
+/// Addresses of this machine on every interface.
+///
+/// # Errors
+/// The kernel does not say.
+pub fn own_addresses_of_all() -> io::Result<BTreeSet<IpAddr>> {
+    let all = ask_all(&addresses::ask(1), addresses::read)?;
+    Ok(all.into_iter().map(|own| own.address.to_canonical()).collect())
 }
 
 #[cfg(test)]

@@ -1,12 +1,27 @@
 //! What a node says of the zones that it guards, to whoever surveys.
 
+use passeur_core::site::{Destination, Gate, Opener, Site, Zone};
 use passeur_core::survey::GuardFacts;
 use passeur_live::edition::Edition;
 use passeur_sluice::words::ADMISSIONS_MAX;
 
 use crate::gate::NetworkGate;
-use crate::neighbours::{interface_number, own_addresses};
+use crate::neighbours::{interface_number, own_addresses, own_addresses_of_all};
 use crate::plan::guarded;
+
+/// Names of the shape `*.name` that something opens in a zone, each with its reach.
+fn below<'a>(site: &'a Site, gate: &'a Gate, zone: &'a Zone) -> impl Iterator<Item = (String, String)> + 'a {
+    let here = move |(of, opener): (&Gate, Opener<'_>)| match opener {
+        Opener::Zone(z) | Opener::First(z) => z.name == zone.name,
+        Opener::Rule(_) | Opener::Machine(_) => of.name == gate.name,
+    };
+    let opened = site.reaches.iter().filter(move |r| site.openers(&r.name).any(here));
+    let is_below = |d: &Destination| match d {
+        Destination::Name(p) if p.host().is_none() => Some(p.to_string()),
+        Destination::Name(_) | Destination::Network(_) => None,
+    };
+    opened.flat_map(move |r| r.to.iter().filter_map(is_below).map(move |n| (r.name.clone(), n)))
+}
 
 impl NetworkGate {
     /// How this node and its kernel stand under an edition.
@@ -18,14 +33,25 @@ impl NetworkGate {
             trouble: self.trouble(),
             restored: state.restored,
             found: state.found,
+            bypassed: state.bypassed,
+            nobody_asked: self.nobody_asked(),
             present: self.book().present.len() as u64,
             most: ADMISSIONS_MAX as u64,
             ..GuardFacts::default()
         };
         let (mut v4, mut v6) = (false, false);
-        for (_, zone) in guarded(&edition.site, &state.allowed) {
+        let own = own_addresses_of_all().ok();
+        for (gate, zone) in guarded(&edition.site, &state.allowed) {
             v4 |= zone.networks.iter().any(|n| n.addr().is_ipv4());
             v6 |= zone.networks.iter().any(|n| n.addr().is_ipv6());
+            let answered = zone.resolver.iter().any(|r| self.answers_at.iter().any(|a| a.ip() == *r || a.ip().is_unspecified()));
+            if !answered {
+                out.names_unseen.extend(below(&edition.site, gate, zone).map(|(r, n)| (zone.name.clone(), r, n)));
+            }
+            if let Some(own) = &own {
+                let elsewhere = zone.resolver.iter().filter(|r| !own.contains(r));
+                out.resolver_elsewhere.extend(elsewhere.map(|r| (zone.name.clone(), r.to_string())));
+            }
             let Some(number) = interface_number(&zone.interface) else {
                 out.missing.push(zone.name.clone());
                 continue;

@@ -8,6 +8,7 @@ use passeur_engine::editions::Load;
 use passeur_engine::ring::{self, WrongRing};
 use passeur_engine::{Engine, upkeep, watch as seeing};
 use passeur_gate_network::plan::Doors;
+use passeur_gate_network::resolver::Resolver;
 use passeur_gate_network::{NetworkConfig, NetworkGate, keep, portal};
 use passeur_gateway::edition::WebLive;
 use passeur_gateway::table::Table;
@@ -16,7 +17,7 @@ use passeur_gateway::{Cores, Listener, Parts};
 use passeur_live::clock::Clock;
 use passeur_management::App;
 use passeur_store::{Store, StoreError};
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, UdpSocket};
 use tokio::runtime::Handle;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
@@ -155,6 +156,15 @@ async fn networks(
     let gate = NetworkGate::new(engine.clone(), config, Doors { portal, redirect }, Handle::current());
     if let Some(listener) = listener {
         tasks.push(tokio::spawn(portal::run(gate.clone(), listener, stopped.clone())));
+    }
+    if let Some(of) = &config.resolver {
+        let resolver = Resolver::new(gate.clone(), of.from);
+        for at in &of.listen {
+            let failed = |e| StartError::Listen(*at, e);
+            let udp = UdpSocket::bind(at).await.map_err(failed)?;
+            let tcp = TcpListener::bind(at).await.map_err(failed)?;
+            tasks.push(tokio::spawn(resolver.clone().run(udp, tcp, stopped.clone())));
+        }
     }
     tasks.push(tokio::spawn(keep::run(gate.clone(), stopped.clone())));
     Ok(gate)

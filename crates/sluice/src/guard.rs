@@ -18,7 +18,7 @@ use crate::words::{Admission, Answer, Compared, Order, State};
 /// The sluice's state: what should be, and the way to the kernel.
 pub struct Guard {
     pub(crate) kernel: Kernel,
-    interfaces: Vec<String>,
+    pub(crate) interfaces: Vec<String>,
     pub(crate) book: Book,
     /// The generation after the last change of our own.
     pub(crate) generation: Option<u32>,
@@ -26,6 +26,7 @@ pub struct Guard {
     pub(crate) shape: String,
     pub(crate) restored: u64,
     pub(crate) found: Option<String>,
+    pub(crate) bypassed: Vec<String>,
     pub(crate) trouble: Option<String>,
 }
 
@@ -57,8 +58,10 @@ impl Guard {
             shape: String::new(),
             restored: 0,
             found: None,
+            bypassed: vec![],
             trouble: None,
         };
+        guard.bypassed = guard.kernel.bypassed(&guard.interfaces)?;
         if !is_there {
             guard.put_alone(&Book { plan: Some(Plan::default()), ..Book::default() }, Table::AsItIs)?;
         }
@@ -91,6 +94,7 @@ impl Guard {
             admissions: self.book.admissions.len(),
             restored: self.restored,
             found: self.found.clone(),
+            bypassed: self.bypassed.clone(),
             trouble: self.trouble.clone(),
         }
     }

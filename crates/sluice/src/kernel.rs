@@ -225,6 +225,37 @@ impl Kernel {
         }
         serde_json::from_slice(&done.stdout).map(Some).map_err(|e| Failed::Nft(format!("what it lists cannot be read: {e}")))
     }
+
+    /// Flow tables of anybody on some interfaces, each in words.
+    ///
+    /// # Errors
+    /// They cannot be listed.
+    pub fn bypassed(&self, interfaces: &[String]) -> Result<Vec<String>, Failed> {
+        let done = Command::new(&self.nft).args(["-j", "list", "flowtables"]).output();
+        let done = done.map_err(|e| Failed::Nft(format!("{} cannot be started: {e}", self.nft.display())))?;
+        if !done.status.success() {
+            let said = String::from_utf8_lossy(&done.stderr);
+            return Err(Failed::Nft(said.lines().next().unwrap_or("listing failed").to_owned()));
+        }
+        let listed =
+            serde_json::from_slice(&done.stdout).map_err(|e| Failed::Nft(format!("what it lists cannot be read: {e}")))?;
+        Ok(bypassed(&listed, interfaces))
+    }
+}
+
+/// Flow tables on any of some interfaces in what nft lists, in words.
+fn bypassed(listed: &serde_json::Value, interfaces: &[String]) -> Vec<String> {
+    let mut out = vec![];
+    for table in listed["nftables"].as_array().into_iter().flatten().filter_map(|o| o.get("flowtable")) {
+        let of = &table["dev"];
+        // One is listed as a text, several as a list.
+        let devices = of.as_str().into_iter().chain(of.as_array().into_iter().flatten().filter_map(|d| d.as_str()));
+        for device in devices.filter(|d| interfaces.iter().any(|i| i == d)) {
+            let text = |key: &str| table[key].as_str().unwrap_or("?");
+            out.push(format!("flow table {} of table {} {}, on {device}", text("name"), text("family"), text("table")));
+        }
+    }
+    out
 }
 
 /// The names of chains and sets in what nft lists.
@@ -261,4 +292,25 @@ pub fn shape(listed: Option<&serde_json::Value>) -> String {
     }
     strip(&mut listed);
     listed.to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn flow_tables_on_guarded_interfaces_are_found_whoever_made_them() {
+        // As nft lists them (libnftables-json(5), FLOWTABLE OBJECT): one device as a text, several as a list.
+        let listed = serde_json::json!({"nftables": [
+            {"metainfo": {"json_schema_version": 1}},
+            {"flowtable": {"family": "ip", "table": "fast", "name": "a", "handle": 1, "hook": "ingress", "prio": 0, "dev": "wan0"}},
+            {"flowtable": {"family": "inet", "table": "fast", "name": "b", "handle": 2, "hook": "ingress", "prio": 0, "dev": ["wan0", "yard0"]}},
+            {"flowtable": {"family": "ip6", "table": "own", "name": "c", "handle": 3, "hook": "ingress", "prio": 0, "dev": "yard0"}},
+            {"flowtable": {"family": "ip6", "table": "own", "name": "d", "handle": 4, "hook": "ingress", "prio": 0}},
+        ]});
+        let of = |interfaces: &[&str]| bypassed(&listed, &interfaces.iter().map(|i| (*i).to_owned()).collect::<Vec<_>>());
+        assert_eq!(of(&["yard0"]), ["flow table b of table inet fast, on yard0", "flow table c of table ip6 own, on yard0"]);
+        assert_eq!(of(&["yard"]), Vec::<String>::new());
+        assert_eq!(bypassed(&serde_json::Value::Null, &["yard0".to_owned()]), Vec::<String>::new());
+    }
 }

@@ -14,6 +14,10 @@ impl Guard {
         match self.kernel.generation() {
             Ok(now) if self.generation == Some(now) => {}
             Ok(now) => {
+                match self.kernel.bypassed(&self.interfaces) {
+                    Ok(found) => self.bypassed = found,
+                    Err(e) => eprintln!("flow tables cannot be listed: {e}"),
+                }
                 // Good only for what was looked at: whatever comes later is looked at later.
                 let found = self.find();
                 if let Err(e) = found.and_then(|found| self.put_back(found, now)) {

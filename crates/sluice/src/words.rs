@@ -132,6 +132,9 @@ pub struct State {
     pub restored: u64,
     /// What was found the last time.
     pub found: Option<String>,
+    /// Flow tables of others on interfaces that it was started with: what they carry passes no rule.
+    #[serde(default)]
+    pub bypassed: Vec<String>,
     /// Why the table could not be put back, where it could not.
     pub trouble: Option<String>,
 }

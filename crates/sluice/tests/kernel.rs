@@ -229,6 +229,31 @@ fn whatever_somebody_else_does_to_the_table_is_put_back() {
 }
 
 #[test]
+fn a_thousand_come_in_at_once_and_each_is_there_once() {
+    if !cage::inside("a_thousand_come_in_at_once_and_each_is_there_once") {
+        return;
+    }
+    let _yard = Yard::build();
+    let (client, dir) = sluice();
+    client.install(&Order::Install { plan: plan(1), admissions: vec![] }).unwrap();
+    let socket = dir.path().join("sluice.sock");
+    std::thread::scope(|scope| {
+        for part in 0..4u16 {
+            let own = passeur_sluice::client::Client::new(&socket);
+            scope.spawn(move || {
+                for n in part * 250..(part + 1) * 250 {
+                    let [a, b] = n.to_be_bytes();
+                    let holder = Holder::Link([2, 1, 1, 1, a, b]);
+                    own.order(&Order::Admit(Box::new(admission(u32::from(n), holder, &["internet"])))).unwrap();
+                }
+            });
+        }
+    });
+    let held = client.held().unwrap();
+    assert!(held.len() == 1_000 && held.iter().all(|h| h.expires_ms.is_some()), "{}", held.len());
+}
+
+#[test]
 fn names_open_as_they_lead_and_a_machine_behind_a_router_is_known_by_its_address() {
     if !cage::inside("names_open_as_they_lead_and_a_machine_behind_a_router_is_known_by_its_address") {
         return;

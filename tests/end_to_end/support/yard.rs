@@ -5,12 +5,15 @@ use std::path::PathBuf;
 use std::process::Child;
 use std::sync::{Arc, Mutex};
 
-use passeur_service::NetworkConfig;
+use passeur_service::{NetworkConfig, ResolverConfig};
 use passeur_sluice::client::Client;
 use passeur_standins::cage::{self, ROUTER, TABLET, Yard};
 
 use super::{Stack, Where, env, eventually};
 use crate::networks::with_yard;
+
+/// The command that loads rules; beside a file of the name `nft.fails` it breaks off in the middle.
+const NFT: &str = "#!/bin/sh\nif [ -e \"$0.fails\" ]; then head -c 400 > /dev/null; echo 'Error: broken off' >&2; exit 1; fi\nexec /usr/sbin/nft \"$@\"\n";
 
 /// The harbour, with the yard and the sluice.
 pub struct Harbour {
@@ -20,6 +23,7 @@ pub struct Harbour {
     pub at: Arc<Mutex<&'static str>>,
     sluice: Option<Child>,
     pub socket: PathBuf,
+    nft: PathBuf,
     _folder: tempfile::TempDir,
 }
 
@@ -40,17 +44,24 @@ impl Harbour {
         let yard = Yard::build();
         let folder = tempfile::tempdir().unwrap();
         let socket = folder.path().join("sluice.sock");
-        let sluice = Some(start(&socket));
+        let nft = folder.path().join("nft");
+        std::fs::write(&nft, NFT).unwrap();
+        std::fs::set_permissions(&nft, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+        let sluice = Some(start(&socket, &nft));
         let leases = folder.path().join("leases");
         std::fs::write(&leases, format!("1796000000 {} 10.70.0.10 tablet-3 *\n", cage::written(&TABLET.hardware))).unwrap();
-        let network = NetworkConfig { sluice: socket.clone(), redirect: "[::]:8643".parse().ok(), leases: Some(leases) };
+        // The router's resolver, and behind it one that says where names lead; questions that it does not know it refuses.
+        let listen_names = ROUTER.map(|a| SocketAddr::new(a.parse().unwrap(), 53)).to_vec();
+        let resolver = Some(ResolverConfig { listen: listen_names, from: "127.0.0.1:5353".parse().unwrap() });
+        let network =
+            NetworkConfig { sluice: socket.clone(), redirect: "[::]:8643".parse().ok(), leases: Some(leases), resolver };
         let listen: SocketAddr = format!("{}:0", ROUTER[0]).parse().unwrap();
         let place = Where { listen, network: Some(network), ..Where::default() };
         let tablet = |site: String| site.replace("00:1b:44:11:3a:b7", &cage::written(&TABLET.hardware));
         let stack = Stack::guarding(place, |site| change(tablet(with_yard(site)))).await;
         let at = Arc::new(Mutex::new("visitor"));
         yard.pass_on(stack.address.port(), stack.address, at.clone());
-        let harbour = Harbour { stack, yard, at, sluice, socket, _folder: folder };
+        let harbour = Harbour { stack, yard, at, sluice, socket, nft, _folder: folder };
         harbour.guarded().await;
         harbour
     }
@@ -80,7 +91,16 @@ impl Harbour {
 
     /// Starts it anew.
     pub fn start_sluice(&mut self) {
-        self.sluice = Some(start(&self.socket));
+        self.sluice = Some(start(&self.socket, &self.nft));
+    }
+
+    /// From now on the command that loads rules fails as soon as it has read half of them, or works again.
+    pub fn nft_fails(&self, fails: bool) {
+        let flag = self.nft.with_file_name("nft.fails");
+        match fails {
+            true => std::fs::write(&flag, "").unwrap(),
+            false => std::fs::remove_file(&flag).unwrap(),
+        }
     }
 
     /// Whether a machine gets an answer from a host.
@@ -96,8 +116,8 @@ impl Drop for Harbour {
     }
 }
 
-fn start(socket: &std::path::Path) -> Child {
+fn start(socket: &std::path::Path, nft: &std::path::Path) -> Child {
     let mut command = std::process::Command::new(super::binary("passeur-sluice"));
-    command.args(["--peer", "0", "--interface", "yard0", "--socket"]).arg(socket);
+    command.args(["--peer", "0", "--interface", "yard0", "--socket"]).arg(socket).arg("--nft").arg(nft);
     command.spawn().unwrap()
 }

@@ -342,6 +342,13 @@ pub struct Serve {
     /// Where plain HTTP of machines that are not signed in is answered, such as [::]:8643
     #[arg(long, env = "PASSEUR_LED_LISTEN", requires = "sluice", value_name = "ADDRESS")]
     pub led_listen: Option<SocketAddr>,
+    /// Where questions about names are answered, once for each address of a zone's resolver, such as 10.70.0.1:53: what a name of a
+    /// reach leads to is opened before the machine is told
+    #[arg(long, env = "PASSEUR_NAMES_LISTEN", requires_all = ["sluice", "names_from"], value_name = "ADDRESS", value_delimiter = ',')]
+    pub names_listen: Vec<SocketAddr>,
+    /// The resolver that these questions are passed on to, such as 127.0.0.1:5353
+    #[arg(long, env = "PASSEUR_NAMES_FROM", requires = "names_listen", value_name = "ADDRESS")]
+    pub names_from: Option<SocketAddr>,
     /// The file in which dnsmasq keeps its leases, for names of machines
     #[arg(long, env = "PASSEUR_LEASES", requires = "sluice", value_name = "FILE")]
     pub leases: Option<PathBuf>,

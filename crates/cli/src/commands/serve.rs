@@ -1,8 +1,8 @@
 //! `passeur serve`.
 
 use passeur_live::clock::Clock;
-use passeur_service::NetworkConfig;
 use passeur_service::config::{Config, Tls, read_database_url, read_emergency, read_ring, read_token};
+use passeur_service::{NetworkConfig, ResolverConfig};
 use tracing_subscriber::EnvFilter;
 
 use crate::args::Serve;
@@ -26,7 +26,12 @@ pub async fn run(args: Serve) -> Result<(), Exit> {
         node: args.node,
         clock: Clock::system(),
         emergency: args.emergency_file.as_deref().map(read_emergency).transpose().map_err(|e| failed(&e))?,
-        network: args.sluice.map(|sluice| NetworkConfig { sluice, redirect: args.led_listen, leases: args.leases }),
+        network: args.sluice.map(|sluice| NetworkConfig {
+            sluice,
+            redirect: args.led_listen,
+            leases: args.leases,
+            resolver: args.names_from.map(|from| ResolverConfig { listen: args.names_listen, from }),
+        }),
         restored: args.restored,
         first_token: args.first_token_file.as_deref().map(read_token).transpose().map_err(|e| failed(&e))?,
     };

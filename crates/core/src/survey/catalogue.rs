@@ -26,6 +26,10 @@ catalogue! {
         "Somebody else changed Passeur's packet-filter table on node {node}, {times} times since its sluice began; it was put back each time." / "Quelqu'un d'autre a modifié la table de Passeur sur le nœud {node}, {times} fois depuis le début ; elle a été rétablie à chaque fois.",
         "The sluice compares its table whenever the kernel says that rules changed; the last time: {found}." / "L'écluse compare sa table à chaque changement de règles ; la dernière fois : {found}.",
         "Find what runs `nft flush ruleset` or changes table inet passeur on {node}: journalctl -u passeur-sluice has the moments." / "Cherchez ce qui lance `nft flush ruleset` ou modifie la table inet passeur sur {node} : journalctl -u passeur-sluice donne les moments.";
+    ZoneBypassed = "zone.bypassed" Danger ["node", "table"]
+        "On node {node}, {table} takes connections past every rule once they run: they are not counted, and a cut does not stop them." / "Sur le nœud {node}, {table} fait contourner toutes les règles aux connexions établies : elles ne sont ni comptées ni coupées.",
+        "Listed the flow tables of all tables in the node's kernel." / "Lecture des tables de flux de toutes les tables du noyau du nœud.",
+        "Take the guarded interface out of that flow table: `nft list flowtables` on {node} shows who made it." / "Retirez l'interface gardée de cette table de flux : `nft list flowtables` sur {node} montre qui l'a créée.";
     // ── broken
     OnlyGroupMissing = "rule.only-group-missing" Broken ["gate", "rule", "group", "directory"]
         "Nobody can enter {gate}: rule “{rule}” asks for group {group}, which directory {directory} does not have, and no other rule lets anybody in." / "Personne ne peut entrer à {gate} : la règle « {rule} » demande le groupe {group}, que l'annuaire {directory} n'a pas, et aucune autre règle n'admet personne.",
@@ -135,6 +139,10 @@ catalogue! {
         "Node {node} has no address of {network} on {interface}: machines of zone {zone} with such addresses have no router and no portal there." / "Le nœud {node} n'a pas d'adresse de {network} sur {interface} : les machines de la zone {zone} n'y ont ni routeur ni portail.",
         "Compared the networks of the zone with the addresses of the interface." / "Comparaison des réseaux de la zone et des adresses de l'interface.",
         "Give {interface} an address of {network} on {node}, or take the network out of [[zone]] {zone}." / "Donnez à {interface} une adresse de {network} sur {node}, ou retirez ce réseau de [[zone]] {zone}.";
+    ZoneNamesUnseen = "zone.names-unseen" Broken ["zone", "reach", "name", "node"]
+        "Reach {reach} leads to {name}, and nothing opens by that name in zone {zone}: node {node} learns such names from the questions of machines, and does not answer these." / "L'accès {reach} mène à {name}, et rien ne s'ouvre par ce nom dans la zone {zone} : le nœud {node} apprend ces noms par les questions des machines, et n'y répond pas.",
+        "Compared the zone's resolver with the addresses at which the node answers questions about names." / "Comparaison du résolveur de la zone et des adresses où le nœud répond aux questions de noms.",
+        "Start the service on {node} with --names-listen at the zone's resolver and --names-from, or write hosts in [[reach]] {reach} one by one." / "Lancez le service sur {node} avec --names-listen à l'adresse du résolveur de la zone et --names-from, ou écrivez les hôtes un par un dans [[reach]] {reach}.";
     ZoneProviderShut = "zone.provider-shut" Broken ["zone", "provider", "host", "why", "given"]
         "Whoever is in zone {zone} cannot sign in by {provider}: {host} is closed there before sign-in, and {why}." / "Qui se trouve dans la zone {zone} ne peut pas se connecter par {provider} : {host} y est fermé avant la connexion, et {why}.",
         "Read where the provider sends browsers, and what its certificate names; reaches that rules give afterwards: {given}." / "Lecture des adresses où le fournisseur envoie les navigateurs et de celles que nomme son certificat ; accès donnés ensuite par des règles : {given}.",
@@ -224,6 +232,14 @@ catalogue! {
         "{address}, behind gate {gate}, does not answer; others do." / "{address}, derrière la porte {gate}, ne répond pas ; d'autres répondent.",
         "Connected to it from this node: {words}." / "Connexion depuis ce nœud : {words}.",
         "See that it runs and listens there." / "Vérifiez qu'elle tourne et écoute.";
+    ResolverElsewhere = "zone.resolver-elsewhere" Soon ["zone", "address", "node"]
+        "The resolver {address} of zone {zone} is another machine than node {node}: names open as it answers, and nobody here sees it fail." / "Le résolveur {address} de la zone {zone} est une autre machine que le nœud {node} : rien ici ne voit s'il tombe.",
+        "Compared the resolvers of the zone with the node's own addresses." / "Comparaison des résolveurs de la zone et des adresses du nœud.",
+        "Let a resolver answer at an address of {node} in the zone, and write that in resolver of [[zone]] {zone}." / "Faites répondre un résolveur à une adresse de {node} dans la zone, et écrivez-la dans resolver de [[zone]] {zone}.";
+    OptionUnseen = "zone.option-unseen" Soon ["zone", "people", "option"]
+        "{people} people came on in zone {zone}, and no machine's system asked how it stands: lease and router advertisement do not seem to say where to ask." / "{people} personnes sont venues dans la zone {zone}, et le système d'aucune machine n'a demandé où il en est : ni le bail ni l'annonce de routeur ne semblent dire où demander.",
+        "Counted requests for /.passeur/captive since the node began (RFC 8908)." / "Les demandes de /.passeur/captive depuis le démarrage du nœud ont été comptées (RFC 8908).",
+        "Send option 114 and 103 (RFC 8910) with {option}: in dnsmasq, dhcp-option=114,{option}." / "Envoyez les options 114 et 103 (RFC 8910) avec {option} : dans dnsmasq, dhcp-option=114,{option}.";
     ZoneNearFull = "zone.near-full" Soon ["node", "present", "most"]
         "{present} machines are let through on node {node}; {most} are the most." / "{present} machines passent sur le nœud {node} ; {most} est le maximum.",
         "Counted those that the node lets through." / "Celles que le nœud laisse passer ont été comptées.",

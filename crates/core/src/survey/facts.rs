@@ -65,6 +65,18 @@ pub struct GuardFacts {
     pub missing: Vec<String>,
     /// Zones with a network of which the node has no address there, as zone and network.
     pub without_address: Vec<(String, String)>,
+    /// Resolvers of zones that are no address of the node, as zone and address.
+    #[serde(default)]
+    pub resolver_elsewhere: Vec<(String, String)>,
+    /// Names below one that reaches lead to, and that no node learns of since another resolver answers there: zone, reach and name.
+    #[serde(default)]
+    pub names_unseen: Vec<(String, String, String)>,
+    /// Zones in which people came on, and no machine's system asked how it stands: with how many.
+    #[serde(default)]
+    pub nobody_asked: Vec<(String, u64)>,
+    /// Flow tables of others on guarded interfaces, which packets take past every rule.
+    #[serde(default)]
+    pub bypassed: Vec<String>,
     /// How many machines are let through, and how many can be.
     pub present: u64,
     pub most: u64,

@@ -108,6 +108,35 @@ fn of_node(site: &Site, guard: &GuardFacts, out: &mut Vec<Finding>) {
                 .with("interface", interface(zone)),
         );
     }
+    for (zone, address) in &guard.resolver_elsewhere {
+        out.push(
+            Finding::new(Code::ResolverElsewhere, format!("zone {zone}"))
+                .with("zone", zone.as_str())
+                .with("address", address.as_str())
+                .with("node", guard.node.as_str()),
+        );
+    }
+    for (zone, reach, name) in &guard.names_unseen {
+        out.push(
+            Finding::new(Code::ZoneNamesUnseen, format!("reach {reach}"))
+                .with("zone", zone.as_str())
+                .with("reach", reach.as_str())
+                .with("name", name.as_str())
+                .with("node", guard.node.as_str()),
+        );
+    }
+    for (zone, people) in &guard.nobody_asked {
+        let of = site.gates.iter().find(|g| site.zones_of(g).any(|z| z.name == *zone));
+        out.push(
+            Finding::new(Code::OptionUnseen, format!("zone {zone}"))
+                .with("zone", zone.as_str())
+                .with("people", people.to_string())
+                .with("option", of.map(|g| g.address.at("/.passeur/captive")).unwrap_or_default()),
+        );
+    }
+    for table in &guard.bypassed {
+        out.push(Finding::new(Code::ZoneBypassed, at()).with("node", guard.node.as_str()).with("table", table.as_str()));
+    }
     if guard.restored > 0 {
         let found = guard.found.clone().unwrap_or_default();
         out.push(

@@ -224,6 +224,22 @@ fn provocations() -> Vec<Provoke> {
             f.guards = guarding(&["yard"]);
             f.guards[0].without_address = vec![("yard".into(), "fd70:70::/64".into())];
         }),
+        (Code::ResolverElsewhere, with_yard("2030-01-01"), |f| {
+            f.guards = guarding(&["yard"]);
+            f.guards[0].resolver_elsewhere = vec![("yard".into(), "9.9.9.9".into())];
+        }),
+        (Code::ZoneNamesUnseen, with_yard("2030-01-01"), |f| {
+            f.guards = guarding(&["yard"]);
+            f.guards[0].names_unseen = vec![("yard".into(), "crane-hosts".into(), "*.cranes.havrelune.example".into())];
+        }),
+        (Code::OptionUnseen, with_yard("2030-01-01"), |f| {
+            f.guards = guarding(&["yard"]);
+            f.guards[0].nobody_asked = vec![("yard".into(), 12)];
+        }),
+        (Code::ZoneBypassed, with_yard("2030-01-01"), |f| {
+            f.guards = guarding(&["yard"]);
+            f.guards[0].bypassed = vec!["flow table fast of table ip others, on yard0".into()];
+        }),
         (Code::TableRestored, with_yard("2030-01-01"), |f| {
             f.guards = guarding(&["yard"]);
             (f.guards[0].restored, f.guards[0].found) = (2, Some("the table was deleted".into()));

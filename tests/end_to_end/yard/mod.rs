@@ -1,5 +1,9 @@
 //! The yard for real: a kernel that closes, a sluice that opens, machines on a link. Each test in a cage of its own.
 
+mod failures;
+mod leases;
+mod names;
+
 use std::io::{Read, Write};
 use std::net::TcpStream;
 
