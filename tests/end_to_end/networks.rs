@@ -234,6 +234,9 @@ async fn what_signing_in_needs_is_proposed_and_found_closed_until_it_is_opened()
     assert!(!stack.post("/survey", json!({})).await.1.to_string().contains("zone.provider-shut"));
     // A provider that does not say where it sends people is not taken for one that needs nothing.
     assert_eq!(passeur(&stack, &["zone", "propose", "quay"], "").await.code, 4);
+    let unseen = passeur(&stack, &["zone", "propose", "yard", "--seen-from", "fd70:70::9"], "").await;
+    assert!(unseen.code != 0 && unseen.err.contains("--names-listen"), "{}{}", unseen.out, unseen.err);
+    assert_eq!(stack.post("/zones/yard/proposal?seen_from=tablet", json!({})).await.0, 400);
     let odd = passeur(&stack, &["zone", "propose", "../gates"], "").await;
     assert_eq!(odd.code, 4, "{}{}", odd.out, odd.err);
 }

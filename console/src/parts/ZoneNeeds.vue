@@ -11,11 +11,12 @@ import Mark from './Mark.vue'
 
 const props = defineProps<{ zone: string }>()
 const { t } = useI18n()
+const from = ref('')
 const proposal = ref<ZoneProposal>()
 const asking = useActing()
 const ask = () => asking.act(async () => {
   proposal.value = undefined
-  proposal.value = await got(api.POST('/zones/{zone}/proposal', { params: { path: { zone: props.zone } } }))
+  proposal.value = await got(api.POST('/zones/{zone}/proposal', { params: { path: { zone: props.zone }, query: { seen_from: from.value.trim() || undefined } } }))
 })
 </script>
 
@@ -23,6 +24,7 @@ const ask = () => asking.act(async () => {
   <v-btn size="small" variant="text" color="primary" :loading="asking.busy" :data-test="`needs-${zone}`" @click="ask">{{ t('zone.needs') }}</v-btn>
   <Asked :of="asking" />
   <div v-if="proposal" class="needs" role="status" :data-test="`proposal-${zone}`">
+    <form class="from" @submit.prevent="ask"><v-text-field v-model="from" :label="t('zone.seenFrom')" :hint="t('zone.seenFromHow')" persistent-hint density="compact" name="seen-from" /><v-btn type="submit" size="small" variant="text" :loading="asking.busy">{{ t('zone.again') }}</v-btn></form>
     <p v-if="!proposal.needs.length && !proposal.unknown.length" class="quiet">{{ t('zone.none') }}</p>
     <ul>
       <li v-for="n in proposal.needs" :key="n.host + n.port + n.code + n.way">
@@ -44,5 +46,6 @@ ul { list-style: none; padding: 0; margin: 0; }
 li { padding: 2px 0; overflow-wrap: anywhere; }
 li .quiet { margin-inline-start: 6px; }
 pre { margin: 4px 0 0; padding: 8px 10px; overflow-x: auto; background: rgb(var(--v-theme-background)); border: 1px solid rgb(var(--v-theme-line)); font-size: 0.86rem; }
+.from { display: flex; gap: 8px; align-items: center; max-width: 620px; margin-bottom: 6px; }
 .bad { color: rgb(var(--v-theme-notice)); }
 </style>

@@ -33,6 +33,8 @@ pub enum Why {
     Crl,
     /// The same, one certificate at a time (RFC 6960).
     Ocsp,
+    /// A machine on which nobody was signed in asked for its name: a real browser that goes through a sign-in asks for all that it takes.
+    Asked,
 }
 
 impl Why {
@@ -43,6 +45,7 @@ impl Why {
             Why::SignOut => "sign-out",
             Why::Crl => "crl",
             Why::Ocsp => "ocsp",
+            Why::Asked => "asked",
         }
     }
 
@@ -55,6 +58,8 @@ impl Why {
             (Why::SignOut, Lang::Fr) => format!("{way} y déconnecte les gens"),
             (Why::Crl, Lang::En) => format!("the certificate of {way} names it for revoked certificates"),
             (Why::Crl, Lang::Fr) => format!("le certificat de {way} le nomme pour les certificats révoqués"),
+            (Why::Asked, Lang::En) => format!("{way} asked for its name while nobody was signed in there"),
+            (Why::Asked, Lang::Fr) => format!("{way} a demandé son nom alors que personne n'y était connecté"),
             (Why::Ocsp, Lang::En) => format!("the certificate of {way} names it for its state (OCSP)"),
             (Why::Ocsp, Lang::Fr) => format!("le certificat de {way} le nomme pour son état (OCSP)"),
         }
@@ -118,18 +123,23 @@ pub fn passage(site: &Site, gate: &Gate, zone: &Zone, need: &Need) -> Passage {
 /// The parts of a site file that would open what is closed, ready to be pasted; none where nothing is. One reach for each port, so that no
 /// host is opened on the port of another.
 pub fn proposal(zone: &Zone, shut: &[&Need]) -> Option<String> {
-    let mut by_port: BTreeMap<u16, Vec<&str>> = BTreeMap::new();
+    let mut by_port: BTreeMap<(bool, u16), Vec<&str>> = BTreeMap::new();
     for need in shut {
-        let hosts = by_port.entry(need.port).or_default();
+        // What a machine asked for is kept apart: it asks for more than signing in takes.
+        let hosts = by_port.entry((need.why == Why::Asked, need.port)).or_default();
         if !hosts.contains(&need.host.as_str()) {
             hosts.push(&need.host);
         }
     }
     let (mut out, mut before) = (String::new(), zone.before.clone());
-    for (port, hosts) in &by_port {
-        let name = format!("{}-sign-in-{port}", zone.name);
+    for ((is_asked, port), hosts) in &by_port {
+        let (what, title, warning) = match is_asked {
+            false => ("sign-in", "what signing in needs", ""),
+            true => ("asked", "what a sign-in asked for", "# Keep what signing in needs: a machine asks for more than that.\n"),
+        };
+        let name = format!("{}-{what}-{port}", zone.name);
         out += &format!(
-            "[[reach]]\nname = {name:?}\ntitle = \"what signing in needs\"\nto = [{}]\nservices = [\"tcp/{port}\"]\n\n",
+            "{warning}[[reach]]\nname = {name:?}\ntitle = {title:?}\nto = [{}]\nservices = [\"tcp/{port}\"]\n\n",
             quoted(hosts)
         );
         before.push(name);

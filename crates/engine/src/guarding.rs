@@ -30,6 +30,9 @@ pub trait Guarding: Send + Sync {
     fn in_force(&self, edition: Arc<Edition>) -> JoinHandle<()>;
     /// What the kernel of this node holds of a machine, and by what it reaches each of some addresses; none where it does not say.
     fn way_of(&self, machine: PresenceRow, to: Vec<IpAddr>, service: Service) -> JoinHandle<Option<KernelWay>>;
+    /// Names that the machine at an address asked this node's resolver for of late while nobody was signed in on it, the latest first; none
+    /// where this node answers no questions about names.
+    fn asked_by(&self, machine: IpAddr) -> Option<Vec<String>>;
     /// The name that a machine told the lease daemon; what it says of itself is nobody's proof.
     fn name_of(&self, hardware: &str) -> Option<String>;
 }

@@ -64,8 +64,12 @@ pub fn answer(octets: &[u8], asked: &Question) -> Option<Leads> {
             _ => break,
         }
     }
-    let name = asked.name.to_ascii().trim_end_matches('.').to_ascii_lowercase();
-    Some(Leads { name, to })
+    Some(Leads { name: host(&asked.name), to })
+}
+
+/// A name as the site file writes it: in lower case, without a dot at the end.
+pub fn host(name: &Name) -> String {
+    name.to_ascii().trim_end_matches('.').to_ascii_lowercase()
 }
 
 /// The same octets under another number.

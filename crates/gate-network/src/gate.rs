@@ -27,7 +27,7 @@ use crate::first::Had;
 use crate::names::Names;
 use crate::neighbours::{Neighbours, interface_number};
 use crate::plan::{Doors, guarded, on_link};
-use crate::resolver::ResolverConfig;
+use crate::trace::Trace;
 
 /// How long what somebody wanted is remembered, and of how many.
 const WANTED_FOR: Duration = Duration::minutes(15);
@@ -50,6 +50,13 @@ pub struct NetworkConfig {
     pub leases: Option<PathBuf>,
     /// Where questions about names are answered, and who is asked.
     pub resolver: Option<ResolverConfig>,
+}
+
+/// Where questions about names are answered, and who is asked.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ResolverConfig {
+    pub listen: Vec<SocketAddr>,
+    pub from: SocketAddr,
 }
 
 /// The network gates of a node. Cheap to clone.
@@ -80,6 +87,8 @@ pub struct Inner {
     pub(crate) telling: tokio::sync::Mutex<()>,
     /// By zone: how many people came on, and how often a machine's system asked how it stands.
     seen: Mutex<HashMap<String, Seen>>,
+    /// What machines asked for on which nobody is signed in.
+    asked: Mutex<Trace>,
     /// Where this node answers questions about names.
     pub(crate) answers_at: Vec<SocketAddr>,
     had_first: Mutex<Had>,
@@ -124,6 +133,10 @@ impl Guarding for NetworkGate {
         })
     }
 
+    fn asked_by(&self, machine: IpAddr) -> Option<Vec<String>> {
+        (!self.answers_at.is_empty()).then(|| self.trace().of(&self.same_machine(machine), self.engine.now()))
+    }
+
     fn name_of(&self, hardware: &str) -> Option<String> {
         leased(self.leases.as_deref()?, hardware)
     }
@@ -150,6 +163,7 @@ impl NetworkGate {
             names: Names::default(),
             telling: tokio::sync::Mutex::default(),
             seen: Mutex::default(),
+            asked: Mutex::default(),
             answers_at: config.resolver.iter().flat_map(|r| r.listen.clone()).collect(),
             had_first: Mutex::default(),
             compared: AtomicBool::new(false),
@@ -304,6 +318,31 @@ impl NetworkGate {
             out.can_extend_session = present.session.is_some();
         }
         out
+    }
+
+    fn trace(&self) -> MutexGuard<'_, Trace> {
+        self.asked.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// Notes that a machine asked for a name, where nobody is signed in on it.
+    pub(crate) fn note_asked(&self, machine: IpAddr, name: &str) {
+        let Some(edition) = self.engine.live.get() else { return };
+        let interfaces = self.interfaces();
+        let machine = machine.to_canonical();
+        let Some((_, zone)) = guarded(&edition.site, &interfaces).find(|(_, z)| z.holds(machine)) else { return };
+        if self.on_at(zone, machine).is_none() {
+            self.trace().note(machine, name, self.engine.now());
+        }
+    }
+
+    /// Every address of the machine that has one.
+    fn same_machine(&self, address: IpAddr) -> Vec<IpAddr> {
+        let address = address.to_canonical();
+        let links = self.interfaces().into_iter().filter_map(|i| interface_number(&i));
+        let same = links.filter_map(|link| Some((link, self.neighbours.hardware(link, address)?)));
+        let mut all: Vec<IpAddr> = same.flat_map(|of| self.neighbours.addresses(of)).collect();
+        all.push(address);
+        all
     }
 
     fn note_seen(&self, zone: &str, what: impl FnOnce(&mut Seen)) {

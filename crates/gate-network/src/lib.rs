@@ -20,6 +20,6 @@ pub mod portal;
 pub mod report;
 pub mod resolver;
 pub mod standing;
+mod trace;
 
-pub use gate::{NetworkConfig, NetworkGate};
-pub use resolver::ResolverConfig;
+pub use gate::{NetworkConfig, NetworkGate, ResolverConfig};

@@ -10,6 +10,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use hickory_proto::rr::RecordType;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 use tokio::sync::watch;
@@ -29,13 +30,6 @@ const CONNECTION_LASTS: Duration = Duration::from_secs(20);
 /// The longest question, and the longest answer over UDP.
 const QUESTION_MAX: usize = 1_024;
 const ANSWER_MAX: usize = 65_535;
-
-/// Where it listens, and whom it asks.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ResolverConfig {
-    pub listen: Vec<SocketAddr>,
-    pub from: SocketAddr,
-}
 
 /// Questions that are being answered, by machine.
 #[derive(Clone, Default)]
@@ -121,6 +115,7 @@ impl Resolver {
         tokio::spawn(async move {
             let _place = place;
             let Some(asked) = answers::question(&octets) else { return };
+            own.note(&asked, peer);
             if let Ok(Ok(answer)) = timeout(LASTS, own.by_datagram(&asked, octets)).await {
                 let _ = udp.send_to(&answer, peer).await;
             }
@@ -135,6 +130,7 @@ impl Resolver {
             let served = async {
                 while let Some(octets) = framed(&mut stream, QUESTION_MAX).await? {
                     let Some(asked) = answers::question(&octets) else { return Ok(()) };
+                    own.note(&asked, peer);
                     let answer = timeout(LASTS, own.by_connection(&asked, octets)).await??;
                     stream.write_all(&(answer.len() as u16).to_be_bytes()).await?;
                     stream.write_all(&answer).await?;
@@ -143,6 +139,13 @@ impl Resolver {
             };
             let _ = timeout(CONNECTION_LASTS, served).await;
         });
+    }
+
+    /// Where a browser goes, it asks for an address first.
+    fn note(&self, asked: &Question, peer: SocketAddr) {
+        if matches!(asked.kind, RecordType::A | RecordType::AAAA) {
+            self.gate.note_asked(peer.ip(), &answers::host(&asked.name));
+        }
     }
 
     /// Asks over UDP, from a port that nobody knows and under a number that nobody knows (RFC 5452).

@@ -153,8 +153,32 @@ async fn an_unknown_machine_that_asks_elsewhere_is_answered_here_and_every_other
     };
     // "Administratively prohibited" (RFC 1812 5.2.7.1), which a socket reports as unreachable.
     assert_eq!(quic("visitor"), std::io::ErrorKind::HostUnreachable);
+    // What its browser asked for is proposed, with why; by either of its addresses, and nothing of a machine that is on.
+    let stack = &harbour.stack;
+    let proposed = async |machine: &str| {
+        let (status, said) = stack.post(&format!("/zones/yard/proposal?seen_from={machine}"), serde_json::json!({})).await;
+        assert_eq!(status, 200, "{said}");
+        said
+    };
+    let asked = |said: &serde_json::Value| {
+        let needs = said["needs"].as_array().unwrap().clone();
+        needs.into_iter().filter(|n| n["code"] == "asked").map(|n| n["host"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    for address in VISITOR.addresses {
+        let said = proposed(address).await;
+        assert_eq!(asked(&said), ["other.example"], "{said}");
+        let document = said["document"].as_str().unwrap();
+        assert!(
+            document.contains("name = \"yard-asked-443\"") && document.contains("# Keep what signing in needs"),
+            "{document}"
+        );
+    }
+    asks(&harbour, "tablet", ROUTER[0], "of.a.tablet.example", RecordType::A);
+    assert_eq!(asked(&proposed("10.70.0.10").await), Vec::<String>::new(), "it is on");
     on(&harbour, "farid").await;
     assert!(harbour.reaches("visitor", SITE[0], 443));
+    asks(&harbour, "visitor", ROUTER[0], "of.farid.example", RecordType::A);
+    assert_eq!(asked(&proposed(VISITOR.addresses[0]).await), ["other.example"], "nobody reads where farid goes");
     let survey = harbour.stack.post("/survey", serde_json::json!({})).await.1.to_string();
     assert!(!survey.contains("zone.names-unseen") && !survey.contains("zone.resolver-elsewhere"), "{survey}");
     resolver.kill().unwrap();

@@ -215,6 +215,9 @@ pub enum ZoneCommand {
     Propose {
         /// The zone's name in the live edition
         name: String,
+        /// Also what the machine at this address asked for in the last half hour, while nobody was signed in on it: go through a sign-in there
+        #[arg(long, value_name = "ADDRESS")]
+        seen_from: Option<std::net::IpAddr>,
     },
 }
 

@@ -121,8 +121,9 @@ fn show(s: &Screen, answer: &ReachAnswer, asked: Option<&str>, telling: Telling)
 
 pub async fn zone(args: ZoneCommand, c: &ClientArgs) -> Result<(), Exit> {
     no_csv(c)?;
-    let ZoneCommand::Propose { name } = args;
-    let path = format!("/zones/{}/proposal", crate::client::segment(&name));
+    let ZoneCommand::Propose { name, seen_from } = args;
+    let seen = seen_from.map(|a| format!("?seen_from={a}")).unwrap_or_default();
+    let path = format!("/zones/{}/proposal{seen}", crate::client::segment(&name));
     let proposal: ZoneProposal = Client::new(c)?.post(&path, &serde_json::json!({})).await?;
     let is_whole = proposal.document.is_none() && proposal.unknown.is_empty();
     if c.output == Output::Json {

@@ -2,7 +2,7 @@
 
 use super::auth::Engineer;
 use super::errors::{ApiError, bad, problem};
-use super::extract::Json;
+use super::extract::{Json, Query};
 use super::reached::{Found, found};
 use super::rehearse::fare;
 
@@ -11,7 +11,7 @@ use crate::computing::off_the_data_path;
 use axum::extract::{Path, State};
 use http::StatusCode;
 use passeur_api::{Problem, Reach, ReachAnswer, ReachAtGate, ReachRequest, ZoneNeed, ZoneProposal};
-use passeur_core::before::{Need, Passage, passage, proposal, ways_of};
+use passeur_core::before::{Need, Passage, Why, passage, proposal, ways_of};
 use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::{Goer, opening, opening_for};
 use passeur_core::evidence::Evidence;
@@ -20,6 +20,8 @@ use passeur_core::role::Role;
 use passeur_core::site::{Gate, Machine, Opener, Site, Wanted};
 use passeur_core::step::Lang;
 use passeur_engine::providers::browser::{needs_of, resolved};
+use serde::Deserialize;
+use utoipa::IntoParams;
 
 /// Every reach of the live edition, with what opens it.
 #[utoipa::path(get, path = "/reaches", responses((status = 200, body = Vec<Reach>)))]
@@ -111,10 +113,37 @@ fn at_gate(site: &Site, gate: &Gate, whom: &Whom<'_>, at: &Circumstances<'_>, to
     }
 }
 
+/// What else is looked at.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ProposeQuery {
+    /// Hosts that the machine at this address asked for of late, while nobody was signed in on it: an engineer goes through a sign-in there.
+    seen_from: Option<String>,
+}
+
+/// Hosts that a machine asked for, as needs: port 443, which is what a browser goes to.
+async fn asked_by(app: &App, machine: &str) -> Result<Vec<Need>, ApiError> {
+    let address = machine.trim().parse().map_err(|_| bad("seen_from is an IP address of a machine in the zone."))?;
+    let Some(names) = app.networks.get().and_then(|n| n.asked_by(address)) else {
+        let words = "This node answers no questions about names: ask the node that guards the zone, which is started with --names-listen.";
+        return Err(problem(StatusCode::CONFLICT, "names-unseen", "Names are not seen here", words));
+    };
+    let need = async |host: String| {
+        let addresses = resolved(&host).await;
+        Need { way: machine.trim().to_owned(), host, port: 443, why: Why::Asked, addresses }
+    };
+    Ok(futures_util::future::join_all(names.into_iter().take(100).map(need)).await)
+}
+
 /// What people in a zone of the live edition must reach before they have signed in, and what would open it.
-#[utoipa::path(post, operation_id = "propose_zone", path = "/zones/{zone}/proposal", params(("zone" = String, Path)),
-    responses((status = 200, body = ZoneProposal), (status = 404, body = Problem)))]
-pub async fn propose(State(app): State<App>, who: Engineer, Path(name): Path<String>) -> Result<Json<ZoneProposal>, ApiError> {
+#[utoipa::path(post, operation_id = "propose_zone", path = "/zones/{zone}/proposal", params(("zone" = String, Path), ProposeQuery),
+    responses((status = 200, body = ZoneProposal), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn propose(
+    State(app): State<App>,
+    who: Engineer,
+    Path(name): Path<String>,
+    Query(q): Query<ProposeQuery>,
+) -> Result<Json<ZoneProposal>, ApiError> {
     who.may(Role::Operate)?;
     let none = || {
         problem(
@@ -128,7 +157,12 @@ pub async fn propose(State(app): State<App>, who: Engineer, Path(name): Path<Str
     let site = &edition.site;
     let guarded = site.gates.iter().flat_map(|g| site.zones_of(g).map(move |z| (g, z)));
     let (gate, zone) = guarded.into_iter().find(|(_, z)| z.name == name).ok_or_else(none)?;
-    let (needs, unknown) = needs_of(&app, ways_of(gate, zone)).await;
+    let (mut needs, unknown) = needs_of(&app, ways_of(gate, zone)).await;
+    if let Some(machine) = &q.seen_from {
+        let asked = asked_by(&app, machine).await?;
+        let known: Vec<String> = needs.iter().map(|n| n.host.clone()).collect();
+        needs.extend(asked.into_iter().filter(|n| !known.contains(&n.host)));
+    }
     let judged: Vec<(&Need, Passage)> = needs.iter().map(|n| (n, passage(site, gate, zone, n))).collect();
     let shut: Vec<&Need> = judged.iter().filter(|(_, p)| matches!(p, Passage::Shut { .. })).map(|(n, _)| *n).collect();
     let document = proposal(zone, &shut);

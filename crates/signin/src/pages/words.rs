@@ -476,8 +476,8 @@ pub fn say(word: Word, lang: Lang) -> &'static str {
         ),
         Word::NetworkExtend => ("Stay longer", "Rester plus longtemps"),
         Word::NetworkExtendHow => (
-            "You sign in again, and your time begins anew. Connections that are open then are opened again.",
-            "Vous vous connectez de nouveau et votre durée repart. Les connexions ouvertes le seront de nouveau.",
+            "To stay longer you sign in again, and your time begins anew. Connections that run then are opened again.",
+            "Pour rester, vous vous connectez de nouveau et votre durée repart. Les connexions en cours seront rouvertes.",
         ),
         Word::NetworkUntil => ("At the latest until", "Au plus tard jusqu'à"),
         Word::NetworkLimits => ("With these limits", "Avec ces limites"),
