@@ -87,8 +87,7 @@ dhcp-range=10.70.0.100,10.70.0.150,255.255.255.0,600
 dhcp-host=02:70:00:00:00:0a,10.70.0.10,tablet-3
 dhcp-authoritative
 no-ping
-enable-ra
-dhcp-range=fd70:70::,ra-stateless,64,600
+dhcp-range=fd70:70::,static,64,600
 dhcp-leasefile=$y/leases
 dhcp-option=114,http://yard.havrelune.localhost:8640/.passeur/captive
 dhcp-option=option6:103,http://yard.havrelune.localhost:8640/.passeur/captive
@@ -101,6 +100,8 @@ address=/cranes.havrelune.example/10.80.4.7
 CONF
   start yard-dnsmasq "${YARD_IN[@]}" dnsmasq -k -C "$y/dnsmasq.conf" --pid-file= --user=root
   start yard-sluice "${YARD_IN[@]}" "$bin/passeur-sluice" --peer "$(if [ -z "$YARD_USER" ]; then id -u; else echo 0; fi)" --interface yard0 --socket "$y/sluice.sock"
+  start yard-advert "${YARD_IN[@]}" "$bin/passeur-advert" --interface yard0 --portal http://yard.havrelune.localhost:8640/.passeur/captive \
+    --prefix fd70:70:: --resolver fd70:70::1 --other
   for s in $(seq 1 50); do [ -S "$y/sluice.sock" ] && [ -S "$y/8654.sock" ] && break; sleep 0.1; done
   start yard-node "${YARD_IN[@]}" env KRB5_CONFIG="$STATE/krb5.conf" "$bin/passeur" serve --node yard-router --listen 0.0.0.0:8640 \
     --database-file "$STATE/database" --key-ring "$STATE/key-ring" --emergency-file "$STATE/emergency" --krb5-config "$STATE/krb5.conf" \
@@ -121,7 +122,7 @@ CONF
 
 yard_stop() {
   local s
-  for s in yard-node yard-sluice yard-dnsmasq yard-visitor yard-tablet yard-news yard-crane yard-internet yard-in yard-out yard-holder; do end $s; done
+  for s in yard-node yard-advert yard-sluice yard-dnsmasq yard-visitor yard-tablet yard-news yard-crane yard-internet yard-in yard-out yard-holder; do end $s; done
   rm -f "$STATE/yard/pid"
 }
 

@@ -2,6 +2,7 @@
 //! passed in, so every check can be tested with a table.
 
 pub mod kerberos;
+pub mod ndp;
 pub mod netlink;
 pub mod oidc;
 pub mod pam;
