@@ -13,7 +13,7 @@ const KNOWN: &[(&str, &str, usize, &str)] = &[
     ("gateway", "conn", 12, "the data path: a connection, what is admitted on it, its upstream and the streams between them"),
     ("protocols", "oidc", 8, "the checks of tokens that all kinds of token share"),
     ("api", "", 13, "types of one document"),
-    ("signin", "pages", 7, "pages and the frame that all of them stand in"),
+    ("signin", "pages", 8, "pages and the frame that all of them stand in"),
     ("standins", "provider", 6, "the demo's provider"),
 ];
 

@@ -32,6 +32,7 @@ pub fn described(site: &Site, who: &Described, at: Moment) -> Option<Evidence> {
         (Some(_), _) => WayIn::Oidc,
         (None, Some(WayKind::Password(_))) => WayIn::Password,
         (None, Some(WayKind::MailedCode(_))) => WayIn::MailedCode,
+        (None, Some(WayKind::Sponsor(_))) => WayIn::Sponsor,
         (None, Some(WayKind::Passkey(_))) => WayIn::Passkey,
         (None, Some(WayKind::Certificate(_))) => WayIn::Certificate,
         (None, Some(WayKind::Ticket(_))) => WayIn::Ticket,

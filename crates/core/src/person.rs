@@ -17,7 +17,7 @@ pub fn authority(way_in: WayIn, provider: &str, issuer: &str) -> String {
     match way_in {
         WayIn::Oidc | WayIn::AccessToken => format!("oidc:{issuer}"),
         WayIn::Saml => format!("saml:{issuer}"),
-        WayIn::Password | WayIn::MailedCode | WayIn::Certificate | WayIn::Ticket => format!("way:{provider}"),
+        WayIn::Password | WayIn::MailedCode | WayIn::Sponsor | WayIn::Certificate | WayIn::Ticket => format!("way:{provider}"),
         // They stand for somebody whom another vouched for.
         WayIn::Passkey | WayIn::PersonalToken => String::new(),
     }
@@ -35,6 +35,8 @@ pub enum WayIn {
     Password,
     /// A code sent by mail.
     MailedCode,
+    /// Somebody's word for a guest.
+    Sponsor,
     /// A passkey of our own (Web Authentication).
     Passkey,
     /// An access token of the provider (RFC 9068, RFC 7662).

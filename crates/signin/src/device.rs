@@ -17,8 +17,8 @@ use passeur_store::{DeviceRow, NewToken, StoreError};
 use serde::Deserialize;
 use serde_json::json;
 
-use super::session;
 use super::{LiveEdition, Visit};
+use super::{session, short_code};
 use crate::journey::{Destination, fresh};
 use crate::pages::{self, DevicePage, DeviceSaid, redirect};
 use passeur_engine::Engine;
@@ -32,24 +32,8 @@ const TOKEN_HOURS: i64 = 12;
 /// Short codes that one engineer may try, and devices that one place may begin, within the window of [`passeur_engine::tries`].
 const TRIES: i32 = 10;
 const BEGUN: i32 = 30;
-/// Letters that make no words and are not mistaken for one another (RFC 8628 6.1).
-const LETTERS: &[u8; 20] = b"BCDFGHJKLMNPQRSTVWXZ";
-
-fn user_code() -> String {
-    let mut out = String::new();
-    while out.len() < 8 {
-        // Of a byte only what leaves every letter as likely as any other.
-        out.extend(random::<16>().iter().filter(|b| **b < 240).map(|b| char::from(LETTERS[usize::from(b % 20)])));
-    }
-    out.truncate(8);
-    out
-}
-
-fn macs(engine: &Engine, typed: &str) -> Vec<[u8; 32]> {
-    let plain: String = typed.chars().filter(char::is_ascii_alphabetic).take(20).collect::<String>().to_uppercase();
-    engine.ring.macs("device code", plain.as_bytes())
-}
-
+/// What its codes are digested for.
+const DEVICE_CODE: &str = "device code";
 /// An error of the token endpoint (RFC 6749 5.2).
 fn error(code: &str, words: &str) -> Response {
     (StatusCode::BAD_REQUEST, [(header::CACHE_CONTROL, "no-store")], Json(json!({"error": code, "error_description": words})))
@@ -61,10 +45,10 @@ pub async fn begin(State(engine): State<Engine>, edition: Option<LiveEdition>, v
     let Some(LiveEdition(edition)) = edition else { return error("temporarily_unavailable", "Nothing is published yet.") };
     let place = passeur_core::address::neighbourhood(visit.facts.address).to_string();
     let mut attempt = Attempt::begin(&engine, Place::Console, &visit.facts);
-    let (device, code, now) = (engine.new_token(), user_code(), engine.now());
+    let (device, code, now) = (engine.new_token(), short_code::new(8), engine.now());
     let row = DeviceRow {
         digest: device.digest().to_vec(),
-        user_code: macs(&engine, &code).first().map(|m| m.to_vec()).unwrap_or_default(),
+        user_code: short_code::macs(&engine, DEVICE_CODE, &code).first().map(|m| m.to_vec()).unwrap_or_default(),
         address: visit.facts.address.to_string(),
         agent: visit.facts.agent.clone(),
         created_at: now,
@@ -84,7 +68,7 @@ pub async fn begin(State(engine): State<Engine>, edition: Option<LiveEdition>, v
     };
     match done.await {
         Ok(true) => {
-            let shown = format!("{}-{}", &code[..4], &code[4..]);
+            let shown = short_code::shown(&code);
             let page = edition.site.address.at("/.passeur/device");
             let body = json!({
                 "device_code": device.reveal(), "user_code": shown, "verification_uri": page,
@@ -204,7 +188,9 @@ async fn page(engine: &Engine, LiveEdition(edition): LiveEdition, visit: &Visit,
         if !tries::count_plain(engine, &mut attempt, "device code", &account, TRIES).await? {
             return Ok(show(DeviceSaid::TooMany));
         }
-        let Some(mut row) = engine.store.device_waiting(&macs(engine, &sent.user_code), engine.now()).await? else {
+        let Some(mut row) =
+            engine.store.device_waiting(&short_code::macs(engine, DEVICE_CODE, &sent.user_code), engine.now()).await?
+        else {
             return Ok(show(DeviceSaid::NoSuch { code: &sent.user_code }));
         };
         tries::uncount_plain(engine, "device code", &account).await?;
@@ -237,15 +223,4 @@ async fn role(engine: &Engine, edition: &Edition, s: &mut Session, visit: &Visit
     let access = edition.site.engineers.as_ref()?;
     look_up::fill(engine, &edition.site, access, &mut s.evidence).await;
     console::role(engine, &edition.site, &s.evidence, Some(visit.facts.address))
-}
-
-#[cfg(test)]
-mod tests {
-    #[test]
-    fn short_codes_are_made_of_letters_that_are_told_apart() {
-        for _ in 0..200 {
-            let code = super::user_code();
-            assert!(code.len() == 8 && code.bytes().all(|b| super::LETTERS.contains(&b)), "{code}");
-        }
-    }
 }

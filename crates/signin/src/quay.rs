@@ -12,7 +12,7 @@ use passeur_engine::grants::{Glance, glance};
 use passeur_engine::look_up;
 
 use crate::pages::{self, Quay, QuayGate};
-use crate::{LiveEdition, Visit, session};
+use crate::{LiveEdition, Visit, session, sponsor};
 
 /// How many changes of somebody's roles the quay shows.
 const CHANGES_SHOWN: i64 = 3;
@@ -59,6 +59,7 @@ pub async fn show(State(engine): State<Engine>, LiveEdition(edition): LiveEditio
     let seen_as = wanted.first().copied().or(site.engineers.as_ref()).unwrap_or(&nobody);
     let who = identify(site, seen_as, &session.evidence, &mut Silent);
     let console = !console_roles(site, &session.evidence, &at, &mut Silent).is_empty();
-    pages::quay(site, lang, Some(&Quay { session: &session, who: &who, gates: &gates, console, changes: &changes }))
+    let sponsor = !sponsor::may_vouch(&engine, &edition, &mut session, &visit).await.is_empty();
+    pages::quay(site, lang, Some(&Quay { session: &session, who: &who, gates: &gates, console, sponsor, changes: &changes }))
         .into_response()
 }

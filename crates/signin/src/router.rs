@@ -15,7 +15,9 @@ use crate::journey::start;
 use crate::oidc::answer;
 use crate::pages::redirect;
 use crate::problem::problem;
-use crate::{Visit, arrive, device, ended, factors, forget, forms, local, out, pages, published, quay, route, saml, tokens};
+use crate::{
+    Visit, arrive, device, ended, factors, forget, forms, local, out, pages, published, quay, route, saml, sponsor, tokens,
+};
 
 /// What browsers ask for: an unsafe request of these must come from a page of our own.
 pub fn pages() -> Router<Engine> {
@@ -33,6 +35,7 @@ pub fn pages() -> Router<Engine> {
         .route("/.passeur/passkey", post(factors::ceremony::begin))
         .route("/.passeur/passkey.js", get(factors::script))
         .route("/.passeur/device", get(device::show).post(device::answer))
+        .route("/.passeur/sponsor", get(sponsor::show).post(sponsor::answer))
         .route("/.passeur/tokens", get(tokens::show).post(tokens::change))
         .route("/.passeur/name", post(route::post))
         .route("/.passeur/way/{name}", post(local::post))

@@ -30,6 +30,7 @@ mod sessions;
 mod tokens;
 mod trials;
 mod upkeep;
+mod vouches;
 mod ways;
 
 pub use acts::{ActFilter, Recorded};
@@ -56,4 +57,5 @@ pub use secrets::{HowStored, SealedSecret, SecretHead, SecretMeta, SecretVersion
 pub use sessions::{BegunByToken, CodeRow, GateSessions, GateTokenRow, NewCode, NewSession, SessionFilter, SessionRow};
 pub use tokens::{NewToken, TokenRow};
 pub use trials::TrialRow;
+pub use vouches::VouchRow;
 pub use ways::MailedCode;

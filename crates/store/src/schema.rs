@@ -164,6 +164,13 @@ diesel::table! {
         owner_authority -> Nullable<Text>,
     }
 }
+diesel::table! {
+    vouches (flow) {
+        flow -> Binary, code -> Binary, way -> Text, name -> Text, note -> Text, address -> Text, agent -> Text, network -> Text,
+        created_at -> Timestamptz, expires_at -> Timestamptz, state -> Text, sponsor_provider -> Nullable<Text>,
+        sponsor_authority -> Nullable<Text>, sponsor_subject -> Nullable<Text>, sponsor_name -> Nullable<Text>,
+    }
+}
 diesel::allow_tables_to_appear_in_same_query!(secrets, secret_versions);
 diesel::allow_tables_to_appear_in_same_query!(gate_tokens, sessions, codes);
 diesel::table! {

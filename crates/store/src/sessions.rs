@@ -12,6 +12,7 @@ use crate::bounded::Bounded;
 use crate::people::{BlockRow, blocked, lock};
 use crate::pool::{Store, StoreError};
 use crate::schema::{answered, codes, gate_tokens, personal_tokens, revocations, sessions, spent};
+use crate::vouches::use_word;
 
 /// A session to be stored.
 #[derive(Insertable)]
@@ -143,14 +144,19 @@ pub struct SessionFilter {
 }
 
 impl Store {
-    /// Stores a new session. `Err` where the person is kept out: then there is none.
-    pub async fn begin_session(&self, row: NewSession) -> Result<Result<(), BlockRow>, StoreError> {
+    /// Stores a new session. `Err` where the person is kept out: then there is none. By `word` it is a guest's, whose sponsor's word is used up.
+    pub async fn begin_session(&self, row: NewSession, word: Option<&[u8]>) -> Result<Result<(), BlockRow>, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
             let person = row.person();
             lock(conn, std::slice::from_ref(&person)).await?;
             if let Some(block) = blocked(conn, &person).await? {
                 return Ok(Err(block));
+            }
+            if let Some(flow) = word
+                && let Err(gone) = use_word(conn, flow, row.began).await?
+            {
+                return Ok(Err(gone));
             }
             diesel::insert_into(sessions::table).values(&row).execute(conn).await?;
             Ok(Ok(()))

@@ -9,7 +9,7 @@ use passeur_core::Moment;
 use crate::pool::{Store, StoreError};
 use crate::schema::{
     answered, codes, device_codes, kept_forms, mailed_codes, parked, personal_tokens, provider_flows, sessions, spent, trials,
-    tries, unrecorded,
+    tries, unrecorded, vouches,
 };
 
 const PARTITIONED: [&str; 2] = ["crossings", "evidence"];
@@ -98,6 +98,7 @@ impl Store {
         diesel::delete(device_codes::table.filter(device_codes::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(tries::table.filter(tries::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(mailed_codes::table.filter(mailed_codes::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(vouches::table.filter(vouches::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(trials::table.filter(trials::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(answered::table.filter(answered::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(spent::table.filter(spent::expires_at.lt(now))).execute(&mut conn).await?;

@@ -8,7 +8,7 @@ use reqwest::{Client, Method, RequestBuilder, StatusCode};
 use url::Url;
 
 /// What came back.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Page {
     pub url: String,
     pub status: StatusCode,

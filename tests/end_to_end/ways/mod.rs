@@ -8,6 +8,7 @@ mod groups;
 mod mailed;
 mod password;
 mod routes;
+mod sponsored;
 
 use reqwest::StatusCode;
 

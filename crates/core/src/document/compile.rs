@@ -249,6 +249,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let networks = super::network::read(root, &names);
     let routes = super::route::read(root, &names, &directories, &gates);
     let (engineers, second_engineer) = read_engineers(root, &names, &mappings);
+    super::way::check_sponsors(root, &ways, &gates, engineers.as_ref());
     let expectations = read_expectations(root, &gates, engineers.as_ref(), &way_names);
     warn_unused(root, &deliveries, &gates);
     Some(Site {

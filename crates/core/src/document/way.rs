@@ -5,7 +5,8 @@ use super::names::refer;
 use super::provider::certificates;
 use super::ticket::read_ticket;
 use crate::site::{
-    AttributeId, CertificateWay, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordWay, Way, WayKind, plain_mail,
+    Access, AttributeId, CertificateWay, Gate, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordWay, SponsorWay, Way,
+    WayKind, plain_mail,
 };
 use chrono::Duration;
 
@@ -13,6 +14,7 @@ use chrono::Duration;
 enum Kind {
     Password,
     MailedCode,
+    Sponsor,
     Passkey,
     Certificate,
     Ticket,
@@ -24,6 +26,7 @@ pub(crate) fn read_way(f: &Fields<'_, '_>, name: String, attributes: Vec<(Attrib
     let words = [
         ("password", Kind::Password),
         ("mailed-code", Kind::MailedCode),
+        ("sponsor", Kind::Sponsor),
         ("passkey", Kind::Passkey),
         ("certificate", Kind::Certificate),
         ("ticket", Kind::Ticket),
@@ -32,7 +35,7 @@ pub(crate) fn read_way(f: &Fields<'_, '_>, name: String, attributes: Vec<(Attrib
         f.error(
             "kind",
             "kind is missing".into(),
-            "Write kind = \"password\", \"mailed-code\", \"passkey\", \"certificate\" or \"ticket\".",
+            "Write kind = \"password\", \"mailed-code\", \"sponsor\", \"passkey\", \"certificate\" or \"ticket\".",
         );
     }
     let (m, d) = (Duration::minutes, Duration::days);
@@ -54,6 +57,11 @@ pub(crate) fn read_way(f: &Fields<'_, '_>, name: String, attributes: Vec<(Attrib
             }
             WayKind::MailedCode(MailedCodeWay { to: read_to(f), lives: f.duration("lives", m(10), m(1), m(60)) })
         }
+        Kind::Sponsor => WayKind::Sponsor(SponsorWay {
+            gate: f.need("gate", "\"the gate whose rules say who may vouch\"").unwrap_or_default(),
+            role: f.text("role").unwrap_or_else(|| "sponsor".into()),
+            lasts: f.duration("lasts", Duration::hours(12), Duration::minutes(10), d(7)),
+        }),
         Kind::Passkey => {
             let mut of = f.texts("of").unwrap_or_default();
             of.retain(|name| {
@@ -87,6 +95,45 @@ pub(crate) fn read_way(f: &Fields<'_, '_>, name: String, attributes: Vec<(Attrib
     f.value("attributes");
     f.finish();
     out
+}
+
+/// What a way in of guests cannot be beside the rest of the site: their word is that of whoever a gate gives the role, and opens nothing that
+/// outlives them.
+pub(crate) fn check_sponsors(root: &Fields<'_, '_>, ways: &[Way], gates: &[Gate], engineers: Option<&Access>) {
+    let guests = |name: &String| ways.iter().any(|w| w.name == *name && matches!(w.kind, WayKind::Sponsor(_)));
+    for (f, way) in root.tables("way").iter().zip(ways) {
+        match &way.kind {
+            WayKind::Sponsor(of) => {
+                let Some(gate) = gates.iter().find(|g| g.name == of.gate) else {
+                    if !of.gate.is_empty() {
+                        let all = gates.iter().map(|g| g.name.as_str()).collect::<Vec<_>>().join(", ");
+                        f.error("gate", format!("there is no gate \"{}\"", of.gate), format!("There are: {all}."));
+                    }
+                    continue;
+                };
+                if !gate.access.rules.iter().any(|r| r.effect.may_give(&of.role)) {
+                    f.error(
+                        if f.has("role") { "role" } else { "gate" },
+                        format!("no rule of gate {} gives the role {}, so that nobody could vouch", gate.name, of.role),
+                        format!("Write roles = [\"{}\"] in the rule for those who may.", of.role),
+                    );
+                }
+            }
+            WayKind::Passkey(p) => {
+                for name in p.of.iter().filter(|n| guests(n)) {
+                    let remedy = format!("Take \"{name}\" out of of.");
+                    f.error("of", format!("{name} is for guests, who make nothing that outlives their session"), remedy);
+                }
+            }
+            _ => {}
+        }
+    }
+    for name in engineers.iter().flat_map(|e| &e.ways).filter(|n| guests(n)) {
+        let f = root.table("engineers");
+        let what = format!("{name} is for guests, and a sponsor would make engineers");
+        let remedy = format!("Take \"{name}\" out of the ways in of [engineers].");
+        f.as_ref().unwrap_or(root).error("ways-in", what, remedy);
+    }
 }
 
 fn read_to(f: &Fields<'_, '_>) -> Vec<String> {

@@ -66,7 +66,8 @@ pub use time::{Dates, Hours};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
 pub use upstream_ticket::{Behalf, By, UpstreamTicket};
 pub use way::{
-    CertificateWay, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordWay, TRIES_MINUTES, Way, WayKind, plain_mail,
+    CertificateWay, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordWay, SponsorWay, TRIES_MINUTES, Way, WayKind,
+    plain_mail,
 };
 
 pub use zone::{FirstReach, Machines, Zone};

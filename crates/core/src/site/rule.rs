@@ -171,6 +171,12 @@ impl Effect {
         self.gives().is_some_and(|g| g.reach.iter().any(|r| r == reach))
     }
 
+    /// Whether it gives a role, or may where roles come from outside.
+    pub fn may_give(&self, role: &str) -> bool {
+        let from_outside = |f: &RolesFrom| f.only.is_empty() || f.only.iter().any(|o| o.eq_ignore_ascii_case(role));
+        self.gives().is_some_and(|g| g.roles.iter().any(|r| r == role) || g.roles_from.as_ref().is_some_and(from_outside))
+    }
+
     /// Whether the rule grants entry.
     pub fn enters(&self) -> bool {
         matches!(self, Effect::Give(g) if g.enter)

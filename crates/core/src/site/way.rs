@@ -30,6 +30,8 @@ pub enum WayKind {
     Passkey(PasskeyWay),
     /// A client certificate, of a program (RFC 5246 7.4.6, RFC 8446 4.4.2).
     Certificate(CertificateWay),
+    /// The word of somebody who is known, for a guest who is not.
+    Sponsor(SponsorWay),
     /// A Kerberos ticket that the person's machine holds (RFC 4559), or their password in a realm.
     Ticket(TicketWay),
 }
@@ -69,6 +71,16 @@ pub struct CertificateWay {
     pub authorities: Vec<Vec<u8>>,
 }
 
+/// Guests for whom somebody vouches.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SponsorWay {
+    /// The gate whose rules say who may vouch, and the role that they give for it.
+    pub gate: String,
+    pub role: String,
+    /// How long a guest's session lasts at most.
+    pub lasts: Duration,
+}
+
 /// The window in which wrong tries are counted, in minutes.
 pub const TRIES_MINUTES: i64 = 15;
 
@@ -80,6 +92,8 @@ impl Way {
             // RFC 8176 has no word for it. It is no code of an authenticator: whoever reads the mail box has it.
             WayKind::MailedCode(_) => "mail-code",
             WayKind::Passkey(_) => "hwk",
+            // RFC 8176 has no word for it: nothing was proven by the guest themselves.
+            WayKind::Sponsor(_) => "sponsor",
             WayKind::Certificate(_) => "pop",
             // The registered word for it, whoever's machine it is.
             WayKind::Ticket(_) => "wia",

@@ -130,6 +130,57 @@ fn each_mistake_of_a_network_is_told_with_what_to_write() {
     }
 }
 
+/// Guests for whom fitters may vouch.
+const GUESTS: &str = r#"
+[[gate.rule]]
+name = "fitters may vouch"
+when = { group = "fitters" }
+roles = ["sponsor"]
+
+[[way]]
+name = "guests"
+kind = "sponsor"
+gate = "yard"
+"#;
+
+#[test]
+fn guests_need_somebody_who_may_vouch_and_open_nothing_that_outlives_them() {
+    let with = |old: &str, new: &str| {
+        let whole = format!("{}{GUESTS}", document(&[]));
+        assert!(whole.contains(old), "{old}");
+        compile(&whole.replacen(old, new, 1))
+            .1
+            .into_iter()
+            .map(|f| format!("{}: {} {}", f.place, f.what, f.remedy))
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(with("gate = \"yard\"", "gate = \"yard\""), Vec::<String>::new());
+    for (old, new, told) in [
+        ("gate = \"yard\"\n", "gate = \"quay\"\n", "there is no gate \"quay\" There are: "),
+        ("gate = \"yard\"\n", "", "gate is missing"),
+        ("roles = [\"sponsor\"]", "message = \"Hello.\"", "no rule of gate yard gives the role sponsor"),
+        (
+            "gate = \"yard\"\n",
+            "gate = \"yard\"\nrole = \"host\"\n",
+            "gives the role host, so that nobody could vouch Write roles = [\"host\"]",
+        ),
+        (
+            "of = [\"pilotage\", \"harbour-password\"]",
+            "of = [\"pilotage\", \"guests\"]",
+            "guests is for guests, who make nothing",
+        ),
+        (
+            "[engineers]\nprovider = \"pilotage\"\n",
+            "[engineers]\nways-in = [\"pilotage\", \"guests\"]\n",
+            "a sponsor would make engineers",
+        ),
+        ("gate = \"yard\"\n", "gate = \"yard\"\nlasts = \"9d\"\n", "lasts"),
+    ] {
+        let found = with(old, new);
+        assert!(found.iter().any(|f| f.contains(told)), "{told}: {found:#?}");
+    }
+}
+
 #[test]
 fn two_gates_or_two_zones_are_never_in_one_place() {
     let second_zone = "\n[[zone]]\nname = \"quay\"\ninterface = \"INTERFACE\"\nnetworks = [\"NETWORK\"]\n";

@@ -7,7 +7,7 @@ use passeur_core::address::ReturnPath;
 use passeur_core::evidence::Evidence;
 use passeur_core::id::CrossingId;
 use passeur_core::seal::Purpose;
-use passeur_core::site::{Access, Place, Site};
+use passeur_core::site::{Access, Place, Site, WayKind};
 use passeur_engine::Engine;
 use passeur_engine::random::random;
 use serde::{Deserialize, Serialize};
@@ -85,6 +85,11 @@ pub enum Destination {
         #[serde(default, skip_serializing_if = "String::is_empty")]
         code: String,
     },
+    /// The page on which somebody vouches for a guest, with the code that the guest shows.
+    Vouch {
+        #[serde(default, skip_serializing_if = "String::is_empty")]
+        code: String,
+    },
     /// The console, for somebody who is to make something there that outlives their session.
     ConsoleFresh,
     /// An address of ours, to which a provider sends somebody of its own accord.
@@ -104,7 +109,11 @@ impl Destination {
     /// Whether it takes a proof that was made after it was asked for: see [`super::fresh`].
     pub fn needs_fresh(&self) -> bool {
         match self {
-            Destination::Factors | Destination::Tokens | Destination::Device { .. } | Destination::ConsoleFresh => true,
+            Destination::Factors
+            | Destination::Tokens
+            | Destination::Vouch { .. }
+            | Destination::Device { .. }
+            | Destination::ConsoleFresh => true,
             Destination::Gate(ask) => ask.anew,
             Destination::Console | Destination::Quay | Destination::Unasked { .. } | Destination::Trial { .. } => false,
         }
@@ -116,7 +125,7 @@ impl Destination {
             Destination::Gate(ask) => Place::gate(&ask.gate),
             Destination::Unasked { gate, .. } => Place::gate(gate),
             Destination::Console | Destination::ConsoleFresh | Destination::Device { .. } => Place::Console,
-            Destination::Quay | Destination::Factors | Destination::Tokens => Place::Quay,
+            Destination::Quay | Destination::Factors | Destination::Tokens | Destination::Vouch { .. } => Place::Quay,
             Destination::Trial { .. } => Place::Trial,
         }
     }
@@ -137,6 +146,7 @@ impl Destination {
             Destination::Quay
             | Destination::Factors
             | Destination::Tokens
+            | Destination::Vouch { .. }
             | Destination::Unasked { .. }
             | Destination::Trial { .. } => None,
         }
@@ -162,6 +172,7 @@ impl Destination {
             | Destination::Device { .. }
             | Destination::Factors
             | Destination::Tokens
+            | Destination::Vouch { .. }
             | Destination::Trial { .. } => false,
         };
         taken && (takes_unasked || !evidence.unasked)
@@ -182,6 +193,9 @@ impl Destination {
             Destination::Console => "for=console".to_owned(),
             Destination::Factors => "for=factors".to_owned(),
             Destination::Tokens => "for=tokens".to_owned(),
+            Destination::Vouch { code } => {
+                format!("for=vouch&code={}", url::form_urlencoded::byte_serialize(code.as_bytes()).collect::<String>())
+            }
             Destination::ConsoleFresh => format!("for=console&{}", Again::Fresh.parameter()),
             Destination::Device { code } => {
                 format!("for=device&user_code={}", url::form_urlencoded::byte_serialize(code.as_bytes()).collect::<String>())
@@ -235,7 +249,12 @@ impl Again {
 
 /// Ways in that are offered for what is asked, in the order of the site file.
 pub fn offered<'s>(site: &'s Site, to: &Destination) -> Vec<&'s str> {
-    if to.decides() { to.access(site).map(of_access).unwrap_or_default() } else { of_site(site) }
+    let mut all = if to.decides() { to.access(site).map(of_access).unwrap_or_default() } else { of_site(site) };
+    if matches!(to, Destination::Factors | Destination::Tokens | Destination::Vouch { .. }) {
+        // A guest makes nothing there.
+        all.retain(|w| !site.way(w).is_some_and(|w| matches!(w.kind, WayKind::Sponsor(_))));
+    }
+    all
 }
 
 /// Ways in of a gate, or of the console.

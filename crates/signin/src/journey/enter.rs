@@ -38,6 +38,8 @@ pub struct ProviderSession {
     pub sent: Option<Arc<Delegation>>,
     /// Until when the provider's own session lasts, where it says so.
     pub until: Option<Moment>,
+    /// The flow in which somebody gave their word for a guest, which is used up by the session.
+    pub word: Option<Vec<u8>>,
 }
 
 impl<'a> Journey<'a, Proven> {
@@ -130,7 +132,8 @@ impl<'a> Journey<'a, Proven> {
             }
         };
         let name_there = provider.name.as_deref().map(storable);
-        let begun = engine.store.begin_session(new_session(&row, token.digest().to_vec(), name_there)).await?;
+        let begun =
+            engine.store.begin_session(new_session(&row, token.digest().to_vec(), name_there), provider.word.as_deref()).await?;
         if let Err(block) = begun {
             engine.sessions.end(&[id]);
             attempt.step(|| ending::kept_out_step(&block));
@@ -185,6 +188,10 @@ impl<'a> Journey<'a, Known> {
             to @ Destination::Device { .. } => {
                 let onward = to.onward(journey.engine());
                 site.address.at(&onward.replacen("/.passeur/sign-in?for=device&", "/.passeur/device?", 1))
+            }
+            to @ Destination::Vouch { .. } => {
+                let onward = to.onward(journey.engine());
+                site.address.at(&onward.replacen("/.passeur/sign-in?for=vouch&", "/.passeur/sponsor?", 1))
             }
             Destination::Tokens => site.address.at("/.passeur/tokens"),
             Destination::Factors => site.address.at("/.passeur/factors"),

@@ -6,14 +6,15 @@
 
 use chrono::Duration;
 use passeur_core::Moment;
-use passeur_core::evidence::Evidence;
+use passeur_core::evidence::{Evidence, WayIn};
 
 /// How long ago the proof may have been, in minutes.
 const MINUTES: i64 = 15;
 
-/// Whether the proof of a sign-in is fresh. One that nobody asked for never is.
+/// Whether the proof of a sign-in is fresh. One that nobody asked for never is, nor is somebody else's word: a guest makes nothing that outlives
+/// their session.
 pub fn is_fresh(evidence: &Evidence, now: Moment) -> bool {
-    !evidence.unasked && is_recent(evidence.factors.auth_time, now)
+    !evidence.unasked && evidence.way_in != WayIn::Sponsor && is_recent(evidence.factors.auth_time, now)
 }
 
 /// Whether something happened of late, and not in time to come.
@@ -29,7 +30,7 @@ pub fn proven_at(said: Option<Moment>, arrived: Moment) -> Option<Moment> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use passeur_core::evidence::{Factors, WayIn};
+    use passeur_core::evidence::Factors;
 
     #[test]
     fn a_proof_is_fresh_for_a_quarter_of_an_hour_and_one_without_a_time_never() {
@@ -43,6 +44,7 @@ mod tests {
         {
             assert_eq!(is_fresh(&at(ago), now), fresh, "{ago:?}");
             assert!(!is_fresh(&Evidence { unasked: true, ..at(ago) }, now), "nobody asked for it");
+            assert!(!is_fresh(&Evidence { way_in: WayIn::Sponsor, ..at(ago) }, now), "a guest makes nothing");
         }
         assert_eq!(proven_at(Some(now + Duration::hours(1)), now), Some(now), "a provider whose clock is ahead");
         assert_eq!(proven_at(None, now), None);

@@ -198,6 +198,7 @@ impl<'a, B: Kind> Journey<'a, Answered<B>> {
             Destination::Quay | Destination::Unasked { .. } => ("/", vec![]),
             Destination::Device { .. } => ("/.passeur/device", vec![]),
             Destination::Tokens => ("/.passeur/tokens", vec![]),
+            Destination::Vouch { .. } => ("/.passeur/sponsor", vec![]),
             Destination::Factors => ("/.passeur/factors", vec![]),
             Destination::Trial { by, source, .. } => ("/", vec![begin::trial_step(by, leg.by.way().unwrap_or_default(), source)]),
         };

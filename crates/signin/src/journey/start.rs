@@ -37,6 +37,9 @@ fn destination(desk: &Desk<'_>) -> Option<Destination> {
         Some("console") => Destination::Console,
         Some("factors") => Destination::Factors,
         Some("tokens") => Destination::Tokens,
+        Some("vouch") => {
+            Destination::Vouch { code: passeur_core::text::shorten(&visit.parameter("code").unwrap_or_default(), 40) }
+        }
         Some("device") => {
             let code = visit.parameter("user_code").unwrap_or_default();
             Destination::Device { code: passeur_core::text::shorten(&code, 40) }

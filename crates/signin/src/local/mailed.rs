@@ -19,6 +19,7 @@ use passeur_engine::Engine;
 use super::{Came, Entered, Person, Try, limits};
 use crate::journey::Why;
 use crate::pages::Said;
+use crate::short_code;
 
 /// How many codes an address gets within the window from one place, and how often one code may be tried.
 const SENT_MAX: i32 = 4;
@@ -42,17 +43,9 @@ fn new_code() -> String {
     }
 }
 
-/// Letters that make no words and are not mistaken for one another.
-const LETTERS: &[u8; 20] = b"BCDFGHJKLMNPQRSTVWXZ";
-
 /// Ten letters, for an address whose codes somebody guesses: 43 bits in the place of 20.
 fn long_code() -> String {
-    let mut out = String::new();
-    while out.len() < 10 {
-        out.extend(random::<16>().iter().filter(|b| **b < 240).map(|b| char::from(LETTERS[usize::from(b % 20)])));
-    }
-    out.truncate(10);
-    out
+    short_code::new(10)
 }
 
 /// What a code is compared as, in whatever spelling it was typed.

@@ -8,6 +8,7 @@ mod mailed;
 mod passkey;
 mod password;
 mod realm_password;
+mod sponsored;
 pub mod ticket;
 
 use std::sync::Arc;
@@ -47,6 +48,8 @@ pub struct Entered {
     password: String,
     #[serde(default)]
     mail: String,
+    #[serde(default)]
+    note: String,
     code: Option<String>,
     #[serde(default)]
     ceremony: String,
@@ -152,6 +155,20 @@ enum Came {
     In { proven: Box<Proven>, known: Option<String> },
 }
 
+impl Came {
+    /// By the word that somebody gave in a flow, and until it is over.
+    fn by_word(self, flow: [u8; 32], until: Moment) -> Came {
+        match self {
+            Came::In { mut proven, known } => {
+                proven.provider.word = Some(flow.to_vec());
+                proven.provider.until = Some(until);
+                Came::In { proven, known }
+            }
+            page @ Came::Page(_) => page,
+        }
+    }
+}
+
 impl From<Response> for Came {
     fn from(page: Response) -> Came {
         Came::Page(page)
@@ -212,6 +229,7 @@ pub fn ask<'a>(mut journey: Journey<'a, Asked>, way: &'a Way, manner: Manner) ->
     let response = match &way.kind {
         WayKind::Password(_) => page.show(Said::Nothing, |f| f.password(hint)).into_response(),
         WayKind::MailedCode(_) => page.show(Said::Nothing, |f| f.mail(hint)).into_response(),
+        WayKind::Sponsor(_) => page.show(Said::Nothing, |f| f.guest("", "")).into_response(),
         WayKind::Passkey(_) => page.show(Said::Nothing, |f| f.passkey()),
         WayKind::Ticket(t) => ticket::ask(page, t, &leg.manner, &mut journey.attempt),
         // No gate offers one to people: it is the connection that shows it.
@@ -230,6 +248,7 @@ pub async fn post(incoming: Incoming, Path(name): Path<String>, Form(entered): F
         let came = match &way.kind {
             WayKind::Password(p) => password::tried(&mut tried, p, &entered).await,
             WayKind::MailedCode(m) => mailed::tried(&mut tried, m, &entered).await,
+            WayKind::Sponsor(s) => sponsored::tried(&mut tried, s, &entered).await,
             WayKind::Passkey(p) => passkey::tried(&mut tried, p, &entered).await,
             WayKind::Ticket(t) if t.password => realm_password::tried(&mut tried, t, &entered).await,
             WayKind::Ticket(_) | WayKind::Certificate(_) => Err(Why::FAILED_CHECK),

@@ -30,6 +30,8 @@ pub struct Quay<'a> {
     pub gates: &'a [QuayGate],
     /// Whether the console is open to them.
     pub console: bool,
+    /// Whether they may vouch for guests.
+    pub sponsor: bool,
     /// The latest changes of their roles.
     pub changes: &'a [RoleChange],
 }
@@ -54,7 +56,7 @@ pub fn quay(site: &Site, lang: Lang, signed_in: Option<&Quay<'_>>) -> Page {
 }
 
 fn known(site: &Site, lang: Lang, quay: &Quay<'_>) -> Markup {
-    let Quay { session, who, gates, console, changes } = *quay;
+    let Quay { session, who, gates, console, sponsor, changes } = *quay;
     let factors = &session.evidence.factors;
     html! {
         p.lead { (say(Word::SignedInAs, lang)) " " strong { (session.row.name) } }
@@ -100,6 +102,7 @@ fn known(site: &Site, lang: Lang, quay: &Quay<'_>) -> Markup {
         nav.ways {
             @if site.gates.iter().any(|g| g.access.callers.as_ref().is_some_and(|c| c.personal)) { a href="/.passeur/tokens" { (say(Word::TokensTitle, lang)) } }
             @if site.factors.is_some() { a href="/.passeur/factors" { (say(Word::FactorsTitle, lang)) } }
+            @if sponsor { a href="/.passeur/sponsor" { (say(Word::SponsorTitle, lang)) } }
             @if console { a.button href="/console/" { (say(Word::Console, lang)) } }
             @if session.evidence.way_in == WayIn::Ticket { a href="/.passeur/sign-in?for=quay&another=1" { (say(Word::SomeoneElse, lang)) } }
             a href="/.passeur/sign-out" { (say(Word::SignOut, lang)) }

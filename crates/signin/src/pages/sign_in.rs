@@ -10,6 +10,7 @@ use passeur_core::step::Lang;
 use super::factors::{passkey_form, passkey_script, with_passkeys};
 use super::words::{Word, say};
 use super::{Page, page};
+use crate::short_code;
 
 /// A way in to choose: its title and the address that leads there.
 pub struct Choice {
@@ -229,6 +230,32 @@ impl Form<'_> {
             label { (say(Word::MailAddress, lang)) input type="email" name="mail" value=(mail) autocomplete="email" required maxlength="254" autofocus; }
         };
         self.around(Word::NoMailAddress, fields, Word::SendCode)
+    }
+
+    /// What a guest says of themselves.
+    pub fn guest(&self, name: &str, note: &str) -> Page {
+        let lang = self.lang;
+        let fields = html! {
+            p.hint { (say(Word::GuestHow, lang)) }
+            label { (say(Word::GuestName, lang)) input name="name" value=(name) autocomplete="name" required maxlength="60" autofocus; }
+            label { (say(Word::GuestNote, lang)) input name="note" value=(note) autocomplete="off" required maxlength="120"; }
+        };
+        self.around(Word::GuestMissing, fields, Word::GoOn)
+    }
+
+    /// The code that a guest shows to whoever vouches for them. `asked` says that nobody has yet.
+    pub fn guest_waits(&self, code: &str, quay: &str, asked: bool) -> Page {
+        let lang = self.lang;
+        let fields = html! {
+            input type="hidden" name="code" value=(code);
+            @if !code.is_empty() {
+                p { (say(Word::GuestShow, lang)) }
+                p.lead { code.id { (short_code::shown(code)) } }
+            }
+            p.hint { (say(Word::GuestSponsorGoes, lang)) " " code { (quay) } }
+            @if asked { p role="status" { (say(Word::GuestNotYet, lang)) } }
+        };
+        self.around(Word::GuestMissing, fields, Word::GuestGoOn)
     }
 
     /// A passkey that the browser finds.

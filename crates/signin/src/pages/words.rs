@@ -65,6 +65,26 @@ pub enum Word {
     NewRecovery,
     ChooseTitle,
     ChooseFor,
+    GuestName,
+    GuestNote,
+    GuestHow,
+    GuestMissing,
+    GuestShow,
+    GuestSponsorGoes,
+    GuestNotYet,
+    GuestGoOn,
+    SponsorTitle,
+    SponsorWords,
+    SponsorCode,
+    SponsorNoSuch,
+    SponsorConfirm,
+    SponsorLasts,
+    SponsorMeans,
+    SponsorYes,
+    SponsorNo,
+    SponsorGiven,
+    SponsorDenied,
+    SponsorMayNot,
     MoreInRealBrowser,
     RealBrowserTitle,
     RealBrowserWhy,
@@ -217,6 +237,48 @@ pub fn say(word: Word, lang: Lang) -> &'static str {
         Word::EmergencyWait => ("Too many tries failed. Wait five minutes.", "Trop d'essais ont échoué. Attendez cinq minutes."),
         Word::ChooseTitle => ("How do you want to sign in?", "Comment voulez-vous vous connecter ?"),
         Word::ChooseFor => ("You are on your way to", "Vous allez vers"),
+        Word::GuestName => ("Your name", "Votre nom"),
+        Word::GuestNote => ("Who you are visiting, and what for", "Qui vous venez voir, et pourquoi"),
+        Word::GuestHow => (
+            "Somebody of the house lets you in: you show them a code, and they give their word for you.",
+            "Une personne de la maison vous fait entrer : vous lui montrez un code, et elle se porte garante.",
+        ),
+        Word::GuestMissing => ("Write your name, and who you are visiting.", "Écrivez votre nom et qui vous venez voir."),
+        Word::GuestShow => (
+            "Show or read this code to the person you are visiting:",
+            "Montrez ou lisez ce code à la personne que vous venez voir :",
+        ),
+        Word::GuestSponsorGoes => {
+            ("They sign in and choose “Vouch for a guest” at", "Elle se connecte et choisit « Se porter garant » sur")
+        }
+        Word::GuestNotYet => ("Nobody has given their word yet.", "Personne ne s'est encore porté garant."),
+        Word::GuestGoOn => ("They did: go on", "C'est fait : continuer"),
+        Word::SponsorTitle => ("Vouch for a guest", "Se porter garant"),
+        Word::SponsorWords => (
+            "A guest shows you a code. Type it here, read who they say they are, and give your word only for somebody whom you know.",
+            "Un visiteur vous montre un code. Tapez-le, lisez qui il dit être, et ne vous portez garant que de quelqu'un que vous connaissez.",
+        ),
+        Word::SponsorCode => ("The guest's code", "Le code du visiteur"),
+        Word::SponsorNoSuch => (
+            "Nobody waits with this code. It is good for some minutes, and once.",
+            "Personne n'attend avec ce code. Il vaut quelques minutes, une seule fois.",
+        ),
+        Word::SponsorConfirm => {
+            ("This is what the guest wrote. Nobody has checked it.", "Voici ce que le visiteur a écrit. Personne ne l'a vérifié.")
+        }
+        Word::SponsorLasts => ("They may stay at most", "Durée au plus"),
+        Word::SponsorMeans => (
+            "Your name stands with everything they do here. If you leave, they are out at once.",
+            "Votre nom figure à côté de tout ce qu'il fera ici. Si vous partez, il sort aussitôt.",
+        ),
+        Word::SponsorYes => ("Yes, I vouch for them", "Oui, je me porte garant"),
+        Word::SponsorNo => ("No, I do not know them", "Non, je ne le connais pas"),
+        Word::SponsorGiven => ("may come in now: they press “go on”.", "peut entrer : il appuie sur « continuer »."),
+        Word::SponsorDenied => ("They were refused.", "L'accès a été refusé."),
+        Word::SponsorMayNot => (
+            "You may not vouch for guests here. Ask whoever runs this service if you should.",
+            "Vous ne pouvez pas vous porter garant ici. Demandez à qui gère ce service si vous le devriez.",
+        ),
         Word::MoreInRealBrowser => (
             "Other ways to sign in do not work in this small window. Open your own browser for them, at",
             "D'autres voies ne fonctionnent pas dans cette petite fenêtre. Ouvrez pour elles votre propre navigateur, à l'adresse",

@@ -225,6 +225,16 @@ with_tickets! { catalogue
         => "If the provider's pages work there, take real-browser out of its [[provider]]." / "Si les pages du fournisseur y fonctionnent, retirez real-browser de son [[provider]].";
     WayShown = "way.shown" Provider Fact [way]
         "The person was asked by way in {way}." / "La personne a été interrogée par la voie {way}.";
+    VouchAsked = "way.guest-asked" Provider Fact [name, note]
+        "A guest who calls themselves {name} asked for somebody's word: {note}." / "Un visiteur qui se nomme {name} a demandé un garant : {note}.";
+    VouchedFor = "way.guest-vouched" Check Pass [name, sponsor, key]
+        "{sponsor} ({key}) vouched for {name}." / "{sponsor} ({key}) s'est porté garant de {name}.";
+    VouchDenied = "way.guest-denied" Check Stop [sponsor]
+        "{sponsor} did not vouch for the guest." / "{sponsor} ne s'est pas porté garant du visiteur."
+        => "Ask {sponsor} whom they refused; another person may vouch for the guest." / "Demandez à {sponsor} qui a été refusé ; une autre personne peut se porter garante.";
+    VouchOver = "way.guest-over" Check Stop [minutes]
+        "Nobody vouched for the guest within {minutes} minutes, or the word was taken back." / "Personne ne s'est porté garant en {minutes} minutes, ou la parole a été reprise."
+        => "The guest begins again; answer-within of the [[way]] says how long they wait." / "Le visiteur recommence ; answer-within de la [[way]] dit combien de temps il attend.";
     PasswordRight = "way.password" Check Pass [directory, dn, millis]
         "Directory {directory} accepted the password of {dn} in {millis} ms." / "L'annuaire {directory} a accepté le mot de passe de {dn} en {millis} ms.";
     PasswordNobody = "way.password-nobody" Check Stop [directory, characters, why]
