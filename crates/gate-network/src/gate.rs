@@ -1,6 +1,6 @@
 //! The network gates of a node.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::hash::{Hash, Hasher};
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
@@ -83,8 +83,8 @@ pub struct Inner {
     /// One of these is held while something is decided about a machine, by what the machine is known by.
     machines: Vec<tokio::sync::Mutex<()>>,
     pub(crate) names: Names,
-    /// Held by whoever tells the sluice where names lead.
-    pub(crate) telling: tokio::sync::Mutex<()>,
+    /// What the sluice was told of names last; held by whoever tells it.
+    pub(crate) telling: tokio::sync::Mutex<BTreeMap<String, BTreeSet<IpAddr>>>,
     /// By zone: how many people came on, and how often a machine's system asked how it stands.
     seen: Mutex<HashMap<String, Seen>>,
     /// What machines asked for on which nobody is signed in.

@@ -54,32 +54,37 @@ impl Names {
         all.iter().map(|(reach, held)| (reach.clone(), held.keys().copied().collect())).collect()
     }
 
-    /// Takes what somebody was told of a name of reaches. What is open now for those of which an address is new.
-    fn learn(&self, reaches: &[String], to: &[(IpAddr, u32)], now: Moment) -> BTreeMap<String, BTreeSet<IpAddr>> {
+    /// Takes what somebody was told of a name of reaches.
+    fn learn(&self, reaches: &[String], to: &[(IpAddr, u32)], now: Moment) {
         let mut all = self.0.lock().unwrap_or_else(|e| e.into_inner());
-        let mut out = BTreeMap::new();
         for reach in reaches {
             let held = all.entry(reach.clone()).or_default();
-            let before = held.len();
             for (address, ttl) in to {
                 let told = Duration::seconds(i64::from(*ttl)) + Duration::minutes(1);
                 keep(held, *address, now + told.clamp(STAYS, KEPT_MAX));
             }
-            if held.len() > before {
-                out.insert(reach.clone(), held.keys().copied().collect());
-            }
         }
-        out
+    }
+
+    /// What is open for some reaches.
+    fn of(&self, reaches: &[String]) -> BTreeMap<String, BTreeSet<IpAddr>> {
+        let all = self.0.lock().unwrap_or_else(|e| e.into_inner());
+        reaches.iter().filter_map(|r| Some((r.clone(), all.get(r)?.keys().copied().collect()))).collect()
     }
 }
 
-/// Keeps an address until a moment. Where there are too many, nothing more is learnt until some are over.
+/// Keeps an address until a moment. Where there are too many, the one that would be over first gives way: whoever was just told an address goes
+/// there, and nobody shuts others out by asking for a great many.
 fn keep(held: &mut BTreeMap<IpAddr, Moment>, address: IpAddr, until: Moment) {
     let address = address.to_canonical();
-    if held.len() < ADDRESSES_MAX || held.contains_key(&address) {
-        let at = held.entry(address).or_insert(until);
-        *at = (*at).max(until);
+    if held.len() >= ADDRESSES_MAX
+        && !held.contains_key(&address)
+        && let Some(first) = held.iter().min_by_key(|(_, until)| **until).map(|(a, _)| *a)
+    {
+        held.remove(&first);
     }
+    let at = held.entry(address).or_insert(until);
+    *at = (*at).max(until);
 }
 
 /// Reaches that have names.
@@ -124,10 +129,12 @@ impl NetworkGate {
             });
             found.extend(futures_util::future::join_all(each).await);
         }
-        let _one = self.telling.lock().await;
+        let mut told = self.telling.lock().await;
         let open = self.names.take(found, &reaches, self.engine.now());
+        told.clone_from(&open);
         if let Err(e) = self.blocking(move |own| own.sluice.order(&Order::Names(open))).await {
             tracing::warn!(error = %e, "addresses of names could not be opened");
+            told.clear();
         }
     }
 
@@ -141,14 +148,18 @@ impl NetworkGate {
         }
         let Ok(own) = own_addresses_of_all() else { return };
         let to: Vec<(IpAddr, u32)> = leads.to.iter().copied().filter(|(a, _)| may_lead(&own, *a)).collect();
-        // What is told last is what holds: nobody tells an older list after it.
-        let _one = self.telling.lock().await;
-        let open = self.names.learn(&reaches, &to, self.engine.now());
-        if open.is_empty() {
+        self.names.learn(&reaches, &to, self.engine.now());
+        // What is told last is what holds: nobody tells an older list after it. Who waits here is told for by whoever went before.
+        let mut told = self.telling.lock().await;
+        let is_told = |reach: &String| told.get(reach).is_some_and(|t| to.iter().all(|(a, _)| t.contains(&a.to_canonical())));
+        if reaches.iter().all(is_told) {
             return;
         }
+        let open = self.names.of(&reaches);
+        told.extend(open.clone());
         if let Err(e) = self.blocking(move |own| own.sluice.order(&Order::Names(open))).await {
             tracing::warn!(error = %e, "where a name leads could not be opened");
+            told.clear();
         }
     }
 }
@@ -173,14 +184,18 @@ mod tests {
         assert_eq!(open(names.take(found("10.0.0.2"), &reaches, at(5))), ["10.0.0.1", "10.0.0.2"]);
         assert_eq!(open(names.take(vec![], &reaches, at(11))), ["10.0.0.2"]);
         // Whoever was told that it holds for an hour goes there for an hour.
-        let told =
-            names.learn(&["r".to_owned()], &[("10.0.0.9".parse().unwrap(), 3_600), ("10.0.0.2".parse().unwrap(), 1)], at(11));
-        assert_eq!(open(told), ["10.0.0.2", "10.0.0.9"]);
-        assert!(names.learn(&["r".to_owned()], &[("10.0.0.9".parse().unwrap(), 60)], at(12)).is_empty(), "nothing is new");
+        let r = ["r".to_owned()];
+        names.learn(&r, &[("10.0.0.9".parse().unwrap(), 3_600), ("10.0.0.2".parse().unwrap(), 1)], at(11));
+        names.learn(&r, &[("10.0.0.9".parse().unwrap(), 60)], at(12));
+        assert_eq!(open(names.of(&r)), ["10.0.0.2", "10.0.0.9"]);
         assert_eq!(open(names.take(vec![], &reaches, at(71))), ["10.0.0.9"]);
         assert_eq!(open(names.take(vec![], &reaches, at(73))), Vec::<String>::new());
         let many: Vec<(IpAddr, u32)> = (0..20_000u32).map(|n| (IpAddr::from(n.to_be_bytes()), 60)).collect();
-        assert_eq!(open(names.learn(&["r".to_owned()], &many, at(80))).len(), ADDRESSES_MAX);
+        names.learn(&r, &many[..15_000], at(80));
+        names.learn(&r, &[("10.0.0.9".parse().unwrap(), 3_600)], at(80));
+        names.learn(&r, &many[15_000..], at(81));
+        let full = open(names.of(&r));
+        assert!(full.len() == ADDRESSES_MAX && full.contains(&"10.0.0.9".to_owned()), "whoever lasts longest stays");
     }
 
     #[test]

@@ -173,7 +173,9 @@ impl Guard {
         // From here on the kernel leads everybody as the new book says.
         self.book = next;
         let compared = self.compare()?;
-        self.fill_names()?;
+        let named: Vec<String> =
+            self.book.plan.iter().flat_map(|p| &p.reaches).filter(|(_, r)| r.named).map(|(n, _)| n.clone()).collect();
+        self.fill_names(&named)?;
         Ok(compared)
     }
 
@@ -360,6 +362,7 @@ impl Guard {
 
     fn names(&mut self, names: BTreeMap<String, BTreeSet<IpAddr>>) -> Result<(), String> {
         let Some(plan) = &self.book.plan else { return Err("no edition is installed".to_owned()) };
+        let told: Vec<String> = names.keys().cloned().collect();
         for (reach, addresses) in names {
             if !plan.reaches.get(&reach).is_some_and(|r| r.named) {
                 return Err(format!("edition {} has no reach {reach:?} with names", plan.edition));
@@ -369,18 +372,16 @@ impl Guard {
             }
             self.book.names.insert(reach, addresses);
         }
-        self.made(Guard::fill_names).map_err(|e| e.to_string())
+        self.made(|guard| guard.fill_names(&told)).map_err(|e| e.to_string())
     }
 
     /// Makes the sets of names what the book says. What is new opens before what is old closes.
-    fn fill_names(&mut self) -> Result<(), Failed> {
-        let reaches: Vec<String> =
-            self.book.plan.iter().flat_map(|p| &p.reaches).filter(|(_, r)| r.named).map(|(n, _)| n.clone()).collect();
+    fn fill_names(&mut self, reaches: &[String]) -> Result<(), Failed> {
         for reach in reaches {
-            let told = self.book.names.get(&reach).cloned().unwrap_or_default();
+            let told = self.book.names.get(reach).cloned().unwrap_or_default();
             for v6 in [false, true] {
                 let wanted: Wanted = told.iter().filter(|a| a.is_ipv6() == v6).map(|a| (octets(*a), None)).collect();
-                let set = names_set(&reach, v6);
+                let set = names_set(reach, v6);
                 let difference = Difference::of(&wanted, &self.kernel.elements(&set)?);
                 self.change_set(&set, &Difference { delete: vec![], add: difference.add })?;
                 self.change_set(&set, &Difference { delete: difference.delete, add: vec![] })?;

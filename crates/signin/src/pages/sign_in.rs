@@ -250,7 +250,7 @@ impl Form<'_> {
             input type="hidden" name="code" value=(code);
             @if !code.is_empty() {
                 p { (say(Word::GuestShow, lang)) }
-                p.lead { code.id { (short_code::shown(code)) } }
+                p.lead.read-out { code.id { (short_code::shown(code)) } }
             }
             p.hint { (say(Word::GuestSponsorGoes, lang)) " " code { (quay) } }
             @if asked { p role="status" { (say(Word::GuestNotYet, lang)) } }

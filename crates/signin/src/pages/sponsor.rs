@@ -77,8 +77,8 @@ impl SponsorPage<'_> {
                 html! {
                     p.lead { (say(Word::SponsorConfirm, lang)) }
                     dl.facts {
-                        dt { (say(Word::GuestName, lang)) } dd { (row.name) }
-                        dt { (say(Word::GuestNote, lang)) } dd { (row.note) }
+                        dt { (say(Word::SponsorGuest, lang)) } dd { (row.name) }
+                        dt { (say(Word::SponsorNote, lang)) } dd { (row.note) }
                         dt { (say(Word::DeviceFrom, lang)) } dd { code { (row.address) } }
                         @if let WayKind::Sponsor(of) = &way.kind { dt { (say(Word::SponsorLasts, lang)) } dd { (of.lasts.num_hours()) " h" } }
                         dt { (say(Word::SignedInAs, lang)) } dd { (self.who) }

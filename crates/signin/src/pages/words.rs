@@ -66,6 +66,8 @@ pub enum Word {
     ChooseTitle,
     ChooseFor,
     GuestName,
+    SponsorGuest,
+    SponsorNote,
     GuestNote,
     GuestHow,
     GuestMissing,
@@ -237,6 +239,8 @@ pub fn say(word: Word, lang: Lang) -> &'static str {
         Word::EmergencyWait => ("Too many tries failed. Wait five minutes.", "Trop d'essais ont échoué. Attendez cinq minutes."),
         Word::ChooseTitle => ("How do you want to sign in?", "Comment voulez-vous vous connecter ?"),
         Word::ChooseFor => ("You are on your way to", "Vous allez vers"),
+        Word::SponsorGuest => ("They call themselves", "Se nomme"),
+        Word::SponsorNote => ("They say they are here for", "Dit venir pour"),
         Word::GuestName => ("Your name", "Votre nom"),
         Word::GuestNote => ("Who you are visiting, and what for", "Qui vous venez voir, et pourquoi"),
         Word::GuestHow => (
