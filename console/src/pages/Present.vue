@@ -151,6 +151,6 @@ const lookUp = () =>
 .tools > * { flex: 0 1 auto; }
 .tools .v-text-field { flex: 1 1 220px; max-width: 420px; }
 .number { text-align: right; }
-h2 { font-size: 1.02rem; font-weight: 600; margin: 22px 0 4px; }
+h2 { font-size: 1.02rem; font-weight: 600; margin: 22px 0 14px; }
 .stop { color: rgb(var(--v-theme-stop)); }
 </style>

@@ -72,6 +72,32 @@ pub fn host(name: &Name) -> String {
     name.to_ascii().trim_end_matches('.').to_ascii_lowercase()
 }
 
+/// The question of a message as it was sent: name, type and class.
+fn question_octets(octets: &[u8]) -> Option<&[u8]> {
+    let mut at = 12;
+    loop {
+        match *octets.get(at)? {
+            0 => return octets.get(12..at + 5),
+            // A pointer, which no question that was just read has.
+            64.. => return None,
+            length => at += 1 + usize::from(length),
+        }
+    }
+}
+
+/// Whether octets answer a question that was sent, as far as that can be told without reading the rest: a record that is odd is for whoever
+/// asked to read, and opens nothing.
+pub fn echoes(octets: &[u8], sent: &[u8]) -> bool {
+    let Some(question) = question_octets(sent) else { return false };
+    let (name, kind) = question.split_at(question.len() - 4);
+    let told = octets.get(12..12 + question.len()).map(|q| q.split_at(name.len()));
+    octets.len() >= 12
+        && octets[..2] == sent[..2]
+        && octets[2] & 0x80 != 0
+        && octets[4..6] == [0, 1]
+        && told.is_some_and(|(n, k)| n.eq_ignore_ascii_case(name) && k == kind)
+}
+
 /// The same octets under another number.
 pub fn numbered(mut octets: Vec<u8>, id: u16) -> Vec<u8> {
     if let Some(head) = octets.get_mut(..2) {
@@ -145,6 +171,33 @@ mod tests {
         assert!(answer(&sent, &asked("a.example.")).is_none(), "a question is no answer");
         assert_eq!(question(&sent), Some(asked("a.example.")));
         assert_eq!(question(&numbered(sent.clone(), 9)).unwrap().id, 9);
+    }
+
+    #[test]
+    fn an_odd_record_goes_to_whoever_asked_and_opens_nothing() {
+        let mut sent = Message::new();
+        sent.set_id(7).add_query(Query::query(name("a.example."), RecordType::A));
+        let sent = sent.to_vec().unwrap();
+        let mut odd = said("A.Example.", 7, &[("a.example.", 9, a("10.0.0.1"))]);
+        // Three octets in the place of an address of four.
+        let end = odd.len();
+        odd[end - 5] = 3;
+        odd.pop();
+        assert!(answer(&odd, &asked("a.example.")).is_none() && echoes(&odd, &sent));
+        for no in [
+            said("b.example.", 7, &[]),
+            said("a.example.", 8, &[]),
+            sent.clone(),
+            vec![],
+            odd[..20].to_vec(),
+            [&[0, 7, 0x80, 0, 0, 2], &odd[6..]].concat(),
+        ] {
+            assert!(!echoes(&no, &sent), "{no:?}");
+        }
+        let mut other_type = odd.clone();
+        other_type[22 + 1] = 28;
+        assert!(!echoes(&other_type, &sent));
+        assert!(!echoes(&odd, &[0; 12]) && !echoes(&odd, &[0xc0; 40]));
     }
 
     #[test]

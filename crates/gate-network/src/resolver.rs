@@ -154,15 +154,18 @@ impl Resolver {
         let socket = UdpSocket::bind((any, 0)).await?;
         socket.connect(self.from).await?;
         let ours = Question { id: number(), ..asked.clone() };
-        socket.send(&numbered(octets, ours.id)).await?;
+        let sent = numbered(octets, ours.id);
+        socket.send(&sent).await?;
         let mut buffer = vec![0; ANSWER_MAX];
         loop {
             let n = socket.recv(&mut buffer).await?;
             // What answers something else is not waited for any less.
             if let Some(leads) = answers::answer(&buffer[..n], &ours) {
                 self.gate.learn(&leads).await;
-                return Ok(numbered(buffer[..n].to_vec(), asked.id));
+            } else if !answers::echoes(&buffer[..n], &sent) {
+                continue;
             }
+            return Ok(numbered(buffer[..n].to_vec(), asked.id));
         }
     }
 
@@ -170,10 +173,14 @@ impl Resolver {
         let mut stream = TcpStream::connect(self.from).await?;
         let ours = Question { id: number(), ..asked.clone() };
         stream.write_all(&(octets.len() as u16).to_be_bytes()).await?;
-        stream.write_all(&numbered(octets, ours.id)).await?;
+        let sent = numbered(octets, ours.id);
+        stream.write_all(&sent).await?;
         let answer = framed(&mut stream, ANSWER_MAX).await?.ok_or(io::ErrorKind::UnexpectedEof)?;
-        let leads = answers::answer(&answer, &ours).ok_or(io::ErrorKind::InvalidData)?;
-        self.gate.learn(&leads).await;
+        match answers::answer(&answer, &ours) {
+            Some(leads) => self.gate.learn(&leads).await,
+            None if answers::echoes(&answer, &sent) => {}
+            None => return Err(io::ErrorKind::InvalidData.into()),
+        }
         Ok(numbered(answer, asked.id))
     }
 }

@@ -12,7 +12,12 @@ use crate::pages::{self, Choice};
 /// Whether a way in works in such a browser.
 pub fn works(site: &Site, way: &str) -> bool {
     match site.way(way) {
-        Some(way) => !matches!(way.kind, WayKind::Passkey(_) | WayKind::Ticket(_)),
+        Some(way) => match &way.kind {
+            WayKind::Passkey(_) => false,
+            // A name and password may stand for a ticket.
+            WayKind::Ticket(t) => t.password,
+            _ => true,
+        },
         None => site.provider(way).is_none_or(|p| !p.real_browser),
     }
 }
