@@ -14,8 +14,8 @@ use tokio::task::JoinHandle;
 pub struct KernelWay {
     /// Whether it knows the machine.
     pub knows: bool,
-    /// Seconds until it closes by itself, unless it is renewed; none where it is closed.
-    pub closes_in: Option<u64>,
+    /// Whether its lease is good.
+    pub is_open: bool,
     /// Reaches that are open to the machine alone.
     pub reaches: Vec<String>,
     /// The reach that leads there, for each address that was asked; none where it is refused.

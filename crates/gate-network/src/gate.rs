@@ -1,6 +1,6 @@
 //! The network gates of a node.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{HashMap, HashSet};
 use std::hash::{Hash, Hasher};
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
@@ -24,9 +24,9 @@ use uuid::Uuid;
 use crate::book::{Book, Present, holder_of};
 use crate::captive::Captive;
 use crate::first::Had;
-use crate::names::Names;
+use crate::names::{Names, Open};
 use crate::neighbours::{Neighbours, interface_number};
-use crate::plan::{Doors, guarded, on_link};
+use crate::plan::{Doors, guarded, on_link, zone_at};
 use crate::trace::Trace;
 
 /// How long what somebody wanted is remembered, and of how many.
@@ -84,7 +84,7 @@ pub struct Inner {
     machines: Vec<tokio::sync::Mutex<()>>,
     pub(crate) names: Names,
     /// What the sluice was told of names last; held by whoever tells it.
-    pub(crate) telling: tokio::sync::Mutex<BTreeMap<String, BTreeSet<IpAddr>>>,
+    pub(crate) telling: tokio::sync::Mutex<Open>,
     /// By zone: how many people came on, and how often a machine's system asked how it stands.
     seen: Mutex<HashMap<String, Seen>>,
     /// What machines asked for on which nobody is signed in.
@@ -119,17 +119,14 @@ impl Guarding for NetworkGate {
     fn way_of(&self, machine: PresenceRow, to: Vec<IpAddr>, service: Service) -> JoinHandle<Option<KernelWay>> {
         let own = self.clone();
         self.runtime.spawn_blocking(move || {
-            let holder = holder_of(&machine)?;
-            let mut out = KernelWay::default();
-            for to in to {
-                let service = crate::plan::service(&service);
-                let way = own.sluice.way(Ask { interface: machine.interface.clone(), holder, to, service }).ok()?;
-                out.knows = way.mark.is_some();
-                out.closes_in = way.expires_ms.map(|ms| ms / 1_000);
-                out.reaches = way.reaches.into_iter().collect();
-                out.by.push((to, way.by));
-            }
-            Some(out)
+            let (holder, service) = (holder_of(&machine)?, crate::plan::service(&service));
+            let way = own.sluice.way(Ask { interface: machine.interface, holder, to: to.clone(), service }).ok()?;
+            Some(KernelWay {
+                knows: way.mark.is_some(),
+                is_open: way.expires_ms.is_some(),
+                reaches: way.reaches.into_iter().collect(),
+                by: to.into_iter().zip(way.by).collect(),
+            })
         })
     }
 
@@ -329,7 +326,7 @@ impl NetworkGate {
         let Some(edition) = self.engine.live.get() else { return };
         let interfaces = self.interfaces();
         let machine = machine.to_canonical();
-        let Some((_, zone)) = guarded(&edition.site, &interfaces).find(|(_, z)| z.holds(machine)) else { return };
+        let Some((_, zone)) = zone_at(&edition.site, &interfaces, machine) else { return };
         if self.on_at(zone, machine).is_none() {
             self.trace().note(machine, name, self.engine.now());
         }

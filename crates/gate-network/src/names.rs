@@ -14,7 +14,7 @@ use passeur_sluice::words::Order;
 
 use crate::answers::Leads;
 use crate::gate::NetworkGate;
-use crate::neighbours::own_addresses_of_all;
+use crate::neighbours::own_addresses;
 use crate::plan::guarded;
 
 /// How long an address stays open after a name led there.
@@ -27,18 +27,16 @@ const KEPT_MAX: Duration = Duration::hours(24);
 /// The most addresses of a reach's names.
 const ADDRESSES_MAX: usize = 10_000;
 
+/// Addresses that are open, by reach.
+pub(crate) type Open = BTreeMap<String, BTreeSet<IpAddr>>;
+
 /// Addresses by reach, with the moment until which they are open.
 #[derive(Debug, Default)]
 pub struct Names(Mutex<BTreeMap<String, BTreeMap<IpAddr, Moment>>>);
 
 impl Names {
     /// Takes what names lead to now, and says what is open for each reach.
-    fn take(
-        &self,
-        found: Vec<(String, Vec<IpAddr>)>,
-        reaches: &BTreeSet<String>,
-        now: Moment,
-    ) -> BTreeMap<String, BTreeSet<IpAddr>> {
+    fn take(&self, found: Vec<(String, Vec<IpAddr>)>, reaches: &BTreeSet<String>, now: Moment) -> Open {
         let mut all = self.0.lock().unwrap_or_else(|e| e.into_inner());
         all.retain(|reach, _| reaches.contains(reach));
         for reach in reaches {
@@ -67,7 +65,7 @@ impl Names {
     }
 
     /// What is open for some reaches.
-    fn of(&self, reaches: &[String]) -> BTreeMap<String, BTreeSet<IpAddr>> {
+    fn of(&self, reaches: &[String]) -> Open {
         let all = self.0.lock().unwrap_or_else(|e| e.into_inner());
         reaches.iter().filter_map(|r| Some((r.clone(), all.get(r)?.keys().copied().collect()))).collect()
     }
@@ -89,8 +87,7 @@ fn keep(held: &mut BTreeMap<IpAddr, Moment>, address: IpAddr, until: Moment) {
 
 /// Reaches that have names.
 fn named(site: &Site) -> BTreeSet<String> {
-    let has = |r: &&Reach| r.to.iter().any(|d| matches!(d, Destination::Name(_)));
-    site.reaches.iter().filter(has).map(|r| r.name.clone()).collect()
+    site.reaches.iter().filter(|r| r.has_names()).map(|r| r.name.clone()).collect()
 }
 
 /// The hosts that reaches name, without those that stand for every name below one: a resolver tells of these.
@@ -114,13 +111,7 @@ impl NetworkGate {
         if reaches.is_empty() {
             return;
         }
-        let own = match own_addresses_of_all() {
-            Ok(own) => own,
-            Err(e) => {
-                tracing::warn!(error = %e, "this machine's own addresses cannot be read; where names lead is not opened");
-                return;
-            }
-        };
+        let Some(own) = own() else { return };
         let (mut found, own) = (vec![], &own);
         for part in hosts.chunks(AT_ONCE) {
             let each = part.iter().map(async |(reach, host)| {
@@ -132,10 +123,7 @@ impl NetworkGate {
         let mut told = self.telling.lock().await;
         let open = self.names.take(found, &reaches, self.engine.now());
         told.clone_from(&open);
-        if let Err(e) = self.blocking(move |own| own.sluice.order(&Order::Names(open))).await {
-            tracing::warn!(error = %e, "addresses of names could not be opened");
-            told.clear();
-        }
+        self.tell_names(open, &mut told).await;
     }
 
     /// Opens what a name leads to for every reach that has it, before whoever asked is told.
@@ -146,7 +134,7 @@ impl NetworkGate {
         if reaches.is_empty() {
             return;
         }
-        let Ok(own) = own_addresses_of_all() else { return };
+        let Some(own) = own() else { return };
         let to: Vec<(IpAddr, u32)> = leads.to.iter().copied().filter(|(a, _)| may_lead(&own, *a)).collect();
         self.names.learn(&reaches, &to, self.engine.now());
         // What is told last is what holds: nobody tells an older list after it. Who waits here is told for by whoever went before.
@@ -157,11 +145,24 @@ impl NetworkGate {
         }
         let open = self.names.of(&reaches);
         told.extend(open.clone());
+        self.tell_names(open, &mut told).await;
+    }
+
+    /// Tells the sluice. What it does not take counts as told to nobody.
+    async fn tell_names(&self, open: Open, told: &mut Open) {
         if let Err(e) = self.blocking(move |own| own.sluice.order(&Order::Names(open))).await {
-            tracing::warn!(error = %e, "where a name leads could not be opened");
+            tracing::warn!(error = %e, "addresses of names could not be opened");
             told.clear();
         }
     }
+}
+
+/// Addresses of this machine; none where the kernel does not say, so that nothing is opened.
+fn own() -> Option<BTreeSet<IpAddr>> {
+    let all = own_addresses().inspect_err(|e| {
+        tracing::warn!(error = %e, "this machine's own addresses cannot be read; where names lead is not opened");
+    });
+    Some(all.ok()?.into_iter().map(|own| own.address.to_canonical()).collect())
 }
 
 /// Whether a name may lead to an address: not to this machine, nor to what is nobody's. Who answers for a name would open the router itself.
@@ -179,7 +180,7 @@ mod tests {
         let (names, reaches) = (Names::default(), BTreeSet::from(["r".to_owned()]));
         let at = |m: i64| chrono::DateTime::UNIX_EPOCH + Duration::minutes(m);
         let found = |a: &str| vec![("r".to_owned(), vec![a.parse().unwrap()])];
-        let open = |all: BTreeMap<String, BTreeSet<IpAddr>>| all["r"].iter().map(ToString::to_string).collect::<Vec<_>>();
+        let open = |all: Open| all["r"].iter().map(ToString::to_string).collect::<Vec<_>>();
         assert_eq!(open(names.take(found("10.0.0.1"), &reaches, at(0))), ["10.0.0.1"]);
         assert_eq!(open(names.take(found("10.0.0.2"), &reaches, at(5))), ["10.0.0.1", "10.0.0.2"]);
         assert_eq!(open(names.take(vec![], &reaches, at(11))), ["10.0.0.2"]);

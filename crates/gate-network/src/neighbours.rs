@@ -1,13 +1,14 @@
 //! Which hardware address an address on a link belongs to: what the kernel says, kept as it changes. Reading needs no privilege.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::io;
 use std::net::IpAddr;
 use std::os::fd::OwnedFd;
 use std::sync::{Arc, Mutex, MutexGuard};
 
+use passeur_protocols::netlink::addresses::{self, Own};
 use passeur_protocols::netlink::neighbours::{GROUPS, Heard, Neighbour, ask, read};
-use passeur_protocols::netlink::{Malformed, Told, addresses};
+use passeur_protocols::netlink::{Malformed, Told};
 use rustix::net::netlink::SocketAddrNetlink;
 use rustix::net::{AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, bind, recv, send, socket_with, sockopt};
 use tokio::sync::mpsc::Sender;
@@ -161,22 +162,12 @@ fn dump() -> io::Result<Vec<Heard>> {
     ask_all(&ask(1), read)
 }
 
-/// The addresses of an interface of this machine.
+/// The addresses of this machine, with their interfaces.
 ///
 /// # Errors
 /// The kernel does not say.
-pub fn own_addresses(interface: u32) -> io::Result<Vec<IpAddr>> {
-    let all = ask_all(&addresses::ask(1), addresses::read)?;
-    Ok(all.into_iter().filter(|own| own.interface == interface).map(|own| own.address).collect())
-}
-
-/// Addresses of this machine on every interface.
-///
-/// # Errors
-/// The kernel does not say.
-pub fn own_addresses_of_all() -> io::Result<BTreeSet<IpAddr>> {
-    let all = ask_all(&addresses::ask(1), addresses::read)?;
-    Ok(all.into_iter().map(|own| own.address.to_canonical()).collect())
+pub fn own_addresses() -> io::Result<Vec<Own>> {
+    ask_all(&addresses::ask(1), addresses::read)
 }
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! From an edition to what the sluice is told.
 
 use std::collections::BTreeSet;
+use std::net::IpAddr;
 
 use passeur_core::decide::Terms;
 use passeur_core::site::{Destination, Gate, Machines, Reach, Service, Site, Transport, Zone};
@@ -19,6 +20,11 @@ pub struct Doors {
 pub fn guarded<'a>(site: &'a Site, interfaces: &'a [String]) -> impl Iterator<Item = (&'a Gate, &'a Zone)> {
     let all = site.gates.iter().flat_map(move |g| site.zones_of(g).map(move |z| (g, z)));
     all.filter(|(_, z)| interfaces.contains(&z.interface))
+}
+
+/// The zone of those that an address is in, with its gate.
+pub fn zone_at<'a>(site: &'a Site, interfaces: &'a [String], address: IpAddr) -> Option<(&'a Gate, &'a Zone)> {
+    guarded(site, interfaces).find(|(_, z)| z.holds(address))
 }
 
 /// The plan of an edition for this node.
@@ -48,7 +54,7 @@ fn reach(r: &Reach) -> sluice::Reach {
     let network = |d: &Destination| if let Destination::Network(n) = d { Some(*n) } else { None };
     sluice::Reach {
         to: r.to.iter().filter_map(network).collect(),
-        named: r.to.iter().any(|d| matches!(d, Destination::Name(_))),
+        named: r.has_names(),
         except: r.except.clone(),
         services: r.services.iter().map(service).collect(),
     }

@@ -3,10 +3,8 @@
 //!
 //! Anybody on the link may ask as often as they like: connections are few in all and fewer a machine, short, and hold one small request.
 
-use std::collections::HashMap;
 use std::convert::Infallible;
 use std::net::{IpAddr, SocketAddr};
-use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -19,7 +17,8 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 
 use crate::gate::NetworkGate;
-use crate::plan::guarded;
+use crate::plan::zone_at;
+use crate::shares::Shares;
 
 /// Connections in all, and of one address.
 const CONNECTIONS_MAX: usize = 2_000;
@@ -31,43 +30,9 @@ const HEAD_MAX: usize = 8 << 10;
 /// The longest address that is remembered.
 const WANTED_MAX: usize = 1_000;
 
-/// Connections that are open, by address.
-#[derive(Default)]
-struct Open(Mutex<HashMap<IpAddr, usize>>);
-
-/// One of them.
-struct Place(Arc<Open>, IpAddr);
-
-impl Open {
-    fn take(self: &Arc<Open>, address: IpAddr) -> Option<Place> {
-        let mut all = self.0.lock().unwrap_or_else(|e| e.into_inner());
-        if all.values().sum::<usize>() >= CONNECTIONS_MAX {
-            return None;
-        }
-        let held = all.entry(address).or_default();
-        if *held >= OF_ADDRESS_MAX {
-            return None;
-        }
-        *held += 1;
-        Some(Place(self.clone(), address))
-    }
-}
-
-impl Drop for Place {
-    fn drop(&mut self) {
-        let mut all = self.0.0.lock().unwrap_or_else(|e| e.into_inner());
-        if let Some(held) = all.get_mut(&self.1) {
-            *held -= 1;
-            if *held == 0 {
-                all.remove(&self.1);
-            }
-        }
-    }
-}
-
 /// Listens until `stop` changes.
 pub async fn run(gate: NetworkGate, listener: TcpListener, mut stop: watch::Receiver<bool>) {
-    let open = Arc::new(Open::default());
+    let open = Shares::new(CONNECTIONS_MAX, OF_ADDRESS_MAX);
     loop {
         let accepted = tokio::select! {
             accepted = listener.accept() => accepted,
@@ -126,8 +91,7 @@ fn is_authority(text: &str) -> bool {
 fn answer(gate: &NetworkGate, address: IpAddr, meant: Option<SocketAddr>, request: &Request<Incoming>) -> Response<Full<Bytes>> {
     let Some(edition) = gate.engine.live.get() else { return said(StatusCode::SERVICE_UNAVAILABLE, None) };
     let interfaces = gate.interfaces();
-    let at = guarded(&edition.site, &interfaces).find(|(_, z)| z.holds(address));
-    let Some((of, zone)) = at else { return said(StatusCode::FORBIDDEN, None) };
+    let Some((of, zone)) = zone_at(&edition.site, &interfaces, address) else { return said(StatusCode::FORBIDDEN, None) };
     let wanted = wanted(request, meant);
     if gate.on_at(zone, address).is_some() {
         return match wanted {
@@ -166,17 +130,5 @@ mod tests {
         for bad in ["", "a@b", "a/b", "a b", "a\r\nX: y", "é.example", "a?b"] {
             assert!(!is_authority(bad), "{bad}");
         }
-    }
-
-    #[test]
-    fn one_address_takes_only_its_share_of_connections() {
-        let open = Arc::new(Open::default());
-        let address = IpAddr::from([10, 70, 0, 9]);
-        let held: Vec<Place> = (0..OF_ADDRESS_MAX).map(|_| open.take(address).unwrap()).collect();
-        assert!(open.take(address).is_none());
-        assert!(open.take(IpAddr::from([10, 70, 0, 10])).is_some());
-        drop(held);
-        assert!(open.take(address).is_some());
-        assert_eq!(open.0.lock().unwrap().len(), 0);
     }
 }

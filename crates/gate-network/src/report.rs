@@ -6,7 +6,7 @@ use passeur_live::edition::Edition;
 use passeur_sluice::words::ADMISSIONS_MAX;
 
 use crate::gate::NetworkGate;
-use crate::neighbours::{interface_number, own_addresses, own_addresses_of_all};
+use crate::neighbours::{interface_number, own_addresses};
 use crate::plan::guarded;
 
 /// Names of the shape `*.name` that something opens in a zone, each with its reach.
@@ -40,7 +40,8 @@ impl NetworkGate {
             ..GuardFacts::default()
         };
         let (mut v4, mut v6) = (false, false);
-        let own = own_addresses_of_all().ok();
+        // Where it cannot be read, nothing is said of it.
+        let own = own_addresses().ok();
         for (gate, zone) in guarded(&edition.site, &state.allowed) {
             v4 |= zone.networks.iter().any(|n| n.addr().is_ipv4());
             v6 |= zone.networks.iter().any(|n| n.addr().is_ipv6());
@@ -49,16 +50,16 @@ impl NetworkGate {
                 out.names_unseen.extend(below(&edition.site, gate, zone).map(|(r, n)| (zone.name.clone(), r, n)));
             }
             if let Some(own) = &own {
-                let elsewhere = zone.resolver.iter().filter(|r| !own.contains(r));
+                let elsewhere = zone.resolver.iter().filter(|r| !own.iter().any(|o| o.address == **r));
                 out.resolver_elsewhere.extend(elsewhere.map(|r| (zone.name.clone(), r.to_string())));
             }
             let Some(number) = interface_number(&zone.interface) else {
                 out.missing.push(zone.name.clone());
                 continue;
             };
-            // Where it cannot be read, nothing is said of it.
-            let Ok(own) = own_addresses(number) else { continue };
-            let without = zone.networks.iter().filter(|n| !own.iter().any(|a| n.contains(a)));
+            let Some(own) = &own else { continue };
+            let here: Vec<_> = own.iter().filter(|o| o.interface == number).map(|o| o.address).collect();
+            let without = zone.networks.iter().filter(|n| !here.iter().any(|a| n.contains(a)));
             out.without_address.extend(without.map(|n| (zone.name.clone(), n.to_string())));
         }
         let off = |is: bool, file: &str| is && std::fs::read_to_string(file).is_ok_and(|t| t.trim() == "0");

@@ -4,10 +4,9 @@
 //! Machines that nobody knows ask as often as they like: it answers machines of zones alone, holds few questions in all and fewer of one
 //! machine, and gives each a few seconds.
 
-use std::collections::HashMap;
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 
 use hickory_proto::rr::RecordType;
@@ -18,7 +17,8 @@ use tokio::time::timeout;
 
 use crate::answers::{self, Question, numbered};
 use crate::gate::NetworkGate;
-use crate::plan::guarded;
+use crate::plan::zone_at;
+use crate::shares::Shares;
 
 /// Questions and connections in all, and of one machine.
 const IN_ALL: usize = 2_000;
@@ -31,47 +31,17 @@ const CONNECTION_LASTS: Duration = Duration::from_secs(20);
 const QUESTION_MAX: usize = 1_024;
 const ANSWER_MAX: usize = 65_535;
 
-/// Questions that are being answered, by machine.
-#[derive(Clone, Default)]
-struct Asked(Arc<Mutex<HashMap<IpAddr, usize>>>);
-
-struct Place(Asked, IpAddr);
-
-impl Asked {
-    fn take(&self, of: IpAddr) -> Option<Place> {
-        let mut all = self.0.lock().unwrap_or_else(|e| e.into_inner());
-        let held = all.get(&of).copied().unwrap_or(0);
-        if held >= OF_ONE || all.values().sum::<usize>() >= IN_ALL {
-            return None;
-        }
-        all.insert(of, held + 1);
-        Some(Place(self.clone(), of))
-    }
-}
-
-impl Drop for Place {
-    fn drop(&mut self) {
-        let mut all = self.0.0.lock().unwrap_or_else(|e| e.into_inner());
-        if let Some(held) = all.get_mut(&self.1) {
-            *held -= 1;
-            if *held == 0 {
-                all.remove(&self.1);
-            }
-        }
-    }
-}
-
 /// Listens at one address, until `stop` changes.
 pub struct Resolver {
     gate: NetworkGate,
     from: SocketAddr,
-    asked: Asked,
+    asked: Shares,
 }
 
 impl Resolver {
     /// Of a gate, asking `from`.
     pub fn new(gate: NetworkGate, from: SocketAddr) -> Arc<Resolver> {
-        Arc::new(Resolver { gate, from, asked: Asked::default() })
+        Arc::new(Resolver { gate, from, asked: Shares::new(IN_ALL, OF_ONE) })
     }
 
     /// Answers on these sockets until `stop` changes.
@@ -106,7 +76,7 @@ impl Resolver {
         }
         let Some(edition) = self.gate.engine.live.get() else { return false };
         let interfaces = self.gate.interfaces();
-        guarded(&edition.site, &interfaces).any(|(_, z)| z.holds(peer))
+        zone_at(&edition.site, &interfaces, peer).is_some()
     }
 
     fn datagram(self: &Arc<Self>, udp: &Arc<UdpSocket>, octets: Vec<u8>, peer: SocketAddr) {
@@ -205,20 +175,4 @@ async fn framed(stream: &mut TcpStream, most: usize) -> io::Result<Option<Vec<u8
     let mut octets = vec![0; n];
     stream.read_exact(&mut octets).await?;
     Ok(Some(octets))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn one_machine_takes_only_its_share_of_questions() {
-        let asked = Asked::default();
-        let (one, other) = (IpAddr::from([10, 70, 0, 9]), IpAddr::from([10, 70, 0, 10]));
-        let held: Vec<Place> = (0..OF_ONE).map(|_| asked.take(one).unwrap()).collect();
-        assert!(asked.take(one).is_none() && asked.take(other).is_some());
-        drop(held);
-        assert!(asked.take(one).is_some());
-        assert!(asked.0.lock().unwrap().is_empty());
-    }
 }

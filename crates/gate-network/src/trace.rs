@@ -17,7 +17,7 @@ const OF_ONE: usize = 200;
 pub(crate) struct Trace(VecDeque<(Moment, IpAddr, String)>);
 
 impl Trace {
-    /// Notes a question; one that was noted just before is noted anew.
+    /// Notes a question; one that was noted just before is not noted again.
     pub fn note(&mut self, machine: IpAddr, name: &str, now: Moment) {
         while self.0.front().is_some_and(|(at, ..)| now - *at > KEPT) {
             self.0.pop_front();
@@ -26,12 +26,9 @@ impl Trace {
         if self.0.iter().rev().take(50).any(|(_, m, n)| *m == machine && n == name) {
             return;
         }
-        let mut of_one = self.0.iter().filter(|(_, m, _)| *m == machine);
-        if of_one.clone().count() >= OF_ONE
-            && let Some(oldest) = of_one.next().cloned()
-            && let Some(at) = self.0.iter().position(|q| *q == oldest)
-        {
-            self.0.remove(at);
+        let mine: Vec<usize> = (0..self.0.len()).filter(|at| self.0[*at].1 == machine).collect();
+        if mine.len() >= OF_ONE {
+            self.0.remove(mine[0]);
         }
         if self.0.len() >= IN_ALL {
             self.0.pop_front();

@@ -6,8 +6,8 @@ use passeur_core::site::{Site, WayKind};
 use passeur_core::step;
 
 use crate::journey::destination::offered;
-use crate::journey::{Asked, Destination, Journey};
-use crate::pages::{self, Choice};
+use crate::journey::{Asked, Destination, Journey, choose};
+use crate::pages;
 
 /// Whether a way in works in such a browser.
 pub fn works(site: &Site, way: &str) -> bool {
@@ -52,8 +52,7 @@ impl<'a> Journey<'a, Asked> {
         self.attempt.record_waiting();
         let ways: Vec<String> = offered(site, &self.to).into_iter().map(str::to_owned).collect();
         let (others, _) = self.that_work(&ways);
-        let choice = |w: &String| Choice { title: site.title_of_way(w).to_owned(), address: self.to.onward_by(engine, Some(w)) };
-        let others: Vec<Choice> = others.iter().map(choice).collect();
+        let others = choose::choices(engine, site, &self.to, &others);
         let page = pages::RealBrowser { place: self.to.title(site), way: site.title_of_way(way), address: &self.typed_address() };
         pages::real_browser(site, self.desk.lang(), &page, &others).into_response()
     }

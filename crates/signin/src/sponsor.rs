@@ -21,15 +21,13 @@ use crate::{LiveEdition, Visit, session, short_code};
 
 /// Wrong codes that one person may type within the window of [`passeur_engine::tries`].
 const TRIES: i32 = 10;
+
 /// What a code is known by in the store, under each key of the ring.
 pub(crate) fn digests(engine: &Engine, typed: &str) -> Vec<[u8; 32]> {
     short_code::macs(engine, "guest code", typed)
 }
 
-/// The ways in of guests for whom somebody may vouch.
-///
-/// # Errors
-/// None: what cannot be looked up gives no role.
+/// The ways in of guests for whom somebody may vouch. What cannot be looked up gives no role.
 pub async fn may_vouch<'e>(engine: &Engine, edition: &'e Edition, s: &mut Session, visit: &Visit) -> Vec<&'e Way> {
     let site = &edition.site;
     let mut out = vec![];

@@ -402,7 +402,12 @@ pub(crate) enum Table {
 
 /// The mark that an element is of.
 pub(crate) fn mark_of(element: &Element) -> Option<u32> {
-    <[u8; 4]>::try_from(element.key.as_slice()).ok().map(u32::from_ne_bytes)
+    mark_in(&element.key)
+}
+
+/// The mark that octets of the kernel hold.
+pub(crate) fn mark_in(octets: &[u8]) -> Option<u32> {
+    octets.try_into().ok().map(u32::from_ne_bytes)
 }
 
 fn octets(address: IpAddr) -> Vec<u8> {

@@ -209,21 +209,27 @@ impl Kernel {
         written.map_err(|e| Failed::Nft(format!("it did not read its rules: {e}")))
     }
 
+    /// What nft says to a question, as JSON; `Err` holds what it says where it fails.
+    fn said(&self, args: &[&str]) -> Result<Result<serde_json::Value, String>, Failed> {
+        let done = Command::new(&self.nft).arg("-j").args(args).output();
+        let done = done.map_err(|e| Failed::Nft(format!("{} cannot be started: {e}", self.nft.display())))?;
+        if !done.status.success() {
+            return Ok(Err(String::from_utf8_lossy(&done.stderr).into_owned()));
+        }
+        let said = serde_json::from_slice(&done.stdout);
+        said.map(Ok).map_err(|e| Failed::Nft(format!("what it lists cannot be read: {e}")))
+    }
+
     /// What nft lists of the table without elements, as JSON; none where there is no table.
     ///
     /// # Errors
     /// It cannot be listed.
     pub fn list(&self) -> Result<Option<serde_json::Value>, Failed> {
-        let done = Command::new(&self.nft).args(["-t", "-j", "list", "table", "inet", TABLE]).output();
-        let done = done.map_err(|e| Failed::Nft(format!("{} cannot be started: {e}", self.nft.display())))?;
-        if !done.status.success() {
-            let said = String::from_utf8_lossy(&done.stderr);
-            return match said.contains("No such file") {
-                true => Ok(None),
-                false => Err(Failed::Nft(said.lines().next().unwrap_or("listing failed").to_owned())),
-            };
+        match self.said(&["-t", "list", "table", "inet", TABLE])? {
+            Ok(listed) => Ok(Some(listed)),
+            Err(why) if why.contains("No such file") => Ok(None),
+            Err(why) => Err(not_listed(&why)),
         }
-        serde_json::from_slice(&done.stdout).map(Some).map_err(|e| Failed::Nft(format!("what it lists cannot be read: {e}")))
     }
 
     /// Flow tables of anybody on some interfaces, each in words.
@@ -231,16 +237,13 @@ impl Kernel {
     /// # Errors
     /// They cannot be listed.
     pub fn bypassed(&self, interfaces: &[String]) -> Result<Vec<String>, Failed> {
-        let done = Command::new(&self.nft).args(["-j", "list", "flowtables"]).output();
-        let done = done.map_err(|e| Failed::Nft(format!("{} cannot be started: {e}", self.nft.display())))?;
-        if !done.status.success() {
-            let said = String::from_utf8_lossy(&done.stderr);
-            return Err(Failed::Nft(said.lines().next().unwrap_or("listing failed").to_owned()));
-        }
-        let listed =
-            serde_json::from_slice(&done.stdout).map_err(|e| Failed::Nft(format!("what it lists cannot be read: {e}")))?;
+        let listed = self.said(&["list", "flowtables"])?.map_err(|why| not_listed(&why))?;
         Ok(bypassed(&listed, interfaces))
     }
+}
+
+fn not_listed(why: &str) -> Failed {
+    Failed::Nft(why.lines().next().unwrap_or("listing failed").to_owned())
 }
 
 /// Flow tables on any of some interfaces in what nft lists, in words.

@@ -3,8 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
+use passeur_protocols::netlink::address;
+
 use crate::book;
-use crate::guard::{Guard, MACHINES, mark_of};
+use crate::guard::{Guard, MACHINES, mark_in, mark_of};
 use crate::kernel::Failed;
 use crate::rules::{self, names_set};
 use crate::words::{Ask, Counted, Held, Way};
@@ -33,8 +35,7 @@ impl Guard {
         let mut out = vec![];
         for map in MACHINES {
             for element in self.kernel.elements(map).map_err(|e| e.to_string())? {
-                let mark = <[u8; 4]>::try_from(element.data.as_slice()).map(u32::from_ne_bytes);
-                if let (Ok(mark), Some((interface, holder))) = (mark, book::holder_of(map, &element.key)) {
+                if let (Some(mark), Some((interface, holder))) = (mark_in(&element.data), book::holder_of(map, &element.key)) {
                     out.push(Held { interface, holder, mark, expires_ms: ways.get(&mark).copied().flatten() });
                 }
             }
@@ -46,22 +47,21 @@ impl Guard {
         let plan = self.book.plan.clone().ok_or("no edition is installed")?;
         let (map, key) = book::key_of(&ask.interface, &ask.holder);
         let machine = self.kernel.elements(map).map_err(|e| e.to_string())?.into_iter().find(|e| e.key == key);
-        let mark = machine.and_then(|e| <[u8; 4]>::try_from(e.data.as_slice()).ok()).map(u32::from_ne_bytes);
+        let mark = machine.and_then(|e| mark_in(&e.data));
         let ways = self.kernel.elements("way").map_err(|e| e.to_string())?;
         let way = mark.and_then(|m| ways.iter().find(|w| mark_of(w) == Some(m)));
         let class = way.and_then(|w| self.book.classes.iter().find(|(_, n)| Some(rules::class_chain(**n)) == w.leads));
         let reaches = class.map(|(c, _)| c.reaches.clone()).unwrap_or_default();
         let zone = plan.zones.iter().find(|z| z.interface == ask.interface);
-        let mut by = None;
+        let mut by = vec![None; ask.to.len()];
         for name in reaches.iter().chain(zone.iter().flat_map(|z| &z.before)) {
             let Some(reach) = plan.reaches.get(name) else { continue };
             let names = match reach.named {
                 true => self.kernel_names(name).map_err(|e| e.to_string())?,
                 false => BTreeSet::new(),
             };
-            if reach.leads(&names, ask.to, ask.service) {
-                by = Some(name.clone());
-                break;
+            for (to, by) in ask.to.iter().zip(&mut by).filter(|(_, by)| by.is_none()) {
+                *by = reach.leads(&names, *to, ask.service).then(|| name.clone());
             }
         }
         Ok(Way { mark, expires_ms: way.and_then(|w| w.expires_ms), reaches, by })
@@ -75,8 +75,4 @@ impl Guard {
         }
         Ok(out)
     }
-}
-
-fn address(octets: &[u8]) -> Option<IpAddr> {
-    <[u8; 4]>::try_from(octets).map(IpAddr::from).or_else(|_| <[u8; 16]>::try_from(octets).map(IpAddr::from)).ok()
 }

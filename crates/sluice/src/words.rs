@@ -66,13 +66,13 @@ pub enum Order {
     State,
 }
 
-/// Whether a machine reaches something.
+/// Whether a machine reaches each of some addresses.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Ask {
     pub interface: String,
     pub holder: Holder,
-    pub to: IpAddr,
+    pub to: Vec<IpAddr>,
     /// One port of a protocol, or ICMP.
     pub service: Service,
 }
@@ -86,8 +86,8 @@ pub struct Way {
     pub expires_ms: Option<u64>,
     /// Reaches that are open to it alone.
     pub reaches: BTreeSet<String>,
-    /// The reach that leads there; none where it is refused.
-    pub by: Option<String>,
+    /// The reach that leads to each, in the order of the question; none where it is refused.
+    pub by: Vec<Option<String>>,
 }
 
 /// Octets of an admission since it was let through, as the kernel counted them.

@@ -273,17 +273,17 @@ fn names_open_as_they_lead_and_a_machine_behind_a_router_is_known_by_its_address
     // The kernel is asked what it would do, and says what it does.
     let way = |address: &str, to: &str, service| {
         let holder = Holder::Address(address.parse().unwrap());
-        client.way(Ask { interface: "yard0".into(), holder, to: to.parse().unwrap(), service }).unwrap()
+        client.way(Ask { interface: "yard0".into(), holder, to: vec![to.parse().unwrap()], service }).unwrap()
     };
     for host in SITE {
         assert_eq!(connect(&yard, "visitor", host, 80), Try::Open, "{host}");
         assert_eq!(connect(&yard, "tablet", host, 80), Try::Refused, "{host}");
         let found = way(VISITOR.addresses[0], host, Service::Tcp(80, 80));
-        assert!(found.by.as_deref() == Some("named") && found.mark.is_some() && found.expires_ms.is_some(), "{found:?}");
+        assert!(found.by[0].as_deref() == Some("named") && found.mark.is_some() && found.expires_ms.is_some(), "{found:?}");
         let found = way(TABLET.addresses[0], host, Service::Tcp(80, 80));
-        assert_eq!((found.by, found.mark, found.reaches.len()), (None, None, 0));
+        assert_eq!((found.by, found.mark, found.reaches.len()), (vec![None], None, 0));
     }
-    assert_eq!(way(VISITOR.addresses[0], OFFICE[0], Service::Tcp(80, 80)).by, None);
+    assert_eq!(way(VISITOR.addresses[0], OFFICE[0], Service::Tcp(80, 80)).by, [None]);
     // An edition that has the name still leads there; the next look may find another address.
     client.install(&Order::Install { plan: plan(2), admissions: all }).unwrap();
     assert_eq!(connect(&yard, "visitor", SITE[0], 80), Try::Open);

@@ -149,30 +149,25 @@ impl Store {
             }
             for p in people {
                 let PersonKey { authority, subject } = p;
-                let live = sessions::table.filter(sessions::authority.eq(authority)).filter(sessions::subject.eq(subject));
-                let live = live.filter(sessions::ended_at.is_null());
-                let kept: i64 = live.filter(sessions::kept.is_not_null()).count().get_result(conn).await?;
+                // Guests go with whoever gave their word for them.
+                let guests = take_back(conn, p).await?;
+                let theirs = sessions::authority.eq(authority).and(sessions::subject.eq(subject));
+                let live = sessions::table.filter(sessions::ended_at.is_null()).filter(theirs.or(sessions::id.eq_any(&guests)));
+                let kept: i64 = live.clone().filter(sessions::kept.is_not_null()).count().get_result(conn).await?;
                 out.kept += usize::try_from(kept).unwrap_or_default();
-                let set = || {
-                    (
-                        sessions::ended_at.eq(at),
-                        sessions::ended_by.eq(by),
-                        sessions::revocation.eq(out.counter),
-                        sessions::hint.eq(None::<Vec<u8>>),
-                        sessions::kept.eq(None::<Vec<u8>>),
-                    )
-                };
-                let ended: Vec<Uuid> = diesel::update(live).set(set()).returning(sessions::id).get_results(conn).await?;
+                let set = (
+                    sessions::ended_at.eq(at),
+                    sessions::ended_by.eq(by),
+                    sessions::revocation.eq(out.counter),
+                    sessions::hint.eq(None::<Vec<u8>>),
+                    sessions::kept.eq(None::<Vec<u8>>),
+                );
+                let ended: Vec<Uuid> = diesel::update(live).set(set).returning(sessions::id).get_results(conn).await?;
                 // Before what their sessions were opened by goes with these: all of them are told by name.
                 let theirs = personal_tokens::table.filter(personal_tokens::authority.eq(authority));
                 let theirs = theirs.filter(personal_tokens::subject.eq(subject));
                 out.personal_tokens
                     .extend(diesel::delete(theirs).returning(personal_tokens::name).get_results::<String>(conn).await?);
-                // Guests go with whoever gave their word for them.
-                let guests = take_back(conn, p).await?;
-                let theirs = sessions::table.filter(sessions::id.eq_any(&guests)).filter(sessions::ended_at.is_null());
-                let guests: Vec<Uuid> = diesel::update(theirs).set(set()).returning(sessions::id).get_results(conn).await?;
-                let ended = [ended, guests].concat();
                 end_what_opened(conn, &ended).await?;
                 out.sessions.extend(ended);
                 let theirs =

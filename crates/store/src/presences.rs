@@ -54,6 +54,11 @@ pub struct PresenceRow {
 }
 
 impl PresenceRow {
+    /// Whose it is.
+    pub fn person(&self) -> PersonKey {
+        PersonKey { authority: self.authority.clone(), subject: self.subject.clone() }
+    }
+
     /// What the machine is known by: its hardware address, or its address where another router stands between.
     pub fn known_by(&self) -> &str {
         self.hardware.as_deref().unwrap_or(&self.address)
@@ -137,7 +142,7 @@ impl Store {
     pub async fn enter(&self, row: PresenceRow, most: i64) -> Result<Entered, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
-            lock(conn, &[PersonKey { authority: row.authority.clone(), subject: row.subject.clone() }]).await?;
+            lock(conn, &[row.person()]).await?;
             if let Some(session) = row.session_id {
                 let ended = sessions::table.find(session).select(sessions::ended_at).for_share();
                 if !matches!(ended.first::<Option<Moment>>(conn).await.optional()?, Some(None)) {

@@ -55,7 +55,8 @@ impl Harbour {
         let resolver = Some(ResolverConfig { listen: listen_names, from: "127.0.0.1:5353".parse().unwrap() });
         let network =
             NetworkConfig { sluice: socket.clone(), redirect: "[::]:8643".parse().ok(), leases: Some(leases), resolver };
-        let listen: SocketAddr = format!("{}:0", ROUTER[0]).parse().unwrap();
+        // A cage has ports of its own, and connections come from higher ones: the same port is free on every address.
+        let listen: SocketAddr = format!("{}:8640", ROUTER[0]).parse().unwrap();
         let place = Where { listen, network: Some(network), ..Where::default() };
         let tablet = |site: String| site.replace("00:1b:44:11:3a:b7", &cage::written(&TABLET.hardware));
         let stack = Stack::guarding(place, |site| change(tablet(with_yard(site)))).await;

@@ -110,7 +110,7 @@ impl HostPattern {
 }
 
 /// Whether a text is a host name (RFC 1123 2.1): labels of letters, digits and hyphens, and no address.
-fn is_host_name(name: &str) -> bool {
+pub(super) fn is_host_name(name: &str) -> bool {
     let label = |l: &str| {
         !l.is_empty()
             && l.len() <= 63
@@ -154,6 +154,11 @@ impl Service {
 }
 
 impl Reach {
+    /// Whether it leads anywhere by name.
+    pub fn has_names(&self) -> bool {
+        self.to.iter().any(|d| matches!(d, Destination::Name(_)))
+    }
+
     /// Whether it leads where somebody wants to go, and where not, why.
     pub fn covers(&self, wanted: &Wanted) -> Covers {
         let named =

@@ -3,9 +3,8 @@
 use super::auth::Engineer;
 use super::errors::{ApiError, bad, problem};
 use super::extract::{Json, Query};
-use super::reached::{Found, found};
+use super::reached::{Found, Whom, found};
 use super::rehearse::fare;
-
 use crate::app::App;
 use crate::computing::off_the_data_path;
 use axum::extract::{Path, State};
@@ -14,10 +13,9 @@ use passeur_api::{Problem, Reach, ReachAnswer, ReachAtGate, ReachRequest, ZoneNe
 use passeur_core::before::{Need, Passage, Why, passage, proposal, ways_of};
 use passeur_core::circumstances::Circumstances;
 use passeur_core::decide::{Goer, opening, opening_for};
-use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::try_at;
 use passeur_core::role::Role;
-use passeur_core::site::{Gate, Machine, Opener, Site, Wanted};
+use passeur_core::site::{Gate, Opener, Site, Wanted};
 use passeur_core::step::Lang;
 use passeur_engine::providers::browser::{needs_of, resolved};
 use serde::Deserialize;
@@ -64,7 +62,7 @@ pub async fn try_reach(
     who.may(Role::View)?;
     let mut to =
         Wanted::parse(&ask.to).map_err(|why| bad(&format!("\"{}\" {why}.", passeur_core::text::shorten(&ask.to, 100))))?;
-    let Found { doc, site, evidence, listed, address, at, gate, machines } = found(&app, &who, &ask).await?;
+    let Found { doc, site, whom, address, at, gate, machines } = found(&app, &who, &ask).await?;
     let addresses = match &to.name {
         // What names lead to within a network is not for everybody who may look at rules.
         Some(name) if who.may(Role::Operate).is_ok() => resolved(name).await,
@@ -74,7 +72,6 @@ pub async fn try_reach(
     let (lang, wanted) = (who.lang, to.clone());
     let gates = off_the_data_path(&app, &who.name, move || {
         let at = Circumstances { now: at, address, method: "GET", path: "/" };
-        let whom = Whom { evidence: evidence.as_ref(), listed: listed.as_ref() };
         let meant = site.gates.iter().filter(|g| g.network().is_some() && gate.as_ref().is_none_or(|n| *n == g.name));
         meant.map(|g| at_gate(&site, g, &whom, &at, &wanted, lang)).collect()
     })
@@ -85,17 +82,14 @@ pub async fn try_reach(
     Ok(Json(ReachAnswer { source: doc, to: to.to_string(), addresses, gates, machines }))
 }
 
-/// Whose way it is: a person's, a listed machine's, or nobody's.
-struct Whom<'a> {
-    evidence: Option<&'a Evidence>,
-    listed: Option<&'a Machine>,
-}
-
-fn at_gate(site: &Site, gate: &Gate, whom: &Whom<'_>, at: &Circumstances<'_>, to: &Wanted, lang: Lang) -> ReachAtGate {
-    let fared = whom.evidence.map(|e| fare(site, &gate.place(), e, at, &try_at(site, &gate.place(), e, at), lang));
-    let answer = match whom.listed {
-        Some(machine) => opening(site, gate, Goer::Listed(machine), None, to),
-        None => opening_for(site, gate, whom.evidence, at, to),
+fn at_gate(site: &Site, gate: &Gate, whom: &Whom, at: &Circumstances<'_>, to: &Wanted, lang: Lang) -> ReachAtGate {
+    let (fared, answer) = match whom {
+        Whom::Listed(machine) => (None, opening(site, gate, Goer::Listed(machine), None, to)),
+        Whom::Nobody => (None, opening_for(site, gate, None, at, to)),
+        Whom::Person(e) => {
+            let tried = try_at(site, &gate.place(), e, at);
+            (Some(fare(site, &gate.place(), e, at, &tried, lang)), opening_for(site, gate, Some(e), at, to))
+        }
     };
     let (verdict, because, steps) = match fared {
         Some(f) => (Some(f.verdict), Some(f.because), f.steps),

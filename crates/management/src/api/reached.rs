@@ -25,15 +25,21 @@ use crate::app::App;
 const MACHINES_MAX: i64 = 10;
 const ADDRESSES_MAX: usize = 16;
 
+/// Whose way it is.
+pub(super) enum Whom {
+    /// Nobody is signed in on the machine.
+    Nobody,
+    Person(Box<Evidence>),
+    /// A machine that is listed without a person.
+    Listed(Machine),
+}
+
 /// What a question is about.
 pub(super) struct Found {
     /// By which edition or document.
     pub doc: String,
     pub site: Arc<Site>,
-    /// None where nobody is signed in.
-    pub evidence: Option<Evidence>,
-    /// The machine without a person, where it is one.
-    pub listed: Option<Machine>,
+    pub whom: Whom,
     pub address: Option<IpAddr>,
     pub at: DateTime<Utc>,
     pub gate: Option<String>,
@@ -84,8 +90,7 @@ pub(super) async fn found(app: &App, who: &Engineer, ask: &ReachRequest) -> Resu
     let mut out = Found {
         doc: doc.name,
         site,
-        evidence: None,
-        listed: None,
+        whom: Whom::Nobody,
         address: None,
         at,
         gate: ask.gate.clone(),
@@ -118,7 +123,7 @@ impl Found {
         if let Some(text) = &person.address {
             self.address = Some(text.parse().map_err(|_| bad("address is an IP address."))?);
         }
-        self.evidence = Some(known_then(app, who, &self.site, &as_asked(&self.site, person)).await?);
+        self.whom = Whom::Person(Box::new(known_then(app, who, &self.site, &as_asked(&self.site, person)).await?));
         let Some(subject) = person.subject.as_ref().filter(|_| moment.is_none()) else { return Ok(()) };
         let key = people::key_of(app, &person.provider, subject).await?;
         let gates = self.site.gates.iter().filter(|g| g.network().is_some());
@@ -143,22 +148,23 @@ impl Found {
         }
         self.gate = Some(row.gate.clone());
         self.address = address.or_else(|| row.address.parse().ok());
-        match row.session_id {
+        self.whom = match row.session_id {
             Some(session) => {
                 // What is known of them now, or what was known when they came, where the session is gone.
                 let held = app.store.session(session).await?.and_then(|s| sessions::read_evidence(&s));
-                let key = passeur_core::evidence::PersonKey { authority: row.authority.clone(), subject: row.subject.clone() };
-                self.evidence = match held {
+                let known = match held {
                     Some(evidence) => Some(evidence),
-                    None => app.store.latest_evidence(&key).await?,
+                    None => app.store.latest_evidence(&row.person()).await?,
                 };
+                known.map_or(Whom::Nobody, |evidence| Whom::Person(Box::new(evidence)))
             }
             None => {
                 let listed = self.site.gate(&row.gate).and_then(Gate::network).into_iter().flat_map(|n| &n.machines);
                 let is_it = |m: &&Machine| Some(m.hardware.to_string()) == row.hardware && m.until >= self.at.date_naive();
-                self.listed = listed.filter(|_| row.provider == "machine").find(is_it).cloned();
+                let listed = listed.filter(|_| row.provider == "machine").find(is_it).cloned();
+                listed.map_or(Whom::Nobody, Whom::Listed)
             }
-        }
+        };
         self.machines.rows.push(row);
         Ok(())
     }
@@ -259,21 +265,21 @@ fn sentence(way: &KernelWay, node: &str, lang: Lang) -> String {
     let by = by.into_iter().collect::<Vec<_>>().join(", ");
     let opens = if way.reaches.is_empty() { "—".to_owned() } else { way.reaches.join(", ") };
     let shut = shut.join(", ");
-    match (lang, way.knows, way.closes_in, shut.is_empty()) {
+    match (lang, way.knows, way.is_open, shut.is_empty()) {
         (Lang::En, _, _, true) => format!("The kernel of node {node} lets it through, by {by}."),
         (Lang::Fr, _, _, true) => format!("Le noyau du nœud {node} la laisse passer, par {by}."),
         (Lang::En, false, ..) => format!("The kernel of node {node} does not know the machine, and refuses {shut}."),
         (Lang::Fr, false, ..) => format!("Le noyau du nœud {node} ne connaît pas la machine, et refuse {shut}."),
-        (Lang::En, true, None, _) => {
+        (Lang::En, true, false, _) => {
             format!("The kernel of node {node} knows the machine, its lease is over, and it refuses {shut}.")
         }
-        (Lang::Fr, true, None, _) => {
+        (Lang::Fr, true, false, _) => {
             format!("Le noyau du nœud {node} connaît la machine, son bail est terminé, et il refuse {shut}.")
         }
-        (Lang::En, true, Some(_), _) => {
+        (Lang::En, true, true, _) => {
             format!("The kernel of node {node} refuses {shut}: what is open to the machine there is {opens}.")
         }
-        (Lang::Fr, true, Some(_), _) => {
+        (Lang::Fr, true, true, _) => {
             format!("Le noyau du nœud {node} refuse {shut} : ce qui y est ouvert à la machine est {opens}.")
         }
     }

@@ -65,7 +65,7 @@ fn told<T>(octets: &[u8], one: impl Fn(&Message<'_>) -> Result<Option<T>, Malfor
 }
 
 /// An address of either family, by its length.
-fn address(octets: &[u8]) -> Option<IpAddr> {
+pub fn address(octets: &[u8]) -> Option<IpAddr> {
     let v4 = <[u8; 4]>::try_from(octets).map(IpAddr::from);
     v4.or_else(|_| <[u8; 16]>::try_from(octets).map(IpAddr::from)).ok()
 }

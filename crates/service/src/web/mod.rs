@@ -35,8 +35,8 @@ use passeur_gateway::table::Table;
 use passeur_live::edition::Edition;
 use passeur_live::ticket::TicketFailed;
 use passeur_management::{App, emergency};
-use passeur_signin::journey::Ask;
 use passeur_signin::journey::flow::cookie_digest;
+use passeur_signin::journey::{Ask, Destination};
 use passeur_signin::pages::{self, redirect};
 use passeur_signin::problem::{ApiError, problem};
 use passeur_signin::{ClientAddress, browser_binding, forms};
@@ -187,7 +187,7 @@ impl Control for WebGate {
             ..ask_of(gate, &binding, &attempt, why.code())
         };
         let Some(form) = form else {
-            let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.engine)));
+            let to = edition.site.address.at(&Destination::Gate(ask).onward(&self.engine));
             return plain(redirect(&to, set.as_deref()));
         };
         let kept = match &form {
@@ -202,7 +202,7 @@ impl Control for WebGate {
         ask.request = Some((passeur_core::text::shorten(&path, 1_000), facts.method.clone()));
         let is_kept = kept.is_some();
         ask.target = kept.map_or_else(|| "/".to_owned(), |token| forms::path(&token));
-        let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&self.engine)));
+        let to = edition.site.address.at(&Destination::Gate(ask).onward(&self.engine));
         let answer = pages::form_interrupted(&edition.site, facts.lang, gate, &to, is_kept).into_response();
         plain(pages::with_cookie(answer, set.as_deref()))
     }

@@ -15,7 +15,7 @@ use passeur_gate_network::entering::{Arrival, NotOn, Shown};
 use passeur_gateway::body::Body;
 use passeur_http::cookies::{self, Found};
 use passeur_live::edition::Edition;
-use passeur_signin::journey::Ask;
+use passeur_signin::journey::{Ask, Destination};
 use passeur_signin::network::page_of;
 use passeur_signin::pages::{self, Machine, On};
 use passeur_signin::problem::problem;
@@ -106,7 +106,7 @@ fn extend(web: &WebGate, edition: &Edition, gate: &Gate, parts: &Parts) -> Respo
     let attempt = Attempt::begin(&web.engine, gate.place(), &visit.facts);
     let (binding, set) = browser_binding(&web.engine, &visit.headers, &gate.address, "binding");
     let ask = Ask { anew: true, ..ask_of(gate, &binding, &attempt, "extend") };
-    let to = edition.site.address.at(&format!("/.passeur/sign-in?ask={}", ask.seal(&web.engine)));
+    let to = edition.site.address.at(&Destination::Gate(ask).onward(&web.engine));
     plain(pages::redirect(&to, set.as_deref()))
 }
 

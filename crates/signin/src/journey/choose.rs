@@ -40,10 +40,14 @@ pub fn ask(mut journey: Journey<'_, Asked>, all: &[String]) -> Response {
     let elsewhere = elsewhere.then(|| journey.typed_address());
     journey.step(|| step!(WaysOffered { ways: offered.to_vec() }));
     journey.attempt.record_waiting();
-    let to = &journey.to;
-    let choice = |w: &String| Choice { title: site.title_of_way(w).to_owned(), address: to.onward_by(engine, Some(w)) };
-    let choices: Vec<Choice> = offered.iter().map(choice).collect();
-    pages::choose(site, journey.desk.lang(), to.title(site), &choices, elsewhere.as_deref()).into_response()
+    let choices = choices(engine, site, &journey.to, &offered);
+    pages::choose(site, journey.desk.lang(), journey.to.title(site), &choices, elsewhere.as_deref()).into_response()
+}
+
+/// Ways in as a page offers them.
+pub fn choices(engine: &Engine, site: &Site, to: &Destination, ways: &[String]) -> Vec<Choice> {
+    let one = |w: &String| Choice { title: site.title_of_way(w).to_owned(), address: to.onward_by(engine, Some(w)) };
+    ways.iter().map(one).collect()
 }
 
 /// The cookie by which a browser remembers the way in that it took.

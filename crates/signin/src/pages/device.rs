@@ -7,6 +7,7 @@ use passeur_core::site::Site;
 use passeur_core::step::Lang;
 use passeur_store::DeviceRow;
 
+use super::code::{Asks, sign_in_first, too_many};
 use super::words::{Word, say};
 use super::{Page, page};
 
@@ -46,28 +47,19 @@ impl DevicePage<'_> {
     /// The page.
     pub fn page(&self) -> Page {
         let lang = self.lang;
-        let ask = |code: &str| {
-            html! {
-                p.lead { (say(Word::DeviceWords, lang)) }
-                form method="post" action="/.passeur/device" {
-                    label { (say(Word::DeviceCode, lang)) input name="user_code" value=(code) required maxlength="20" autocomplete="off" autocapitalize="characters" spellcheck="false" autofocus; }
-                    nav.ways { button type="submit" { (say(Word::GoOn, lang)) } }
-                }
-            }
+        let asks = Asks {
+            lang,
+            action: "/.passeur/device",
+            field: "user_code",
+            lead: Word::DeviceWords,
+            label: Word::DeviceCode,
+            no_such: Word::DeviceNoSuch,
+            back: None,
         };
         let (status, tone, content) = match &self.said {
-            DeviceSaid::Ask { code } => (StatusCode::OK, "calm", ask(code)),
-            DeviceSaid::NoSuch { code } => {
-                (StatusCode::NOT_FOUND, "stop", html! { blockquote role="alert" { (say(Word::DeviceNoSuch, lang)) } (ask(code)) })
-            }
-            DeviceSaid::SignIn { again } => (
-                StatusCode::FORBIDDEN,
-                "calm",
-                html! {
-                    p.lead { (say(Word::SignInAgainFirst, lang)) }
-                    nav.ways { a.button href=(again) { (say(Word::SignInNow, lang)) } }
-                },
-            ),
+            DeviceSaid::Ask { code } => asks.form(code),
+            DeviceSaid::NoSuch { code } => asks.no_such(code),
+            DeviceSaid::SignIn { again } => sign_in_first(lang, again),
             DeviceSaid::Confirm { code, row } => (
                 StatusCode::OK,
                 "calm",
@@ -94,9 +86,7 @@ impl DevicePage<'_> {
             ),
             DeviceSaid::LetIn => (StatusCode::OK, "calm", html! { p.lead { (say(Word::DeviceLetIn, lang)) } }),
             DeviceSaid::Denied => (StatusCode::OK, "stop", html! { p.lead { (say(Word::DeviceDenied, lang)) } }),
-            DeviceSaid::TooMany => {
-                (StatusCode::TOO_MANY_REQUESTS, "stop", html! { p.lead { (say(Word::TooManyTries, lang)) " 15 min." } })
-            }
+            DeviceSaid::TooMany => too_many(lang),
             DeviceSaid::NoEngineer => (StatusCode::FORBIDDEN, "stop", html! { p.lead { (say(Word::DeviceNoEngineer, lang)) } }),
         };
         Page { status, markup: page(&self.site.name, lang, say(Word::DeviceTitle, lang), tone, content) }

@@ -1,5 +1,6 @@
 //! Pages for people who sign in: small, server-rendered, readable without script, in English and French.
 
+mod code;
 mod device;
 mod factors;
 mod layout;

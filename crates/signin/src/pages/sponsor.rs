@@ -6,6 +6,7 @@ use passeur_core::site::{Site, Way, WayKind};
 use passeur_core::step::Lang;
 use passeur_store::VouchRow;
 
+use super::code::{Asks, sign_in_first, too_many};
 use super::words::{Word, say};
 use super::{Page, page};
 
@@ -47,30 +48,19 @@ impl SponsorPage<'_> {
     /// The page.
     pub fn page(&self) -> Page {
         let lang = self.lang;
-        let ask = |code: &str| {
-            html! {
-                p.lead { (say(Word::SponsorWords, lang)) }
-                form method="post" action="/.passeur/sponsor" {
-                    label { (say(Word::SponsorCode, lang)) input name="code" value=(code) required maxlength="20" autocomplete="off" autocapitalize="characters" spellcheck="false" autofocus; }
-                    nav.ways { button type="submit" { (say(Word::GoOn, lang)) } a href="/" { (say(Word::ToQuay, lang)) } }
-                }
-            }
+        let asks = Asks {
+            lang,
+            action: "/.passeur/sponsor",
+            field: "code",
+            lead: Word::SponsorWords,
+            label: Word::SponsorCode,
+            no_such: Word::SponsorNoSuch,
+            back: Some(("/", Word::ToQuay)),
         };
         let (status, tone, content) = match &self.said {
-            SponsorSaid::Ask { code } => (StatusCode::OK, "calm", ask(code)),
-            SponsorSaid::NoSuch { code } => (
-                StatusCode::NOT_FOUND,
-                "stop",
-                html! { blockquote role="alert" { (say(Word::SponsorNoSuch, lang)) } (ask(code)) },
-            ),
-            SponsorSaid::SignIn { again } => (
-                StatusCode::FORBIDDEN,
-                "calm",
-                html! {
-                    p.lead { (say(Word::SignInAgainFirst, lang)) }
-                    nav.ways { a.button href=(again) { (say(Word::SignInNow, lang)) } }
-                },
-            ),
+            SponsorSaid::Ask { code } => asks.form(code),
+            SponsorSaid::NoSuch { code } => asks.no_such(code),
+            SponsorSaid::SignIn { again } => sign_in_first(lang, again),
             SponsorSaid::Confirm { code, row, way } => (
                 StatusCode::OK,
                 "calm",
@@ -99,9 +89,7 @@ impl SponsorPage<'_> {
                 html! { p.lead { strong { (name) } " " (say(Word::SponsorGiven, lang)) } nav.ways { a href="/" { (say(Word::ToQuay, lang)) } } },
             ),
             SponsorSaid::Denied => (StatusCode::OK, "stop", html! { p.lead { (say(Word::SponsorDenied, lang)) } }),
-            SponsorSaid::TooMany => {
-                (StatusCode::TOO_MANY_REQUESTS, "stop", html! { p.lead { (say(Word::TooManyTries, lang)) " 15 min." } })
-            }
+            SponsorSaid::TooMany => too_many(lang),
             SponsorSaid::MayNot => (StatusCode::FORBIDDEN, "stop", html! { p.lead { (say(Word::SponsorMayNot, lang)) } }),
         };
         Page { status, markup: page(&self.site.name, lang, say(Word::SponsorTitle, lang), tone, content) }
