@@ -2,7 +2,7 @@
 #
 # Nothing on the host's network is touched. The router's node reaches PostgreSQL, the directory, the provider and the mail box of the demo
 # through Unix sockets, which no network namespace keeps apart; so do the servers of the "internet".
-PACKAGES_YARD="nftables dnsmasq-base isc-dhcp-client iproute2 curl"
+PACKAGES_YARD="nftables dnsmasq-base isc-dhcp-client iproute2 curl openvpn"
 
 # Why there can be no yard here; nothing where there can.
 yard_hindrance() {
@@ -99,14 +99,15 @@ address=/crane-7.havrelune.example/10.80.4.7
 address=/cranes.havrelune.example/10.80.4.7
 CONF
   start yard-dnsmasq "${YARD_IN[@]}" dnsmasq -k -C "$y/dnsmasq.conf" --pid-file= --user=root
-  start yard-sluice "${YARD_IN[@]}" "$bin/passeur-sluice" --peer "$(if [ -z "$YARD_USER" ]; then id -u; else echo 0; fi)" --interface yard0 --socket "$y/sluice.sock"
+  tunnel_start
+  start yard-sluice "${YARD_IN[@]}" "$bin/passeur-sluice" "${TUNNEL_SLUICE[@]}" --peer "$(if [ -z "$YARD_USER" ]; then id -u; else echo 0; fi)" --interface yard0 --socket "$y/sluice.sock"
   start yard-advert "${YARD_IN[@]}" "$bin/passeur-advert" --interface yard0 --portal http://yard.havrelune.localhost:8640/.passeur/captive \
     --prefix fd70:70:: --resolver fd70:70::1 --other
   for s in $(seq 1 50); do [ -S "$y/sluice.sock" ] && [ -S "$y/8654.sock" ] && break; sleep 0.1; done
   start yard-node "${YARD_IN[@]}" env KRB5_CONFIG="$STATE/krb5.conf" "$bin/passeur" serve --node yard-router --listen 0.0.0.0:8640 \
     --database-file "$STATE/database" --key-ring "$STATE/key-ring" --emergency-file "$STATE/emergency" --krb5-config "$STATE/krb5.conf" \
     --sluice "$y/sluice.sock" --led-listen "[::]:8650" \
-    --names-listen "10.70.0.1:53,[fd70:70::1]:53" --names-from 10.70.0.1:5353 --leases "$y/leases"
+    --names-listen "10.70.0.1:53,[fd70:70::1]:53" --names-from 10.70.0.1:5353 --leases "$y/leases" "${TUNNEL_NODE[@]}"
   for d in visitor tablet; do
     : > "$y/resolv.$d"; : > "$y/dhclient.$d"
     yard_in ip netns exec $d dhclient -4 -1 -q -e "YARD_RESOLV=$y/resolv.$d" -e "YARD_CAPTIVE=$y/captive.$d" -cf "$ROOT/demo/yard/dhclient.conf" -sf "$ROOT/demo/yard/lease" \

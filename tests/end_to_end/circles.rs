@@ -12,8 +12,8 @@ const KNOWN: &[(&str, &str, usize, &str)] = &[
     ("core", "step", 7, "a step, its catalogue, and the words of its parameters"),
     ("gateway", "conn", 12, "the data path: a connection, what is admitted on it, its upstream and the streams between them"),
     ("protocols", "oidc", 8, "the checks of tokens that all kinds of token share"),
-    ("api", "", 13, "types of one document"),
-    ("signin", "pages", 8, "pages and the frame that all of them stand in"),
+    ("api", "", 14, "types of one document"),
+    ("signin", "pages", 10, "pages and the frame that all of them stand in"),
     ("standins", "provider", 6, "the demo's provider"),
 ];
 

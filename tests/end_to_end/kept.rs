@@ -108,6 +108,7 @@ fn machine(n: u32, gate: &str, began: DateTime<Utc>) -> PresenceRow {
         ended_at: None,
         ended_by: None,
         groups: vec![],
+        tunnel: None,
     }
 }
 

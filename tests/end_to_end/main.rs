@@ -50,6 +50,7 @@ mod survey;
 mod tls;
 mod tokens;
 mod trying;
+mod tunnels;
 mod upstreams;
 mod ways;
 mod yard;

@@ -4,14 +4,13 @@ use reqwest::Method;
 use serde_json::{Value, json};
 
 use crate::cli::passeur;
-use crate::support::{Page, Person, Stack};
+use crate::support::{Page, Person, Stack, on_port};
 
 const YARD: &str = include_str!("../../crates/core/tests/core/yard.toml");
 
 /// The demo's site with the yard, on the port of the stack.
 pub fn with_yard(site: String) -> String {
-    let port = site.split("//pass.havrelune.localhost:").nth(1).and_then(|r| r.split('"').next()).unwrap().to_owned();
-    format!("{site}\n{}", YARD.replace(":8640", &format!(":{port}")))
+    format!("{site}\n{}", on_port(&site, YARD))
 }
 
 pub fn yard(stack: &Stack, path: &str) -> String {

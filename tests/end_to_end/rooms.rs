@@ -17,12 +17,17 @@ const MAY: &[(&str, &[&str])] = &[
     ("passeur-engine", &["core", "protocols", "store", "live", "links"]),
     // Beside the data path: an address on a link instead of a cookie.
     ("passeur-gate-network", &["core", "protocols", "store", "live", "engine", "sluice"]),
+    // Tunnels end at a machine of a network gate.
+    ("passeur-gate-vpn", &["core", "protocols", "store", "live", "engine", "gate-network"]),
     ("passeur-signin", &["core", "api", "protocols", "store", "live", "http", "links", "engine"]),
     (
         "passeur-management",
         &["core", "api", "protocols", "store", "live", "http", "links", "gateway", "gate-network", "engine", "signin"],
     ),
-    ("passeur-service", &["core", "store", "live", "http", "links", "gateway", "gate-network", "engine", "signin", "management"]),
+    (
+        "passeur-service",
+        &["core", "store", "live", "http", "links", "gateway", "gate-network", "gate-vpn", "engine", "signin", "management"],
+    ),
     ("passeur-cli", &["core", "api", "live", "links", "service"]),
     ("passeur-standins", &[]),
     // Alone with its privilege: it knows no edition, no person and no database.
@@ -57,7 +62,7 @@ fn dependencies_point_downward_only() {
             "passeur-signin" => &["hyper", "diesel", "diesel-async", "reqwest", "ldap3"],
             "passeur-management" => &["hyper", "diesel", "diesel-async", "ldap3"],
             "passeur-service" => &["diesel", "diesel-async", "reqwest", "ldap3", "maud", "webauthn-rs", "totp-rs", "utoipa"],
-            "passeur-gate-network" => &["axum", "maud", "diesel", "diesel-async", "reqwest", "ldap3"],
+            "passeur-gate-network" | "passeur-gate-vpn" => &["axum", "maud", "diesel", "diesel-async", "reqwest", "ldap3"],
             // With a privilege, as little as can be.
             "passeur-sluice" => &["tokio", "axum", "hyper", "reqwest", "diesel"],
             // A gate that is not HTTP stands on it.

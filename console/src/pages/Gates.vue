@@ -16,7 +16,7 @@ const { t, locale } = useI18n()
 const reading = useReading(() => Promise.all([got(api.GET('/gates')), got(api.GET('/directories'))]))
 const gates = computed(() => reading.data?.[0])
 const directories = computed(() => reading.data?.[1] ?? [])
-const networks = computed(() => gates.value?.filter((g) => g.kind === 'network').map((g) => g.name) ?? [])
+const networks = computed(() => gates.value?.filter((g) => g.kind !== 'web').map((g) => g.name) ?? [])
 </script>
 
 <template>
@@ -42,7 +42,7 @@ const networks = computed(() => gates.value?.filter((g) => g.kind === 'network')
       <div>
         <template v-if="g.zones.length">
           <h3>{{ t('reach.zones') }}</h3>
-          <ul><li v-for="z in g.zones" :key="z.name">{{ visible(z.words) }} <ZoneNeeds v-if="rights !== 'view'" :zone="z.name" /></li></ul>
+          <ul><li v-for="z in g.zones" :key="z.name">{{ visible(z.words) }} <ZoneNeeds v-if="rights !== 'view' && g.kind === 'network'" :zone="z.name" /></li></ul>
         </template>
         <h3>{{ t('rules') }}</h3>
         <ul>

@@ -66,6 +66,7 @@ const done = computed(() => {
     [t('left.factors'), names(d.factors)],
     [t('left.recovery'), String(d.recovery_codes)],
     [t('left.devices'), String(d.devices)],
+    [t('left.profiles'), names(d.profiles ?? [])],
     [t('left.kept'), String(d.kept)],
   ]
 })

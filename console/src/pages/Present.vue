@@ -7,6 +7,7 @@ import { useActing, useReading } from '../api/asking'
 import { bytes, moment, visible } from '../look/shape'
 import { bars } from '../look/day'
 import Asked from '../parts/Asked.vue'
+import Profiles from '../parts/Profiles.vue'
 
 const { t, locale } = useI18n()
 defineProps<{ rights: string }>()
@@ -93,6 +94,7 @@ const lookUp = () =>
             </td>
             <td class="mono">
               {{ p.hardware ?? p.address }} <span v-if="p.calls_itself" class="quiet">{{ visible(p.calls_itself) }}</span>
+              <div v-if="p.outside" class="quiet">{{ t('present.outside', { address: p.outside }) }}</div>
               <div v-for="a in p.addresses" :key="a" class="quiet">{{ a }}</div>
             </td>
             <td>{{ p.zone }}<div class="quiet">{{ p.node }}</div></td>
@@ -110,6 +112,7 @@ const lookUp = () =>
         </tbody>
       </table>
     </div>
+    <Profiles v-if="rights !== 'view'" />
     <h2>{{ t('present.who') }}</h2>
     <form class="tools" data-test="who" @submit.prevent="lookUp">
       <v-text-field v-model="address" name="address" :label="t('address')" />

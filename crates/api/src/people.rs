@@ -33,6 +33,9 @@ pub struct TakenAway {
     pub recovery_codes: u64,
     /// Command lines that waited to be let in.
     pub devices: u64,
+    /// Personal profiles of tunnels, by the names of their machines.
+    #[serde(default)]
+    pub profiles: Vec<String>,
     /// Sessions of those that kept a password of theirs for an application.
     pub kept: u64,
     /// Who is kept out from now on.

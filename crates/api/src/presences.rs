@@ -21,8 +21,10 @@ pub struct Presence {
     pub session: Option<Uuid>,
     /// The hardware address on the link; none where another router stands between.
     pub hardware: Option<String>,
-    /// What it calls itself to the lease daemon, which proves nothing.
+    /// What it calls itself to the lease daemon, or to its VPN server: which proves nothing.
     pub calls_itself: Option<String>,
+    /// Where its tunnel comes from; none for a machine that came by none.
+    pub outside: Option<String>,
     /// The address it came from, and all that it has or had.
     pub address: String,
     pub addresses: Vec<String>,

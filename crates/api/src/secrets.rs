@@ -64,6 +64,9 @@ pub struct MakeKey {
     pub stand_by: bool,
     /// For how many years its certificate is good: 1 to 10.
     pub years: u8,
+    /// Whether it is an authority that certifies personal profiles and VPN servers, on P-256.
+    #[serde(default)]
+    pub authority: bool,
 }
 
 /// A key pair that was made: all of it that may be told.

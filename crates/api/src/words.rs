@@ -62,6 +62,8 @@ words! {
         Web = "web",
         /// Networks that open after sign-in.
         Network = "network",
+        /// Tunnels that open after sign-in.
+        Vpn = "vpn",
     }
 
     /// How a crossing ended.

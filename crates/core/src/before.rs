@@ -100,9 +100,13 @@ pub enum Passage {
     Shut { by_rules: Vec<String> },
 }
 
-/// Ways in that may be used in a zone.
+/// Ways in that may be used in a zone by a machine on which nobody is signed in. Whoever comes by a tunnel is signed in before they are there.
 pub fn ways_of<'a>(gate: &'a Gate, zone: &'a Zone) -> &'a [String] {
-    if zone.ways.is_empty() { &gate.access.ways } else { &zone.ways }
+    match (zone.tunnel(), zone.ways.is_empty()) {
+        (Some(_), _) => &[],
+        (None, true) => &gate.access.ways,
+        (None, false) => &zone.ways,
+    }
 }
 
 /// What a zone of a gate makes of a need before anybody is signed in.

@@ -5,6 +5,7 @@ use std::net::IpAddr;
 use crate::Moment;
 use crate::forwarded::ProxyField;
 use crate::step::Lang;
+use crate::tunnel::TunnelFacts;
 
 /// The circumstances of one request, or of one attempt to come in.
 #[derive(Clone, Copy, Debug)]
@@ -15,12 +16,14 @@ pub struct Circumstances<'a> {
     pub method: &'a str,
     /// The path as sent, without its query.
     pub path: &'a str,
+    /// The tunnel that asks; none where no tunnel does.
+    pub tunnel: Option<&'a TunnelFacts>,
 }
 
 impl<'a> Circumstances<'a> {
     /// Of a plain request for the gate's first page.
     pub fn at(now: Moment) -> Circumstances<'a> {
-        Circumstances { now, address: None, method: "GET", path: "/" }
+        Circumstances { now, address: None, method: "GET", path: "/", tunnel: None }
     }
 
     /// The same from an address.
@@ -45,6 +48,8 @@ pub struct RequestFacts {
     pub wants_html: bool,
     /// A field that says where the request came from, and is not believed: the site's proxies write another.
     pub not_believed: Option<ProxyField>,
+    /// The tunnel that it is about; none where it is about none.
+    pub tunnel: Option<TunnelFacts>,
 }
 
 impl RequestFacts {
@@ -59,7 +64,15 @@ impl RequestFacts {
             navigates: false,
             wants_html: false,
             not_believed: None,
+            tunnel: None,
         }
+    }
+
+    /// Of a tunnel that asks to be opened for a machine at an address.
+    pub fn of_tunnel(address: IpAddr, tunnel: TunnelFacts) -> RequestFacts {
+        let (method, target) = (crate::tunnel::METHOD.to_owned(), tunnel.as_target());
+        let agent = tunnel.words();
+        RequestFacts { method, target, tunnel: Some(tunnel), ..RequestFacts::of_nobody(address, &agent) }
     }
 
     /// Whether it comes from the small browser that a system opens by itself for a portal: it has no passkeys, forgets its cookies, and may
@@ -76,7 +89,7 @@ impl RequestFacts {
     /// What conditions may ask of it.
     pub fn circumstances(&self, now: Moment) -> Circumstances<'_> {
         let path = self.target.split('?').next().unwrap_or("/");
-        Circumstances { now, address: Some(self.address), method: &self.method, path }
+        Circumstances { now, address: Some(self.address), method: &self.method, path, tunnel: self.tunnel.as_ref() }
     }
 }
 

@@ -99,7 +99,8 @@ fn try_one(site: &Site, e: &Expectation, at: Moment, lang: Lang) -> Option<Broke
     let fr = lang == Lang::Fr;
     let at = e.at.unwrap_or(at);
     let evidence = described(site, &e.person, at)?;
-    let circumstances = Circumstances { now: at, address: e.from, method: e.method.as_deref().unwrap_or("GET"), path: "/" };
+    let method = e.method.as_deref().unwrap_or("GET");
+    let circumstances = Circumstances { now: at, address: e.from, method, path: "/", tunnel: e.tunnel.as_ref() };
     let mut what = vec![];
     match (try_at(site, &e.place, &evidence, &circumstances).verdict, e.enter) {
         (Verdict::In(given), true) => {

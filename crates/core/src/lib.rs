@@ -16,6 +16,7 @@
 //! * [`step`] and [`crossing`]: what happened, kept as data and told in words;
 //! * [`role`]: how far an engineer may go;
 //! * [`acts`]: the chained record of what engineers do; [`likeness`]: whether two of them may be one human being;
+//! * [`tunnel`]: what is known of a tunnel that asks to be opened;
 //! * [`seal`], [`session`], [`id`], [`address`], [`path`], [`recorder`]: the small certain parts the rest stands on.
 
 pub mod acts;
@@ -55,6 +56,7 @@ pub mod site;
 pub mod step;
 pub mod survey;
 pub mod text;
+pub mod tunnel;
 pub mod x509;
 
 /// A moment on the one clock the service was started with. Core never asks for the time itself.

@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 use passeur_core::Moment;
 use passeur_core::session::Lifetimes;
 use passeur_core::site::HardwareAddress;
+use passeur_engine::tunnel::TunnelOf;
 use passeur_live::session::LiveSession;
 use passeur_sluice::plan::Class;
 use passeur_sluice::words::{Admission, Counted, Holder, MARK_END, MARK_FIRST};
@@ -22,6 +23,8 @@ pub struct Present {
     pub row: PresenceRow,
     /// The person's session; none for a machine without a person.
     pub session: Option<Arc<LiveSession>>,
+    /// How it came, where it is at the far end of a tunnel.
+    pub tunnel: Option<TunnelOf>,
     pub holder: Holder,
     pub class: Class,
     /// Lifetimes of the session here, as the last decision left them.
@@ -49,10 +52,11 @@ impl Present {
     pub fn new(row: PresenceRow, holder: Holder, class: Class) -> Present {
         let addresses = row.address.parse().ok().into_iter().collect();
         let counted = Counted { mark: row.mark as u32, up: 0, down: 0 };
-        let moved = row.began;
+        let (moved, tunnel) = (row.began, tunnel_of(&row));
         Present {
             row,
             session: None,
+            tunnel,
             holder,
             class,
             limits: Lifetimes::default(),
@@ -108,10 +112,28 @@ impl Present {
 
 /// What the machine of a row is known by in the kernel.
 pub fn holder_of(row: &PresenceRow) -> Option<Holder> {
-    match &row.hardware {
-        Some(text) => HardwareAddress::parse(text).map(|h| Holder::Link(h.0)),
-        None => row.address.parse().ok().map(Holder::Address),
+    if let Some(text) = &row.hardware {
+        return HardwareAddress::parse(text).map(|h| Holder::Link(h.0));
     }
+    let address = row.address.parse().ok()?;
+    Some(match (address, tunnel_of(row).and_then(|t| t.second)) {
+        (IpAddr::V4(first), Some(second)) => Holder::Pair(first, second),
+        _ => Holder::Address(address),
+    })
+}
+
+/// How the machine of a row came, where it is at the far end of a tunnel.
+pub fn tunnel_of(row: &PresenceRow) -> Option<TunnelOf> {
+    serde_json::from_value(row.tunnel.clone()?).ok()
+}
+
+/// What is to be cut.
+#[derive(Clone, Debug)]
+pub struct Owed {
+    pub over: Instant,
+    /// On which interface, and by what it is known there: it is nobody else's until then.
+    pub interface: String,
+    pub holder: Holder,
 }
 
 /// Everybody who is on.
@@ -119,15 +141,27 @@ pub fn holder_of(row: &PresenceRow) -> Option<Holder> {
 pub struct Book {
     pub present: HashMap<Uuid, Present>,
     /// Marks that should be cut and are not, since the sluice did not answer; with the moment at which their lease is over for certain.
-    pub owed: BTreeMap<u32, Instant>,
+    pub owed: BTreeMap<u32, Owed>,
     next: u32,
 }
 
 impl Book {
-    /// Notes that a mark is to be cut. Nobody renews it from now on.
-    pub fn owe(&mut self, mark: u32) {
+    /// Notes that a machine is to be cut. Nobody renews it from now on.
+    pub fn owe(&mut self, present: &Present) {
         // A second more than its lease, for what was on its way to the kernel.
-        self.owed.insert(mark, Instant::now() + Duration::from_millis(LEASE_MS + 1_000));
+        let over = Instant::now() + Duration::from_millis(LEASE_MS + 1_000);
+        let owed = Owed { over, interface: present.row.interface.clone(), holder: present.holder };
+        self.owed.insert(present.mark(), owed);
+    }
+
+    /// Whether somebody who had an address may still be let through by it.
+    pub fn owes(&self, interface: &str, address: IpAddr) -> bool {
+        let had = |h: &Holder| match h {
+            Holder::Address(a) => *a == address,
+            Holder::Pair(first, second) => IpAddr::V4(*first) == address || IpAddr::V6(*second) == address,
+            Holder::Link(_) => false,
+        };
+        self.owed.values().any(|o| o.interface == interface && had(&o.holder))
     }
 
     /// A number in the kernel that nobody has.
@@ -204,6 +238,7 @@ mod tests {
             ended_at: None,
             ended_by: None,
             groups: vec![],
+            tunnel: None,
         }
     }
 
@@ -226,7 +261,8 @@ mod tests {
             let p = Present::new(row(MARK_FIRST + n), Holder::Link([n as u8; 6]), Class::default());
             book.present.insert(p.row.id, p);
         }
-        book.owed.insert(MARK_FIRST + 2, Instant::now());
+        let owed = Owed { over: Instant::now(), interface: "yard0".into(), holder: Holder::Link([9; 6]) };
+        book.owed.insert(MARK_FIRST + 2, owed);
         assert_eq!(book.free_mark(), MARK_FIRST + 4);
         book.next = MARK_END - 1;
         assert_eq!(book.free_mark(), MARK_FIRST + 4, "round about");

@@ -8,7 +8,7 @@ use std::net::IpAddr;
 use chrono::Duration;
 use passeur_core::Moment;
 use passeur_core::id::CrossingId;
-use passeur_core::site::{Gate, WhenFull};
+use passeur_core::site::{Gate, OpenNetwork, WhenFull, Zone};
 use passeur_core::step;
 use passeur_core::step::{Phrase, Step};
 use passeur_engine::{attempt, ending};
@@ -20,7 +20,7 @@ use uuid::Uuid;
 use crate::book::Present;
 use crate::gate::NetworkGate;
 use crate::plan::class;
-use crate::standing::{Standing, Stands, standing};
+use crate::standing::{From, Standing, Stands, standing};
 
 /// Over which span a quota counts.
 pub(crate) const QUOTA_SPAN: Duration = Duration::hours(24);
@@ -80,14 +80,17 @@ impl NetworkGate {
         let (Some(zone), Some(network)) = (self.zone_of(site, gate, address), gate.network()) else {
             return Ok(Arrival::Elsewhere);
         };
-        let stands = match standing(&self.engine, edition, gate, session, address, Phrase::OtherRequest).await? {
+        if zone.tunnel().is_some() {
+            // Tunnels come by their VPN server alone: a browser at the far end takes nobody's place.
+            let mine = self.on_at(zone, address).filter(|p| p.row.session_id == Some(session));
+            return Ok(mine.map_or(Arrival::Elsewhere, |p| Arrival::On(Box::new(self.shown(&p, address)))));
+        }
+        let from = From::Machine(address);
+        let stands = match standing(&self.engine, edition, gate, session, from, Phrase::OtherRequest).await? {
             Standing::Let(stands) => stands,
-            Standing::Refused | Standing::Over => return Ok(Arrival::Not(NotOn::Refused)),
+            Standing::Refused(..) | Standing::Over => return Ok(Arrival::Not(NotOn::Refused)),
         };
-        let person = stands.row.person();
-        if let Some(terms) = &network.terms
-            && self.engine.store.terms_accepted(&gate.name, &terms.version, &person).await?.is_none()
-        {
+        if self.wants_terms(gate, &stands).await? {
             return Ok(Arrival::Terms);
         }
         let Some(holder) = self.holder(zone, address) else {
@@ -106,25 +109,50 @@ impl NetworkGate {
         if let Some(present) = known.iter().find(|p| p.row.session_id == Some(session)) {
             return Ok(Arrival::On(Box::new(self.shown(present, address))));
         }
-        let most = stands.terms.devices.unwrap_or(network.devices);
-        let used = self.used(&stands, gate).await?;
-        if let Some(quota) = stands.terms.quota.filter(|q| used.saturating_add(PACKET_MAX) > *q) {
-            let step = step!(QuotaUsed { used: used as i64, quota: quota as i64 });
-            attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
-            return Ok(Arrival::Not(NotOn::QuotaUsed { quota }));
-        }
+        let row = PresenceRow { address: address.to_string(), ..self.row_of(gate, zone, &holder, &stands) };
+        self.written_in(gate, network, row, (holder, known), &stands, address).await
+    }
+
+    /// Whether the person accepts the terms of use first.
+    async fn wants_terms(&self, gate: &Gate, stands: &Stands) -> Result<bool, StoreError> {
+        let Some(terms) = gate.network().and_then(|n| n.terms.as_ref()) else { return Ok(false) };
+        Ok(self.engine.store.terms_accepted(&gate.name, &terms.version, &stands.row.person()).await?.is_none())
+    }
+
+    /// The row of a machine that comes in for a session.
+    pub(crate) fn row_of(&self, gate: &Gate, zone: &Zone, holder: &Holder, stands: &Stands) -> PresenceRow {
         let whom = &stands.row;
         let mut row = PresenceRow {
-            session_id: Some(session),
-            address: address.to_string(),
+            session_id: Some(whom.id),
             provider: whom.provider.clone(),
             authority: whom.authority.clone(),
             subject: whom.subject.clone(),
             name: whom.name.clone(),
             crossing: stands.crossing.to_string(),
-            ..self.row(gate, zone, &holder)
+            ..self.row(gate, zone, holder)
         };
-        says(&mut row, &stands);
+        says(&mut row, stands);
+        row
+    }
+
+    /// Writes a machine to the store, and opens. `known` is who is known by the same holder.
+    pub(crate) async fn written_in(
+        &self,
+        gate: &Gate,
+        network: &OpenNetwork,
+        row: PresenceRow,
+        (holder, known): (Holder, Vec<Present>),
+        stands: &Stands,
+        address: IpAddr,
+    ) -> Result<Arrival, StoreError> {
+        let Some(session) = row.session_id else { return Ok(Arrival::Not(NotOn::Refused)) };
+        let most = stands.terms.devices.unwrap_or(network.devices);
+        let used = self.used(stands, gate).await?;
+        if let Some(quota) = stands.terms.quota.filter(|q| used.saturating_add(PACKET_MAX) > *q) {
+            let step = step!(QuotaUsed { used: used as i64, quota: quota as i64 });
+            attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
+            return Ok(Arrival::Not(NotOn::QuotaUsed { quota }));
+        }
         match self.make_room(&row, most, network.when_full).await? {
             Entered::On { moved } => {
                 self.gone(&moved);
@@ -141,7 +169,7 @@ impl NetworkGate {
             Entered::Over => return Ok(Arrival::Not(NotOn::Refused)),
         }
         let id = row.id;
-        let done = self.let_in(row, holder, known, (&stands, used, address)).await;
+        let done = self.let_in(row, holder, known, (stands, used, address)).await;
         if done.is_err() {
             // It is in the store and not in the kernel; it would count among the person's machines.
             self.cut(&[id]);
@@ -158,7 +186,7 @@ impl NetworkGate {
         known: Vec<Present>,
         (stands, used, address): (&Stands, u64, IpAddr),
     ) -> Result<Arrival, StoreError> {
-        // Somebody else was on with this machine: it is this person's now.
+        // Somebody else was on with this machine: it is this person's now. Nobody is, where an address was given out for a tunnel.
         let before: Vec<Uuid> = known.iter().map(|p| p.row.id).collect();
         self.off(&before, "signed-in-on").await?;
         attempt::extend(&self.engine, stands.crossing, self.steps_on(&row, stands)).await?;
@@ -176,7 +204,6 @@ impl NetworkGate {
         let done = self.sluice.order(&order);
         if let Err(e) = &done {
             tracing::error!(event = "network.not-opened", error = %e, "a machine could not be let through");
-            self.book().owe(mark);
             let step = step!(SluiceFailed { zone: shown.row.zone.as_str(), node: self.engine.node.as_str(), how: e.to_string() });
             self.off(&[id], "sluice").await?;
             attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
@@ -187,7 +214,9 @@ impl NetworkGate {
             return Ok(Arrival::Not(NotOn::Refused));
         }
         self.knows_addresses(id).await?;
-        self.note_came(&shown.row.zone);
+        if shown.row.tunnel.is_none() {
+            self.note_came(&shown.row.zone);
+        }
         tracing::info!(event = "network.on", person = shown.row.name, zone = shown.row.zone, mark, "a machine is let through");
         Ok(Arrival::On(Box::new(shown)))
     }
@@ -210,7 +239,17 @@ impl NetworkGate {
         for _ in 0..MAKE_ROOM_TRIES {
             let entered = self.engine.store.enter(row.clone(), i64::from(most)).await?;
             let (Entered::Full(machines), WhenFull::EndOldest) = (&entered, when_full) else { return Ok(entered) };
-            let Some(oldest) = machines.first().and_then(|m| m.session_id) else { return Ok(entered) };
+            let Some(first) = machines.first() else { return Ok(entered) };
+            let Some(oldest) = first.session_id else { return Ok(entered) };
+            if row.tunnel.is_some() {
+                // The tunnel alone: its session may be the newcomer's own. The client is ended for good, and does not come back by itself.
+                self.engine.store.leave(&[first.id], self.engine.now(), "another-machine").await?;
+                self.gone(std::slice::from_ref(first));
+                if first.node != self.engine.node {
+                    passeur_engine::rights::changed(&self.engine, oldest).await?;
+                }
+                continue;
+            }
             // The session as a whole: its browser would only have to ask again.
             ending::end(&self.engine, &[oldest], "another machine", None).await?;
             let still: Vec<Uuid> = machines.iter().filter(|m| m.session_id == Some(oldest)).map(|m| m.id).collect();
@@ -234,7 +273,7 @@ impl NetworkGate {
     /// Those of the store.
     pub async fn accept(&self, edition: &Edition, gate: &Gate, session: Uuid, address: IpAddr) -> Result<bool, StoreError> {
         let Some(terms) = gate.network().and_then(|n| n.terms.as_ref()) else { return Ok(true) };
-        let standing = standing(&self.engine, edition, gate, session, address, Phrase::OtherRequest).await?;
+        let standing = standing(&self.engine, edition, gate, session, From::Machine(address), Phrase::OtherRequest).await?;
         let Standing::Let(stands) = standing else { return Ok(false) };
         let (whom, at) = (&stands.row, self.engine.now());
         let row = AcceptedRow {

@@ -1,6 +1,6 @@
 //! The network gates of a node.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::hash::{Hash, Hasher};
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
@@ -10,6 +10,7 @@ use std::sync::{Arc, Mutex, MutexGuard, RwLock};
 use chrono::Duration;
 use passeur_core::Moment;
 use passeur_core::site::{Gate, HardwareAddress, Service, Site, Zone};
+use passeur_core::survey::EntranceFacts;
 use passeur_engine::Engine;
 use passeur_engine::engine::Held;
 use passeur_engine::guarding::{Guarding, KernelWay};
@@ -96,6 +97,10 @@ pub struct Inner {
     pub(crate) compared: AtomicBool,
     leases: Option<PathBuf>,
     book: Mutex<Book>,
+    /// How often somebody was put off; see [`NetworkGate::leavings`].
+    pub(crate) left: tokio::sync::watch::Sender<u64>,
+    /// How the entrances of tunnels stand whose VPN servers this node speaks with.
+    entrances: Mutex<BTreeMap<String, EntranceFacts>>,
     /// How the sluice was when it answered last; none where it does not answer.
     state: RwLock<Option<State>>,
     trouble: Mutex<Option<String>>,
@@ -166,6 +171,8 @@ impl NetworkGate {
             compared: AtomicBool::new(false),
             leases: config.leases.clone(),
             book: Mutex::default(),
+            left: tokio::sync::watch::Sender::default(),
+            entrances: Mutex::default(),
             state: RwLock::default(),
             trouble: Mutex::default(),
             wanted: Mutex::default(),
@@ -194,6 +201,22 @@ impl NetworkGate {
 
     pub(crate) fn set_state(&self, state: Option<State>) {
         *self.state.write().unwrap_or_else(|e| e.into_inner()) = state;
+    }
+
+    /// Notes how an entrance of tunnels stands.
+    pub fn note_entrance(&self, name: &str, change: impl FnOnce(&mut EntranceFacts)) {
+        let mut all = self.entrances.lock().unwrap_or_else(|e| e.into_inner());
+        change(all.entry(name.to_owned()).or_insert_with(|| EntranceFacts { name: name.to_owned(), ..EntranceFacts::default() }));
+    }
+
+    /// How they stand.
+    pub(crate) fn entrances(&self) -> Vec<EntranceFacts> {
+        self.entrances.lock().unwrap_or_else(|e| e.into_inner()).values().cloned().collect()
+    }
+
+    /// Changes whenever somebody is off.
+    pub fn leavings(&self) -> tokio::sync::watch::Receiver<u64> {
+        self.left.subscribe()
     }
 
     /// Why the kernel is not as it should be, where it is not.
@@ -243,6 +266,7 @@ impl NetworkGate {
         let (hardware, address) = match holder {
             Holder::Link(hardware) => (Some(HardwareAddress(*hardware).to_string()), String::new()),
             Holder::Address(address) => (None, address.to_string()),
+            Holder::Pair(first, _) => (None, first.to_string()),
         };
         PresenceRow {
             id: passeur_engine::random::new_uuid(),
@@ -270,6 +294,7 @@ impl NetworkGate {
             ended_at: None,
             ended_by: None,
             groups: vec![],
+            tunnel: None,
         }
     }
 

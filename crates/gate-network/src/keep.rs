@@ -432,7 +432,11 @@ impl NetworkGate {
     /// A machine that came in has addresses that it had before: the link tells only of what changes.
     pub(crate) async fn knows_addresses(&self, id: Uuid) -> Result<(), StoreError> {
         let at = self.book().present.get(&id).map(|p| (p.row.interface.clone(), p.holder));
-        let Some((interface, Holder::Link(hardware))) = at else { return Ok(()) };
+        let (interface, hardware) = match at {
+            Some((interface, Holder::Link(hardware))) => (interface, hardware),
+            Some((_, Holder::Pair(_, second))) => return self.gains(id, second.into()).await,
+            Some((_, Holder::Address(_))) | None => return Ok(()),
+        };
         let Some(interface) = interface_number(&interface) else { return Ok(()) };
         for address in self.neighbours.addresses((interface, hardware)) {
             self.gains(id, address).await?;

@@ -14,7 +14,7 @@ use crate::book::Present;
 use crate::entering::{PACKET_MAX, crossing, says, take, words};
 use crate::gate::NetworkGate;
 use crate::plan::class;
-use crate::standing::{Standing, standing};
+use crate::standing::{From, Standing, standing};
 
 impl NetworkGate {
     /// Sessions were ended, and are flagged: their machines are cut before this returns, and written down afterwards.
@@ -33,10 +33,13 @@ impl NetworkGate {
         let gone: Vec<Present> = {
             let mut book = self.book();
             let gone: Vec<Present> = ids.iter().filter_map(|id| book.present.remove(id)).collect();
-            gone.iter().for_each(|p| book.owe(p.mark()));
+            gone.iter().for_each(|p| book.owe(p));
             gone
         };
         self.cut_owed();
+        if !gone.is_empty() {
+            self.left.send_modify(|n| *n = n.wrapping_add(1));
+        }
         gone
     }
 
@@ -57,7 +60,7 @@ impl NetworkGate {
                 self.set_trouble(Some(format!("machines that must be cut are not: {e}")));
                 // What nobody renewed for that long closed by itself.
                 let now = Instant::now();
-                self.book().owed.retain(|_, over| *over > now);
+                self.book().owed.retain(|_, owed| owed.over > now);
             }
         }
     }
@@ -193,9 +196,22 @@ impl NetworkGate {
             "time" => Phrase::TimePassed,
             _ => Phrase::ReRead,
         };
-        let Standing::Let(stands) = standing(&self.engine, edition, gate, session, address, phrase).await? else {
+        let from = match &present.tunnel {
+            Some(tunnel) => From::Tunnel(tunnel),
+            None => From::Machine(address),
+        };
+        let Standing::Let(mut stands) = standing(&self.engine, edition, gate, session, from, phrase).await? else {
             return Ok(None);
         };
+        self.open_nothing_on_trial(edition, present, &mut stands);
+        if let Some(tunnel) = &present.tunnel
+            && let Some(step) = self.profile_is_not(tunnel, &stands).await?
+        {
+            if let Some(id) = crossing(&present.row) {
+                attempt::extend(&self.engine, id, vec![step]).await?;
+            }
+            return Ok(None);
+        }
         let mut next = present.clone();
         let used = self.used(&stands, gate).await?;
         next.class = class(&stands.terms);

@@ -37,6 +37,7 @@ impl NetworkGate {
             nobody_asked: self.nobody_asked(),
             present: self.book().present.len() as u64,
             most: ADMISSIONS_MAX as u64,
+            entrances: self.entrances(),
             ..GuardFacts::default()
         };
         let (mut v4, mut v6) = (false, false);

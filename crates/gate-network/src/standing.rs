@@ -13,6 +13,7 @@ use passeur_core::site::Gate;
 use passeur_core::step::{Phrase, Silent};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::grants::{Asking, Carriage, Decided, HeldSession, decide};
+use passeur_engine::tunnel::TunnelOf;
 use passeur_engine::{Engine, sessions};
 use passeur_live::edition::Edition;
 use passeur_live::session::LiveSession;
@@ -37,13 +38,22 @@ pub struct Stands {
 /// How somebody stands.
 pub enum Standing {
     Let(Box<Stands>),
-    /// The rules say no, which is recorded.
-    Refused,
+    /// The rules say no, which is recorded; with the words that a rule has for the person.
+    Refused(Option<String>, CrossingId),
     /// The session ended, or never was one of this gate.
     Over,
 }
 
-/// Decides for a session at a gate, from an address of the zone.
+/// From where somebody asks.
+#[derive(Clone, Copy, Debug)]
+pub enum From<'a> {
+    /// From a machine at an address of the zone.
+    Machine(IpAddr),
+    /// By a tunnel.
+    Tunnel(&'a TunnelOf),
+}
+
+/// Decides for a session at a gate.
 ///
 /// # Errors
 /// Those of the store: nothing is open then.
@@ -52,7 +62,7 @@ pub async fn standing(
     edition: &Edition,
     gate: &Gate,
     session: Uuid,
-    address: IpAddr,
+    from: From<'_>,
     why: Phrase,
 ) -> Result<Standing, StoreError> {
     let Some((row, live)) = sessions::by_id(engine, session).await? else { return Ok(Standing::Over) };
@@ -71,7 +81,10 @@ pub async fn standing(
     let digest: [u8; 32] =
         token.digest.as_slice().try_into().map_err(|_| StoreError::Query("a digest of another length".into()))?;
     // The machine is there, and asks for nothing.
-    let facts = RequestFacts::of_nobody(address, &row.agent);
+    let facts = match from {
+        From::Machine(address) => RequestFacts::of_nobody(address, &row.agent),
+        From::Tunnel(of) => RequestFacts::of_tunnel(of.outside, of.facts.clone()),
+    };
     let mut attempt = Attempt::begin(engine, gate.place(), &facts);
     attempt.is_of(&row);
     attempt.set_evidence(&known);
@@ -100,7 +113,7 @@ pub async fn standing(
             groups.truncate(GROUPS_MAX);
             Ok(Standing::Let(Box::new(Stands { row, live, terms, groups, limits, good_until, crossing })))
         }
-        Decided::Refused(..) => Ok(Standing::Refused),
+        Decided::Refused(refusal, crossing) => Ok(Standing::Refused(refusal.words, crossing)),
         Decided::More(_) | Decided::Afresh(_) => Ok(Standing::Over),
     }
 }

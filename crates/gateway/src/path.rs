@@ -440,7 +440,7 @@ impl Gateway {
 /// What conditions may ask of a request.
 fn circumstances<'a>(edition: &WebEdition, conn: &Conn, request: &'a Request<Incoming>, now: Moment) -> Circumstances<'a> {
     let address = Some(conn.way(edition, request.headers()).client());
-    Circumstances { now, address, method: request.method().as_str(), path: request.uri().path() }
+    Circumstances { now, address, method: request.method().as_str(), path: request.uri().path(), tunnel: None }
 }
 
 /// What the rest of the service is told of a request; made only where it is asked.

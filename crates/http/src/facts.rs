@@ -35,5 +35,6 @@ pub fn facts_of(method: &Method, uri: &Uri, headers: &HeaderMap, address: IpAddr
         navigates: is_navigation(headers) && matches!(*method, Method::GET | Method::HEAD),
         wants_html: wants_html(headers),
         not_believed: None,
+        tunnel: None,
     }
 }

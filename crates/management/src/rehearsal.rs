@@ -17,6 +17,7 @@ use passeur_core::evidence::Evidence;
 use passeur_core::rehearse::{Effects, because, effects, try_after, try_at};
 use passeur_core::site::{Place, Site};
 use passeur_core::step::Lang;
+use passeur_core::tunnel::TunnelFacts;
 use passeur_store::PastCrossing;
 
 use crate::api::errors::ApiError;
@@ -130,7 +131,14 @@ impl Known {
             // Evidence of a format that this binary does not know is passed over, as everywhere.
             let Some(evidence) = Evidence::from_stored_text(&row.evidence) else { continue };
             let path = row.target.trim_end_matches("?…");
-            let at = Circumstances { now: row.at, address: row.address.parse().ok(), method: &row.method, path };
+            let tunnel = TunnelFacts::of_target(&row.method, &row.target);
+            let at = Circumstances {
+                now: row.at,
+                address: row.address.parse().ok(),
+                method: &row.method,
+                path,
+                tunnel: tunnel.as_ref(),
+            };
             let place = Place::parse(&row.gate);
             let views = self
                 .views

@@ -5,6 +5,7 @@ pub mod kerberos;
 pub mod ndp;
 pub mod netlink;
 pub mod oidc;
+pub mod openvpn;
 pub mod pam;
 pub mod saml;
 pub mod ssh;

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use passeur_core::id::Token;
 use passeur_core::seal::Ring;
 use passeur_gate_network::NetworkConfig;
+use passeur_gate_vpn::TunnelConfig;
 use passeur_live::clock::Clock;
 
 use passeur_management::emergency::{BadEmergency, Emergency};
@@ -36,14 +37,17 @@ pub struct Config {
     pub emergency: Option<Emergency>,
     /// The sluice, where this node guards zones of network gates.
     pub network: Option<NetworkConfig>,
+    /// VPN servers whose entrances are at this node; each needs the sluice.
+    pub tunnels: Vec<TunnelConfig>,
     /// The database was restored from a backup: sessions that were ended since may stand there as live ones, so that all are ended.
     pub restored: bool,
 }
 
 impl std::fmt::Debug for Config {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Config { listen, tls, database_url: _, ring, node, clock: _, first_token: _, emergency, network, restored } = self;
-        write!(f, "Config({listen} {tls:?} {node} {ring:?} {emergency:?} {network:?} {restored})")
+        let Config { listen, tls, database_url: _, ring, node, clock: _, first_token: _, emergency, network, tunnels, restored } =
+            self;
+        write!(f, "Config({listen} {tls:?} {node} {ring:?} {emergency:?} {network:?} {tunnels:?} {restored})")
     }
 }
 

@@ -10,5 +10,6 @@ mod web;
 pub use config::{Config, ConfigError};
 pub use passeur_engine::workers::runtime;
 pub use passeur_gate_network::{NetworkConfig, NetworkGate, ResolverConfig};
+pub use passeur_gate_vpn::TunnelConfig;
 pub use passeur_management::{Emergency, findings, kerberos};
 pub use start::{Running, StartError, start};

@@ -122,6 +122,9 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
         }
     };
     if let Some(networks) = &networks {
+        for tunnel in &config.tunnels {
+            tasks.push(tokio::spawn(passeur_gate_vpn::run(networks.clone(), tunnel.clone(), stopped.clone())));
+        }
         let _ = management.networks.set(Arc::new(networks.clone()));
     }
     let web_holders = Admissions { table: table.clone(), runtime: Handle::current() };

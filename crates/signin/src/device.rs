@@ -11,14 +11,14 @@ use passeur_core::role::Role;
 use passeur_core::site::Place;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::random::random;
-use passeur_engine::{look_up, tries};
+use passeur_engine::{look_up, short_code, tries};
 use passeur_live::edition::Edition;
 use passeur_store::{DeviceRow, NewToken, StoreError};
 use serde::Deserialize;
 use serde_json::json;
 
+use super::session;
 use super::{LiveEdition, Visit};
-use super::{session, short_code};
 use crate::journey::{Destination, fresh};
 use crate::pages::{self, DevicePage, DeviceSaid, redirect};
 use passeur_engine::Engine;

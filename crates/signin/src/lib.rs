@@ -24,7 +24,6 @@ pub mod route;
 pub mod router;
 pub mod saml;
 pub mod session;
-mod short_code;
 pub mod sponsor;
 pub mod tokens;
 pub mod trial;

@@ -10,14 +10,14 @@ use passeur_core::site::{Way, WayKind};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::grants::{Glance, glance};
 use passeur_engine::sessions::Session;
-use passeur_engine::{Engine, look_up, tries};
+use passeur_engine::{Engine, look_up, short_code, tries};
 use passeur_live::edition::Edition;
 use passeur_store::StoreError;
 use serde::Deserialize;
 
 use crate::journey::{Destination, fresh};
 use crate::pages::{self, SponsorPage, SponsorSaid, redirect};
-use crate::{LiveEdition, Visit, session, short_code};
+use crate::{LiveEdition, Visit, session};
 
 /// Wrong codes that one person may type within the window of [`passeur_engine::tries`].
 const TRIES: i32 = 10;

@@ -29,27 +29,21 @@ fn interface_key(name: &str) -> Vec<u8> {
     key
 }
 
-/// The map that knows a holder, with its key.
-pub fn key_of(interface: &str, holder: &Holder) -> (&'static str, Vec<u8>) {
-    let mut key = interface_key(interface);
+/// The maps that know a holder, each with its key: one, or one of each family.
+pub fn keys_of(interface: &str, holder: &Holder) -> Vec<(&'static str, Vec<u8>)> {
+    let key = |rest: &[u8]| [interface_key(interface).as_slice(), rest].concat();
+    let of = |address: IpAddr| match address {
+        IpAddr::V4(a) => ("behind4", key(&a.octets())),
+        IpAddr::V6(a) => ("behind6", key(&a.octets())),
+    };
     match holder {
-        Holder::Link(hardware) => {
-            key.extend(hardware);
-            key.extend([0, 0]);
-            ("machines", key)
-        }
-        Holder::Address(IpAddr::V4(a)) => {
-            key.extend(a.octets());
-            ("behind4", key)
-        }
-        Holder::Address(IpAddr::V6(a)) => {
-            key.extend(a.octets());
-            ("behind6", key)
-        }
+        Holder::Link(hardware) => vec![("machines", key(&[hardware.as_slice(), &[0, 0]].concat()))],
+        Holder::Address(address) => vec![of(*address)],
+        Holder::Pair(v4, v6) => vec![of((*v4).into()), of((*v6).into())],
     }
 }
 
-/// What a key of one of the maps of machines says; none where it is of another shape.
+/// What a key of one of the maps of machines says: one address of a pair. None where it is of another shape.
 pub fn holder_of(map: &str, key: &[u8]) -> Option<(String, Holder)> {
     let name = key.get(..16)?;
     let name = String::from_utf8(name.iter().copied().take_while(|b| *b != 0).collect()).ok()?;
@@ -73,8 +67,9 @@ impl Book {
         if self.admissions.len() >= ADMISSIONS_MAX && !self.admissions.contains_key(&admission.mark) {
             return Err(format!("{ADMISSIONS_MAX} admissions are the most; this is one more"));
         }
-        let taken =
-            |a: &&Admission| a.mark != admission.mark && a.interface == admission.interface && a.holder == admission.holder;
+        let keys = keys_of(&admission.interface, &admission.holder);
+        let same = |a: &Admission| keys_of(&a.interface, &a.holder).iter().any(|k| keys.contains(k));
+        let taken = |a: &&Admission| a.mark != admission.mark && a.interface == admission.interface && same(a);
         match self.admissions.values().find(taken) {
             Some(other) => Err(format!("the machine is let through by mark {:#x}; cut that first", other.mark)),
             None => Ok(()),
@@ -95,8 +90,10 @@ impl Book {
         }
         for admission in admissions {
             // Looked up in a set: with many, each against each would take too long.
-            if !holders.insert((admission.interface.clone(), admission.holder)) {
-                return Err(format!("a machine on {} is let through twice", admission.interface));
+            for key in keys_of(&admission.interface, &admission.holder) {
+                if !holders.insert(key) {
+                    return Err(format!("a machine on {} is let through twice", admission.interface));
+                }
             }
             plan.admits(&admission)?;
             let next = book.classes.len() + 1;
@@ -113,7 +110,7 @@ impl Book {
             "machines" | "behind4" | "behind6" => self
                 .admissions
                 .values()
-                .map(|a| (key_of(&a.interface, &a.holder), a.mark))
+                .flat_map(|a| keys_of(&a.interface, &a.holder).into_iter().map(|key| (key, a.mark)))
                 .filter(|((map, _), _)| *map == set)
                 .map(|((_, key), mark)| (key, Some(mark)))
                 .collect(),
@@ -191,7 +188,7 @@ mod tests {
             Holder::Address("10.70.0.9".parse().unwrap()),
             Holder::Address("fd70:70::9".parse().unwrap()),
         ] {
-            let (map, key) = key_of("yard0", &holder);
+            let (map, key) = keys_of("yard0", &holder).remove(0);
             assert_eq!(holder_of(map, &key), Some(("yard0".to_owned(), holder)));
         }
         assert_eq!(holder_of("machines", &[1; 17]), None);

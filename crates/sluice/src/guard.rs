@@ -272,14 +272,14 @@ impl Guard {
     fn let_through(&mut self, admission: &Admission) -> Result<(), Failed> {
         let number = self.class(&admission.class)?;
         let key = admission.mark.to_ne_bytes();
-        let (map, holder) = book::key_of(&admission.interface, &admission.holder);
+        let holders = book::keys_of(&admission.interface, &admission.holder);
         let (chain, name) = (rules::class_chain(number), quota(admission.mark));
         let before = self.book.admissions.get(&admission.mark).cloned();
-        let old = before.as_ref().map(|b| book::key_of(&b.interface, &b.holder));
+        let old = before.as_ref().map(|b| book::keys_of(&b.interface, &b.holder));
         let mut changes = vec![];
-        if let (Some(before), Some((old_map, old_key))) = (&before, &old) {
+        if let (Some(before), Some(old)) = (&before, &old) {
             changes.push(Change::Delete { set: "way", key: &key });
-            changes.push(Change::Delete { set: old_map, key: old_key });
+            changes.extend(old.iter().map(|(map, key)| Change::Delete { set: map, key }));
             if before.left.is_some() {
                 changes.extend([Change::Delete { set: "cap", key: &key }, Change::DeleteQuota { name: &name }]);
             }
@@ -292,7 +292,8 @@ impl Guard {
             changes.push(Change::Add { set: "cap", key: &key, data: Some(Data::Object(&name)), timeout_ms: None });
         }
         changes.push(Change::Add { set: "way", key: &key, data: Some(Data::Jump(&chain)), timeout_ms: Some(admission.lease_ms) });
-        changes.push(Change::Add { set: map, key: &holder, data: Some(Data::Value(&key)), timeout_ms: None });
+        let known = |(map, holder)| Change::Add { set: map, key: holder, data: Some(Data::Value(&key)), timeout_ms: None };
+        changes.extend(holders.iter().map(|(map, holder)| known((*map, holder))));
         match self.kernel.apply(&changes) {
             // Its lease ended by itself, so that `way` is not there to be deleted.
             Err(Failed::Refused { why, .. }) if before.is_some() && why.kind() == std::io::ErrorKind::NotFound => {
@@ -319,14 +320,11 @@ impl Guard {
 
     fn close(&mut self, admission: &Admission) -> Result<(), Failed> {
         let key = admission.mark.to_ne_bytes();
-        let (map, holder) = book::key_of(&admission.interface, &admission.holder);
+        let holders = book::keys_of(&admission.interface, &admission.holder);
         let name = quota(admission.mark);
-        let mut changes = vec![
-            Change::Delete { set: "way", key: &key },
-            Change::Delete { set: map, key: &holder },
-            Change::Delete { set: "up", key: &key },
-            Change::Delete { set: "down", key: &key },
-        ];
+        let mut changes = vec![Change::Delete { set: "way", key: &key }];
+        changes.extend(holders.iter().map(|(map, key)| Change::Delete { set: map, key }));
+        changes.extend([Change::Delete { set: "up", key: &key }, Change::Delete { set: "down", key: &key }]);
         if admission.left.is_some() {
             changes.extend([Change::Delete { set: "cap", key: &key }, Change::DeleteQuota { name: &name }]);
         }

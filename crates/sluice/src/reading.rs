@@ -45,9 +45,17 @@ impl Guard {
 
     pub(crate) fn way(&mut self, ask: &Ask) -> Result<Way, String> {
         let plan = self.book.plan.clone().ok_or("no edition is installed")?;
-        let (map, key) = book::key_of(&ask.interface, &ask.holder);
-        let machine = self.kernel.elements(map).map_err(|e| e.to_string())?.into_iter().find(|e| e.key == key);
-        let mark = machine.and_then(|e| mark_in(&e.data));
+        let mut mark = None;
+        for (map, key) in book::keys_of(&ask.interface, &ask.holder) {
+            let machine = self.kernel.elements(map).map_err(|e| e.to_string())?.into_iter().find(|e| e.key == key);
+            let of = machine.and_then(|e| mark_in(&e.data));
+            // Known by one of two addresses is not known.
+            if of.is_none() || mark.is_some_and(|m| Some(m) != of) {
+                mark = None;
+                break;
+            }
+            mark = of;
+        }
         let ways = self.kernel.elements("way").map_err(|e| e.to_string())?;
         let way = mark.and_then(|m| ways.iter().find(|w| mark_of(w) == Some(m)));
         let class = way.and_then(|w| self.book.classes.iter().find(|(_, n)| Some(rules::class_chain(**n)) == w.leads));

@@ -1,7 +1,7 @@
 //! The vocabulary: one JSON document a line each way, an answer for each order, in order. Nothing else is understood.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use serde::{Deserialize, Serialize};
 
@@ -24,6 +24,8 @@ pub enum Holder {
     Link([u8; 6]),
     /// By the one address, where another router stands between.
     Address(IpAddr),
+    /// By an address of each family, as the far end of a tunnel has them.
+    Pair(Ipv4Addr, Ipv6Addr),
 }
 
 /// Who is let through, and to where.

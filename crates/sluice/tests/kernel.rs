@@ -9,7 +9,7 @@ use std::net::TcpStream;
 use std::time::{Duration, Instant};
 
 use passeur_sluice::plan::Service;
-use passeur_sluice::words::{Admission, Ask, Holder, Order};
+use passeur_sluice::words::{Admission, Ask, Holder, MARK_FIRST, Order};
 use passeur_standins::cage::{self, CRANE, OFFICE, SITE, TABLET, VISITOR, Yard};
 use support::{Try, admission, class, connect, eventually, plan, sluice, udp_answers};
 
@@ -186,7 +186,7 @@ fn whatever_somebody_else_does_to_the_table_is_put_back() {
     let mine = Admission { left: Some(1 << 40), ..admission(1, Holder::Link(VISITOR.hardware), &["internet"]) };
     client.install(&Order::Install { plan: plan(1), admissions: vec![mine] }).unwrap();
     client.order(&Order::Names([("named".to_owned(), [OFFICE[0].parse().unwrap()].into())].into())).unwrap();
-    let tablet = passeur_sluice::book::key_of("yard0", &Holder::Link(TABLET.hardware));
+    let tablet = passeur_sluice::book::keys_of("yard0", &Holder::Link(TABLET.hardware)).remove(0);
     assert_eq!(tablet.0, "machines");
     let mark = passeur_sluice::words::MARK_FIRST + 1;
     for (number, harm) in [
@@ -290,6 +290,42 @@ fn names_open_as_they_lead_and_a_machine_behind_a_router_is_known_by_its_address
     names(&[OFFICE[0]]);
     assert_eq!(connect(&yard, "visitor", SITE[0], 80), Try::Refused);
     assert_eq!(connect(&yard, "visitor", OFFICE[0], 80), Try::Open);
+}
+
+#[test]
+fn a_machine_that_has_an_address_of_each_family_is_one_and_leaves_with_both() {
+    if !cage::inside("a_machine_that_has_an_address_of_each_family_is_one_and_leaves_with_both") {
+        return;
+    }
+    let yard = Yard::build();
+    yard.serve();
+    let (client, _dir) = sluice();
+    let of = |a: &[&str; 2]| Holder::Pair(a[0].parse().unwrap(), a[1].parse().unwrap());
+    let mine = admission(1, of(&VISITOR.addresses), &["internet"]);
+    client.install(&Order::Install { plan: plan(1), admissions: vec![mine.clone()] }).unwrap();
+    for host in SITE {
+        assert_eq!(connect(&yard, "visitor", host, 80), Try::Open, "{host}");
+        assert_eq!(connect(&yard, "tablet", host, 80), Try::Refused, "{host}");
+    }
+    // Both are one to the questions that are asked, and neither is anybody else's.
+    let way = |holder| client.way(Ask { interface: "yard0".into(), holder, to: vec![], service: Service::Icmp }).unwrap();
+    assert_eq!(way(mine.holder).mark, Some(MARK_FIRST + 1));
+    assert_eq!(way(of(&[VISITOR.addresses[0], TABLET.addresses[1]])).mark, None);
+    let other = admission(2, Holder::Address(VISITOR.addresses[1].parse().unwrap()), &["internet"]);
+    assert!(client.order(&Order::Admit(Box::new(other.clone()))).is_err());
+    // With other rights it is known by both still; cut, by none.
+    client.order(&Order::Admit(Box::new(admission(1, mine.holder, &["cranes"])))).unwrap();
+    assert_eq!(connect(&yard, "visitor", SITE[1], 80), Try::Refused);
+    client.order(&Order::Cut(vec![mine.mark])).unwrap();
+    assert_eq!(way(mine.holder).mark, None);
+    client.order(&Order::Admit(Box::new(other))).unwrap();
+    assert_eq!(connect(&yard, "visitor", SITE[1], 80), Try::Open);
+    assert_eq!(connect(&yard, "visitor", SITE[0], 80), Try::Refused);
+    // Compared as a whole, one address of the pair is not enough.
+    client.install(&Order::Install { plan: plan(2), admissions: vec![mine.clone()] }).unwrap();
+    for host in SITE {
+        assert_eq!(connect(&yard, "visitor", host, 80), Try::Open, "{host}");
+    }
 }
 
 #[test]

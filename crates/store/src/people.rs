@@ -14,7 +14,7 @@ use uuid::Uuid;
 
 use crate::acts::{Recorded, append};
 use crate::pool::{Store, StoreError};
-use crate::schema::{blocks, device_codes, factors, personal_tokens, recovery_codes, sessions, tokens};
+use crate::schema::{blocks, device_codes, factors, personal_tokens, profiles, recovery_codes, sessions, tokens};
 use crate::sessions::{end_what_opened, raise_counter};
 use crate::vouches::take_back;
 
@@ -51,6 +51,8 @@ pub struct TakenAway {
     pub recovery_codes: usize,
     /// Command lines that waited to be let in.
     pub devices: usize,
+    /// Personal profiles of tunnels, by the names that the person gave their machines.
+    pub profiles: Vec<String>,
     /// Of those, sessions that keep a password or a ticket of the person's.
     pub kept: usize,
     /// The revocation counter that says so.
@@ -177,6 +179,11 @@ impl Store {
                 out.api_tokens.extend(revoked.get_results::<String>(conn).await?);
                 let theirs = device_codes::table.filter(device_codes::owner_authority.eq(authority));
                 out.devices += diesel::delete(theirs.filter(device_codes::owner_subject.eq(subject))).execute(conn).await?;
+                let theirs = profiles::table.filter(profiles::authority.eq(authority)).filter(profiles::subject.eq(subject));
+                let theirs = theirs.filter(profiles::revoked_at.is_null());
+                let set = (profiles::revoked_at.eq(at), profiles::revoked_by.eq(by));
+                let revoked = diesel::update(theirs).set(set).returning(profiles::device);
+                out.profiles.extend(revoked.get_results::<String>(conn).await?);
                 if how_far == HowFar::WithFactors {
                     let theirs = factors::table.filter(factors::authority.eq(authority)).filter(factors::subject.eq(subject));
                     out.factors.extend(diesel::delete(theirs).returning(factors::name).get_results::<String>(conn).await?);
@@ -191,6 +198,7 @@ impl Store {
                     about.insert("personal_tokens".into(), out.personal_tokens.len().into());
                     about.insert("api_tokens".into(), out.api_tokens.len().into());
                     about.insert("factors".into(), out.factors.len().into());
+                    about.insert("profiles".into(), out.profiles.len().into());
                 }
                 append(conn, act).await?;
             }

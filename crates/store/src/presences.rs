@@ -51,6 +51,8 @@ pub struct PresenceRow {
     pub ended_by: Option<String>,
     /// Groups that the decision saw the person in, by the names that the site knows them by.
     pub groups: Vec<String>,
+    /// How it came, where it is at the far end of a tunnel.
+    pub tunnel: Option<Value>,
 }
 
 impl PresenceRow {
@@ -138,7 +140,7 @@ pub struct HadAddress {
 }
 
 impl Store {
-    /// Lets a machine of a session through: one machine a session, and at most `most` a person at a gate.
+    /// Lets a machine of a session through: one machine a session where it is on a link, and at most `most` a person at a gate.
     pub async fn enter(&self, row: PresenceRow, most: i64) -> Result<Entered, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
@@ -153,12 +155,13 @@ impl Store {
                     return Ok(Entered::Full(others));
                 }
             }
-            let moved = match row.session_id {
+            let moved = match row.session_id.filter(|_| row.tunnel.is_none()) {
                 Some(session) => {
                     let mine = presences::session_id.eq(session).and(presences::ended_at.is_null());
                     let ids: Vec<Uuid> = presences::table.filter(mine).select(presences::id).load(conn).await?;
                     end(conn, &ids, row.began, "moved").await?
                 }
+                // Somebody who is signed in in one browser may have several tunnels.
                 None => vec![],
             };
             diesel::insert_into(presences::table).values(&row).execute(conn).await?;
@@ -292,6 +295,7 @@ impl Store {
             presences::crossing.eq(&row.crossing),
             presences::mark.eq(row.mark),
             presences::groups.eq(&row.groups),
+            presences::tunnel.eq(&row.tunnel),
         );
         diesel::update(presences::table.find(row.id)).set(set).execute(&mut conn).await?;
         Ok(())
@@ -425,12 +429,15 @@ impl Store {
 
 /// Other machines of the person that are on at the gate, the oldest first.
 async fn open_of(conn: &mut AsyncPgConnection, row: &PresenceRow) -> Result<Vec<PresenceRow>, StoreError> {
-    let of = presences::table
+    let mut of = presences::table
         .filter(presences::authority.eq(&row.authority))
         .filter(presences::subject.eq(&row.subject))
         .filter(presences::gate.eq(&row.gate))
         .filter(presences::ended_at.is_null())
-        .filter(presences::session_id.ne(row.session_id));
+        .into_boxed();
+    if row.tunnel.is_none() {
+        of = of.filter(presences::session_id.ne(row.session_id));
+    }
     Ok(of.order(presences::began).select(PresenceRow::as_select()).load(conn).await?)
 }
 

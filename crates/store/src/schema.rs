@@ -179,8 +179,25 @@ diesel::table! {
         hardware -> Nullable<Text>, address -> Text, mark -> Integer, provider -> Text, authority -> Text, subject -> Text,
         name -> Text, crossing -> Text, reach -> Jsonb, began -> Timestamptz, until -> Nullable<Timestamptz>,
         quota -> Nullable<BigInt>, rate -> Nullable<BigInt>, up -> BigInt, down -> BigInt, counted_at -> Timestamptz,
-        ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>, groups -> Array<Text>,
+        ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>, groups -> Array<Text>, tunnel -> Nullable<Jsonb>,
     }
+}
+diesel::table! {
+    tunnel_asks (digest) {
+        digest -> Binary, node -> Text, gate -> Text, tunnel -> Jsonb, network -> Text, created_at -> Timestamptz,
+        expires_at -> Timestamptz, session_id -> Nullable<Uuid>, browser -> Nullable<Text>, refused -> Bool,
+        outcome -> Nullable<Jsonb>,
+    }
+}
+diesel::table! {
+    profiles (id) {
+        id -> Uuid, gate -> Text, digest -> Binary, provider -> Text, authority -> Text, subject -> Text, name -> Text,
+        device -> Text, created_at -> Timestamptz, expires_at -> Timestamptz, used_at -> Nullable<Timestamptz>,
+        revoked_at -> Nullable<Timestamptz>, revoked_by -> Nullable<Text>,
+    }
+}
+diesel::table! {
+    tunnel_codes (code) { code -> Binary, gate -> Text, session_id -> Uuid, expires_at -> Timestamptz, }
 }
 diesel::table! {
     passed (gate, at) { gate -> Text, at -> Timestamptz, up -> BigInt, down -> BigInt, }

@@ -8,8 +8,8 @@ use passeur_core::Moment;
 
 use crate::pool::{Store, StoreError};
 use crate::schema::{
-    answered, codes, device_codes, kept_forms, mailed_codes, parked, personal_tokens, provider_flows, sessions, spent, trials,
-    tries, unrecorded, vouches,
+    answered, codes, device_codes, kept_forms, mailed_codes, parked, personal_tokens, profiles, provider_flows, sessions, spent,
+    trials, tries, tunnel_asks, tunnel_codes, unrecorded, vouches,
 };
 
 const PARTITIONED: [&str; 2] = ["crossings", "evidence"];
@@ -99,6 +99,9 @@ impl Store {
         diesel::delete(tries::table.filter(tries::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(mailed_codes::table.filter(mailed_codes::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(vouches::table.filter(vouches::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(tunnel_asks::table.filter(tunnel_asks::expires_at.lt(now))).execute(&mut conn).await?;
+        diesel::delete(profiles::table.filter(profiles::expires_at.lt(sessions_before))).execute(&mut conn).await?;
+        diesel::delete(tunnel_codes::table.filter(tunnel_codes::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(trials::table.filter(trials::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(answered::table.filter(answered::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(spent::table.filter(spent::expires_at.lt(now))).execute(&mut conn).await?;

@@ -3,6 +3,7 @@
 mod kerberos;
 mod networks;
 mod plain;
+mod tunnels;
 mod ways;
 
 use crate::support::{Browser, Person, Stack};

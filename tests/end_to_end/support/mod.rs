@@ -11,6 +11,7 @@ pub mod kerberos;
 mod raw;
 mod scripted;
 pub mod stack;
+mod tunnel;
 mod yard;
 
 pub use authority::Authority;
@@ -20,5 +21,6 @@ pub use database::Database;
 pub use directory::Directory;
 pub use raw::{RawUpstream, raw};
 pub use scripted::{OK, Scripted, eventually, read_request};
-pub use stack::{Stack, Where, another_key, binary, engineer, env};
+pub use stack::{Stack, Where, another_key, binary, engineer, env, on_port};
+pub use tunnel::{Connecting, Sea};
 pub use yard::Harbour;

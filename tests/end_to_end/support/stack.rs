@@ -7,9 +7,9 @@ use std::sync::{Once, OnceLock};
 use passeur_core::id::Token;
 use passeur_core::seal::Ring;
 use passeur_live::clock::Clock;
-use passeur_service::NetworkConfig;
 use passeur_service::config::Tls;
 use passeur_service::{Config, Emergency, Running, StartError, start};
+use passeur_service::{NetworkConfig, TunnelConfig};
 use passeur_standins::mailbox::MailBox;
 use passeur_standins::provider::{Mode, Provider, Register, Service};
 use passeur_standins::{cranes, ledger, serve, serve_on};
@@ -22,6 +22,12 @@ use super::{Database, Person};
 /// What `./run test` says about the servers it started.
 pub fn env(name: &str) -> String {
     std::env::var(name).unwrap_or_else(|_| panic!("{name} is not set: run the tests with ./run test"))
+}
+
+/// A part of a site file with its gates on the port of a site's.
+pub fn on_port(site: &str, part: &str) -> String {
+    let port = site.split("//pass.havrelune.localhost:").nth(1).and_then(|r| r.split('"').next()).unwrap();
+    part.replace(":8640", &format!(":{port}"))
 }
 
 /// The built binary of that name.
@@ -49,11 +55,12 @@ pub struct Where {
     pub listen: SocketAddr,
     pub tls: Option<Tls>,
     pub network: Option<NetworkConfig>,
+    pub tunnels: Vec<TunnelConfig>,
 }
 
 impl Default for Where {
     fn default() -> Where {
-        Where { listen: "127.0.0.1:0".parse().unwrap(), tls: None, network: None }
+        Where { listen: "127.0.0.1:0".parse().unwrap(), tls: None, network: None, tunnels: vec![] }
     }
 }
 
@@ -72,6 +79,7 @@ pub struct Stack {
     pub site: String,
     provider_address: SocketAddr,
     network: Option<NetworkConfig>,
+    tunnels: Vec<TunnelConfig>,
     tasks: Vec<tokio::task::JoinHandle<()>>,
     http: reqwest::Client,
 }
@@ -101,6 +109,7 @@ fn config(database: &Database, clock: &Clock, token: &str, listen: SocketAddr, t
         clock: clock.clone(),
         first_token: Token::parse(token),
         network: None,
+        tunnels: vec![],
         restored: false,
         emergency: Emergency::parse(include_str!("../../../demo/emergency.toml")).ok(),
     }
@@ -158,8 +167,8 @@ impl Stack {
         let clock = Clock::system();
         let token = Token::from_random([9; 32]).reveal().to_owned();
         let any: SocketAddr = "127.0.0.1:0".parse().unwrap();
-        let (listen, network) = (place.listen, place.network.clone());
-        let service = start(Config { network, ..config(&database, &clock, &token, listen, place.tls) }).await.unwrap();
+        let (listen, network, tunnels) = (place.listen, place.network.clone(), place.tunnels.clone());
+        let service = start(Config { network, tunnels, ..config(&database, &clock, &token, listen, place.tls) }).await.unwrap();
         let tls_port = service.tls_address.map_or(0, |a| a.port());
         let address = service.address;
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
@@ -191,6 +200,7 @@ impl Stack {
             site: change(site, tls_port),
             provider_address,
             network: place.network,
+            tunnels: place.tunnels,
             tasks: vec![provider_task, ledger_task, cranes_task, mail_task],
             http: reqwest::Client::builder().no_proxy().build().unwrap(),
         };
@@ -380,8 +390,8 @@ impl Stack {
         if let Some(s) = self.service.take() {
             s.stop().await;
         }
-        let network = self.network.clone();
-        let config = Config { network, ..config(&self.database, &self.clock, &self.token, self.address, None) };
+        let (network, tunnels) = (self.network.clone(), self.tunnels.clone());
+        let config = Config { network, tunnels, ..config(&self.database, &self.clock, &self.token, self.address, None) };
         self.service = Some(start(config).await.unwrap());
     }
 

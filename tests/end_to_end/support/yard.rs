@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::process::Child;
 use std::sync::{Arc, Mutex};
 
-use passeur_service::{NetworkConfig, ResolverConfig};
+use passeur_service::{NetworkConfig, ResolverConfig, TunnelConfig};
 use passeur_sluice::client::Client;
 use passeur_standins::cage::{self, ROUTER, TABLET, Yard};
 
@@ -24,6 +24,8 @@ pub struct Harbour {
     sluice: Option<Child>,
     pub socket: PathBuf,
     nft: PathBuf,
+    /// Interfaces of the sluice beside the yard's.
+    interfaces: Vec<String>,
     _folder: tempfile::TempDir,
 }
 
@@ -41,13 +43,24 @@ impl Harbour {
 
     /// The demo's harbour with the yard; `change` changes the site file.
     pub async fn new(change: impl FnOnce(String) -> String) -> Harbour {
+        Harbour::with_tunnels(vec![], |_| {}, change).await
+    }
+
+    /// The same with VPN servers at entrances of the node, whose interfaces are `tun-NAME`; `before` is done to the yard first.
+    pub async fn with_tunnels(
+        tunnels: Vec<TunnelConfig>,
+        before: impl FnOnce(&Yard),
+        change: impl FnOnce(String) -> String,
+    ) -> Harbour {
         let yard = Yard::build();
+        before(&yard);
+        let interfaces: Vec<String> = tunnels.iter().map(|t| format!("tun-{}", t.entrance)).collect();
         let folder = tempfile::tempdir().unwrap();
         let socket = folder.path().join("sluice.sock");
         let nft = folder.path().join("nft");
         std::fs::write(&nft, NFT).unwrap();
         std::fs::set_permissions(&nft, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
-        let sluice = Some(start(&socket, &nft));
+        let sluice = Some(start(&socket, &nft, &interfaces));
         let leases = folder.path().join("leases");
         std::fs::write(&leases, format!("1796000000 {} 10.70.0.10 tablet-3 *\n", cage::written(&TABLET.hardware))).unwrap();
         // The router's resolver, and behind it one that says where names lead; questions that it does not know it refuses.
@@ -57,12 +70,12 @@ impl Harbour {
             NetworkConfig { sluice: socket.clone(), redirect: "[::]:8643".parse().ok(), leases: Some(leases), resolver };
         // A cage has ports of its own, and connections come from higher ones: the same port is free on every address.
         let listen: SocketAddr = format!("{}:8640", ROUTER[0]).parse().unwrap();
-        let place = Where { listen, network: Some(network), ..Where::default() };
+        let place = Where { listen, network: Some(network), tunnels, ..Where::default() };
         let tablet = |site: String| site.replace("00:1b:44:11:3a:b7", &cage::written(&TABLET.hardware));
         let stack = Stack::guarding(place, |site| change(tablet(with_yard(site)))).await;
         let at = Arc::new(Mutex::new("visitor"));
         yard.pass_on(stack.address.port(), stack.address, at.clone());
-        let harbour = Harbour { stack, yard, at, sluice, socket, nft, _folder: folder };
+        let harbour = Harbour { stack, yard, at, sluice, socket, nft, interfaces, _folder: folder };
         harbour.guarded().await;
         harbour
     }
@@ -92,7 +105,7 @@ impl Harbour {
 
     /// Starts it anew.
     pub fn start_sluice(&mut self) {
-        self.sluice = Some(start(&self.socket, &self.nft));
+        self.sluice = Some(start(&self.socket, &self.nft, &self.interfaces));
     }
 
     /// From now on the command that loads rules fails as soon as it has read half of them, or works again.
@@ -117,8 +130,11 @@ impl Drop for Harbour {
     }
 }
 
-fn start(socket: &std::path::Path, nft: &std::path::Path) -> Child {
+fn start(socket: &std::path::Path, nft: &std::path::Path, interfaces: &[String]) -> Child {
     let mut command = std::process::Command::new(super::binary("passeur-sluice"));
     command.args(["--peer", "0", "--interface", "yard0", "--socket"]).arg(socket).arg("--nft").arg(nft);
+    interfaces.iter().for_each(|i| {
+        command.args(["--interface", i]);
+    });
     command.spawn().unwrap()
 }

@@ -7,13 +7,14 @@ mod site;
 mod trial;
 
 pub use site::{
-    Acts, ActsCommand, Draft, PersonArgs, PresentCommand, ReachCommand, ReachTry, Rehearse, RehearsePerson, RouteCommand, Site,
-    SourceArgs, ZoneCommand,
+    Acts, ActsCommand, Draft, PersonArgs, PresentCommand, ProfileCommand, ReachCommand, ReachTry, Rehearse, RehearsePerson,
+    RouteCommand, Site, SourceArgs, ZoneCommand,
 };
 pub use trial::Trial;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use passeur_api::{Outcome, ProviderKind};
+use passeur_service::TunnelConfig;
 
 use crate::exit;
 
@@ -120,6 +121,9 @@ pub enum Command {
     /// Who is on a network that opens after sign-in: list or end them, say who had an address, or who accepted terms
     #[command(subcommand)]
     Present(PresentCommand),
+    /// Personal profiles of tunnels: list or revoke them; the gate's own authority, and its VPN server's certificate
+    #[command(subcommand)]
+    Profile(ProfileCommand),
     /// What networks open: list it, or say whether somebody may reach something
     #[command(subcommand)]
     Reach(ReachCommand),
@@ -352,6 +356,9 @@ pub struct Serve {
     /// The file in which dnsmasq keeps its leases, for names of machines
     #[arg(long, env = "PASSEUR_LEASES", requires = "sluice", value_name = "FILE")]
     pub leases: Option<PathBuf>,
+    /// The management socket of the VPN server at an entrance of this node, NAME=SOCKET; once for each
+    #[arg(long, env = "PASSEUR_TUNNEL", requires = "sluice", value_name = "NAME=SOCKET", value_delimiter = ',', value_parser = tunnel)]
+    pub tunnel: Vec<TunnelConfig>,
     /// The database comes from a backup: end every session before anybody is served
     #[arg(long)]
     pub restored: bool,
@@ -413,6 +420,9 @@ pub enum Secret {
         /// How long its certificate is good
         #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u8).range(1..=10))]
         years: u8,
+        /// An authority of a gate of kind vpn, which certifies personal profiles and VPN servers
+        #[arg(long)]
+        authority: bool,
     },
     /// Put a kept version into use, after a trial with it
     Use {
@@ -522,6 +532,17 @@ pub struct Crossings {
     /// Go on and print crossings as they happen
     #[arg(long)]
     pub follow: bool,
+}
+
+/// An entrance with the management socket of its VPN server.
+fn tunnel(text: &str) -> Result<TunnelConfig, String> {
+    let (entrance, management) = text.split_once('=').ok_or("write NAME=SOCKET")?;
+    if entrance.is_empty() || !management.starts_with('/') {
+        return Err(
+            "write the entrance's name and the whole path of the socket: pilots=/run/passeur-tunnels/pilots.sock".to_owned()
+        );
+    }
+    Ok(TunnelConfig { entrance: entrance.to_owned(), management: management.into() })
 }
 
 fn provider_kind(word: &str) -> Result<ProviderKind, String> {

@@ -160,6 +160,36 @@ pub enum ReachCommand {
 }
 
 #[derive(Debug, Subcommand)]
+pub enum ProfileCommand {
+    /// Which machines have a profile of their person's own
+    List {
+        /// Only those that hold this text: in a name, a subject or a machine's name
+        #[arg(long = "match", value_name = "TEXT")]
+        text: Option<String>,
+        /// Only of this gate
+        #[arg(long)]
+        gate: Option<String>,
+    },
+    /// Revoke profiles; tunnels that came by them are ended
+    Revoke {
+        #[arg(required = true, value_name = "PROFILE")]
+        ids: Vec<uuid::Uuid>,
+    },
+    /// Print the certificate of a gate's own authority: the ca of its VPN servers
+    Authority { gate: String },
+    /// Certify the key of a gate's VPN server, and print the certificate
+    Server {
+        gate: String,
+        /// The host name by which clients reach the server
+        #[arg(long)]
+        host: String,
+        /// The public key in PEM, on P-256: openssl pkey -in server.key -pubout
+        #[arg(long, value_name = "FILE")]
+        public_key: PathBuf,
+    },
+}
+
+#[derive(Debug, Subcommand)]
 pub enum PresentCommand {
     /// Machines that are on, with their person, what is open to them and how much passed
     List {

@@ -126,6 +126,7 @@ fn say_taken(taken: &TakenAway) {
     say!("  factors          {}", names(&taken.factors));
     say!("  recovery codes   {}", taken.recovery_codes);
     say!("  command lines    {}", taken.devices);
+    say!("  profiles         {}", names(&taken.profiles));
     say!("  kept passwords   {}", taken.kept);
     match taken.blocked.is_empty() {
         true => say!("They are not kept out: whoever the rules admit may come back."),

@@ -10,6 +10,7 @@ mod key_ring;
 mod leaver;
 mod people;
 mod present;
+mod profile;
 mod provider;
 mod reach;
 mod rehearse;
@@ -56,6 +57,7 @@ pub async fn run(args: Args) -> Result<(), Exit> {
         Command::Provider(a) => provider::run(a, c).await,
         Command::Route(a) => route::run(a, c).await,
         Command::Present(a) => present::run(a, c).await,
+        Command::Profile(a) => profile::run(a, c).await,
         Command::Reach(a) => reach::run(a, c).await,
         Command::Zone(a) => reach::zone(a, c).await,
         Command::Directories => directories(c).await,

@@ -137,7 +137,12 @@ fn row(p: &Presence, all: bool) -> Vec<Cell> {
         Cell(p.hardware.clone().unwrap_or_else(|| p.address.clone()), tone),
         Cell(passeur_core::text::shorten(&p.name, 24), Tone::Strong),
         p.zone.clone().into(),
-        p.addresses.first().cloned().unwrap_or_else(|| "—".to_owned()).into(),
+        match (&p.outside, p.addresses.first()) {
+            (Some(outside), _) => format!("from {outside}"),
+            (None, Some(address)) => address.clone(),
+            (None, None) => "—".to_owned(),
+        }
+        .into(),
         moment(p.began).into(),
         last.into(),
         octets(p.up).into(),

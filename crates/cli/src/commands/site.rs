@@ -308,9 +308,9 @@ pub async fn secret(args: Secret, c: &ClientArgs) -> Result<(), Exit> {
             }
             Ok(())
         }
-        Secret::MakeKey { name, stand_by, years } => {
+        Secret::MakeKey { name, stand_by, years, authority } => {
             no_csv(c)?;
-            let ask = MakeKey { stand_by, years };
+            let ask = MakeKey { stand_by, years, authority };
             let made: MadeKey = client.post(&format!("/secrets/{}/make-key", segment(&name)), &ask).await?;
             if c.output == Output::Json {
                 return json(&made);

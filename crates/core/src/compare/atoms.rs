@@ -226,6 +226,8 @@ pub(super) fn ones(when: &Condition) -> Option<(&'static str, Vec<(String, Phras
     match when {
         Condition::WayIn(of) => each("way", of, |of| Phrase::WayIn { of }),
         Condition::Method(of) => each("method", of, |of| Phrase::ByMethod { of }),
+        Condition::Entrance(of) => each("entrance", of, |of| Phrase::AtEntrance { of }),
+        Condition::Platform(of) => each("platform", of, |of| Phrase::ClientPlatform { of }),
         Condition::Context(of) => each("context", of, |of| Phrase::Factors { any_acr: of, amr: vec![] }),
         Condition::Person(list) if list.members.len() == 1 && list.list.is_none() => {
             let of: Vec<String> = list.members.iter().map(|p| format!("{}/{}", p.provider, p.subject)).collect();

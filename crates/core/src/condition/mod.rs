@@ -59,7 +59,13 @@ impl Condition {
             }
             Condition::SignedIn(limit) => within(who.factors.auth_time, *limit, at.now),
             Condition::Context(wanted) => truth(who.factors.acr.as_ref().is_some_and(|a| wanted.contains(a))),
-            Condition::Network(_) | Condition::Path(_) | Condition::Method(_) => self.judge_request(at),
+            Condition::Network(_)
+            | Condition::Path(_)
+            | Condition::Method(_)
+            | Condition::Entrance(_)
+            | Condition::Platform(_)
+            | Condition::ClientVersion(_)
+            | Condition::Profile(_) => self.judge_request(at),
             Condition::Hours(hours) => truth(hours.holds(at.now)),
             Condition::Dates(dates) => truth(dates.holds(at.now)),
             Condition::Gate(gates) => truth(gate.is_some_and(|gate| gates.iter().any(|g| g == gate))),
@@ -98,6 +104,19 @@ impl Condition {
             },
             Condition::Path(paths) => paths.iter().map(|p| judge_path(at.path, p)).max().unwrap_or(Truth::No),
             Condition::Method(methods) => truth(methods.iter().any(|m| m == at.method)),
+            Condition::Entrance(of) => truth(at.tunnel.is_some_and(|t| of.contains(&t.entrance))),
+            Condition::Profile(wanted) => truth(at.tunnel.is_some_and(|t| t.profile.is_some() == *wanted)),
+            // What a client does not say of itself is not known; where no tunnel asks, it is no.
+            Condition::Platform(of) => match at.tunnel.map(|t| &t.platform) {
+                None => Truth::No,
+                Some(None) => Truth::Unknown,
+                Some(Some(platform)) => truth(of.contains(platform)),
+            },
+            Condition::ClientVersion(least) => match at.tunnel.map(|t| t.version.as_deref().and_then(Version::parse)) {
+                None => Truth::No,
+                Some(None) => Truth::Unknown,
+                Some(Some(version)) => truth(version >= *least),
+            },
             _ => Truth::Unknown,
         }
     }

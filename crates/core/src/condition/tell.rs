@@ -57,6 +57,10 @@ impl Condition {
             Condition::Gate(of) => Phrase::AtGate { of: of.clone() },
             Condition::Path(of) => Phrase::AtPath { of: of.clone() },
             Condition::Method(of) => Phrase::ByMethod { of: of.clone() },
+            Condition::Entrance(of) => Phrase::AtEntrance { of: of.clone() },
+            Condition::Platform(of) => Phrase::ClientPlatform { of: of.clone() },
+            Condition::ClientVersion(least) => Phrase::ClientVersion { least: least.to_string() },
+            Condition::Profile(wanted) => Phrase::ClientProfile { shown: *wanted },
             Condition::All(p) => Phrase::AllOf { of: parts(p) },
             Condition::Any(p) => Phrase::AnyOf { of: parts(p) },
             Condition::None(p) => Phrase::NoneOf { of: parts(p) },
@@ -109,6 +113,14 @@ impl Condition {
             Condition::Gate(_) => Phrase::AtGate { of: vec![gate.map_or_else(|| Place::Console.to_string(), str::to_owned)] },
             Condition::Path(_) => Phrase::AtPath { of: vec![crate::text::shorten(at.path, 200)] },
             Condition::Method(_) => Phrase::ByMethod { of: vec![at.method.to_owned()] },
+            Condition::Entrance(_) | Condition::Platform(_) | Condition::ClientVersion(_) | Condition::Profile(_) => {
+                match (at.tunnel, self) {
+                    (None, _) => Phrase::NoTunnel,
+                    (Some(t), Condition::Entrance(_)) => Phrase::AtEntrance { of: vec![t.entrance.clone()] },
+                    (Some(t), Condition::Profile(_)) => Phrase::ClientProfile { shown: t.profile.is_some() },
+                    (Some(t), _) => Phrase::ClientSays { words: t.words() },
+                }
+            }
             Condition::All(p) | Condition::Any(p) | Condition::None(p) => {
                 p.iter().for_each(|c| c.collect_saw(site, who, at, gate, out));
                 return;

@@ -249,7 +249,8 @@ pub fn opening(site: &Site, gate: &Gate, who: Goer<'_>, zone: Option<&str>, want
 /// Whether a way is open to the person of the evidence, or to a machine on which nobody is signed in. It is decided as live requests are, and
 /// nothing is granted by it.
 pub fn opening_for(site: &Site, gate: &Gate, evidence: Option<&Evidence>, at: &Circumstances<'_>, wanted: &Wanted) -> Opening {
-    let zone = at.address.and_then(|a| site.zones_of(gate).find(|z| z.holds(a))).map(|z| z.name.as_str());
+    let by_address = || at.address.and_then(|a| site.zones_of(gate).find(|z| z.holds(a))).map(|z| z.name.as_str());
+    let zone = at.tunnel.map(|t| t.entrance.as_str()).or_else(by_address);
     let decision = evidence.map(|e| fold(site, gate, e, at, &mut Silent));
     opening(site, gate, decision.as_ref().map_or(Goer::Nobody, Goer::of), zone, wanted)
 }

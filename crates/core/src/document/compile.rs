@@ -202,7 +202,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let mapped: Vec<AttributeId> = places.filter_map(|i| u16::try_from(i).ok()).map(AttributeId).collect();
     // Gates by name, before they are read: rules of the site may name them.
     let all_gates: Vec<String> = root.texts_in("gate", "name");
-    let (all_reaches, all_zones) = (root.texts_in("reach", "name"), root.texts_in("zone", "name"));
+    let [all_reaches, all_zones, all_entrances] = ["reach", "zone", "entrance"].map(|of| root.texts_in(of, "name"));
     let names = Names {
         ways: &way_names,
         token_givers: &token_givers,
@@ -215,6 +215,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         gates: &all_gates,
         reaches: &all_reaches,
         zones: &all_zones,
+        entrances: &all_entrances,
         mapped: &mapped,
         tables: &tables,
         lists: &lists,
@@ -250,7 +251,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let routes = super::route::read(root, &names, &directories, &gates);
     let (engineers, second_engineer) = read_engineers(root, &names, &mappings);
     super::way::check_sponsors(root, &ways, &gates, engineers.as_ref());
-    let expectations = read_expectations(root, &gates, engineers.as_ref(), &way_names);
+    let expectations = read_expectations(root, &gates, engineers.as_ref(), (&way_names, &all_entrances));
     warn_unused(root, &deliveries, &gates);
     Some(Site {
         name,
@@ -466,8 +467,11 @@ fn fed_before(root: &Fields<'_, '_>, directories: &[Directory], mappings: &[Mapp
 /// Reach and zones, as the gates use them.
 fn read_reach(root: &Fields<'_, '_>, names: &Names<'_>, gates: &[Gate]) -> (Vec<Reach>, Vec<Zone>) {
     let reaches = super::reach::read(root);
-    let zones = super::reach::read_zones(root, names.ways, names.reaches);
+    let mut zones = super::reach::read_zones(root, names.ways, names.reaches);
     check_zones(root, &zones, gates);
+    let entrances = super::tunnel::read(root, &zones);
+    super::tunnel::check(root, &entrances, gates, &reaches);
+    zones.extend(entrances);
     warn_unused_reach(root, &reaches, &zones, gates);
     (reaches, zones)
 }
@@ -477,13 +481,13 @@ fn read_expectations(
     root: &Fields<'_, '_>,
     gates: &[Gate],
     engineers: Option<&Access>,
-    way_names: &[String],
+    (way_names, entrances): (&[String], &[String]),
 ) -> Vec<crate::site::Expectation> {
     let first = |a: &Access| a.ways.first().cloned().unwrap_or_default();
     let mut at: Vec<(String, String)> = gates.iter().map(|g| (g.place().to_string(), first(&g.access))).collect();
     at.extend(engineers.map(|e| (Place::Console.to_string(), first(e))));
     let networks: Vec<String> = gates.iter().filter(|g| g.network().is_some()).map(|g| g.place().to_string()).collect();
-    expectation::read(root, &at, &networks, way_names)
+    expectation::read(root, &at, &networks, (way_names, entrances))
 }
 
 /// A zone is guarded by one gate, whose ways in are those that the zone may leave out.

@@ -14,7 +14,7 @@ use crate::site::{ACCESS_TOKEN, Compared, Condition, Dates, Hours, Named, Order,
 /// How deep conditions may nest.
 const DEPTH_MAX: usize = 8;
 
-const KINDS: [&str; 18] = [
+const KINDS: [&str; 22] = [
     "everyone",
     "group",
     "any-group",
@@ -30,6 +30,10 @@ const KINDS: [&str; 18] = [
     "gate",
     "path",
     "method",
+    "entrance",
+    "platform",
+    "client-version",
+    "profile",
     "all",
     "any",
     "none",
@@ -79,7 +83,7 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, d
         }
         ["network"] => read_networks(f, names.lists).map(Condition::Network),
         ["way-in"] => {
-            let all = texts(f, "way-in")?;
+            let all = f.some_texts("way-in")?;
             let programs = [ACCESS_TOKEN, PERSONAL_TOKEN];
             for p in all.iter().filter(|p| !names.ways.contains(p) && !programs.contains(&p.as_str())) {
                 f.error("way-in", format!("there is no way in \"{p}\""), format!("There are: {}.", names.ways.join(", ")));
@@ -90,32 +94,35 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, d
             // A freshness that cannot be read is a mistake, not any freshness.
             let within = span(f, "within");
             let whole = !f.has("within") || within.is_some();
-            texts(f, "factor").filter(|_| whole).map(|all| Condition::Factor(all, within))
+            f.some_texts("factor").filter(|_| whole).map(|all| Condition::Factor(all, within))
         }
         ["signed-in-within"] => span(f, "signed-in-within").map(Condition::SignedIn),
-        ["context"] => Some(Condition::Context(texts(f, "context")?)),
+        ["context"] => Some(Condition::Context(f.some_texts("context")?)),
         ["hours"] => f.table("hours").and_then(|h| hours(&h, names.zone)).map(Condition::Hours),
         ["dates"] => f.table("dates").and_then(|d| dates(&d, names.zone)).map(Condition::Dates),
         ["gate"] => {
-            let all = texts(f, "gate")?;
+            let all = f.some_texts("gate")?;
             for g in all.iter().filter(|g| !names.gates.contains(g)) {
                 f.error("gate", format!("there is no gate \"{g}\""), format!("There are: {}.", names.gates.join(", ")));
             }
             Some(Condition::Gate(all))
         }
         ["path"] => {
-            let all = texts(f, "path")?;
+            let all = f.some_texts("path")?;
             for p in all.iter().filter(|p| !p.starts_with('/') || crate::path::canonical(p).as_deref() != Some(p.as_str())) {
                 f.error("path", format!("\"{p}\" is no plain path"), "Write it as /a/b, in lower case, without dots or escapes.");
             }
             Some(Condition::Path(all))
         }
         ["method"] => {
-            let all = texts(f, "method")?;
+            let all = f.some_texts("method")?;
             for m in all.iter().filter(|m| m.is_empty() || !m.bytes().all(|b| b.is_ascii_uppercase() || b == b'-')) {
                 f.error("method", format!("\"{m}\" is no request method"), "Write it in capitals, such as \"POST\".");
             }
             Some(Condition::Method(all))
+        }
+        [kind @ ("entrance" | "platform" | "client-version" | "profile")] => {
+            super::client::read_condition(f, kind, names.entrances)
         }
         ["all"] => nested("all").map(Condition::All),
         ["any"] => nested("any").map(Condition::Any),
@@ -134,16 +141,6 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, d
     out
 }
 
-/// One text, or a list of them, not empty.
-fn texts(f: &Fields<'_, '_>, key: &'static str) -> Option<Vec<String>> {
-    let all = f.text_or_texts(key)?;
-    if all.is_empty() || all.iter().any(|t| t.trim().is_empty()) {
-        f.error(key, format!("{key} is empty"), format!("Write {key} = \"…\" or {key} = [\"…\", \"…\"]."));
-        return None;
-    }
-    Some(all)
-}
-
 fn span(f: &Fields<'_, '_>, key: &'static str) -> Option<Duration> {
     f.span(key, Duration::minutes(1), Duration::days(90))
 }
@@ -156,7 +153,7 @@ fn named<T>(
     read: impl Fn(&str) -> Option<T>,
     what: &str,
 ) -> Option<Named<T>> {
-    let all = texts(f, key)?;
+    let all = f.some_texts(key)?;
     let one = all.first().filter(|_| all.len() == 1);
     if let Some((name, members)) = one.and_then(|one| lists.iter().find(|(n, _)| n == one)) {
         // What is wrong in a list is told where it stands.
@@ -212,9 +209,9 @@ fn read_attribute(f: &Fields<'_, '_>, names: &Names<'_>) -> Option<Condition> {
     let (id, test) = match used.as_slice() {
         ["present"] => return Some(Condition::Present(id?, f.flag("present", true))),
         ["is"] => (id, Test::OneOf(vec![f.text("is")?])),
-        ["one-of"] => (id, Test::OneOf(texts(f, "one-of")?)),
-        ["starts-with"] => (id, Test::StartsWith(texts(f, "starts-with")?)),
-        ["ends-with"] => (id, Test::EndsWith(texts(f, "ends-with")?)),
+        ["one-of"] => (id, Test::OneOf(f.some_texts("one-of")?)),
+        ["starts-with"] => (id, Test::StartsWith(f.some_texts("starts-with")?)),
+        ["ends-with"] => (id, Test::EndsWith(f.some_texts("ends-with")?)),
         ["matches"] => match Pattern::new(&f.text("matches")?) {
             Ok(p) => (id, Test::Matches(p)),
             Err(why) => {

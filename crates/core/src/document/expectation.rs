@@ -4,12 +4,12 @@ use super::fields::Fields;
 use super::names::refer;
 use crate::site::{Described, Expectation, Place, Wanted};
 
-/// Reads `[[expectation]]`. `gates` are names with the provider of each, `networks` those of them that are of kind `network`.
+/// Reads `[[expectation]]`. `gates` are names with the provider of each, `networks` those of them that open networks, by whatever kind.
 pub(crate) fn read(
     root: &Fields<'_, '_>,
     gates: &[(String, String)],
     networks: &[String],
-    providers: &[String],
+    (providers, entrances): (&[String], &[String]),
 ) -> Vec<Expectation> {
     let mut out: Vec<Expectation> = vec![];
     let known: Vec<String> = gates.iter().map(|(n, _)| n.clone()).collect();
@@ -62,6 +62,7 @@ pub(crate) fn read(
                 found
             }),
             method: f.text("method"),
+            tunnel: super::tunnel::read_facts(&f, entrances),
             enter,
             roles: f.texts("roles"),
             headers: f.values("headers").into_iter().map(|(n, v)| (n, v.join(","))).collect(),

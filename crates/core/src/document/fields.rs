@@ -289,6 +289,16 @@ impl<'r, 'd> Fields<'r, 'd> {
         }
     }
 
+    /// One text, or a list of them, not empty.
+    pub(crate) fn some_texts(&self, key: &'static str) -> Option<Vec<String>> {
+        let all = self.text_or_texts(key)?;
+        if all.is_empty() || all.iter().any(|t| t.trim().is_empty()) {
+            self.error(key, format!("{key} is empty"), format!("Write {key} = \"…\" or {key} = [\"…\", \"…\"]."));
+            return None;
+        }
+        Some(all)
+    }
+
     /// Text, or a number as it is written.
     pub(crate) fn text_or_number(&self, key: &'static str) -> Option<String> {
         self.note(key, || Shape::Text);

@@ -39,7 +39,7 @@ pub(crate) fn read_gate(
     deliveries: &[String],
     of_site: OfSite<'_>,
 ) -> Option<Gate> {
-    let kind = f.choice("kind", Kind::Web, &[("web", Kind::Web), ("network", Kind::Network)]);
+    let kind = f.choice("kind", Kind::Web, &[("web", Kind::Web), ("network", Kind::Network), ("vpn", Kind::Vpn)]);
     let address = read_address(f, "address", "\"https://application.example\"");
     let mut access = access::read_access(f, names, None, of_site, Some(&name));
     let behind = match kind {
@@ -48,6 +48,11 @@ pub(crate) fn read_gate(
             let network = open_network::read(f, names);
             open_network::check_access(f, &access);
             Some(GateKind::Network(Box::new(network)))
+        }
+        Kind::Vpn => {
+            let network = open_network::read_vpn(f, names);
+            open_network::check_access(f, &access);
+            Some(GateKind::Vpn(Box::new(network)))
         }
     };
     let session = f.table("session").map(|s| {
@@ -58,7 +63,7 @@ pub(crate) fn read_gate(
     let session = session.unwrap_or_default();
     let delivery = match kind {
         Kind::Web => super::names::refer(f, "delivery", "delivery", deliveries),
-        Kind::Network => None,
+        Kind::Network | Kind::Vpn => None,
     };
     if access.rules.is_empty() && !f.has("rule") {
         f.warn("name", "the gate has no rule, so it admits nobody".into(), "Add a [[gate.rule]].");
@@ -84,6 +89,7 @@ pub(crate) fn read_gate(
 enum Kind {
     Web,
     Network,
+    Vpn,
 }
 
 /// Reads what only a gate of kind `web` has. What its sections ask of a sign-in is put among the rules.

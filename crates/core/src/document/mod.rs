@@ -5,6 +5,7 @@
 
 mod access;
 mod callers;
+mod client;
 mod compile;
 mod condition;
 mod delivery;
@@ -28,6 +29,7 @@ pub mod schema;
 mod section;
 mod ticket;
 mod trace;
+mod tunnel;
 mod upstream;
 mod upstream_ticket;
 mod way;

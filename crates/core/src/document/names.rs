@@ -55,6 +55,7 @@ pub(crate) struct Names<'a> {
     pub(crate) gates: &'a [String],
     pub(crate) reaches: &'a [String],
     pub(crate) zones: &'a [String],
+    pub(crate) entrances: &'a [String],
     /// Those of them that a mapping makes.
     pub(crate) mapped: &'a [AttributeId],
     pub(crate) tables: &'a Tables,

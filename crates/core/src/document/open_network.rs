@@ -17,7 +17,21 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>) -> OpenNetwork {
     if zones.is_empty() && !f.has("zones") {
         f.error("zones", "zones is missing".into(), "Name the [[zone]] that the gate guards: zones = [\"yard\"].");
     }
-    let terms = f.table("terms").and_then(|t| {
+    OpenNetwork { terms: read_terms(f), machines: read_machines(f, names), ..read_rest(f, zones) }
+}
+
+/// Reads what only a gate of kind `vpn` has.
+pub(crate) fn read_vpn(f: &Fields<'_, '_>, names: &Names<'_>) -> OpenNetwork {
+    let entrances = refer_to_several(f, "entrances", "entrance", names.entrances);
+    if entrances.is_empty() && !f.has("entrances") {
+        let remedy = "Name the [[entrance]] by which tunnels come: entrances = [\"pilots\"].";
+        f.error("entrances", "entrances is missing".into(), remedy);
+    }
+    OpenNetwork { authority: f.text("authority").filter(|a| !a.is_empty()), ..read_rest(f, entrances) }
+}
+
+fn read_terms(f: &Fields<'_, '_>) -> Option<TermsOfUse> {
+    f.table("terms").and_then(|t| {
         let version = t.need("version", "\"2026-11\"");
         let text = t.need("text", "\"Be kind to the network.\"");
         let text_fr = t.text("text-fr");
@@ -28,10 +42,14 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>) -> OpenNetwork {
         }
         t.finish();
         Some(TermsOfUse { version: version?, text: text?, text_fr })
-    });
+    })
+}
+
+/// What both have.
+fn read_rest(f: &Fields<'_, '_>, zones: Vec<String>) -> OpenNetwork {
     let devices = u16::try_from(f.number("devices", 5, 1..=1_000)).unwrap_or(5);
     let when_full = f.choice("when-full", WhenFull::Refuse, &WhenFull::WORDS);
-    OpenNetwork { zones, terms, devices, when_full, machines: read_machines(f, names) }
+    OpenNetwork { zones, terms: None, devices, when_full, machines: vec![], authority: None }
 }
 
 fn read_machines(f: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Machine> {
@@ -125,7 +143,7 @@ pub(crate) fn check_rules_of_web(f: &Fields<'_, '_>, own: &[crate::site::Rule]) 
             f.error(
                 "rule",
                 format!("the rule \"{}\" gives reach, and behind this gate is a web application", r.name),
-                "Move it to a gate of kind network; parts of an application are [[gate.section]].",
+                "Move it to a gate of kind network or vpn; parts of an application are [[gate.section]].",
             );
         }
     }

@@ -20,7 +20,7 @@ const ZONES_MAX: usize = 100;
 const ZONE_NETWORKS_MAX: usize = 32;
 
 /// The tables of a list, as many as there may be.
-fn bounded<'r, 'd>(root: &Fields<'r, 'd>, key: &'static str, most: usize) -> Vec<Fields<'r, 'd>> {
+pub(crate) fn bounded<'r, 'd>(root: &Fields<'r, 'd>, key: &'static str, most: usize) -> Vec<Fields<'r, 'd>> {
     let mut all = root.tables(key);
     if all.len() > most {
         root.error(key, format!("there are {} of [[{key}]]", all.len()), format!("Use at most {most}."));
@@ -63,7 +63,7 @@ pub(crate) fn read(root: &Fields<'_, '_>) -> Vec<Reach> {
 }
 
 /// A list that must be there and not be empty.
-fn several(f: &Fields<'_, '_>, key: &'static str, example: &str) -> Vec<String> {
+pub(crate) fn several(f: &Fields<'_, '_>, key: &'static str, example: &str) -> Vec<String> {
     let all = f.text_or_texts(key).unwrap_or_default();
     if all.is_empty() {
         f.error(key, format!("{key} is {}", if f.has(key) { "empty" } else { "missing" }), format!("Write {key} = [{example}]."));
@@ -125,7 +125,8 @@ pub(crate) fn read_zones(root: &Fields<'_, '_>, ways: &[String], reaches: &[Stri
                 f.error("networks", format!("{n} is also in zone {}", other.name), "An address belongs to one zone.");
             }
         }
-        let machines = f.choice("machines", Machines::OnLink, &Machines::WORDS);
+        let is_routed = f.choice("machines", false, &[("on-link", false), ("routed", true)]);
+        let machines = if is_routed { Machines::Routed } else { Machines::OnLink };
         let before = refer_to_several(&f, "before", "reach", reaches);
         let led = read_led(&f);
         let resolver = read_resolver(&f);
@@ -143,7 +144,7 @@ pub(crate) fn read_zones(root: &Fields<'_, '_>, ways: &[String], reaches: &[Stri
 }
 
 /// A name of an interface: at most 15 letters, digits, hyphens and dots. The kernel takes more, and nobody uses it.
-fn read_interface(f: &Fields<'_, '_>) -> String {
+pub(crate) fn read_interface(f: &Fields<'_, '_>) -> String {
     let text = f.need("interface", "\"eth1\"").unwrap_or_default();
     let of = |b: u8| b.is_ascii_alphanumeric() || b"-_.".contains(&b);
     let fits = text.len() <= 15 && text.bytes().all(of) && text.bytes().next().is_some_and(|b| b.is_ascii_alphanumeric());
@@ -157,7 +158,7 @@ fn read_interface(f: &Fields<'_, '_>) -> String {
     text
 }
 
-fn guarded(f: &Fields<'_, '_>, text: &str) -> Option<IpNet> {
+pub(crate) fn guarded(f: &Fields<'_, '_>, text: &str) -> Option<IpNet> {
     let found = network(text).filter(|n| n.prefix_len() > 0);
     if found.is_none() {
         f.error(

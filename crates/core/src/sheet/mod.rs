@@ -6,6 +6,7 @@ mod directory;
 mod network;
 mod provider;
 mod realm;
+mod vpn;
 mod write;
 
 pub use write::STYLE;
@@ -102,6 +103,7 @@ pub fn sheet(site: &Site, whom: For<'_>, gate: Option<&Gate>, facts: &Facts) -> 
         For::Directory(name) => directory::sheet(site, name),
         For::Realm(name) => realm::sheet(site, name),
         For::Application(gate) => match gate.network() {
+            Some(_) if gate.is_vpn() => vpn::sheet(site, gate),
             Some(network) => network::sheet(site, gate, network),
             None => application::sheet(site, gate),
         },

@@ -42,9 +42,10 @@ pub(super) fn sheet(site: &Site, gate: &Gate, network: &OpenNetwork) -> Sheet {
 
 fn of_zone(site: &Site, gate: &Gate, zone: &Zone) -> Vec<Row> {
     let networks = zone.networks.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-    let tied = match zone.machines {
+    let tied = match &zone.machines {
         Machines::OnLink => "its machines are on the link: what is opened is tied to the hardware address",
         Machines::Routed => "another router is between: what is opened is tied to the single address",
+        Machines::InTunnels(_) => "each machine is given an address of each; the first of a network is the server's own",
     };
     let mut out = vec![
         Row::new("Zone", zone.title.clone(), format!("{} in the site file", zone.name)),
@@ -68,7 +69,7 @@ fn of_zone(site: &Site, gate: &Gate, zone: &Zone) -> Vec<Row> {
 }
 
 /// Every reach that a rule of the gate gives, with the rules.
-fn opened(site: &Site, gate: &Gate) -> Vec<Row> {
+pub(super) fn opened(site: &Site, gate: &Gate) -> Vec<Row> {
     let mut out = vec![];
     for reach in &site.reaches {
         let gives = gate.access.rules.iter().filter(|r| r.effect.opens(&reach.name));

@@ -95,6 +95,12 @@ impl Version {
     }
 }
 
+impl std::fmt::Display for Version {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.0.iter().map(ToString::to_string).collect::<Vec<_>>().join("."))
+    }
+}
+
 /// What a value is compared with.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Compared {
@@ -109,9 +115,7 @@ impl std::fmt::Display for Compared {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Compared::Number(n) => write!(f, "{n}"),
-            Compared::Version(Version(parts)) => {
-                f.write_str(&parts.iter().map(ToString::to_string).collect::<Vec<_>>().join("."))
-            }
+            Compared::Version(v) => v.fmt(f),
             Compared::Time(t) => f.write_str(&t.format("%Y-%m-%dT%H:%M:%SZ").to_string()),
             Compared::Now => f.write_str("now"),
         }

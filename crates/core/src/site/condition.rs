@@ -1,7 +1,7 @@
 //! When a rule applies: the tables of a site file as types. What they say of somebody is judged in [`crate::condition`].
 
 use super::attribute_id::AttributeId;
-use super::comparison::{Compared, Test};
+use super::comparison::{Compared, Test, Version};
 use super::time::{Dates, Hours};
 use crate::person::Person;
 use chrono::Duration;
@@ -44,6 +44,14 @@ pub enum Condition {
     Path(Vec<String>),
     /// One of these request methods.
     Method(Vec<String>),
+    /// Comes by a tunnel, at one of these entrances.
+    Entrance(Vec<String>),
+    /// Comes by a tunnel, from a client that says it runs on one of these platforms.
+    Platform(Vec<String>),
+    /// Comes by a tunnel, from a client that says it is of this version or a later one.
+    ClientVersion(Version),
+    /// Comes by a tunnel whose client proved with a certificate of the gate that it is the person's (true), or did not (false).
+    Profile(bool),
     All(Vec<Condition>),
     Any(Vec<Condition>),
     /// None of these holds.
@@ -101,10 +109,24 @@ impl Condition {
         }
     }
 
+    /// Whether it is a part that depends on the single request, or on the tunnel that asks.
+    pub fn is_of_request(&self) -> bool {
+        matches!(
+            self,
+            Condition::Network(_)
+                | Condition::Path(_)
+                | Condition::Method(_)
+                | Condition::Entrance(_)
+                | Condition::Platform(_)
+                | Condition::ClientVersion(_)
+                | Condition::Profile(_)
+        )
+    }
+
     /// The parts that depend on the single request, each once.
     pub fn of_request<'a>(&'a self, out: &mut Vec<&'a Condition>) {
         match self {
-            Condition::Network(_) | Condition::Path(_) | Condition::Method(_) if !out.contains(&self) => out.push(self),
+            one if one.is_of_request() && !out.contains(&one) => out.push(one),
             Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().for_each(|c| c.of_request(out)),
             _ => {}
         }

@@ -6,6 +6,7 @@ use std::net::IpAddr;
 
 use super::place::Place;
 use crate::Moment;
+use crate::tunnel::TunnelFacts;
 
 /// Somebody described by hand.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -36,6 +37,8 @@ pub struct Expectation {
     pub from: Option<IpAddr>,
     pub at: Option<Moment>,
     pub method: Option<String>,
+    /// By which tunnel, at a gate of kind `vpn`.
+    pub tunnel: Option<TunnelFacts>,
     pub enter: bool,
     /// Exactly these, in any order; none is not looked at.
     pub roles: Option<Vec<String>>,

@@ -39,6 +39,8 @@ pub enum GateKind {
     Web(Box<Web>),
     /// Networks that open after sign-in.
     Network(Box<OpenNetwork>),
+    /// Tunnels that open after sign-in: their entrances are the zones that it guards.
+    Vpn(Box<OpenNetwork>),
 }
 
 /// A web application.
@@ -60,16 +62,21 @@ impl Gate {
     pub fn web(&self) -> Option<&Web> {
         match &self.kind {
             GateKind::Web(web) => Some(web),
-            GateKind::Network(_) => None,
+            GateKind::Network(_) | GateKind::Vpn(_) => None,
         }
     }
 
-    /// The network behind it; none behind a gate of another kind.
+    /// The network behind it, which tunnels may lead to; none behind a gate of another kind.
     pub fn network(&self) -> Option<&OpenNetwork> {
         match &self.kind {
-            GateKind::Network(network) => Some(network),
+            GateKind::Network(network) | GateKind::Vpn(network) => Some(network),
             GateKind::Web(_) => None,
         }
+    }
+
+    /// Whether people come to it by tunnels.
+    pub fn is_vpn(&self) -> bool {
+        matches!(self.kind, GateKind::Vpn(_))
     }
 
     /// Parts of a web application that are open or ask for more.

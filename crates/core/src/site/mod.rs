@@ -28,6 +28,7 @@ mod section;
 mod sentence;
 mod ticket;
 mod time;
+mod tunnel;
 mod upstream;
 mod upstream_ticket;
 mod way;
@@ -70,6 +71,7 @@ pub use way::{
     plain_mail,
 };
 
+pub use tunnel::{Browser, Profiles, PushedOption, Server, Tunnel};
 pub use zone::{FirstReach, Machines, Zone};
 
 use std::net::IpAddr;
@@ -104,7 +106,7 @@ pub struct Site {
     pub gates: Vec<Gate>,
     /// Named destinations that networks and tunnels open.
     pub reaches: Vec<Reach>,
-    /// Networks that network gates guard.
+    /// Networks that network gates guard, and after them entrances of tunnels.
     pub zones: Vec<Zone>,
     /// Who may use the console, and how far; none means nobody by sign-in.
     pub engineers: Option<Access>,
@@ -326,7 +328,12 @@ impl Site {
             let keytab = g.ticket()?.behalf.as_ref()?.keytab.clone();
             Some((keytab, format!("gate {}: the account that acts for people", g.name)))
         });
-        let mut out: Vec<_> = providers.chain(own).chain(directories).chain(mail).chain(keytabs).chain(behalf).collect();
+        let authorities = self.gates.iter().filter_map(|g| {
+            let authority = g.network()?.authority.clone()?;
+            Some((authority, format!("gate {}: the authority of personal profiles", g.name)))
+        });
+        let mut out: Vec<_> =
+            providers.chain(own).chain(directories).chain(mail).chain(keytabs).chain(behalf).chain(authorities).collect();
         let hashes = |place: &str, of: &[Mapping]| -> Vec<(String, String)> {
             salts_of(of).map(|secret| (secret.to_owned(), format!("pairwise identifiers of {place}"))).collect()
         };

@@ -17,6 +17,8 @@ pub struct OpenNetwork {
     pub when_full: WhenFull,
     /// Machines that no person sits at.
     pub machines: Vec<Machine>,
+    /// The secret that holds the gate's own authority, which certifies personal profiles; only of kind `vpn`.
+    pub authority: Option<String>,
 }
 
 /// Terms of use, of one version.

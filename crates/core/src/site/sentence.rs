@@ -138,11 +138,13 @@ impl Zone {
     pub fn sentence(&self, lang: Lang) -> String {
         let fr = lang == Lang::Fr;
         let networks = self.networks.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-        let tied = match (self.machines, fr) {
+        let tied = match (&self.machines, fr) {
             (Machines::OnLink, true) => "par adresse matérielle",
             (Machines::OnLink, false) => "by hardware address",
             (Machines::Routed, true) => "par adresse",
             (Machines::Routed, false) => "by address",
+            (Machines::InTunnels(_), true) => "par tunnel",
+            (Machines::InTunnels(_), false) => "by tunnel",
         };
         let mut out = format!("{}: {} {networks}, {tied}", self.name, self.interface);
         if !self.before.is_empty() {

@@ -1,7 +1,9 @@
-//! Zones: networks that a network gate guards, each behind one interface of the node that guards it.
+//! Zones: networks that a network gate guards, each behind one interface of the node that guards it. An entrance of tunnels is a zone too.
 
 use chrono::Duration;
 use ipnet::IpNet;
+
+use super::tunnel::Tunnel;
 
 /// A guarded network.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -35,20 +37,25 @@ pub struct FirstReach {
 }
 
 /// How machines of a zone are told apart.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Machines {
     /// They are on the link: by hardware address, with all addresses of both families.
     OnLink,
     /// Another router is between: by single addresses.
     Routed,
-}
-
-impl Machines {
-    /// With the words of a site file.
-    pub const WORDS: [(&'static str, Machines); 2] = [("on-link", Machines::OnLink), ("routed", Machines::Routed)];
+    /// They are at the far ends of tunnels: each by the addresses that it was given.
+    InTunnels(Box<Tunnel>),
 }
 
 impl Zone {
+    /// What it has as an entrance of tunnels; none where it is none.
+    pub fn tunnel(&self) -> Option<&Tunnel> {
+        match &self.machines {
+            Machines::InTunnels(tunnel) => Some(tunnel),
+            Machines::OnLink | Machines::Routed => None,
+        }
+    }
+
     /// Whether an address is one of its machines'.
     pub fn holds(&self, address: std::net::IpAddr) -> bool {
         let address = address.to_canonical();

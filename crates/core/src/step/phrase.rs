@@ -132,6 +132,27 @@ pub enum Phrase {
     ByMethod {
         of: Vec<String>,
     },
+    /// Entrances of tunnels, wanted or seen.
+    AtEntrance {
+        of: Vec<String>,
+    },
+    /// Platforms wanted of a tunnel's client.
+    ClientPlatform {
+        of: Vec<String>,
+    },
+    /// The oldest version wanted of a tunnel's client.
+    ClientVersion {
+        least: String,
+    },
+    /// Whether a tunnel's client proved to have a certificate of the gate's own.
+    ClientProfile {
+        shown: bool,
+    },
+    /// What a tunnel's client says of itself.
+    ClientSays {
+        words: String,
+    },
+    NoTunnel,
     /// Another request of the same session, decided otherwise.
     OtherRequest,
     /// The time of day, a date or the age of a sign-in has changed the decision.
@@ -300,6 +321,19 @@ impl Phrase {
             Phrase::AtGate { of } => format!("{} {}", say("gate", "porte"), of.join(", ")),
             Phrase::AtPath { of } => format!("{} {}", say("path", "chemin"), of.join(", ")),
             Phrase::ByMethod { of } => format!("{} {}", say("method", "méthode"), of.join(", ")),
+            Phrase::AtEntrance { of } => format!("{} {}", say("entrance", "entrée"), of.join(", ")),
+            Phrase::ClientPlatform { of } => format!("{} {}", say("a client on", "un client sous"), of.join(", ")),
+            Phrase::ClientVersion { least } => {
+                format!("{} {least}", say("a client of version at least", "un client de version au moins"))
+            }
+            Phrase::ClientProfile { shown: true } => {
+                say("a client with a personal profile", "un client avec un profil personnel")
+            }
+            Phrase::ClientProfile { shown: false } => {
+                say("a client without a personal profile", "un client sans profil personnel")
+            }
+            Phrase::ClientSays { words } => client_says(words, lang),
+            Phrase::NoTunnel => say("no tunnel asks", "aucun tunnel ne demande"),
             Phrase::OtherRequest => say("this request is decided otherwise", "cette requête est décidée autrement"),
             Phrase::TimePassed => say("time has passed", "le temps a passé"),
             Phrase::ReRead => say("the directory was asked again", "l'annuaire a été consulté de nouveau"),
@@ -390,6 +424,16 @@ fn origin_words(origin: &Origin, lang: Lang) -> String {
     }
 }
 
+/// What a condition about a tunnel saw, where it is more than a list.
+fn client_says(words: &str, lang: Lang) -> String {
+    match (words.is_empty(), lang) {
+        (true, Lang::En) => "the client does not say what it is".to_owned(),
+        (true, Lang::Fr) => "le client ne dit pas ce qu'il est".to_owned(),
+        (false, Lang::En) => format!("the client says {words}"),
+        (false, Lang::Fr) => format!("le client dit {words}"),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -453,6 +497,14 @@ mod tests {
             Phrase::AtGate { of: vec!["berths".into()] },
             Phrase::AtPath { of: vec!["/a".into()] },
             Phrase::ByMethod { of: vec!["POST".into()] },
+            Phrase::AtEntrance { of: vec!["pilots".into()] },
+            Phrase::ClientPlatform { of: vec!["linux".into(), "mac".into()] },
+            Phrase::ClientVersion { least: "2.6".into() },
+            Phrase::ClientProfile { shown: true },
+            Phrase::ClientProfile { shown: false },
+            Phrase::ClientSays { words: "linux 2.6.14".into() },
+            Phrase::ClientSays { words: String::new() },
+            Phrase::NoTunnel,
             Phrase::OtherRequest,
             Phrase::TimePassed,
             Phrase::ReRead,

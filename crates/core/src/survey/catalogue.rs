@@ -123,6 +123,18 @@ catalogue! {
         "No node guards zone {zone}: whoever signs in at gate {gate} is let in, and nothing opens to them." / "Aucun nœud ne garde la zone {zone} : qui se connecte à la porte {gate} est admis, et rien ne s'ouvre.",
         "Asked every node which zones its kernel holds as this edition says." / "Chaque nœud a été interrogé sur les zones que son noyau tient comme le dit cette édition.",
         "On the node that has {interface}: start passeur-sluice with --interface {interface}, and the service with --sluice." / "Sur le nœud qui a {interface} : lancez passeur-sluice avec --interface {interface}, et le service avec --sluice.";
+    TunnelServerLost = "tunnel.server-lost" Broken ["entrance", "gate", "words"]
+        "No node speaks with the VPN server of entrance {entrance}: nobody comes in there by gate {gate}." / "Aucun nœud ne parle au serveur VPN de l'entrée {entrance} : personne n'y entre par la porte {gate}.",
+        "Asked every node with which VPN servers it speaks: {words}." / "Chaque nœud a été interrogé sur les serveurs VPN auxquels il parle : {words}.",
+        "Start the server with the lines that `passeur handover {gate} --for application` prints, and the service on its node with --tunnel {entrance}=SOCKET." / "Lancez le serveur avec les lignes qu'écrit `passeur handover {gate} --for application`, et le service sur son nœud avec --tunnel {entrance}=SOCKET.";
+    TunnelHandWindow = "tunnel.hand-window" Broken ["entrance", "window", "patience"]
+        "The VPN server of entrance {entrance} cuts off whoever takes longer than {window} s to sign in; the entrance gives {patience} s." / "Le serveur VPN de l'entrée {entrance} coupe qui met plus de {window} s à se connecter ; l'entrée en donne {patience}.",
+        "Read what the server tells clients that wait." / "Lecture de ce que le serveur dit aux clients qui attendent.",
+        "Write hand-window {patience} in its configuration and start it again, or sign-in-within = \"{window}s\" in [[entrance]] {entrance}." / "Écrivez hand-window {patience} dans sa configuration et relancez-le, ou sign-in-within = \"{window}s\" dans [[entrance]] {entrance}.";
+    TunnelSocketOpen = "tunnel.socket-open" Broken ["entrance", "node", "folder", "mode"]
+        "Others on {node} may reach the management socket of entrance {entrance}: whoever does lets anybody in." / "D'autres sur {node} peuvent atteindre la prise de gestion de l'entrée {entrance} : qui l'atteint fait entrer n'importe qui.",
+        "Read the mode of {folder}: {mode}." / "Lecture du mode de {folder} : {mode}.",
+        "On {node}: chmod 0750 {folder}, with a group of the service alone." / "Sur {node} : chmod 0750 {folder}, avec un groupe du seul service.";
     SluiceTrouble = "sluice.trouble" Broken ["node", "words"]
         "The packet filter of node {node} is not as it should be: nobody new is let through there." / "Le filtre de paquets du nœud {node} n'est pas comme il devrait : plus personne n'y passe.",
         "The node said: {words}." / "Le nœud a dit : {words}.",
@@ -240,6 +252,10 @@ catalogue! {
         "{people} people came on in zone {zone}, and no machine's system asked how it stands: lease and router advertisement do not seem to say where to ask." / "{people} personnes sont venues dans la zone {zone}, et le système d'aucune machine n'a demandé où il en est : ni le bail ni l'annonce de routeur ne semblent dire où demander.",
         "Counted requests for /.passeur/captive since the node began (RFC 8908)." / "Les demandes de /.passeur/captive depuis le démarrage du nœud ont été comptées (RFC 8908).",
         "Send option 114 and 103 (RFC 8910) with {option}: in dnsmasq, dhcp-option=114,{option}." / "Envoyez les options 114 et 103 (RFC 8910) avec {option} : dans dnsmasq, dhcp-option=114,{option}.";
+    TunnelPoolNearFull = "tunnel.pool-near-full" Soon ["entrance", "node", "given", "places"]
+        "Entrance {entrance} has given out {given} of its {places} addresses on {node}." / "L'entrée {entrance} a attribué {given} de ses {places} adresses sur {node}.",
+        "Counted the addresses of clients that are connected." / "Les adresses des clients connectés ont été comptées.",
+        "Write a larger IPv4 network in [[entrance]] {entrance} and as server in its VPN server's configuration." / "Écrivez un réseau IPv4 plus grand dans [[entrance]] {entrance} et comme server dans la configuration de son serveur VPN.";
     ZoneNearFull = "zone.near-full" Soon ["node", "present", "most"]
         "{present} machines are let through on node {node}; {most} are the most." / "{present} machines passent sur le nœud {node} ; {most} est le maximum.",
         "Counted those that the node lets through." / "Celles que le nœud laisse passer ont été comptées.",

@@ -80,6 +80,25 @@ pub struct GuardFacts {
     /// How many machines are let through, and how many can be.
     pub present: u64,
     pub most: u64,
+    /// Entrances of tunnels whose VPN servers it is to speak with.
+    #[serde(default)]
+    pub entrances: Vec<EntranceFacts>,
+}
+
+/// An entrance of tunnels, as a node says of it.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct EntranceFacts {
+    pub name: String,
+    /// Whether it speaks with the VPN server; and why not.
+    pub speaks: bool,
+    pub trouble: Option<String>,
+    /// How long the server was heard to let a client wait, in seconds.
+    pub hand_window: Option<u32>,
+    /// The folder of the management socket and its mode, where others than its owner may enter.
+    pub open_to_others: Option<(String, String)>,
+    /// How many addresses are given out of how many, where few are left.
+    pub near_full: Option<(u64, u64)>,
 }
 
 /// What was asked of a provider.

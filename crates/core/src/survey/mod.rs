@@ -13,6 +13,7 @@ mod outside;
 mod recent;
 mod rules;
 mod sources;
+mod tunnels;
 
 pub use catalogue::{ALL, Code};
 pub use facts::*;
@@ -34,6 +35,7 @@ pub fn survey(site: &Site, facts: &Facts) -> Vec<Finding> {
     deliveries::look(site, &mut out);
     outside::look(site, facts, &mut out);
     networks::look(site, facts, &mut out);
+    tunnels::look(site, facts, &mut out);
     kerberos::look(site, &facts.kerberos, &mut out);
     worst_first(out)
 }

@@ -107,3 +107,12 @@ pub fn failures() -> Vec<LookUpState> {
         LookUpState::NoKey { absence: "not-released".into() },
     ]
 }
+
+/// A document with changes, each of which has to find its place.
+pub fn changed(mut document: String, change: &[(&str, &str)]) -> String {
+    for (old, new) in change {
+        assert!(document.contains(old), "{old}");
+        document = document.replacen(old, new, 1);
+    }
+    document
+}

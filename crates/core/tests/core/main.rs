@@ -20,3 +20,4 @@ mod steps;
 mod strength;
 mod surveying;
 mod surveying_kerberos;
+mod tunnels;

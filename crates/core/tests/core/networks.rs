@@ -11,18 +11,13 @@ use passeur_core::sheet::{Facts, For, sheet};
 use passeur_core::site::{Described, Place, Site, Wanted};
 use passeur_core::step::{Lang, Silent, Story, sentence};
 
-use crate::harbour::{SITE, moment};
+use crate::harbour::{SITE, changed, moment};
 
 /// The yard beside the harbour's gates.
 const YARD: &str = include_str!("yard.toml");
 
 fn document(change: &[(&str, &str)]) -> String {
-    let mut out = format!("{SITE}\n{YARD}");
-    for (old, new) in change {
-        assert!(out.contains(old), "{old}");
-        out = out.replacen(old, new, 1);
-    }
-    out
+    changed(format!("{SITE}\n{YARD}"), change)
 }
 
 fn site(change: &[(&str, &str)]) -> Site {
@@ -41,7 +36,7 @@ fn somebody(site: &Site, groups: &[&str]) -> passeur_core::evidence::Evidence {
 
 fn at(hour: u32) -> Circumstances<'static> {
     let day = moment().date_naive().and_hms_opt(hour, 0, 0).unwrap().and_utc();
-    Circumstances { now: day, address: None, method: "GET", path: "/" }
+    Circumstances { now: day, address: None, method: "GET", path: "/", tunnel: None }
 }
 
 fn asked(site: &Site, groups: &[&str], hour: u32, to: &str) -> Opening {

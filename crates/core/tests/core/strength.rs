@@ -189,7 +189,8 @@ fn requests_that_look_alike_are_decided_alike() {
     for address in [None, Some("10.20.0.1"), Some("192.0.2.1")] {
         for path in ["/", "/reports", "/reports/x", "/REPORTS", "//reports", "/x"] {
             for method in ["GET", "POST", "HEAD"] {
-                let at = Circumstances { now: moment(), address: address.map(|a| a.parse().unwrap()), method, path };
+                let at =
+                    Circumstances { now: moment(), address: address.map(|a| a.parse().unwrap()), method, path, tunnel: None };
                 let admitted = matches!(fold(&site, gate, &anouk(), &at, &mut Silent), Decision::Admitted(_));
                 let known = seen.entry(view.look(&at)).or_insert(admitted);
                 assert_eq!(*known, admitted, "{at:?}");

@@ -144,6 +144,32 @@ fn a_guarded_yard_whose_names_resolve_has_no_finding() {
     }
 }
 
+/// The harbour with the pilots' tunnel.
+fn with_tunnel() -> String {
+    let own = include_str!("../../../../demo/tunnel.toml").replace("authority = \"tunnel-authority\"\n", "");
+    format!("{SITE}\n{own}")
+}
+
+/// A node that guards both entrances and speaks with their servers.
+fn tunnelling() -> Vec<GuardFacts> {
+    let mut out = guarding(&["pilots", "pilots-trial"]);
+    let of = |name: &str| EntranceFacts { name: name.into(), speaks: true, hand_window: Some(120), ..EntranceFacts::default() };
+    out[0].entrances = vec![of("pilots"), of("pilots-trial")];
+    out
+}
+
+#[test]
+fn a_tunnel_whose_servers_are_spoken_with_has_no_finding() {
+    let facts = Facts { guards: tunnelling(), ..sound() };
+    assert_eq!(codes(&found(&with_tunnel(), &facts)), BTreeSet::new());
+    // One node that speaks with the server is enough; what another says of its own attempt is no finding.
+    let mut facts = facts;
+    let mut other = facts.guards[0].clone();
+    (other.node, other.entrances[0].speaks) = ("other".into(), false);
+    facts.guards.push(other);
+    assert_eq!(codes(&found(&with_tunnel(), &facts)), BTreeSet::new());
+}
+
 type Provoke = (Code, String, fn(&mut Facts));
 
 /// What provokes each code, on the sound harbour.
@@ -208,6 +234,23 @@ fn provocations() -> Vec<Provoke> {
             f.before = vec![login()];
         }),
         text(Code::ZoneUnguarded, with_yard("2030-01-01")),
+        (Code::TunnelServerLost, with_tunnel(), |f| {
+            f.guards = tunnelling();
+            f.guards[0].entrances[1].speaks = false;
+            f.guards[0].entrances[1].trouble = Some("/run/x.sock cannot be connected to: no such file".into());
+        }),
+        (Code::TunnelHandWindow, with_tunnel(), |f| {
+            f.guards = tunnelling();
+            f.guards[0].entrances[0].hand_window = Some(60);
+        }),
+        (Code::TunnelSocketOpen, with_tunnel(), |f| {
+            f.guards = tunnelling();
+            f.guards[0].entrances[0].open_to_others = Some(("/run/passeur-tunnels".into(), "0755".into()));
+        }),
+        (Code::TunnelPoolNearFull, with_tunnel(), |f| {
+            f.guards = tunnelling();
+            f.guards[0].entrances[0].near_full = Some((230, 253));
+        }),
         (Code::SluiceTrouble, with_yard("2030-01-01"), |f| {
             f.guards = guarding(&["yard"]);
             f.guards[0].trouble = Some("the sluice does not answer".into());

@@ -179,6 +179,7 @@ pub fn summary(app: &App, taken: &TakenAway, why: Option<&str>, by: &str) -> Sum
     line("factors", &taken.factors);
     line("recovery codes", &[taken.recovery_codes.to_string()]);
     line("command lines that waited", &[taken.devices.to_string()]);
+    line("personal profiles", &taken.profiles);
     line("kept passwords", &[taken.kept.to_string()]);
     line("kept out", &taken.blocked);
     line("because", &why.map(str::to_owned).into_iter().collect::<Vec<_>>());

@@ -82,6 +82,7 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
         kind: match &g.kind {
             site::GateKind::Web(_) => GateKind::Web,
             site::GateKind::Network(_) => GateKind::Network,
+            site::GateKind::Vpn(_) => GateKind::Vpn,
         },
         zones: site.zones_of(g).map(|z| GateZone { name: z.name.clone(), words: z.sentence(who.lang) }).collect(),
         machines: g.network().into_iter().flat_map(|n| &n.machines).map(|m| m.sentence(who.lang)).collect(),

@@ -70,6 +70,7 @@ pub async fn take_away(
         factors: taken.factors,
         recovery_codes: taken.recovery_codes as u64,
         devices: taken.devices as u64,
+        profiles: taken.profiles,
         kept: taken.kept as u64,
         blocked: why.iter().flat_map(|_| named.iter().map(Named::text)).collect(),
         behind,

@@ -14,6 +14,7 @@ mod kerberos;
 mod leavers;
 mod people;
 mod presences;
+mod profiles;
 mod providers;
 mod reach;
 mod reached;
@@ -106,6 +107,10 @@ pub fn router() -> Router<App> {
         .routes(routes!(factors::tokens, factors::revoke_tokens))
         .routes(routes!(ring::list))
         .routes(routes!(ring::retire))
+        .routes(routes!(profiles::list))
+        .routes(routes!(profiles::revoke))
+        .routes(routes!(profiles::authority))
+        .routes(routes!(profiles::server))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set))
         .routes(routes!(secrets::make_key))

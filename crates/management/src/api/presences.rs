@@ -9,6 +9,7 @@ use passeur_api::{Accepted, EndAnswer, EndPresences, HadAddress, Opens, Presence
 use passeur_core::role::Role;
 use passeur_core::step::{Lang, reason_text};
 use passeur_engine::ending;
+use passeur_engine::tunnel::TunnelOf;
 use passeur_store::{PresenceFilter, PresenceRow, QuarterRow};
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -85,7 +86,9 @@ async fn shown(app: &App, rows: Vec<PresenceRow>, lang: Lang) -> Result<Vec<Pres
     let mut one = |r: PresenceRow| {
         let here = r.node == app.node && r.ended_at.is_none();
         let in_kernel = kernel.as_ref().filter(|_| here).map(|marks| marks.contains(&(r.mark as u32)));
-        let calls_itself = r.hardware.as_deref().and_then(|h| app.networks.get()?.name_of(h));
+        let tunnel: Option<TunnelOf> = r.tunnel.clone().and_then(|t| serde_json::from_value(t).ok());
+        let said = tunnel.as_ref().map(|t| t.facts.words()).filter(|w| !w.is_empty());
+        let calls_itself = said.or_else(|| r.hardware.as_deref().and_then(|h| app.networks.get()?.name_of(h)));
         let opens = r
             .reach
             .as_array()
@@ -106,6 +109,7 @@ async fn shown(app: &App, rows: Vec<PresenceRow>, lang: Lang) -> Result<Vec<Pres
             session: r.session_id,
             hardware: r.hardware,
             calls_itself,
+            outside: tunnel.map(|t| t.outside.to_string()),
             address: r.address,
             groups: r.groups,
             crossing: Some(r.crossing).filter(|c| !c.is_empty()),

@@ -71,7 +71,7 @@ pub async fn try_reach(
     to.addresses.extend(&addresses);
     let (lang, wanted) = (who.lang, to.clone());
     let gates = off_the_data_path(&app, &who.name, move || {
-        let at = Circumstances { now: at, address, method: "GET", path: "/" };
+        let at = Circumstances { now: at, address, method: "GET", path: "/", tunnel: None };
         let meant = site.gates.iter().filter(|g| g.network().is_some() && gate.as_ref().is_none_or(|n| *n == g.name));
         meant.map(|g| at_gate(&site, g, &whom, &at, &wanted, lang)).collect()
     })

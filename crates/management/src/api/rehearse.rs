@@ -221,7 +221,7 @@ pub async fn person(
     let path = ask.path.clone().unwrap_or_else(|| "/".to_owned());
     let (now, gate, lang) = (ask.at.unwrap_or_else(|| app.now()), ask.gate, who.lang);
     let gates = off_the_data_path(&app, &who.name, move || {
-        let at = Circumstances { now, address, method: &method, path: &path };
+        let at = Circumstances { now, address, method: &method, path: &path, tunnel: None };
         at_gates((&a, &b), (&known, &then_known), &unknown, &at, gate.as_deref(), lang)
     })
     .await?;

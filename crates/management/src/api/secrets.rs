@@ -179,7 +179,12 @@ pub async fn make_key(
     let host = app.live.get().map_or_else(|| "passeur".to_owned(), |e| e.site.address.name().to_owned());
     let now = app.now();
     // Half a second of work for one core: not on a thread that others wait for.
-    let made = tokio::task::spawn_blocking(move || own::make(&host, now, i64::from(ask.years))).await;
+    let (of, years) = (name.clone(), i64::from(ask.years));
+    let made = tokio::task::spawn_blocking(move || match ask.authority {
+        true => passeur_engine::profiles::make_authority(&of, now, years),
+        false => own::make(&host, now, years),
+    })
+    .await;
     let failed = |how: String| problem(StatusCode::INTERNAL_SERVER_ERROR, "secret", "Not made", &how);
     let pem = made.map_err(|e| failed(e.to_string()))?.map_err(failed)?;
     let der = x509::certificate(&pem).ok_or_else(|| failed("the certificate that was made cannot be read".into()))?;

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use http::StatusCode;
-use passeur_core::circumstances::RequestFacts;
+use passeur_core::circumstances::{Circumstances, RequestFacts};
 use passeur_core::decide::RequestView;
 use passeur_core::evidence::Evidence;
 use passeur_core::id::CrossingId;
@@ -152,7 +152,8 @@ impl WebGate {
     ) -> Result<Presented, StoreError> {
         let Loaded { held: held_row, row, live, known, again, seen } = loaded;
         let site = &edition.site;
-        let at = facts.circumstances(self.engine.now());
+        let tunnel = passeur_engine::tunnel::facts(&self.engine, gate, &facts.target).await?;
+        let at = Circumstances { tunnel: tunnel.as_ref(), ..facts.circumstances(self.engine.now()) };
         // A gate of another edition is none here.
         let Some(view) = edition.view(&gate.name) else { return Ok(Presented::No(NoSession::Unknown)) };
         let mut attempt = Attempt::begin(&self.engine, gate.place(), facts);

@@ -5,8 +5,10 @@
 mod admit;
 mod holders;
 mod network;
+mod profile;
 mod programs;
 mod tickets;
+mod tunnel;
 
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -110,6 +112,9 @@ impl Control for WebGate {
             return plain(StatusCode::INTERNAL_SERVER_ERROR.into_response());
         };
         if let Some(answer) = network::own_page(self, &edition, gate, &parts, address).await {
+            return answer;
+        }
+        if let Some(answer) = tunnel::own_page(self, &edition, gate, &parts).await {
             return answer;
         }
         plain(passeur_signin::router::of_gate(&self.engine, &edition, gate, &parts).await)
@@ -275,6 +280,9 @@ impl Control for WebGate {
         let Some(gate) = edition.site.gate(gate) else {
             return plain(StatusCode::NOT_FOUND.into_response());
         };
+        if let Some(page) = tunnel::page(self, &edition, gate, admission.session.id, facts).await {
+            return page;
+        }
         network::page(self, &edition, gate, admission.session.id, facts).await
     }
 

@@ -20,15 +20,22 @@ use passeur_signin::network::page_of;
 use passeur_signin::pages::{self, Machine, On};
 use passeur_signin::problem::problem;
 use passeur_signin::{Visit, browser_binding};
-use passeur_store::PresenceRow;
+use passeur_store::{PresenceRow, StoreError};
 use uuid::Uuid;
 
 use super::{WebGate, ask_of, plain};
 use crate::guard::from_own_page;
 
+/// The most tunnels that a page lists.
+const TUNNELS_MAX: i64 = 50;
+
 /// The page of a gate for somebody whom it let in. Who opens it on a machine in one of its zones lets that machine through.
 pub(super) async fn page(web: &WebGate, edition: &Edition, gate: &Gate, session: Uuid, facts: &RequestFacts) -> Response<Body> {
     let machine = match web.networks.as_ref() {
+        _ if gate.is_vpn() => match tunnels_of(web, gate, session).await {
+            Ok(on) => Machine::Tunnels(on),
+            Err(e) => return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response()),
+        },
         None => Machine::Unguarded,
         Some(networks) if networks.interfaces().is_empty() => Machine::Unguarded,
         // What a page loads by itself opens nothing.
@@ -47,6 +54,13 @@ pub(super) async fn before_sign_in(web: &WebGate, edition: &Edition, gate: &Gate
     if let Err(e) = networks.open_first(edition, gate, facts.address).await {
         tracing::warn!(error = %e, "a first reach could not be opened");
     }
+}
+
+/// The tunnels that the person of a session has on at a gate, each in a few words.
+async fn tunnels_of(web: &WebGate, gate: &Gate, session: Uuid) -> Result<Vec<String>, StoreError> {
+    let Some(row) = web.engine.store.session(session).await? else { return Ok(vec![]) };
+    let on = web.engine.store.presences_of_person(&row.person(), &gate.name, TUNNELS_MAX).await?;
+    Ok(on.iter().map(in_words).collect())
 }
 
 fn shown(arrival: Arrival) -> Machine {

@@ -11,7 +11,9 @@ use passeur_core::condition::Need;
 use passeur_core::crossing::Outcome;
 use passeur_core::step;
 use passeur_core::step::Param;
+use passeur_core::tunnel::TunnelFacts;
 use passeur_engine::grants::{self, Asking, Carriage, Decided};
+use passeur_engine::tunnel;
 use passeur_store::NewCode;
 
 use super::{Asked, Destination, Done, HandedBack, Journey, Known, Manner, Why, step_up};
@@ -23,12 +25,25 @@ const CODE_SECONDS: i64 = 60;
 /// The request that a person came with, as conditions see it: what they wanted to read, from where they are.
 pub fn first_request(target: &str, address: IpAddr, now: Moment) -> Circumstances<'_> {
     let path = target.split('?').next().unwrap_or("/");
-    Circumstances { now, address: Some(address), method: "GET", path }
+    Circumstances { now, address: Some(address), method: "GET", path, tunnel: None }
 }
 
 impl<'a> Journey<'a, Known> {
     /// To the gate, if its rules let the person in; to be asked for more, where they miss something that can be asked for.
-    pub(super) async fn hand_back(mut self) -> Done<'a> {
+    pub(super) async fn hand_back(self) -> Done<'a> {
+        let asked = match &self.to {
+            Destination::Gate(ask) => match self.site().gate(&ask.gate) {
+                Some(gate) => tunnel::facts(self.engine(), gate, ask.return_path().as_str()).await,
+                None => Ok(None),
+            },
+            _ => Ok(None),
+        };
+        let (journey, facts) = self.go_on_with(asked)?;
+        journey.hand_back_with(facts.as_ref()).await
+    }
+
+    /// The same with what conditions may ask of the tunnel for which the person signs in, where they do so for one.
+    async fn hand_back_with(mut self, tunnel: Option<&TunnelFacts>) -> Done<'a> {
         let (engine, site, edition) = (self.engine(), self.site(), self.desk.edition);
         let Destination::Gate(ask) = &self.to else { return Err(self.stop(Why::NotSetUp)) };
         let Some(gate) = site.gate(&ask.gate) else { return Err(self.stop(Why::NotSetUp)) };
@@ -37,6 +52,7 @@ impl<'a> Journey<'a, Known> {
         if let Some((path, method)) = &ask.request {
             (at.path, at.method) = (path, method);
         }
+        at.tunnel = tunnel;
         let session = &self.state.0;
         let asking = Asking { edition, gate, evidence: &session.evidence, at };
         let may_ask = |need: &Need| step_up::next(site, session.evidence.way(), need, &ask.asked).is_some();

@@ -19,7 +19,7 @@ use passeur_engine::Engine;
 use super::{Came, Entered, Person, Try, limits};
 use crate::journey::Why;
 use crate::pages::Said;
-use crate::short_code;
+use passeur_engine::short_code;
 
 /// How many codes an address gets within the window from one place, and how often one code may be tried.
 const SENT_MAX: i32 = 4;

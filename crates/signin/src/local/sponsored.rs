@@ -16,8 +16,8 @@ use serde_json::Map;
 use super::{Came, Entered, Person, Try, limits};
 use crate::journey::Why;
 use crate::pages::Said;
-use crate::short_code;
 use crate::sponsor::digests;
+use passeur_engine::short_code;
 
 /// How many requests one place makes within the window of tries.
 const ASKED_MAX: i32 = 12;

@@ -5,10 +5,12 @@ mod device;
 mod factors;
 mod layout;
 mod network;
+mod profile;
 mod quay;
 mod sign_in;
 mod sponsor;
 mod tokens;
+mod tunnel;
 mod why;
 mod words;
 
@@ -27,10 +29,12 @@ pub use factors::{FactorForm, FactorsPage, Shown};
 pub use layout::{STYLE, page};
 pub use network::{Machine, On, Opened, network};
 use passeur_engine::attempt::Attempt;
+pub use profile::{Profiles, SCRIPT as PROFILE_SCRIPT, profiles};
 pub use quay::{Quay, QuayGate, quay};
 pub use sign_in::{Choice, Form, RealBrowser, Said, TicketPage, ask_name, choose, go_on, real_browser};
 pub use sponsor::{SponsorPage, SponsorSaid};
 pub use tokens::TokensPage;
+pub use tunnel::{TunnelSaid, Waiting, tunnel};
 pub use words::Word;
 use words::say;
 

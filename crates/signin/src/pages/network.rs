@@ -32,6 +32,8 @@ pub enum Machine {
     Unguarded,
     /// It is in no zone of the gate.
     Elsewhere,
+    /// People come here by tunnels: those that the person has on, each in a few words.
+    Tunnels(Vec<String>),
     /// The terms of use are accepted first.
     Terms,
     /// It is let through.
@@ -63,7 +65,7 @@ pub fn network(site: &Site, gate: &Gate, lang: Lang, opened: &Opened<'_>) -> Pag
     let reaches: Vec<_> = opened.terms.opens.iter().filter_map(|o| site.reach(&o.reach)).collect();
     let limits = opened.terms.words(lang).split_off(opened.terms.messages.len());
     let mood = match &opened.machine {
-        Machine::On(_) | Machine::Elsewhere | Machine::Terms => "calm",
+        Machine::On(_) | Machine::Elsewhere | Machine::Terms | Machine::Tunnels(_) => "calm",
         _ => "stop",
     };
     if let (Machine::Terms, Some(terms)) = (&opened.machine, gate.network().and_then(|n| n.terms.as_ref())) {
@@ -71,7 +73,7 @@ pub fn network(site: &Site, gate: &Gate, lang: Lang, opened: &Opened<'_>) -> Pag
     }
     let content = html! {
         p.lead { (say(Word::SignedInAs, lang)) " " strong { (opened.name) } }
-        (standing(&opened.machine, lang))
+        (standing(&opened.machine, gate.network().is_some_and(|n| n.authority.is_some()), lang))
         @for m in &opened.terms.messages { p.message { (m) } }
         h2 { (say(Word::NetworkOpens, lang)) }
         @if reaches.is_empty() { p { (say(Word::NetworkOpensNothing, lang)) } } @else {
@@ -107,11 +109,13 @@ fn left_in_words(left: Duration, lang: Lang) -> String {
 }
 
 /// What is said of the machine itself.
-fn standing(machine: &Machine, lang: Lang) -> Markup {
+fn standing(machine: &Machine, gate_has_profiles: bool, lang: Lang) -> Markup {
     let words = match machine {
         Machine::Unguarded => Word::NetworkUnguarded,
         Machine::Elsewhere | Machine::Terms => Word::NetworkElsewhere,
         Machine::On(_) => Word::NetworkOn,
+        Machine::Tunnels(on) if on.is_empty() => Word::TunnelNone,
+        Machine::Tunnels(_) => Word::TunnelsOn,
         Machine::Unseen => Word::NetworkUnseen,
         Machine::Full(_) => Word::NetworkFull,
         Machine::QuotaUsed => Word::NetworkQuotaUsed,
@@ -132,6 +136,14 @@ fn standing(machine: &Machine, lang: Lang) -> Markup {
                     (say(Word::NetworkMachine, lang)) ": " code { (on.named) } " · "
                     (say(Word::NetworkPassed, lang)) ": " (octets_in_words(on.passed, lang))
                     @if let Some(left) = on.left { " · " (octets_in_words(left, lang)) " " (say(Word::NetworkLeft, lang)) }
+                }
+            }
+            Machine::Tunnels(on) => {
+                @if !on.is_empty() { ul { @for m in on { li { (m) } } } }
+                @if gate_has_profiles { p { a href="/profile" { (say(Word::TunnelProfiles, lang)) } } }
+                form method="post" action="/.passeur/connect-code" {
+                    p { (say(Word::TunnelCodeHow, lang)) }
+                    button.second type="submit" { (say(Word::TunnelCode, lang)) }
                 }
             }
             Machine::Full(machines) => {

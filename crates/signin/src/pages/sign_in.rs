@@ -10,7 +10,7 @@ use passeur_core::step::Lang;
 use super::factors::{passkey_form, passkey_script, with_passkeys};
 use super::words::{Word, say};
 use super::{Page, page};
-use crate::short_code;
+use passeur_engine::short_code;
 
 /// A way in to choose: its title and the address that leads there.
 pub struct Choice {

@@ -1,7 +1,7 @@
 //! Short codes that one person reads out and another types: letters that make no words and are not mistaken for one another (RFC 8628 6.1).
 
-use passeur_engine::Engine;
-use passeur_engine::random::random;
+use crate::Engine;
+use crate::random::random;
 
 const LETTERS: &[u8; 20] = b"BCDFGHJKLMNPQRSTVWXZ";
 

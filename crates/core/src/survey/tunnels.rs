@@ -1,0 +1,53 @@
+//! Entrances of tunnels: VPN servers with which nobody speaks, or that are not as the site file says.
+
+use super::{Code, Facts, Finding};
+use crate::site::Site;
+
+pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
+    for gate in site.gates.iter().filter(|g| g.is_vpn()) {
+        for zone in site.zones_of(gate) {
+            let Some(tunnel) = zone.tunnel() else { continue };
+            let said = |code: Code| Finding::new(code, format!("entrance {}", zone.name)).with("entrance", zone.name.as_str());
+            let seen: Vec<_> = facts
+                .guards
+                .iter()
+                .flat_map(|g| g.entrances.iter().map(move |e| (g, e)))
+                .filter(|(_, e)| e.name == zone.name)
+                .collect();
+            if !seen.iter().any(|(_, e)| e.speaks) {
+                let words: Vec<String> =
+                    seen.iter().filter_map(|(g, e)| Some(format!("{}: {}", g.node, e.trouble.as_ref()?))).collect();
+                out.push(
+                    said(Code::TunnelServerLost)
+                        .with("gate", gate.name.as_str())
+                        .with("words", if words.is_empty() { "—".to_owned() } else { words.join("; ") }),
+                );
+            }
+            for (guard, entrance) in seen {
+                let node = guard.node.as_str();
+                let patience = tunnel.patience.num_seconds();
+                if let Some(window) = entrance.hand_window.filter(|w| i64::from(*w) < patience) {
+                    out.push(
+                        said(Code::TunnelHandWindow).with("window", window.to_string()).with("patience", patience.to_string()),
+                    );
+                }
+                if let Some((folder, mode)) = &entrance.open_to_others {
+                    out.push(
+                        said(Code::TunnelSocketOpen)
+                            .with("node", node)
+                            .with("folder", folder.as_str())
+                            .with("mode", mode.as_str()),
+                    );
+                }
+                if let Some((given, places)) = entrance.near_full {
+                    out.push(
+                        said(Code::TunnelPoolNearFull)
+                            .with("node", node)
+                            .with("given", given.to_string())
+                            .with("places", places.to_string()),
+                    );
+                }
+            }
+        }
+    }
+}

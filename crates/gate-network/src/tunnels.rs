@@ -1,0 +1,244 @@
+//! Machines at the far ends of tunnels: let through at the addresses that they are given, once their VPN server asks and their person is
+//! signed in. Which client it is, and what it is told, is for whoever speaks with the VPN server.
+
+use std::net::{IpAddr, Ipv4Addr};
+use std::sync::atomic::Ordering;
+
+use passeur_core::id::CrossingId;
+use passeur_core::site::{Gate, Zone};
+use passeur_core::step;
+use passeur_core::step::{Param, Phrase, Step};
+use passeur_engine::attempt;
+use passeur_engine::tunnel::TunnelOf;
+use passeur_live::edition::Edition;
+use passeur_sluice::words::Holder;
+use passeur_store::{PresenceRow, StoreError};
+use uuid::Uuid;
+
+use crate::book::Present;
+use crate::entering::{Arrival, NotOn, words};
+use crate::gate::NetworkGate;
+use crate::standing::{From, Standing, Stands, standing};
+
+/// What became of a tunnel that asked.
+#[derive(Debug)]
+pub enum Tunnelled {
+    /// Its machine is let through; its client may be let in.
+    On(Box<Far>),
+    /// The rules say no: with a rule's words for the person, and the crossing that tells why.
+    Refused(Option<String>, CrossingId),
+    /// The session is over, or never was one of this gate.
+    Over,
+    /// It is not let through for another reason, which the crossing tells.
+    Not(NotOn, CrossingId),
+}
+
+/// A machine at the far end of a tunnel.
+#[derive(Clone, Debug)]
+pub struct Far {
+    pub id: Uuid,
+    pub row: PresenceRow,
+    /// Names of what is open to it.
+    pub reach: Vec<String>,
+    /// What rules say to its person.
+    pub messages: Vec<String>,
+    pub crossing: CrossingId,
+}
+
+/// Somebody's tunnel that asks.
+#[derive(Clone, Debug)]
+pub struct Asking {
+    pub session: Uuid,
+    pub tunnel: TunnelOf,
+    /// The address that the machine is given.
+    pub address: Ipv4Addr,
+    /// From where the person says that it is theirs; none where they say it through the client.
+    pub browser: Option<IpAddr>,
+}
+
+impl NetworkGate {
+    /// Lets a machine at the far end of a tunnel through, where the rules say so.
+    ///
+    /// # Errors
+    /// Those of the store: nothing is open then.
+    pub async fn arrive_by_tunnel(
+        &self,
+        edition: &Edition,
+        (gate, zone): (&Gate, &Zone),
+        asking: Asking,
+    ) -> Result<Tunnelled, StoreError> {
+        let Asking { session, tunnel, address, browser } = asking;
+        let Some(network) = gate.network() else { return Ok(Tunnelled::Over) };
+        let from = From::Tunnel(&tunnel);
+        let mut stands = match standing(&self.engine, edition, gate, session, from, Phrase::OtherRequest).await? {
+            Standing::Let(stands) => stands,
+            Standing::Refused(words, crossing) => return Ok(Tunnelled::Refused(words, crossing)),
+            Standing::Over => return Ok(Tunnelled::Over),
+        };
+        let crossing = stands.crossing;
+        attempt::extend(&self.engine, crossing, steps_of(&tunnel, browser)).await?;
+        if let Some(step) = self.profile_is_not(&tunnel, &stands).await? {
+            attempt::extend(&self.engine, crossing, vec![step]).await?;
+            return Ok(Tunnelled::Not(NotOn::Refused, crossing));
+        }
+        if zone.tunnel().is_some_and(|t| t.trial) {
+            let step = step!(TunnelTrial { entrance: zone.name.as_str(), opens: words(&stands) });
+            attempt::extend(&self.engine, crossing, vec![step]).await?;
+            stands.terms.opens.clear();
+        }
+        let holder = match tunnel.second {
+            Some(second) => Holder::Pair(address, second),
+            None => Holder::Address(address.into()),
+        };
+        let _no_install = self.changing.read().await;
+        let _one = self.of_holder(&holder).lock().await;
+        if self.has_address(&zone.interface, address) {
+            // Whoever gives out addresses gives this one to nobody else; it is not taken from whoever has it.
+            return Ok(Tunnelled::Not(NotOn::Unseen, crossing));
+        }
+        let row = PresenceRow {
+            address: address.to_string(),
+            tunnel: serde_json::to_value(&tunnel).ok(),
+            ..self.row_of(gate, zone, &holder, &stands)
+        };
+        let id = row.id;
+        let (reach, messages) = (opened(&stands), stands.terms.messages.clone());
+        Ok(match self.written_in(gate, network, row, (holder, vec![]), &stands, address.into()).await? {
+            Arrival::On(shown) => Tunnelled::On(Box::new(Far { id, row: shown.row, reach, messages, crossing })),
+            Arrival::Not(why) => Tunnelled::Not(why, crossing),
+            Arrival::Terms | Arrival::Elsewhere => Tunnelled::Over,
+        })
+    }
+
+    /// The machine of a tunnel that came back at once from elsewhere: it keeps what it has, and what is open to it is decided anew from there.
+    /// None where nothing is open to it any more.
+    ///
+    /// # Errors
+    /// Those of the store.
+    pub async fn came_back(&self, edition: &Edition, id: Uuid, tunnel: &TunnelOf) -> Result<Option<Far>, StoreError> {
+        let crossing = {
+            let mut book = self.book();
+            let Some(present) = book.present.get_mut(&id) else { return Ok(None) };
+            // The addresses are those of the admission, whatever the server's client says.
+            let second = present.tunnel.as_ref().and_then(|t| t.second);
+            let tunnel = TunnelOf { second, ..tunnel.clone() };
+            present.row.tunnel = serde_json::to_value(&tunnel).ok();
+            present.tunnel = Some(tunnel);
+            present.row.crossing.parse().ok()
+        };
+        if let Some(crossing) = crossing {
+            let step = step!(TunnelBack { outside: tunnel.outside.to_string(), client: tunnel.facts.words() });
+            attempt::extend(&self.engine, crossing, vec![step]).await?;
+        }
+        self.again(edition, &[id], "rights").await;
+        Ok(self.far(id))
+    }
+
+    /// A tunnel renewed its key: what is open to its machine is decided anew. None where nothing is any more.
+    ///
+    /// # Errors
+    /// Those of the store.
+    pub async fn key_renewed(&self, edition: &Edition, id: Uuid) -> Result<Option<Far>, StoreError> {
+        self.again(edition, &[id], "rights").await;
+        let far = self.far(id);
+        if let Some(far) = &far {
+            self.tells(far.crossing, step!(TunnelKeyRenewed { machine: far.row.known_by() })).await?;
+        }
+        Ok(far)
+    }
+
+    /// The machine at the far end of a tunnel that has an address, where one is on there.
+    pub fn at_address(&self, interface: &str, address: IpAddr) -> Option<Far> {
+        let id = {
+            let book = self.book();
+            let at = |p: &&Present| p.tunnel.is_some() && p.row.interface == interface && p.row.address == address.to_string();
+            book.present.values().find(at).map(|p| p.row.id)
+        };
+        self.far(id?)
+    }
+
+    /// A machine at the far end of a tunnel; none where it is on no more.
+    pub fn far(&self, id: Uuid) -> Option<Far> {
+        let book = self.book();
+        let present = book.present.get(&id).filter(|p| !p.session.as_ref().is_some_and(|s| s.is_ended()))?;
+        let reach = present.class.reaches.iter().cloned().collect();
+        let crossing = present.row.crossing.parse().ok()?;
+        Some(Far { id, row: present.row.clone(), reach, messages: vec![], crossing })
+    }
+
+    /// Machines at the far ends of an entrance's tunnels.
+    pub fn at_entrance(&self, zone: &str) -> Vec<Uuid> {
+        let book = self.book();
+        book.present.values().filter(|p| p.tunnel.is_some() && p.row.zone == zone).map(|p| p.row.id).collect()
+    }
+
+    /// Whether an address is somebody's, or was and may be open still.
+    pub fn has_address(&self, interface: &str, address: Ipv4Addr) -> bool {
+        let book = self.book();
+        let text = address.to_string();
+        book.present.values().any(|p| p.row.interface == interface && p.row.address == text)
+            || book.owes(interface, address.into())
+    }
+
+    /// Whether this node knows who is on: not before it has read who was, and compared the kernel with that.
+    pub fn knows_who_is_on(&self) -> bool {
+        self.compared.load(Ordering::Acquire)
+    }
+
+    /// Closes a machine whose tunnel is over.
+    ///
+    /// # Errors
+    /// Those of the store; it is closed all the same.
+    pub async fn tunnel_over(&self, id: Uuid, why: &str) -> Result<(), StoreError> {
+        self.off(&[id], why).await
+    }
+
+    /// Adds a step to the crossing of a machine.
+    ///
+    /// # Errors
+    /// Those of the store.
+    pub async fn tells(&self, crossing: CrossingId, step: Step) -> Result<(), StoreError> {
+        attempt::extend(&self.engine, crossing, vec![step]).await
+    }
+
+    /// What is wrong with the personal profile by which a tunnel came, where it came by one: it is another person's, or counts no more.
+    pub(crate) async fn profile_is_not(&self, tunnel: &TunnelOf, stands: &Stands) -> Result<Option<Step>, StoreError> {
+        let Some(id) = tunnel.profile else { return Ok(None) };
+        let row = self.engine.store.profile(id).await?;
+        let now = self.engine.now();
+        Ok(match row {
+            Some(row) if row.person() != stands.row.person() => {
+                Some(step!(ProfileOfAnother { device: row.device, of: row.name, person: stands.row.name.as_str() }))
+            }
+            Some(row) if row.is_good(now) => None,
+            row => Some(step!(ProfileOver { device: row.map_or_else(String::new, |r| r.device) })),
+        })
+    }
+
+    /// At a trial entrance nothing is opened, whatever the rules say.
+    pub(crate) fn open_nothing_on_trial(&self, edition: &Edition, present: &Present, stands: &mut Stands) {
+        let zone = edition.site.zone(&present.row.zone);
+        if zone.and_then(Zone::tunnel).is_some_and(|t| t.trial) {
+            stands.terms.opens.clear();
+        }
+    }
+}
+
+fn opened(stands: &Stands) -> Vec<String> {
+    stands.terms.opens.iter().map(|o| o.reach.clone()).collect()
+}
+
+/// What is told of a tunnel that asks.
+fn steps_of(tunnel: &TunnelOf, browser: Option<IpAddr>) -> Vec<Step> {
+    let outside = tunnel.outside.to_string();
+    let said = match tunnel.facts.words() {
+        empty if empty.is_empty() => Param::reason("says-nothing"),
+        words => Param::from(words),
+    };
+    let mut steps =
+        vec![step!(TunnelAsked { entrance: tunnel.facts.entrance.as_str(), outside: outside.as_str(), client: said })];
+    if let Some(browser) = browser.filter(|b| *b != tunnel.outside) {
+        steps.push(step!(TunnelBrowser { browser: browser.to_string(), outside }));
+    }
+    steps
+}
