@@ -176,8 +176,10 @@ impl NetworkGate {
     /// Puts an edition into force: everybody who is on is decided anew, and the kernel is led over in one step.
     pub(crate) async fn install(&self, edition: &Edition) {
         let _alone = self.changing.write().await;
+        // Which interfaces the sluice was given is known once it answered: before, the edition would guard none, and everybody be cut.
+        let Some(state) = self.state() else { return };
         // Somebody else may have seen to it while this waited.
-        let is_there = self.state().is_some_and(|s| s.edition == Some(edition.number)) && self.compared.load(Ordering::Acquire);
+        let is_there = state.edition == Some(edition.number) && self.compared.load(Ordering::Acquire);
         let is_old = self.engine.live.get().is_some_and(|live| live.number > edition.number);
         if is_there || is_old {
             return;
