@@ -103,6 +103,18 @@ async fn rules_stack_for_an_engineer_and_words_reach_who_is_refused() {
     for (host, port) in [(OFFICE[0], 80), (CRANE[0], 443), (CRANE[1], 443)] {
         assert!(sea.harbour.reaches("pilot", host, port), "{host} {port}");
     }
+    // What a rehearsal says for a client is what it met; without one nobody comes by a tunnel.
+    let rehearsed = async |tunnel: Value| {
+        let ask = json!({"provider": "pilotage", "subject": "p-1001", "gate": "tunnel", "tunnel": tunnel});
+        sea.harbour.stack.post("/rehearse/person", ask).await
+    };
+    let known = comes_in(&sea, "known", "anouk").await;
+    drop(known);
+    for (version, verdict) in [("2.6.14", "in"), ("2.4", "out")] {
+        let (status, said) = rehearsed(json!({"entrance": "pilots", "platform": "linux", "version": version})).await;
+        assert!(status == 200 && said["gates"][0]["now"]["verdict"] == verdict, "{version}: {said}");
+    }
+    assert_eq!(rehearsed(json!({"entrance": "sailors"})).await.0, 400);
     // A fitter is refused where they sign in; nobody says yes for them, and their client waits in vain.
     let fitter = sea.connect_by_browser("farid");
     let page = opens(&sea, &mut Person::new(), &fitter, 1, "farid").await;
@@ -363,4 +375,52 @@ async fn a_personal_profile_opens_with_its_own_person_alone_and_not_after_it_is_
     let (_, _) = makes_profile(&sea, &mut anouk, "second-laptop").await;
     let (status, taken) = sea.harbour.stack.post("/people/take-away", json!({"people": ["pilotage/p-1001"]})).await;
     assert!(status == 200 && taken["profiles"] == json!(["second-laptop"]), "{taken}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_renewed_key_asks_the_rules_again_and_the_tunnel_goes_on() {
+    if !Sea::is_caged("tunnels::a_renewed_key_asks_the_rules_again_and_the_tunnel_goes_on") {
+        return;
+    }
+    let sea = Sea::new(|site| site).await;
+    sea.harbour.yard.serve();
+    let client = sea.connect("anouk", 1194, "setenv IV_SSO webauth\nreneg-sec 5");
+    let mut anouk = Person::new();
+    let page = opens(&sea, &mut anouk, &client, 1, "anouk").await;
+    answers(&mut anouk, &page, "yes").await;
+    client.says("Initialization Sequence Completed", 1).await;
+    let crossing = present(&sea).await[0]["crossing"].as_str().unwrap().to_owned();
+    eventually("the key is renewed", async || {
+        sea.harbour.stack.story(&crossing).await.to_string().contains("renewed its key, and the rules were asked again")
+    })
+    .await;
+    assert!(sea.harbour.reaches("pilot", OFFICE[0], 80));
+    assert_eq!(present(&sea).await.len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_survey_says_when_a_server_is_lost_or_may_be_spoken_with_by_others() {
+    if !Sea::is_caged("tunnels::the_survey_says_when_a_server_is_lost_or_may_be_spoken_with_by_others") {
+        return;
+    }
+    // One entrance, so that the other one's server is not missed.
+    let one = |site: String| site.replace("entrances = [\"pilots\", \"trial\"]\nways", "entrances = [\"pilots\"]\nways");
+    let mut sea = Sea::new(one).await;
+    let says = async |sea: &Sea, code: &str| {
+        sea.harbour.stack.post("/survey", json!({})).await.1.to_string().contains(&format!("\"{code}\""))
+    };
+    eventually("the server is spoken with", async || !says(&sea, "tunnel.server-lost").await).await;
+    let _client = sea.connect_by_browser("first");
+    _client.address(1).await;
+    for code in ["tunnel.hand-window", "tunnel.socket-open"] {
+        assert!(!says(&sea, code).await, "{code}");
+    }
+    sea.kill_server("pilots");
+    eventually("it is told that the server is lost", async || says(&sea, "tunnel.server-lost").await).await;
+    // It comes back with a folder that everybody may enter.
+    sea.start_server("pilots", 1194, "10.71.0", Some("fd71:71::"));
+    sea.open_folder("pilots");
+    eventually("it is spoken with again", async || !says(&sea, "tunnel.server-lost").await).await;
+    sea.harbour.stack.restart().await;
+    eventually("it is told that others may speak with it", async || says(&sea, "tunnel.socket-open").await).await;
 }

@@ -106,6 +106,24 @@ pub struct PersonRequest {
     pub method: Option<String>,
     #[serde(default)]
     pub path: Option<String>,
+    /// The tunnel by which they would come; none for somebody who comes by none.
+    #[serde(default)]
+    pub tunnel: Option<TunnelAsked>,
+}
+
+/// A tunnel by which somebody would come.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TunnelAsked {
+    /// The entrance.
+    pub entrance: String,
+    /// What the client would say of itself.
+    #[serde(default)]
+    pub platform: Option<String>,
+    #[serde(default)]
+    pub version: Option<String>,
+    /// Whether it would bring the person's own certificate.
+    #[serde(default)]
+    pub profile: bool,
 }
 
 /// How somebody would fare at each gate.

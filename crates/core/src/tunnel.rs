@@ -7,6 +7,10 @@ use crate::text::shorten;
 
 /// What stands for a request method in the crossing of a tunnel.
 pub const METHOD: &str = "TUNNEL";
+/// The longest address that a client can be told to open, in octets: the VPN server's own limit on such a message, without its word.
+pub const ADDRESS_MAX: usize = 237;
+/// What comes after a gate's address in it, in octets.
+pub const ASK_LEN: usize = "/connect?ask=".len() + crate::id::Token::LEN;
 /// The longest that is kept of anything that a client says.
 const SAYS_MAX: usize = 60;
 

@@ -687,6 +687,3 @@ fn denial(id: u64, key: u64, log: &str, words: &str) -> Command {
 fn seconds(of: Duration) -> u32 {
     u32::try_from(of.num_seconds()).unwrap_or(u32::MAX)
 }
-
-/// Nothing longer than this is an address that a client opens.
-pub const ADDRESS_MAX: usize = openvpn::PENDING_MAX - "WEB_AUTH::".len();

@@ -7,6 +7,7 @@ pub mod netlink;
 pub mod oidc;
 pub mod openvpn;
 pub mod pam;
+pub mod radius;
 pub mod saml;
 pub mod ssh;
 

@@ -111,7 +111,7 @@ impl Sea {
              management m-{name}/{name}.sock unix\nmanagement-hold\nmanagement-client-auth\nauth-user-pass-optional\nduplicate-cn\n\
              auth-gen-token 0 external-auth\nkeepalive 2 20\nhand-window 120\nifconfig-noexec\nverb 3\nlog-append {name}.log\n",
             // The server takes no second network beside it.
-            if net6.is_none() { " nopool" } else { "" }
+            if net6.is_none() { " nopool" } else { "" },
         );
         if let Some(net6) = net6 {
             lines.push(format!("ip addr replace {net6}1/64 dev {device} nodad"));
@@ -123,6 +123,11 @@ impl Sea {
             "setpriv --reuid nobody --regid nogroup --clear-groups --inh-caps -all --bounding-set -all --no-new-privs";
         let server = self.harbour.yard.start(None, &format!("{unprivileged} openvpn --cd {dir} --config {name}.conf"));
         self.servers.push((name.to_owned(), server));
+    }
+
+    /// Lets everybody into the folder of a server's management socket.
+    pub fn open_folder(&self, name: &str) {
+        run(&format!("chmod 755 {}/m-{name}", self.folder.path().display()));
     }
 
     /// Kills a server.

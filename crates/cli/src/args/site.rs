@@ -323,6 +323,18 @@ pub struct PersonArgs {
     /// At this moment (RFC 3339); now unless said
     #[arg(long)]
     pub at: Option<chrono::DateTime<chrono::Utc>>,
+    /// By a tunnel, at this entrance
+    #[arg(long, value_name = "NAME")]
+    pub entrance: Option<String>,
+    /// From a client that says it runs on this: linux, win, mac, ios or android
+    #[arg(long, requires = "entrance")]
+    pub platform: Option<String>,
+    /// From a client that says it is of this version
+    #[arg(long, requires = "entrance")]
+    pub client_version: Option<String>,
+    /// From a client with the person's own certificate
+    #[arg(long, requires = "entrance")]
+    pub profile: bool,
 }
 
 fn pair(text: &str) -> Result<(String, String), String> {

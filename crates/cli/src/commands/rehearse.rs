@@ -1,6 +1,6 @@
 //! `passeur rehearse`.
 
-use passeur_api::{Affected, Effect, Fare, FareVerdict, PersonRehearsal, PersonRequest, Rehearsal, RehearseRequest};
+use passeur_api::{Affected, Effect, Fare, FareVerdict, PersonRehearsal, PersonRequest, Rehearsal, RehearseRequest, TunnelAsked};
 use passeur_core::text::shorten;
 
 use super::crossings::step_lines;
@@ -118,7 +118,9 @@ fn show_person(s: &Screen, r: &PersonRehearsal, story: bool) {
 
 /// Whom the arguments mean.
 pub(super) fn request(args: PersonArgs) -> Result<PersonRequest, Exit> {
-    let PersonArgs { source: of, provider, subject, fresh, claim, group, attribute, amr, acr, gate, address, at } = args;
+    let PersonArgs { source: of, provider, subject, fresh, claim, group, attribute, amr, acr, gate, address, at, .. } = args;
+    let (platform, version, profile) = (args.platform, args.client_version, args.profile);
+    let tunnel = args.entrance.map(|entrance| TunnelAsked { entrance, platform, version, profile });
     let mut attributes = std::collections::BTreeMap::<String, Vec<String>>::new();
     for (name, value) in attribute {
         attributes.entry(name).or_default().push(value);
@@ -139,6 +141,7 @@ pub(super) fn request(args: PersonArgs) -> Result<PersonRequest, Exit> {
         at,
         method: None,
         path: None,
+        tunnel,
     })
 }
 

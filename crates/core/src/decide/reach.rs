@@ -36,7 +36,7 @@ pub enum Near {
     /// A reach covers it that these rules of the gate give, and none of them applied.
     NotGiven { reach: String, rules: Vec<String> },
     /// The same, on a machine where nobody is signed in.
-    SignInFirst { reach: String, rules: Vec<String> },
+    SignInFirst { reach: String, rules: Vec<String>, by_tunnel: bool },
     /// An open reach leads around there.
     Excepted { reach: String, by: IpNet },
     /// A reach covers it that no rule of the gate gives.
@@ -113,10 +113,10 @@ impl Opening {
             Opening::Closed(Near::NotGiven { reach, rules }) => {
                 format!("{to} is closed: reach {reach} leads there, given by {}, and no such rule gave it here.", quoted(rules))
             }
-            Opening::Closed(Near::SignInFirst { reach, rules }) if fr => {
+            Opening::Closed(Near::SignInFirst { reach, rules, .. }) if fr => {
                 format!("{to} est fermé tant que personne n'est connecté : l'accès {reach} y mène, donné par {}.", quoted(rules))
             }
-            Opening::Closed(Near::SignInFirst { reach, rules }) => {
+            Opening::Closed(Near::SignInFirst { reach, rules, .. }) => {
                 format!("{to} is closed while nobody is signed in: reach {reach} leads there, given by {}.", quoted(rules))
             }
             Opening::Closed(Near::GivenByNone { reach }) if fr => {
@@ -155,6 +155,12 @@ impl Opening {
             }
             (Near::NotGiven { rules, .. }, Lang::Fr) => {
                 format!("Les étapes disent pourquoi « {} » ne l'a pas donné.", rules.join(" », « "))
+            }
+            (Near::SignInFirst { by_tunnel: true, .. }, Lang::En) => {
+                "Connect by an entrance of the gate, and sign in.".to_owned()
+            }
+            (Near::SignInFirst { by_tunnel: true, .. }, Lang::Fr) => {
+                "Connectez-vous par une entrée de la porte, et identifiez-vous.".to_owned()
             }
             (Near::SignInFirst { .. }, Lang::En) => {
                 "Sign in on the machine; or, for every machine, name a reach in before of the [[zone]].".to_owned()
@@ -234,7 +240,7 @@ pub fn opening(site: &Site, gate: &Gate, who: Goer<'_>, zone: Option<&str>, want
     if let Some((reach, rules)) = covering.iter().map(|r| (r, givers(r))).find(|(_, rules)| !rules.is_empty()) {
         let reach = name(reach);
         return Opening::Closed(match who {
-            Goer::Nobody | Goer::Listed(_) => Near::SignInFirst { reach, rules },
+            Goer::Nobody | Goer::Listed(_) => Near::SignInFirst { reach, rules, by_tunnel: gate.is_vpn() },
             Goer::Refused | Goer::Admitted(_) => Near::NotGiven { reach, rules },
         });
     }

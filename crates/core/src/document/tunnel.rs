@@ -12,7 +12,7 @@ use crate::address::network;
 use crate::site::{
     Browser, Destination, Gate, HostPattern, Machines, Profiles, PushedOption, Reach, Server, Service, Transport, Tunnel, Zone,
 };
-use crate::tunnel::TunnelFacts;
+use crate::tunnel::{ADDRESS_MAX, ASK_LEN, TunnelFacts};
 
 const ENTRANCES_MAX: usize = 50;
 /// The most that one entrance pushes of each kind: what is pushed has to fit into a few messages.
@@ -219,6 +219,11 @@ pub(crate) fn check(root: &Fields<'_, '_>, entrances: &[Zone], gates: &[Gate], r
             let remedy =
                 "Write authority = \"tunnel-authority\" there, and make it: passeur secret make-key tunnel-authority --authority";
             f.error("profiles", what, remedy);
+        }
+        let length = gate.address.origin().len() + ASK_LEN;
+        if length > ADDRESS_MAX {
+            let what = format!("the address of the gate {} is too long: clients are told one of {length} octets", gate.name);
+            f.error("name", what, format!("Give the gate a shorter host name: {ADDRESS_MAX} octets reach a client."));
         }
         let opened: Vec<&Reach> =
             reaches.iter().filter(|r| gate.access.rules.iter().any(|rule| rule.effect.opens(&r.name))).collect();

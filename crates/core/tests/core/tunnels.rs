@@ -2,12 +2,12 @@
 
 use passeur_core::circumstances::{Circumstances, RequestFacts};
 use passeur_core::condition::Truth;
-use passeur_core::decide::{Decision, fold};
+use passeur_core::decide::{Decision, Goer, fold, opening};
 use passeur_core::document::compile;
 use passeur_core::expect::{broken, described};
 use passeur_core::identity::identify;
 use passeur_core::sheet::{Facts, For, sheet};
-use passeur_core::site::{Described, Site};
+use passeur_core::site::{Described, Site, Wanted};
 use passeur_core::step::{Lang, Silent};
 use passeur_core::tunnel::TunnelFacts;
 
@@ -184,4 +184,12 @@ fn what_a_tunnel_asks_for_is_a_request_that_nobody_sent() {
     let facts = RequestFacts::of_tunnel([198, 51, 100, 7].into(), client(Some("2.6.14")));
     assert_eq!((facts.method.as_str(), facts.target.as_str()), ("TUNNEL", "/pilots/linux/2.6.14/-"));
     assert_eq!(facts.circumstances(moment()).tunnel, facts.tunnel.as_ref());
+}
+
+#[test]
+fn whoever_is_nobody_at_a_tunnel_is_told_to_connect() {
+    let site = site(&[]);
+    let to = Wanted::parse("10.88.0.2:80").unwrap();
+    let said = opening(&site, site.gate("tunnel").unwrap(), Goer::Nobody, None, &to);
+    assert_eq!(said.remedy(&to, Lang::En).as_deref(), Some("Connect by an entrance of the gate, and sign in."));
 }

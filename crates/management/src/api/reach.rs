@@ -62,7 +62,7 @@ pub async fn try_reach(
     who.may(Role::View)?;
     let mut to =
         Wanted::parse(&ask.to).map_err(|why| bad(&format!("\"{}\" {why}.", passeur_core::text::shorten(&ask.to, 100))))?;
-    let Found { doc, site, whom, address, at, gate, machines } = found(&app, &who, &ask).await?;
+    let Found { doc, site, whom, address, tunnel, at, gate, machines } = found(&app, &who, &ask).await?;
     let addresses = match &to.name {
         // What names lead to within a network is not for everybody who may look at rules.
         Some(name) if who.may(Role::Operate).is_ok() => resolved(name).await,
@@ -71,7 +71,7 @@ pub async fn try_reach(
     to.addresses.extend(&addresses);
     let (lang, wanted) = (who.lang, to.clone());
     let gates = off_the_data_path(&app, &who.name, move || {
-        let at = Circumstances { now: at, address, method: "GET", path: "/", tunnel: None };
+        let at = Circumstances { now: at, address, method: "GET", path: "/", tunnel: tunnel.as_ref() };
         let meant = site.gates.iter().filter(|g| g.network().is_some() && gate.as_ref().is_none_or(|n| *n == g.name));
         meant.map(|g| at_gate(&site, g, &whom, &at, &wanted, lang)).collect()
     })

@@ -10,14 +10,16 @@ use passeur_api::{PersonRequest, ReachMachine, ReachRequest, Source};
 use passeur_core::evidence::Evidence;
 use passeur_core::site::{Gate, HardwareAddress, Machine, Site, Wanted};
 use passeur_core::step::Lang;
+use passeur_core::tunnel::TunnelFacts;
 use passeur_engine::guarding::KernelWay;
 use passeur_engine::sessions;
+use passeur_engine::tunnel::TunnelOf;
 use passeur_store::PresenceRow;
 
 use super::auth::Engineer;
 use super::errors::{ApiError, bad, problem};
 use super::people;
-use super::rehearse::known_then;
+use super::rehearse::{known_then, tunnel_asked};
 use super::sites::{document, sound};
 use crate::app::App;
 
@@ -41,6 +43,8 @@ pub(super) struct Found {
     pub site: Arc<Site>,
     pub whom: Whom,
     pub address: Option<IpAddr>,
+    /// The tunnel by which they come.
+    pub tunnel: Option<TunnelFacts>,
     pub at: DateTime<Utc>,
     pub gate: Option<String>,
     pub machines: Machines,
@@ -92,6 +96,7 @@ pub(super) async fn found(app: &App, who: &Engineer, ask: &ReachRequest) -> Resu
         site,
         whom: Whom::Nobody,
         address: None,
+        tunnel: None,
         at,
         gate: ask.gate.clone(),
         machines: Machines { rows: vec![], unasked },
@@ -123,6 +128,7 @@ impl Found {
         if let Some(text) = &person.address {
             self.address = Some(text.parse().map_err(|_| bad("address is an IP address."))?);
         }
+        self.tunnel = tunnel_asked(person, &[&self.site])?;
         self.whom = Whom::Person(Box::new(known_then(app, who, &self.site, &as_asked(&self.site, person)).await?));
         let Some(subject) = person.subject.as_ref().filter(|_| moment.is_none()) else { return Ok(()) };
         let key = people::key_of(app, &person.provider, subject).await?;
@@ -147,7 +153,13 @@ impl Found {
             return Ok(());
         }
         self.gate = Some(row.gate.clone());
-        self.address = address.or_else(|| row.address.parse().ok());
+        let tunnel: Option<TunnelOf> = row.tunnel.clone().and_then(|t| serde_json::from_value(t).ok());
+        self.address = match &tunnel {
+            // Rules ask where its client connects from.
+            Some(of) => Some(of.outside),
+            None => address.or_else(|| row.address.parse().ok()),
+        };
+        self.tunnel = tunnel.map(|t| t.facts);
         self.whom = match row.session_id {
             Some(session) => {
                 // What is known of them now, or what was known when they came, where the session is gone.

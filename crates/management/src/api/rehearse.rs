@@ -15,6 +15,7 @@ use passeur_core::rehearse::{Tried, Verdict, effects, story_at, try_after, try_a
 use passeur_core::role::Role;
 use passeur_core::site::{Described, Gate, Place, Site};
 use passeur_core::step::{Lang, sentence};
+use passeur_core::tunnel::TunnelFacts;
 use passeur_engine::look_up as asking;
 
 use super::auth::Engineer;
@@ -193,6 +194,18 @@ fn at_gates(
     wanted.map(one).collect()
 }
 
+/// The tunnel by which somebody would come, where one of these sites has its entrance.
+pub(super) fn tunnel_asked(ask: &PersonRequest, sites: &[&Site]) -> Result<Option<TunnelFacts>, ApiError> {
+    let Some(asked) = &ask.tunnel else { return Ok(None) };
+    let has = |s: &&&Site| s.zone(&asked.entrance).is_some_and(|z| z.tunnel().is_some());
+    if !sites.iter().any(|s| has(&s)) {
+        return Err(bad(&format!("There is no entrance \"{}\".", passeur_core::text::shorten(&asked.entrance, 60))));
+    }
+    let profile = asked.profile.then(|| "described by hand".to_owned());
+    let facts = TunnelFacts::new(&asked.entrance, asked.platform.as_deref(), asked.version.as_deref());
+    Ok(Some(TunnelFacts { profile, ..facts }))
+}
+
 /// Rehearses one person at every gate: known from their crossings, or described by hand.
 #[utoipa::path(post, operation_id = "rehearse_person", path = "/rehearse/person", request_body = PersonRequest,
     responses((status = 200, body = PersonRehearsal), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -217,11 +230,12 @@ pub async fn person(
         None => None,
         Some(text) => Some(text.parse().map_err(|_| bad("address is an IP address."))?),
     };
+    let tunnel = tunnel_asked(&ask, &[&a, &b])?;
     let method = ask.method.clone().unwrap_or_else(|| "GET".to_owned());
     let path = ask.path.clone().unwrap_or_else(|| "/".to_owned());
     let (now, gate, lang) = (ask.at.unwrap_or_else(|| app.now()), ask.gate, who.lang);
     let gates = off_the_data_path(&app, &who.name, move || {
-        let at = Circumstances { now, address, method: &method, path: &path, tunnel: None };
+        let at = Circumstances { now, address, method: &method, path: &path, tunnel: tunnel.as_ref() };
         at_gates((&a, &b), (&known, &then_known), &unknown, &at, gate.as_deref(), lang)
     })
     .await?;

@@ -1,0 +1,13 @@
+//! RADIUS (RFC 2865, 2866, 2869 section 5.14, 5176): packets as they travel, what proves them, and what hides a password. No sockets, clock or
+//! randomness here.
+//!
+//! The protocol proves little: a request's own authenticator proves nothing, and MD5 is all there is. So whoever reads requests demands a
+//! Message-Authenticator, and whoever answers puts one first, where no prefix can be chosen before it (the attack of 2024 on answers without).
+
+mod attribute;
+mod packet;
+mod proof;
+
+pub use attribute::{Attribute, Kind, TUNNEL_802, TUNNEL_VLAN};
+pub use packet::{Code, LENGTH_MAX, LENGTH_MIN, Malformed, Packet};
+pub use proof::{Secret, Unproven};
