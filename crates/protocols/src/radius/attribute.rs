@@ -93,8 +93,9 @@ kinds! {
     FramedIpv6Address = 168 "Framed-IPv6-Address";
 }
 
-/// Tunnel-Type of a VLAN, and Tunnel-Medium-Type of IEEE 802 (RFC 3580 section 3.31).
+/// Tunnel-Type of a VLAN (RFC 3580 section 3.31).
 pub const TUNNEL_VLAN: u32 = 13;
+/// Tunnel-Medium-Type of IEEE 802 (RFC 3580 section 3.31).
 pub const TUNNEL_802: u32 = 6;
 
 impl Kind {

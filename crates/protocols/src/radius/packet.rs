@@ -4,8 +4,9 @@ use thiserror::Error;
 
 use super::attribute::{Attribute, Kind};
 
-/// The shortest and the longest packet, in octets.
+/// The shortest packet, in octets: one without attributes.
 pub const LENGTH_MIN: usize = 20;
+/// The longest packet, in octets.
 pub const LENGTH_MAX: usize = 4_096;
 /// The most attributes that are read: no gateway sends so many.
 const ATTRIBUTES_MAX: usize = 300;
