@@ -85,7 +85,16 @@ WIRES
   : > "$t/there"
 }
 
-tunnel_stop() { local s; for s in tunnel-pilots tunnel-pilots-trial tunnel-sea; do end $s; done; rm -f "$STATE/tunnel/there"; }
+tunnel_stop() {
+  local s p
+  for s in tunnel-pilots tunnel-pilots-trial tunnel-sea; do end $s; done
+  # Clients that demo/tunnel/connect left running, each by its own number while that is an OpenVPN client still.
+  for p in "$STATE"/tunnel/client-*.pid; do
+    [ -s "$p" ] && grep -qs "$STATE/tunnel" "/proc/$(cat "$p")/cmdline" && kill "$(cat "$p")"
+    rm -f "$p"
+  done
+  rm -f "$STATE/tunnel/there"
+}
 
 tunnel_words() {
   [ -e "$STATE/tunnel/there" ] || return 0
