@@ -88,6 +88,8 @@ run_tests() {
   end_tests; rm -rf "$STATE/kept"
   trap 'end_tests' EXIT
   trap 'exit 130' INT TERM
+  # Where nobody builds incrementally, what such a build keeps for the next one would take gigabytes, and a fifth of our own crates' time.
+  [ -d "$(TARGET)/debug/incremental" ] || export CARGO_INCREMENTAL=0
   stage "packages" need_packages $PACKAGES_TESTS
   stage "console" build_console
   stage "console: types, lints and tests" console_checks
