@@ -7,6 +7,7 @@ use tokio::process::Command;
 
 use crate::support::{Person, Stack, binary};
 
+#[derive(Debug)]
 pub struct Ran {
     pub code: i32,
     pub out: String,

@@ -3,6 +3,7 @@
 use std::io::Read;
 use std::io::Write;
 use std::net::TcpStream;
+use std::os::unix::fs::PermissionsExt;
 
 use aws_lc_rs::rand::SystemRandom;
 use aws_lc_rs::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair};
@@ -306,6 +307,10 @@ async fn makes_profile(sea: &Sea, person: &mut Person, device: &str) -> (String,
     (made.body, key.serialize_pem())
 }
 
+fn key_pem() -> String {
+    rcgen::KeyPair::generate().unwrap().public_key_pem()
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_personal_profile_opens_with_its_own_person_alone_and_not_after_it_is_revoked() {
     if !Sea::is_caged("tunnels::a_personal_profile_opens_with_its_own_person_alone_and_not_after_it_is_revoked") {
@@ -360,7 +365,9 @@ async fn a_personal_profile_opens_with_its_own_person_alone_and_not_after_it_is_
     other.says("AUTH_FAILED", 1).await;
     sea.harbour.stack.settle().await;
     let all = sea.harbour.stack.get("/crossings?limit=1&person=klara").await;
+    assert_eq!(all["crossings"][0]["outcome"], "refused", "{all}");
     let story = sea.harbour.stack.story(all["crossings"][0]["id"].as_str().unwrap()).await.to_string();
+    assert!(story.contains("The rules let Klara Vesely in at the gate, as crossing"), "{story}");
     assert!(story.contains("which was made for Anouk Tregarec, and Klara Vesely signed in"), "{story}");
     // Revoked: its tunnel is closed and ended, and does not come back.
     let listed = sea.harbour.stack.get("/profiles?text=bridge").await;
@@ -371,10 +378,52 @@ async fn a_personal_profile_opens_with_its_own_person_alone_and_not_after_it_is_
     assert!(!sea.harbour.reaches("pilot", OFFICE[0], 80));
     let again = sea.connect_with("again", &profile);
     again.says("AUTH_FAILED,This entrance takes machines with a profile of their person's own alone", 1).await;
+    // An engineer makes one for her machine, by the command: its key is in the file alone, and her sign-in opens by it, and nobody else's.
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("winch.ovpn").display().to_string();
+    let made = async |person: &str, device: &str, into: &str| {
+        let args = ["profile", "make", "tunnel", "--person", person, "--device", device, "--entrance", "pilots", "--into", into];
+        super::cli::passeur(&sea.harbour.stack, &args, "").await
+    };
+    let ran = made("Anouk Tregarec", "winch-tablet", &file).await;
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert!(ran.out.contains("holds a profile of winch-tablet for Anouk Tregarec") && !ran.out.contains("PRIVATE"), "{ran:?}");
+    let whole = std::fs::read_to_string(&file).unwrap();
+    assert_eq!(std::fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
+    let client = sea.connect_with("winch", &whole);
+    let page = opens(&sea, &mut anouk, &client, 1, "anouk").await;
+    let page = answers(&mut anouk, &page, "yes").await;
+    assert!(page.body.contains("The tunnel is open"), "{}", page.body);
+    drop(client);
+    // A file that is there is left alone, and one of nobody's, or of several people's, is not begun.
+    assert_eq!(made("Anouk Tregarec", "winch-tablet", &file).await.code, 1);
+    assert_eq!(std::fs::read_to_string(&file).unwrap(), whole);
+    let other = folder.path().join("other.ovpn").display().to_string();
+    for (person, device, says) in [
+        ("nobody-of-that-name", "d", "Nobody who was here before has this value"),
+        ("e", "d", "Several people have this value"),
+        ("Anouk Tregarec", " ", "device is what the machine is called"),
+    ] {
+        let ran = made(person, device, &other).await;
+        assert!(ran.code != 0 && ran.err.contains(says), "{person}: {ran:?}");
+        assert!(!std::path::Path::new(&other).exists(), "{person}");
+    }
     // What is taken from whoever leaves: the next one of theirs as well.
     let (_, _) = makes_profile(&sea, &mut anouk, "second-laptop").await;
-    let (status, taken) = sea.harbour.stack.post("/people/take-away", json!({"people": ["pilotage/p-1001"]})).await;
-    assert!(status == 200 && taken["profiles"] == json!(["second-laptop"]), "{taken}");
+    let (status, taken) = sea
+        .harbour
+        .stack
+        .post("/people/take-away", json!({"people": ["pilotage/p-1001"], "block": "left"}))
+        .await;
+    let ask = |public_key: String| json!({"gate": "tunnel", "entrance": "pilots", "person": "p-1001", "device": "d", "public_key": public_key});
+    let (again, told) = sea.harbour.stack.post("/profiles", ask(key_pem())).await;
+    assert!(again == 409 && told.to_string().contains("passeur let-in pilotage/p-1001"), "{told}");
+    assert_eq!(sea.harbour.stack.post("/profiles", ask("no key".into())).await.0, 400);
+    assert!(
+        status == 200
+            && ["winch-tablet", "second-laptop"].iter().all(|d| taken["profiles"].as_array().unwrap().contains(&json!(d))),
+        "{taken}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]

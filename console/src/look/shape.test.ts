@@ -2,6 +2,8 @@ import { describe, expect, it } from 'vitest'
 import type { Outcome } from '../api'
 import { bearingTone, browser, bytes, moment, outcomeTone, span, visible } from './shape'
 import { messages } from '../words'
+import enText from '../words/en.json?raw'
+import frText from '../words/fr.json?raw'
 
 describe('the look', () => {
   it('gives every outcome a tone, and only admitted the one of passing', () => {
@@ -38,6 +40,17 @@ describe('the words', () => {
     for (const [key, words] of flat(messages.en)) {
       expect(fr.has(key), key).toBe(true)
       expect([...new Set(places(fr.get(key)!))], key).toEqual([...new Set(places(words))])
+    }
+  })
+  it('have a word for whatever a page says, and none is written twice', () => {
+    const pages = import.meta.glob<string>(['../**/*.vue', '../**/*.ts', '!../**/*.test.ts'], { query: '?raw', import: 'default', eager: true })
+    const word = (key: string) => key.split('.').reduce<unknown>((at, part) => (at as Record<string, unknown> | undefined)?.[part], messages.en)
+    const said = Object.entries(pages).flatMap(([page, text]) => [...text.matchAll(/\bt\('([\w.]+)'/g)].map((m) => [page, m[1]!] as const))
+    expect(said.length).toBeGreaterThan(300)
+    expect(said.filter(([, key]) => word(key) === undefined)).toEqual([])
+    for (const [language, raw] of Object.entries({ en: enText, fr: frText })) {
+      const flat = (o: object): number => Object.values(o).reduce<number>((n, v) => n + 1 + (typeof v === 'string' ? 0 : flat(v as object)), 0)
+      expect([...raw.matchAll(/^\s*"[^"]+":/gm)].length, language).toBe(flat(JSON.parse(raw)))
     }
   })
 })

@@ -112,7 +112,7 @@ const lookUp = () =>
         </tbody>
       </table>
     </div>
-    <Profiles v-if="rights !== 'view'" />
+    <Profiles v-if="rights !== 'view'" :rights="rights" />
     <h2>{{ t('present.who') }}</h2>
     <form class="tools" data-test="who" @submit.prevent="lookUp">
       <v-text-field v-model="address" name="address" :label="t('address')" />

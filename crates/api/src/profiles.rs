@@ -24,6 +24,28 @@ pub struct TunnelProfile {
     pub revoked_by: Option<String>,
 }
 
+/// A profile that an engineer makes for somebody's machine.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct MakeProfile {
+    pub gate: String,
+    /// The entrance that the machine connects to.
+    pub entrance: String,
+    /// Whose it is: a name, subject or other value that one person alone has who was here before.
+    pub person: String,
+    /// What the machine is called.
+    pub device: String,
+    /// The machine's public key in PEM (SubjectPublicKeyInfo), on P-256.
+    pub public_key: String,
+}
+
+/// A profile that was made for somebody's machine.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct MadeProfile {
+    pub profile: TunnelProfile,
+    /// The configuration of its client, but for the key, which goes into it between `<key>` and `</key>`.
+    pub configuration: String,
+}
+
 /// Profiles to revoke.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RevokeProfiles {

@@ -32,6 +32,13 @@ pub struct TunnelOf {
     pub server_session: Option<String>,
 }
 
+impl TunnelOf {
+    /// As an admission keeps it; none where it came by no tunnel.
+    pub fn kept(value: Option<&serde_json::Value>) -> Option<TunnelOf> {
+        TunnelOf::deserialize(value?).ok()
+    }
+}
+
 /// The address on a gate's host that is about a tunnel.
 pub fn target(token: &Token) -> String {
     format!("{PATH}?ask={}", token.reveal())
@@ -52,7 +59,7 @@ pub async fn asked(engine: &Engine, gate: &Gate, target: &str) -> Result<Option<
     let Some(token) = token_in(target).filter(|_| gate.is_vpn()) else { return Ok(None) };
     let row = engine.store.tunnel_ask(&token.digest(), engine.now()).await?;
     let Some(row) = row.filter(|r| r.gate == gate.name) else { return Ok(None) };
-    let of = serde_json::from_value(row.tunnel.clone()).map_err(|e| StoreError::Query(e.to_string()))?;
+    let of = TunnelOf::deserialize(&row.tunnel).map_err(|e| StoreError::Query(e.to_string()))?;
     Ok(Some((row, of)))
 }
 

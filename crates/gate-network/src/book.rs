@@ -1,7 +1,7 @@
 //! Who is on at this node, in memory. The store keeps the same, and outlives the node.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -124,7 +124,7 @@ pub fn holder_of(row: &PresenceRow) -> Option<Holder> {
 
 /// How the machine of a row came, where it is at the far end of a tunnel.
 pub fn tunnel_of(row: &PresenceRow) -> Option<TunnelOf> {
-    serde_json::from_value(row.tunnel.clone()?).ok()
+    TunnelOf::kept(row.tunnel.as_ref())
 }
 
 /// What is to be cut.
@@ -154,14 +154,15 @@ impl Book {
         self.owed.insert(present.mark(), owed);
     }
 
-    /// Whether somebody who had an address may still be let through by it.
-    pub fn owes(&self, interface: &str, address: IpAddr) -> bool {
-        let had = |h: &Holder| match h {
-            Holder::Address(a) => *a == address,
-            Holder::Pair(first, second) => IpAddr::V4(*first) == address || IpAddr::V6(*second) == address,
-            Holder::Link(_) => false,
+    /// First addresses of machines that are known by an address, and of those that were and may still be let through by it.
+    pub fn first_addresses(&self, interface: &str) -> impl Iterator<Item = Ipv4Addr> {
+        let on = self.present.values().map(|p| (p.row.interface.as_str(), &p.holder));
+        let owed = self.owed.values().map(|o| (o.interface.as_str(), &o.holder));
+        let first = |h: &Holder| match h {
+            Holder::Address(IpAddr::V4(a)) | Holder::Pair(a, _) => Some(*a),
+            Holder::Address(IpAddr::V6(_)) | Holder::Link(_) => None,
         };
-        self.owed.values().any(|o| o.interface == interface && had(&o.holder))
+        on.chain(owed).filter(move |(of, _)| *of == interface).filter_map(move |(_, h)| first(h))
     }
 
     /// A number in the kernel that nobody has.

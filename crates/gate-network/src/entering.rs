@@ -7,6 +7,7 @@ use std::net::IpAddr;
 
 use chrono::Duration;
 use passeur_core::Moment;
+use passeur_core::crossing::Outcome;
 use passeur_core::id::CrossingId;
 use passeur_core::site::{Gate, OpenNetwork, WhenFull, Zone};
 use passeur_core::step;
@@ -37,8 +38,10 @@ pub enum Arrival {
     Terms,
     /// It is let through.
     On(Box<Shown>),
-    /// It is not.
-    Not(NotOn),
+    /// It is not, which this crossing tells.
+    Not(NotOn, CrossingId),
+    /// The session is over, or never was one of this gate.
+    Over,
 }
 
 /// What its person is shown.
@@ -63,9 +66,11 @@ pub enum NotOn {
     QuotaUsed {
         quota: u64,
     },
+    /// The address that it was to have is somebody's.
+    AddressTaken,
     /// The sluice did not open.
     Sluice,
-    /// The rules say no now, or the session is over.
+    /// The rules say no, or the personal profile by which it came does.
     Refused,
 }
 
@@ -88,7 +93,8 @@ impl NetworkGate {
         let from = From::Machine(address);
         let stands = match standing(&self.engine, edition, gate, session, from, Phrase::OtherRequest).await? {
             Standing::Let(stands) => stands,
-            Standing::Refused(..) | Standing::Over => return Ok(Arrival::Not(NotOn::Refused)),
+            Standing::Refused(_, crossing) => return Ok(Arrival::Not(NotOn::Refused, crossing)),
+            Standing::Over => return Ok(Arrival::Over),
         };
         if self.wants_terms(gate, &stands).await? {
             return Ok(Arrival::Terms);
@@ -99,8 +105,8 @@ impl NetworkGate {
                 zone: zone.name.as_str(),
                 interface: zone.interface.as_str()
             });
-            attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
-            return Ok(Arrival::Not(NotOn::Unseen));
+            let told = self.not_through(gate, &stands, Outcome::Refused, vec![step]).await?;
+            return Ok(Arrival::Not(NotOn::Unseen, told));
         };
         // An edition is installed while nobody comes in; the machine is looked at by one at a time.
         let _no_install = self.changing.read().await;
@@ -145,13 +151,13 @@ impl NetworkGate {
         stands: &Stands,
         address: IpAddr,
     ) -> Result<Arrival, StoreError> {
-        let Some(session) = row.session_id else { return Ok(Arrival::Not(NotOn::Refused)) };
+        let Some(session) = row.session_id else { return Ok(Arrival::Over) };
         let most = stands.terms.devices.unwrap_or(network.devices);
         let used = self.used(stands, gate).await?;
         if let Some(quota) = stands.terms.quota.filter(|q| used.saturating_add(PACKET_MAX) > *q) {
             let step = step!(QuotaUsed { used: used as i64, quota: quota as i64 });
-            attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
-            return Ok(Arrival::Not(NotOn::QuotaUsed { quota }));
+            let told = self.not_through(gate, stands, Outcome::Refused, vec![step]).await?;
+            return Ok(Arrival::Not(NotOn::QuotaUsed { quota }, told));
         }
         match self.make_room(&row, most, network.when_full).await? {
             Entered::On { moved } => {
@@ -161,15 +167,15 @@ impl NetworkGate {
                 }
             }
             Entered::Full(machines) => {
-                let told = machines.iter().map(|m| m.known_by().to_owned()).collect::<Vec<_>>();
-                let step = step!(DevicesFull { most: i64::from(most), machines: told });
-                attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
-                return Ok(Arrival::Not(NotOn::Full { most, machines }));
+                let known = machines.iter().map(|m| m.known_by().to_owned()).collect::<Vec<_>>();
+                let step = step!(DevicesFull { most: i64::from(most), machines: known });
+                let told = self.not_through(gate, stands, Outcome::Refused, vec![step]).await?;
+                return Ok(Arrival::Not(NotOn::Full { most, machines }, told));
             }
-            Entered::Over => return Ok(Arrival::Not(NotOn::Refused)),
+            Entered::Over => return Ok(Arrival::Over),
         }
         let id = row.id;
-        let done = self.let_in(row, holder, known, (stands, used, address)).await;
+        let done = self.let_in(gate, row, (holder, known), (stands, used, address)).await;
         if done.is_err() {
             // It is in the store and not in the kernel; it would count among the person's machines.
             self.cut(&[id]);
@@ -181,9 +187,9 @@ impl NetworkGate {
     /// What comes after it is in the store.
     async fn let_in(
         &self,
+        gate: &Gate,
         row: PresenceRow,
-        holder: Holder,
-        known: Vec<Present>,
+        (holder, known): (Holder, Vec<Present>),
         (stands, used, address): (&Stands, u64, IpAddr),
     ) -> Result<Arrival, StoreError> {
         // Somebody else was on with this machine: it is this person's now. Nobody is, where an address was given out for a tunnel.
@@ -192,11 +198,11 @@ impl NetworkGate {
         attempt::extend(&self.engine, stands.crossing, self.steps_on(&row, stands)).await?;
         let mut present = Present::new(row, holder, class(&stands.terms));
         take(&mut present, stands, used);
-        self.open(present, stands, address).await
+        self.open(gate, present, stands, address).await
     }
 
     /// Opens in the kernel what is in the book first, so that an end that comes meanwhile finds it.
-    async fn open(&self, present: Present, stands: &Stands, address: IpAddr) -> Result<Arrival, StoreError> {
+    async fn open(&self, gate: &Gate, present: Present, stands: &Stands, address: IpAddr) -> Result<Arrival, StoreError> {
         let (id, mark) = (present.row.id, present.mark());
         let order = Order::Admit(Box::new(present.admission()));
         let shown = self.shown(&present, address);
@@ -206,12 +212,12 @@ impl NetworkGate {
             tracing::error!(event = "network.not-opened", error = %e, "a machine could not be let through");
             let step = step!(SluiceFailed { zone: shown.row.zone.as_str(), node: self.engine.node.as_str(), how: e.to_string() });
             self.off(&[id], "sluice").await?;
-            attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
-            return Ok(Arrival::Not(NotOn::Sluice));
+            let told = self.not_through(gate, stands, Outcome::Failed, vec![step]).await?;
+            return Ok(Arrival::Not(NotOn::Sluice, told));
         }
         if stands.live.is_ended() {
             self.off(&[id], "ended").await?;
-            return Ok(Arrival::Not(NotOn::Refused));
+            return Ok(Arrival::Over);
         }
         self.knows_addresses(id).await?;
         if shown.row.tunnel.is_none() {

@@ -32,6 +32,8 @@ pub struct Stands {
     pub groups: Vec<String>,
     pub limits: Lifetimes,
     pub good_until: Option<Moment>,
+    /// From where they asked.
+    pub facts: RequestFacts,
     pub crossing: CrossingId,
 }
 
@@ -111,7 +113,7 @@ pub async fn standing(
             let good_until = admitted.good_until();
             let mut groups = identify(&edition.site, &gate.access, &known, &mut Silent).groups.names().unwrap_or_default();
             groups.truncate(GROUPS_MAX);
-            Ok(Standing::Let(Box::new(Stands { row, live, terms, groups, limits, good_until, crossing })))
+            Ok(Standing::Let(Box::new(Stands { row, live, terms, groups, limits, good_until, facts, crossing })))
         }
         Decided::Refused(refusal, crossing) => Ok(Standing::Refused(refusal.words, crossing)),
         Decided::More(_) | Decided::Afresh(_) => Ok(Standing::Over),

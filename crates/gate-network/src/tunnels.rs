@@ -1,9 +1,11 @@
 //! Machines at the far ends of tunnels: let through at the addresses that they are given, once their VPN server asks and their person is
 //! signed in. Which client it is, and what it is told, is for whoever speaks with the VPN server.
 
+use std::collections::HashSet;
 use std::net::{IpAddr, Ipv4Addr};
 use std::sync::atomic::Ordering;
 
+use passeur_core::crossing::Outcome;
 use passeur_core::id::CrossingId;
 use passeur_core::site::{Gate, Zone};
 use passeur_core::step;
@@ -29,7 +31,7 @@ pub enum Tunnelled {
     Refused(Option<String>, CrossingId),
     /// The session is over, or never was one of this gate.
     Over,
-    /// It is not let through for another reason, which the crossing tells.
+    /// It is not let through for another reason, which this crossing tells.
     Not(NotOn, CrossingId),
 }
 
@@ -76,12 +78,14 @@ impl NetworkGate {
             Standing::Over => return Ok(Tunnelled::Over),
         };
         let crossing = stands.crossing;
-        attempt::extend(&self.engine, crossing, steps_of(&tunnel, browser)).await?;
+        let asked = steps_of(&tunnel, browser);
         if let Some(step) = self.profile_is_not(&tunnel, &stands).await? {
-            attempt::extend(&self.engine, crossing, vec![step]).await?;
-            return Ok(Tunnelled::Not(NotOn::Refused, crossing));
+            let steps = asked.into_iter().chain([step]).collect();
+            let told = self.not_through(gate, &stands, Outcome::Refused, steps).await?;
+            return Ok(Tunnelled::Not(NotOn::Refused, told));
         }
-        if zone.tunnel().is_some_and(|t| t.trial) {
+        attempt::extend(&self.engine, crossing, asked).await?;
+        if is_trial(zone) {
             let step = step!(TunnelTrial { entrance: zone.name.as_str(), opens: words(&stands) });
             attempt::extend(&self.engine, crossing, vec![step]).await?;
             stands.terms.opens.clear();
@@ -92,9 +96,11 @@ impl NetworkGate {
         };
         let _no_install = self.changing.read().await;
         let _one = self.of_holder(&holder).lock().await;
-        if self.has_address(&zone.interface, address) {
+        if self.book().first_addresses(&zone.interface).any(|a| a == address) {
             // Whoever gives out addresses gives this one to nobody else; it is not taken from whoever has it.
-            return Ok(Tunnelled::Not(NotOn::Unseen, crossing));
+            let step = step!(AddressTaken { address: address.to_string(), zone: zone.name.as_str() });
+            let told = self.not_through(gate, &stands, Outcome::Failed, vec![step]).await?;
+            return Ok(Tunnelled::Not(NotOn::AddressTaken, told));
         }
         let row = PresenceRow {
             address: address.to_string(),
@@ -105,8 +111,8 @@ impl NetworkGate {
         let (reach, messages) = (opened(&stands), stands.terms.messages.clone());
         Ok(match self.written_in(gate, network, row, (holder, vec![]), &stands, address.into()).await? {
             Arrival::On(shown) => Tunnelled::On(Box::new(Far { id, row: shown.row, reach, messages, crossing })),
-            Arrival::Not(why) => Tunnelled::Not(why, crossing),
-            Arrival::Terms | Arrival::Elsewhere => Tunnelled::Over,
+            Arrival::Not(why, told) => Tunnelled::Not(why, told),
+            Arrival::Terms | Arrival::Elsewhere | Arrival::Over => Tunnelled::Over,
         })
     }
 
@@ -147,20 +153,22 @@ impl NetworkGate {
         Ok(far)
     }
 
-    /// The machine at the far end of a tunnel that has an address, where one is on there.
-    pub fn at_address(&self, interface: &str, address: IpAddr) -> Option<Far> {
-        let id = {
-            let book = self.book();
-            let at = |p: &&Present| p.tunnel.is_some() && p.row.interface == interface && p.row.address == address.to_string();
-            book.present.values().find(at).map(|p| p.row.id)
-        };
-        self.far(id?)
+    /// The tunnel whose machine has an address, where one is on there: with its first address, and how it came.
+    pub fn tunnel_at(&self, interface: &str, address: IpAddr) -> Option<(Uuid, Ipv4Addr, TunnelOf)> {
+        let (book, text) = (self.book(), address.to_string());
+        let mut at = book.present.values().filter(|p| is_on(p) && p.row.interface == interface && p.row.address == text);
+        at.find_map(|p| Some((p.row.id, p.row.address.parse().ok()?, p.tunnel.clone()?)))
+    }
+
+    /// Whether a machine is on.
+    pub fn is_on(&self, id: Uuid) -> bool {
+        self.book().present.get(&id).is_some_and(is_on)
     }
 
     /// A machine at the far end of a tunnel; none where it is on no more.
     pub fn far(&self, id: Uuid) -> Option<Far> {
         let book = self.book();
-        let present = book.present.get(&id).filter(|p| !p.session.as_ref().is_some_and(|s| s.is_ended()))?;
+        let present = book.present.get(&id).filter(|p| is_on(p))?;
         let reach = present.class.reaches.iter().cloned().collect();
         let crossing = present.row.crossing.parse().ok()?;
         Some(Far { id, row: present.row.clone(), reach, messages: vec![], crossing })
@@ -172,12 +180,9 @@ impl NetworkGate {
         book.present.values().filter(|p| p.tunnel.is_some() && p.row.zone == zone).map(|p| p.row.id).collect()
     }
 
-    /// Whether an address is somebody's, or was and may be open still.
-    pub fn has_address(&self, interface: &str, address: Ipv4Addr) -> bool {
-        let book = self.book();
-        let text = address.to_string();
-        book.present.values().any(|p| p.row.interface == interface && p.row.address == text)
-            || book.owes(interface, address.into())
+    /// First addresses that are somebody's, or were and may be open still.
+    pub fn addresses_taken(&self, interface: &str) -> HashSet<Ipv4Addr> {
+        self.book().first_addresses(interface).collect()
     }
 
     /// Whether this node knows who is on: not before it has read who was, and compared the kernel with that.
@@ -217,11 +222,18 @@ impl NetworkGate {
 
     /// At a trial entrance nothing is opened, whatever the rules say.
     pub(crate) fn open_nothing_on_trial(&self, edition: &Edition, present: &Present, stands: &mut Stands) {
-        let zone = edition.site.zone(&present.row.zone);
-        if zone.and_then(Zone::tunnel).is_some_and(|t| t.trial) {
+        if edition.site.zone(&present.row.zone).is_some_and(is_trial) {
             stands.terms.opens.clear();
         }
     }
+}
+
+fn is_on(present: &Present) -> bool {
+    !present.session.as_ref().is_some_and(|s| s.is_ended())
+}
+
+fn is_trial(zone: &Zone) -> bool {
+    zone.tunnel().is_some_and(|t| t.trial)
 }
 
 fn opened(stands: &Stands) -> Vec<String> {

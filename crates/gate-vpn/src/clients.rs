@@ -16,6 +16,8 @@ pub struct Client {
     /// The number of its key, which orders name.
     pub key: u64,
     pub tunnel: TunnelOf,
+    /// The digest of the address at which its person was asked; none where they type a code, or were not asked.
+    pub ask: Option<[u8; 32]>,
     pub state: State,
 }
 
@@ -30,10 +32,10 @@ pub struct Client {
 pub enum State {
     /// It was not answered yet.
     Asks,
-    /// Its person signs in, by an address with this digest or, without one, by a code.
-    Waits { ask: Option<[u8; 32]> },
+    /// Its person signs in, or looks for a code.
+    Waits,
     /// It is being decided on, and has an address set aside.
-    Decided { address: Ipv4Addr, since: Moment },
+    Decided { address: Ipv4Addr },
     /// It was let in, at this address.
     Up { id: Uuid, address: Ipv4Addr, since: Moment, established: bool },
     /// It is over, and the server was told; its address is nobody else's until the server says that it is gone.
@@ -44,8 +46,8 @@ impl State {
     /// The address that is set aside for it.
     pub fn address(&self) -> Option<Ipv4Addr> {
         match self {
-            State::Asks | State::Waits { .. } => None,
-            State::Decided { address, .. } | State::Up { address, .. } => Some(*address),
+            State::Asks | State::Waits => None,
+            State::Decided { address } | State::Up { address, .. } => Some(*address),
             State::Over { address } => *address,
         }
     }
@@ -67,15 +69,40 @@ pub struct Clients {
 }
 
 impl Clients {
-    /// The client that waits for an answer to an ask.
-    pub fn waiting(&self, digest: &[u8]) -> Option<u64> {
-        let waits = |c: &Client| matches!(&c.state, State::Waits { ask: Some(d) } if d.as_slice() == digest);
-        self.all.iter().find(|(_, c)| waits(c)).map(|(id, _)| *id)
+    /// Sets how a client stands, where it is there.
+    pub fn set(&mut self, id: u64, state: State) {
+        if let Some(client) = self.all.get_mut(&id) {
+            client.state = state;
+        }
+    }
+
+    /// A client waits for what its person says at an address.
+    pub fn waits_for(&mut self, id: u64, ask: [u8; 32]) {
+        if let Some(client) = self.all.get_mut(&id) {
+            (client.ask, client.state) = (Some(ask), State::Waits);
+        }
+    }
+
+    /// A client that was let in is over. Its address is nobody else's until it is gone.
+    pub fn end(&mut self, id: u64) {
+        if let Some(client) = self.all.get_mut(&id) {
+            client.state = State::Over { address: client.state.address() };
+        }
+    }
+
+    /// The client whose person was asked at an address.
+    pub fn asked(&self, digest: &[u8; 32]) -> Option<(u64, &Client)> {
+        self.all.iter().find(|(_, c)| c.ask.as_ref() == Some(digest)).map(|(id, c)| (*id, c))
+    }
+
+    /// Whether anybody is being decided on.
+    pub fn decides(&self) -> bool {
+        self.all.values().any(|c| matches!(c.state, State::Decided { .. }))
     }
 
     /// Whether anybody waits whose person answers in a browser.
     pub fn is_waited_for(&self) -> bool {
-        self.all.values().any(|c| matches!(c.state, State::Waits { ask: Some(_) }))
+        self.all.values().any(|c| c.ask.is_some() && c.state == State::Waits)
     }
 
     /// The client that carries an admission.
@@ -89,9 +116,9 @@ impl Clients {
         self.all.iter().filter_map(of).collect()
     }
 
-    /// Whether an address is set aside for a client.
-    pub fn has(&self, address: Ipv4Addr) -> bool {
-        self.all.values().any(|c| c.state.address() == Some(address))
+    /// Addresses that are set aside for clients.
+    pub fn addresses(&self) -> impl Iterator<Item = Ipv4Addr> {
+        self.all.values().filter_map(|c| c.state.address())
     }
 
     /// The client that is up in the same session of the server: the one that comes again is it.
@@ -130,29 +157,36 @@ mod tests {
         let facts = TunnelFacts::new("pilots", None, None);
         let tunnel =
             TunnelOf { outside: [192, 0, 2, 1].into(), facts, second: None, profile: None, server_session: Some(session.into()) };
-        Client { key: 1, tunnel, state }
+        Client { key: 1, tunnel, ask: None, state }
     }
 
     #[test]
     fn an_address_is_set_aside_until_the_server_says_that_the_client_is_gone() {
         let mut clients = Clients::default();
         let (address, since, id) = (Ipv4Addr::from([10, 71, 0, 2]), DateTime::UNIX_EPOCH, Uuid::from_u128(7));
-        clients.all.insert(4, client(State::Waits { ask: Some([1; 32]) }, "a"));
-        assert!(clients.is_waited_for() && !clients.has(address));
-        assert_eq!((clients.waiting(&[1; 32]), clients.waiting(&[2; 32])), (Some(4), None));
+        let has = |clients: &Clients| clients.addresses().any(|a| a == address);
+        clients.all.insert(4, client(State::Asks, "a"));
+        assert!(!clients.is_waited_for());
+        clients.waits_for(4, [1; 32]);
+        assert!(clients.is_waited_for() && !has(&clients));
+        let asked = |digest| clients.asked(&digest).map(|(id, _)| id);
+        assert_eq!((asked([1; 32]), asked([2; 32])), (Some(4), None));
         for state in [
-            State::Decided { address, since },
+            State::Decided { address },
             State::Up { id, address, since, established: true },
             State::Over { address: Some(address) },
         ] {
             let is_up = matches!(state, State::Up { .. });
             clients.all.insert(4, client(state, "a"));
-            assert!(clients.has(address));
+            assert!(has(&clients));
             assert_eq!(clients.same_session("a").is_some(), is_up);
             assert_eq!(clients.carrying(id).is_some(), is_up);
         }
+        clients.all.insert(4, client(State::Up { id, address, since, established: true }, "a"));
+        clients.end(4);
+        assert!(has(&clients) && clients.carrying(id).is_none(), "nobody else's while the server still has it");
         clients.all.remove(&4);
-        assert!(!clients.has(address));
+        assert!(!has(&clients));
     }
 
     #[test]

@@ -19,7 +19,7 @@ use passeur_gate_network::entering::NotOn;
 use passeur_gate_network::tunnels::{Asking, Far, Tunnelled};
 use passeur_live::edition::Edition;
 use passeur_protocols::openvpn::Env;
-use passeur_store::{ProfileRow, StoreError, TunnelAskRow};
+use passeur_store::{PresenceRow, ProfileRow, StoreError, TunnelAskRow};
 use tokio::sync::mpsc;
 use uuid::Uuid;
 
@@ -271,8 +271,7 @@ pub fn outcome(came: &Result<Tunnelled, StoreError>) -> Came {
         Ok(Tunnelled::Refused(words, crossing)) => Came::Refused { words: words.clone(), crossing: crossing.to_string() },
         Ok(Tunnelled::Over) => Came::Over,
         Ok(Tunnelled::Not(NotOn::Full { machines, .. }, _)) => {
-            let known = |m: &passeur_store::PresenceRow| format!("{}, {}", m.known_by(), m.began.format("%Y-%m-%d %H:%M UTC"));
-            Came::Full { machines: machines.iter().map(known).collect() }
+            Came::Full { machines: machines.iter().map(PresenceRow::known_since).collect() }
         }
         Ok(Tunnelled::Not(NotOn::QuotaUsed { .. }, _)) => Came::QuotaUsed,
         Ok(Tunnelled::On(_) | Tunnelled::Not(..)) | Err(_) => Came::Failed,

@@ -10,8 +10,9 @@ use passeur_protocols::openvpn::{Lines, Push};
 
 use crate::pool::Pool;
 
-/// What the client of a machine that is let through is told; in words as well, but for its addresses and how it comes back. None where something may not be sent.
-pub fn lines(site: &Site, tunnel: &Tunnel, pool: &Pool, far: &Far) -> Option<(Lines, Vec<String>)> {
+/// What the client of a machine that is let through is told, with its first address; in words as well, but for its addresses and how it comes
+/// back. None where something may not be sent.
+pub fn lines(site: &Site, tunnel: &Tunnel, pool: &Pool, far: &Far) -> Option<(Ipv4Addr, Lines, Vec<String>)> {
     let (address, reach) = (far.row.address.parse::<Ipv4Addr>().ok()?, &far.reach);
     let mut all = vec![Push::Address4(address, pool.first.prefix_len())];
     if let (Some(second), Some(network), (_, Some(server))) = (pool.second_of(address), pool.second, pool.server()) {
@@ -41,7 +42,7 @@ pub fn lines(site: &Site, tunnel: &Tunnel, pool: &Pool, far: &Far) -> Option<(Li
     let lines = Lines::of(&all)?;
     let plain = |l: &String| l.trim_start_matches("push ").trim_matches('"').to_owned();
     let words = lines.as_slice().iter().skip(own).map(plain).collect();
-    Some((lines, words))
+    Some((address, lines, words))
 }
 
 /// What the person of a client that is not let in reads there.

@@ -3,6 +3,7 @@
 use axum::response::{IntoResponse, Response};
 use http::StatusCode;
 use passeur_core::circumstances::RequestFacts;
+use passeur_core::id::CrossingId;
 use passeur_core::session::State;
 use passeur_core::site::Gate;
 use passeur_engine::Engine;
@@ -13,14 +14,14 @@ use uuid::Uuid;
 
 use crate::pages::{self, Machine, Opened};
 
-/// The page of a gate for the person of a session that the gate has let in.
+/// The page of a gate for the person of a session that the gate has let in; with the crossing that tells why their machine is not let through.
 pub async fn page_of(
     engine: &Engine,
     edition: &Edition,
     gate: &Gate,
     session: Uuid,
     facts: &RequestFacts,
-    machine: Machine,
+    (machine, told): (Machine, Option<CrossingId>),
 ) -> Response {
     let (site, lang) = (&edition.site, facts.lang);
     let row = match sessions::by_id(engine, session).await {
@@ -38,6 +39,6 @@ pub async fn page_of(
     let longest = row.began + absolute;
     let until = row.until.map_or(longest, |u| u.min(longest));
     let left = until - engine.now();
-    let opened = Opened { name: &row.name, terms: &seen.terms, until, left, machine };
+    let opened = Opened { name: &row.name, terms: &seen.terms, until, left, machine, told };
     pages::network(site, gate, lang, &opened).into_response()
 }

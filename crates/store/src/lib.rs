@@ -52,7 +52,7 @@ pub use people::{BlockRow, HowFar, TakenAway};
 pub use personal_tokens::PersonalToken;
 pub use pool::{Store, StoreError};
 pub use presences::{AcceptedRow, Entered, HadAddress, PresenceAddress, PresenceFilter, PresenceRow, QuarterRow};
-pub use profiles::{NotKept, ProfileRow};
+pub use profiles::{MadeBy, NotKept, ProfileRow};
 pub use rehearsal::{PastCrossing, PastPages};
 pub use ring_keys::{Holds, NotRetired, RingKeyRow, Sealed};
 pub use roles::{PersonRoles, RoleChange};

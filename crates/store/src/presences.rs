@@ -65,6 +65,11 @@ impl PresenceRow {
     pub fn known_by(&self) -> &str {
         self.hardware.as_deref().unwrap_or(&self.address)
     }
+
+    /// That, and since when it is on, for its person.
+    pub fn known_since(&self) -> String {
+        format!("{}, {}", self.known_by(), self.began.format("%Y-%m-%d %H:%M UTC"))
+    }
 }
 
 /// An address of such a machine.

@@ -47,6 +47,14 @@ impl ProfileRow {
     }
 }
 
+/// Who makes a profile.
+pub enum MadeBy<'a> {
+    /// Its person, in a session.
+    Person(Uuid),
+    /// An engineer, by an act.
+    Engineer(Recorded<'a>),
+}
+
 /// Why a profile was not kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum NotKept {
@@ -57,15 +65,18 @@ pub enum NotKept {
 }
 
 impl Store {
-    /// Keeps a profile that somebody makes in a session.
+    /// Keeps a profile.
     ///
     /// # Errors
     /// Those of the database.
-    pub async fn add_profile(&self, row: ProfileRow, session: Uuid) -> Result<Result<(), NotKept>, StoreError> {
+    pub async fn add_profile(&self, row: &ProfileRow, by: MadeBy<'_>) -> Result<Result<(), NotKept>, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
-            let person = row.person();
-            if !of_person(conn, &person, Some(session)).await? {
+            let (session, act) = match by {
+                MadeBy::Person(session) => (Some(session), None),
+                MadeBy::Engineer(act) => (None, Some(act)),
+            };
+            if !of_person(conn, &row.person(), session).await? {
                 return Ok(Err(NotKept::Over));
             }
             let has = profiles::table
@@ -77,7 +88,10 @@ impl Store {
             if has.count().get_result::<i64>(conn).await? >= OF_PERSON_MAX {
                 return Ok(Err(NotKept::TooMany(OF_PERSON_MAX)));
             }
-            diesel::insert_into(profiles::table).values(&row).execute(conn).await?;
+            diesel::insert_into(profiles::table).values(row).execute(conn).await?;
+            if let Some(act) = act {
+                append(conn, act).await?;
+            }
             Ok(Ok(()))
         })
         .await

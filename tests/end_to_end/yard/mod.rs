@@ -194,6 +194,10 @@ async fn one_machine_too_many_is_refused_or_the_oldest_leaves() {
     harbour.sit("tablet");
     let page = by_the_office(&mut Person::new(), &yard(stack, "/"), "farid").await;
     assert!(page.body.contains("as many machines") && page.body.contains(&written(&VISITOR.hardware)), "{}", page.body);
+    // The crossing on the page is one of its own: the sign-in's says that the person came in.
+    stack.settle().await;
+    let told = stack.get("/crossings?limit=1&outcome=refused").await["crossings"][0].clone();
+    assert!(page.body.contains(told["id"].as_str().unwrap()), "{told}\n{}", page.body);
     assert!(!harbour.reaches("tablet", SITE[0], 443) && harbour.reaches("visitor", SITE[0], 443));
     // The tablet has what it has without a person, and no more.
     assert!(harbour.reaches("tablet", CRANE[0], 22));

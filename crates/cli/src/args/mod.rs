@@ -121,7 +121,7 @@ pub enum Command {
     /// Who is on a network that opens after sign-in: list or end them, say who had an address, or who accepted terms
     #[command(subcommand)]
     Present(PresentCommand),
-    /// Personal profiles of tunnels: list or revoke them; the gate's own authority, and its VPN server's certificate
+    /// Personal profiles of tunnels: list, make or revoke them; the gate's own authority, and its VPN server's certificate
     #[command(subcommand)]
     Profile(ProfileCommand),
     /// What networks open: list it, or say whether somebody may reach something

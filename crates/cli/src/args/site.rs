@@ -170,6 +170,23 @@ pub enum ProfileCommand {
         #[arg(long)]
         gate: Option<String>,
     },
+    /// Make a profile for somebody's machine: a client's configuration with a key of its own, which never leaves this file. Its person signs in
+    /// at every connection all the same
+    Make {
+        gate: String,
+        /// Whose it is: a name, subject or other value that one person alone has who was here before
+        #[arg(long)]
+        person: String,
+        /// What the machine is called
+        #[arg(long)]
+        device: String,
+        /// The entrance that the machine connects to
+        #[arg(long)]
+        entrance: String,
+        /// Where to write the configuration; an existing file is left alone
+        #[arg(long, value_name = "FILE")]
+        into: PathBuf,
+    },
     /// Revoke profiles; tunnels that came by them are ended
     Revoke {
         #[arg(required = true, value_name = "PROFILE")]

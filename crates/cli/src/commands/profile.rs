@@ -1,8 +1,14 @@
 //! `passeur profile`: personal profiles of tunnels, and certificates of a gate's own authority.
 
+use std::fs::OpenOptions;
+use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
-use passeur_api::{Certificate, RevokeProfiles, RevokedProfiles, ServerCertificate, ServerKey, TunnelProfile};
+use passeur_api::{
+    Certificate, MadeProfile, MakeProfile, RevokeProfiles, RevokedProfiles, ServerCertificate, ServerKey, TunnelProfile,
+};
+use rcgen::KeyPair;
 
 use super::{list, no_csv};
 use crate::args::{ClientArgs, Output, ProfileCommand};
@@ -22,6 +28,10 @@ pub async fn run(args: ProfileCommand, c: &ClientArgs) -> Result<(), Exit> {
                 [fixed("profile"), fixed("person"), fixed("machine"), fixed("gate"), fixed("made"), fixed("used"), rest("state")];
             let rows: Vec<Vec<Cell>> = found.iter().map(row).collect();
             list(c, &found, &columns, &rows, "There are no personal profiles.")
+        }
+        ProfileCommand::Make { gate, person, device, entrance, into } => {
+            let wanted = (gate, entrance, person, device);
+            make(&client, wanted, &into, c).await
         }
         ProfileCommand::Revoke { ids } => {
             no_csv(c)?;
@@ -68,6 +78,47 @@ fn row(p: &TunnelProfile) -> Vec<Cell> {
         p.used_at.map_or_else(|| "—".to_owned(), day).into(),
         Cell(state, tone),
     ]
+}
+
+/// The key is made here, and written with the rest into a file that its user alone reads.
+async fn make(
+    client: &Client,
+    (gate, entrance, person, device): (String, String, String, String),
+    into: &Path,
+    c: &ClientArgs,
+) -> Result<(), Exit> {
+    no_csv(c)?;
+    let failed = |e: std::io::Error| Exit::Failed(format!("{}: {e}", into.display()));
+    let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(into).map_err(failed)?;
+    let done = async {
+        let key = KeyPair::generate().map_err(|e| Exit::Failed(format!("no key could be made: {e}")))?;
+        let ask = MakeProfile { gate, entrance, person, device, public_key: key.public_key_pem() };
+        let made: MadeProfile = client.post("/profiles", &ask).await?;
+        let whole = format!("{}<key>\n{}</key>\n", made.configuration, key.serialize_pem());
+        file.write_all(whole.as_bytes()).map_err(failed)?;
+        Ok(made.profile)
+    };
+    let made = match done.await {
+        Ok(made) => made,
+        Err(e) => {
+            // Nothing of it is left behind.
+            let _ = std::fs::remove_file(into);
+            return Err(e);
+        }
+    };
+    if c.output == Output::Json {
+        return json(&made);
+    }
+    let visible = passeur_core::text::visible;
+    say!(
+        "{} holds a profile of {} for {}, good until {}.",
+        into.display(),
+        visible(&made.device),
+        visible(&made.name),
+        made.expires_at.format("%Y-%m-%d")
+    );
+    say!("Give the file to that machine, and keep no copy: its key is in it. To revoke it: passeur profile revoke {}", made.id);
+    Ok(())
 }
 
 async fn server(client: &Client, gate: &str, host: String, public_key: &Path, c: &ClientArgs) -> Result<(), Exit> {

@@ -1,7 +1,10 @@
 //! Personal profiles of tunnels: client certificates of a gate's own authority, each made for one person's machine. The key is made on that
 //! machine and never comes here; a certificate alone opens nothing, since its person signs in as well.
 
+mod making;
+
 use aws_lc_rs::signature::{ECDSA_P256_SHA256_FIXED, UnparsedPublicKey};
+use base64::Engine as _;
 use passeur_core::Moment;
 use passeur_core::site::Gate;
 use passeur_core::x509;
@@ -13,6 +16,8 @@ use rcgen::{
 
 use crate::Engine;
 use crate::random::random;
+
+pub use making::{Made, NotMade, Wanted, make};
 
 /// How long a profile is good for, in days.
 pub const LASTS_DAYS: i64 = 180;
@@ -35,6 +40,12 @@ impl PublicKey {
         let point: [u8; 65] = der.strip_prefix(&P256)?.try_into().ok()?;
         // Uncompressed (SEC 1 section 2.3.3).
         (point[0] == 4).then_some(PublicKey(point))
+    }
+
+    /// From a SubjectPublicKeyInfo in PEM.
+    pub fn from_pem(pem: &str) -> Option<PublicKey> {
+        let body: String = pem.lines().map(str::trim).filter(|l| !l.starts_with("-----")).collect();
+        PublicKey::from_der(&base64::engine::general_purpose::STANDARD.decode(body).ok()?)
     }
 
     /// Whether whoever has the private key signed something, as r and s one after the other.
@@ -173,6 +184,8 @@ mod tests {
         let key = PublicKey::from_der(&der).unwrap();
         assert_eq!(key.subject_public_key_info(), der);
         assert!(!key.signed(b"x", &[0; 64]));
+        assert_eq!(PublicKey::from_pem(&pair.public_key_pem()), Some(key));
+        assert_eq!(PublicKey::from_pem(&pair.serialize_pem()), None, "a private key is none");
         for bad in [&der[..90], &[der.as_slice(), &[0]].concat(), &[0; 91], b""] {
             assert_eq!(PublicKey::from_der(bad), None);
         }

@@ -107,7 +107,7 @@ pub fn router() -> Router<App> {
         .routes(routes!(factors::tokens, factors::revoke_tokens))
         .routes(routes!(ring::list))
         .routes(routes!(ring::retire))
-        .routes(routes!(profiles::list))
+        .routes(routes!(profiles::list, profiles::make))
         .routes(routes!(profiles::revoke))
         .routes(routes!(profiles::authority))
         .routes(routes!(profiles::server))

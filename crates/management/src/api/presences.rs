@@ -86,7 +86,7 @@ async fn shown(app: &App, rows: Vec<PresenceRow>, lang: Lang) -> Result<Vec<Pres
     let mut one = |r: PresenceRow| {
         let here = r.node == app.node && r.ended_at.is_none();
         let in_kernel = kernel.as_ref().filter(|_| here).map(|marks| marks.contains(&(r.mark as u32)));
-        let tunnel: Option<TunnelOf> = r.tunnel.clone().and_then(|t| serde_json::from_value(t).ok());
+        let tunnel = TunnelOf::kept(r.tunnel.as_ref());
         let said = tunnel.as_ref().map(|t| t.facts.words()).filter(|w| !w.is_empty());
         let calls_itself = said.or_else(|| r.hardware.as_deref().and_then(|h| app.networks.get()?.name_of(h)));
         let opens = r

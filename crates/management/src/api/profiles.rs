@@ -1,14 +1,15 @@
 //! Personal profiles of tunnels: which there are, and taking them away; the authority of a gate, and its VPN server's certificate.
 
 use axum::extract::{Path, State};
-use base64::Engine as _;
 use http::StatusCode;
-use passeur_api::{Certificate, Problem, RevokeProfiles, RevokedProfiles, ServerCertificate, ServerKey, TunnelProfile};
+use passeur_api::{
+    Certificate, MadeProfile, MakeProfile, Problem, RevokeProfiles, RevokedProfiles, ServerCertificate, ServerKey, TunnelProfile,
+};
 use passeur_core::role::Role;
 use passeur_core::x509;
-use passeur_engine::profiles::{Authority, PublicKey, Use};
+use passeur_engine::profiles::{self, Authority, NotMade, PublicKey, Use, Wanted};
 use passeur_engine::rights;
-use passeur_store::ProfileRow;
+use passeur_store::{KnownPerson, MadeBy, Names, NotKept, ProfileRow};
 use serde::Deserialize;
 use serde_json::json;
 use utoipa::IntoParams;
@@ -21,6 +22,10 @@ use crate::app::App;
 
 /// The most that are listed, and revoked at a time.
 const LISTED: i64 = 1_000;
+/// The longest name of a machine, in characters.
+const DEVICE_MAX: usize = 40;
+
+const KEY_WANTED: &str = "public_key is a key on P-256 in PEM: openssl ecparam -name prime256v1 -genkey -noout -out server.key; openssl pkey -in server.key -pubout.";
 
 /// Which profiles.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -58,6 +63,60 @@ pub async fn list(
     who.may(Role::Operate)?;
     let all = app.store.profiles(None, q.gate.as_deref(), q.text.as_deref(), LISTED).await?;
     Ok(Json(all.into_iter().map(told).collect()))
+}
+
+/// Makes a personal profile for somebody's machine. It opens nothing by itself: its person signs in at every connection.
+#[utoipa::path(post, operation_id = "make_profile", path = "/profiles", request_body = MakeProfile,
+    responses((status = 200, body = MadeProfile), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
+        (status = 409, body = Problem)))]
+pub async fn make(State(app): State<App>, who: Engineer, Json(ask): Json<MakeProfile>) -> Result<Json<MadeProfile>, ApiError> {
+    who.may(Role::Configure)?;
+    let device = ask.device.trim();
+    if device.is_empty() || device.chars().count() > DEVICE_MAX {
+        return Err(bad(&format!("device is what the machine is called, in 1 to {DEVICE_MAX} characters.")));
+    }
+    let key = PublicKey::from_pem(&ask.public_key).ok_or_else(|| bad(KEY_WANTED))?;
+    let missing = |words: &str| problem(StatusCode::NOT_FOUND, "profile", "No profile was made", words);
+    let edition = app.live.get().ok_or_else(|| missing("No edition is live."))?;
+    let gate = edition.site.gate(&ask.gate).ok_or_else(|| missing("The live edition has no gate of that name."))?;
+    let entrance = edition.site.zones_of(gate).find(|z| z.name == ask.entrance && z.tunnel().is_some());
+    let entrance = entrance.ok_or_else(|| missing("The gate has no entrance of that name."))?;
+    let known = person_of(&app, &ask.person).await?;
+    let let_in =
+        format!("{} is kept out. Where that is over: passeur let-in {}/{}", known.name, known.provider, known.key.subject);
+    let act = who.act(&app, "make profile", json!({"gate": gate.name, "person": known.name, "device": device}));
+    let wanted =
+        Wanted { gate, entrance, key, device: device.to_owned(), provider: known.provider, person: known.key, name: known.name };
+    match profiles::make(&app, wanted, MadeBy::Engineer(act)).await? {
+        Ok(made) => Ok(Json(MadeProfile { profile: told(made.row), configuration: made.configuration })),
+        Err(NotMade::NoAuthority(why)) => Err(problem(StatusCode::NOT_FOUND, "no-authority", "No authority", &format!("{why}."))),
+        Err(NotMade::NotIssued(why)) => Err(problem(StatusCode::INTERNAL_SERVER_ERROR, "certificate", "Not made", &why)),
+        Err(NotMade::NotKept(NotKept::Over)) => Err(problem(StatusCode::CONFLICT, "kept-out", "No profile was made", &let_in)),
+        Err(NotMade::NotKept(NotKept::TooMany(most))) => {
+            let words = format!("They have {most} profiles at this gate that still count: revoke one first.");
+            Err(problem(StatusCode::CONFLICT, "too-many", "No profile was made", &words))
+        }
+    }
+}
+
+/// The one person whom a text means: by the whole of a name or value, or by a part of a name that nobody else has.
+async fn person_of(app: &App, text: &str) -> Result<KnownPerson, ApiError> {
+    let text = text.trim();
+    if text.is_empty() {
+        return Err(bad("person is the name, subject or another value of somebody who was here before."));
+    }
+    let mut found = app.store.find_people(text, Names::Within).await?;
+    let whole = |p: &KnownPerson| [&p.name, &p.key.subject].iter().any(|v| v.to_lowercase() == text.to_lowercase());
+    if found.len() > 1 && found.iter().filter(|p| whole(p)).count() == 1 {
+        found.retain(whole);
+    }
+    if found.len() > 1 {
+        let all: Vec<String> = found.iter().take(10).map(|p| format!("{} ({}, {})", p.name, p.provider, p.key.subject)).collect();
+        let words = format!("Several people have this value: {}. Name one by the subject.", all.join("; "));
+        return Err(problem(StatusCode::CONFLICT, "several", "Several people", &words));
+    }
+    let nobody = "Nobody who was here before has this value. They sign in once, at any gate.";
+    found.pop().ok_or_else(|| problem(StatusCode::NOT_FOUND, "nobody", "No such person", nobody))
 }
 
 /// Revokes personal profiles. Tunnels that came by them are ended.
@@ -117,10 +176,7 @@ pub async fn server(
     if !plain(&ask.host) {
         return Err(bad("host is the name by which clients reach the server."));
     }
-    let body: String = ask.public_key.lines().map(str::trim).filter(|l| !l.starts_with("-----")).collect();
-    let der = base64::engine::general_purpose::STANDARD.decode(body).unwrap_or_default();
-    let wanted = "public_key is a key on P-256 in PEM: openssl ecparam -name prime256v1 -genkey -noout -out server.key; openssl pkey -in server.key -pubout.";
-    let key = PublicKey::from_der(&der).ok_or_else(|| bad(wanted))?;
+    let key = PublicKey::from_pem(&ask.public_key).ok_or_else(|| bad(KEY_WANTED))?;
     let authority = authority_of(&app, &gate).await?;
     let failed = |why: String| problem(StatusCode::INTERNAL_SERVER_ERROR, "certificate", "Not made", &why);
     let issued = authority.issue(&key, &ask.host, Use::Server, app.now()).map_err(failed)?;

@@ -153,7 +153,7 @@ impl Found {
             return Ok(());
         }
         self.gate = Some(row.gate.clone());
-        let tunnel: Option<TunnelOf> = row.tunnel.clone().and_then(|t| serde_json::from_value(t).ok());
+        let tunnel = TunnelOf::kept(row.tunnel.as_ref());
         self.address = match &tunnel {
             // Rules ask where its client connects from.
             Some(of) => Some(of.outside),

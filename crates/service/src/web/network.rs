@@ -6,7 +6,7 @@ use axum::response::IntoResponse;
 use http::request::Parts;
 use http::{HeaderValue, Method, Response, StatusCode, header};
 use passeur_core::circumstances::RequestFacts;
-use passeur_core::id::Token;
+use passeur_core::id::{CrossingId, Token};
 use passeur_core::site::Gate;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::sessions;
@@ -31,21 +31,21 @@ const TUNNELS_MAX: i64 = 50;
 
 /// The page of a gate for somebody whom it let in. Who opens it on a machine in one of its zones lets that machine through.
 pub(super) async fn page(web: &WebGate, edition: &Edition, gate: &Gate, session: Uuid, facts: &RequestFacts) -> Response<Body> {
-    let machine = match web.networks.as_ref() {
+    let (machine, told) = match web.networks.as_ref() {
         _ if gate.is_vpn() => match tunnels_of(web, gate, session).await {
-            Ok(on) => Machine::Tunnels(on),
+            Ok(on) => (Machine::Tunnels(on), None),
             Err(e) => return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response()),
         },
-        None => Machine::Unguarded,
-        Some(networks) if networks.interfaces().is_empty() => Machine::Unguarded,
+        None => (Machine::Unguarded, None),
+        Some(networks) if networks.interfaces().is_empty() => (Machine::Unguarded, None),
         // What a page loads by itself opens nothing.
-        Some(_) if !facts.navigates => Machine::Elsewhere,
+        Some(_) if !facts.navigates => (Machine::Elsewhere, None),
         Some(networks) => match networks.arrive(edition, gate, session, facts.address).await {
             Ok(arrival) => shown(arrival),
             Err(e) => return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response()),
         },
     };
-    plain(page_of(&web.engine, edition, gate, session, facts, machine).await)
+    plain(page_of(&web.engine, edition, gate, session, facts, (machine, told)).await)
 }
 
 /// Somebody whom nobody knows yet opens a gate's page: in a zone that has a first reach, their machine has it for a few minutes.
@@ -60,23 +60,25 @@ pub(super) async fn before_sign_in(web: &WebGate, edition: &Edition, gate: &Gate
 async fn tunnels_of(web: &WebGate, gate: &Gate, session: Uuid) -> Result<Vec<String>, StoreError> {
     let Some(row) = web.engine.store.session(session).await? else { return Ok(vec![]) };
     let on = web.engine.store.presences_of_person(&row.person(), &gate.name, TUNNELS_MAX).await?;
-    Ok(on.iter().map(in_words).collect())
+    Ok(on.iter().map(PresenceRow::known_since).collect())
 }
 
-fn shown(arrival: Arrival) -> Machine {
+fn shown(arrival: Arrival) -> (Machine, Option<CrossingId>) {
     match arrival {
-        Arrival::Elsewhere => Machine::Elsewhere,
-        Arrival::Terms => Machine::Terms,
-        Arrival::On(shown) => Machine::On(on(*shown)),
-        Arrival::Not(NotOn::Unseen) => Machine::Unseen,
-        Arrival::Not(NotOn::Full { machines, .. }) => Machine::Full(machines.iter().map(in_words).collect()),
-        Arrival::Not(NotOn::QuotaUsed { .. }) => Machine::QuotaUsed,
-        Arrival::Not(NotOn::Sluice | NotOn::Refused) => Machine::Shut,
+        Arrival::Elsewhere => (Machine::Elsewhere, None),
+        Arrival::Terms => (Machine::Terms, None),
+        Arrival::On(shown) => (Machine::On(on(*shown)), None),
+        Arrival::Over => (Machine::Shut, None),
+        Arrival::Not(why, told) => {
+            let machine = match why {
+                NotOn::Unseen => Machine::Unseen,
+                NotOn::Full { machines, .. } => Machine::Full(machines.iter().map(PresenceRow::known_since).collect()),
+                NotOn::QuotaUsed { .. } => Machine::QuotaUsed,
+                NotOn::Sluice | NotOn::Refused | NotOn::AddressTaken => Machine::Shut,
+            };
+            (machine, Some(told))
+        }
     }
-}
-
-fn in_words(row: &PresenceRow) -> String {
-    format!("{}, {}", row.known_by(), row.began.format("%Y-%m-%d %H:%M UTC"))
 }
 
 fn on(shown: Shown) -> On {

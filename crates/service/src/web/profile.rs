@@ -4,10 +4,9 @@ use axum::response::IntoResponse;
 use base64::Engine as _;
 use http::{HeaderValue, Response, StatusCode, header};
 use passeur_core::circumstances::RequestFacts;
-use passeur_core::site::{Gate, Server, Zone};
+use passeur_core::site::{Gate, Zone};
 use passeur_core::text::shorten;
-use passeur_engine::profiles::{Authority, PublicKey, Use};
-use passeur_engine::random::new_uuid;
+use passeur_engine::profiles::{self, NotMade, PublicKey, Wanted};
 use passeur_engine::{rights, sessions};
 use passeur_gateway::body::Body;
 use passeur_live::edition::Edition;
@@ -15,7 +14,7 @@ use passeur_signin::Visit;
 use passeur_signin::journey::fresh;
 use passeur_signin::pages::{self, Profiles};
 use passeur_signin::problem::problem;
-use passeur_store::{NotKept, ProfileRow, SessionRow, StoreError};
+use passeur_store::{MadeBy, NotKept, SessionRow, StoreError};
 use uuid::Uuid;
 
 use super::{WebGate, plain};
@@ -89,73 +88,35 @@ pub(super) async fn make(
     if device.is_empty() || !key.signed(challenge(web, gate, session.id).as_bytes(), &signature) {
         return Ok(no(StatusCode::BAD_REQUEST, "profile", "The machine has no name, or whoever asks does not have the key."));
     }
-    let authority = match Authority::of(&web.engine, gate).await? {
-        Ok(authority) => authority,
-        Err(why) => {
-            tracing::error!(event = "profile.no-authority", gate = gate.name, why, "no profile can be made");
-            return Ok(no(
-                StatusCode::SERVICE_UNAVAILABLE,
-                "profile",
-                "The gate has no authority to make profiles. Tell the people who run it.",
-            ));
-        }
-    };
-    let issued = match authority.issue(&key, &session.name, Use::Client, now) {
-        Ok(issued) => issued,
-        Err(why) => {
-            tracing::error!(event = "profile.not-issued", gate = gate.name, why, "no profile can be made");
-            return Ok(no(StatusCode::INTERNAL_SERVER_ERROR, "profile", "The certificate could not be made."));
-        }
-    };
-    let person = session.person();
-    let row = ProfileRow {
-        id: new_uuid(),
-        gate: gate.name.clone(),
-        digest: issued.digest.to_vec(),
-        provider: session.provider.clone(),
-        authority: person.authority,
-        subject: person.subject,
-        name: session.name.clone(),
+    let wanted = Wanted {
+        gate,
+        entrance: zone,
+        key,
         device,
-        created_at: now,
-        expires_at: issued.until,
-        used_at: None,
-        revoked_at: None,
-        revoked_by: None,
+        provider: session.provider.clone(),
+        person: session.person(),
+        name: session.name.clone(),
     };
-    tracing::info!(
-        event = "profile.made",
-        person = row.name,
-        device = row.device,
-        gate = gate.name,
-        "a personal profile is made"
-    );
-    match web.engine.store.add_profile(row, session.id).await? {
-        Ok(()) => {}
-        Err(NotKept::Over) => return Ok(no(StatusCode::FORBIDDEN, "over", "Your session is over.")),
-        Err(NotKept::TooMany(most)) => {
-            return Ok(no(
-                StatusCode::CONFLICT,
-                "too-many",
-                &format!("You have {most} profiles already: revoke one that you do not use."),
-            ));
+    let why = match profiles::make(&web.engine, wanted, MadeBy::Person(session.id)).await? {
+        Ok(made) => {
+            let mut answer = made.configuration.into_response();
+            answer.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+            return Ok(plain(answer));
         }
-    }
-    let mut answer = configuration(zone, &authority.certificate, &issued.pem).into_response();
-    answer.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
-    Ok(plain(answer))
-}
-
-/// A client's configuration, but for its key.
-fn configuration(zone: &Zone, authority: &str, certificate: &str) -> String {
-    let transport = |s: &Server| format!("{}{}", s.transport.word(), if s.host.contains(':') { "6" } else { "" });
-    let remote = |s: &Server| format!("remote {} {} {}\n", s.host, s.port, transport(s));
-    let remotes: String = zone.tunnel().into_iter().flat_map(|t| &t.servers).map(remote).collect();
-    format!(
-        "# {}\nclient\ndev tun\nnobind\npersist-key\npersist-tun\nremote-cert-tls server\npush-peer-info\nsetenv IV_SSO webauth,openurl,crtext\n{remotes}\
-         <ca>\n{authority}</ca>\n<cert>\n{certificate}</cert>\n",
-        zone.title.replace(['\n', '\r'], " ")
-    )
+        Err(why) => why,
+    };
+    Ok(match why {
+        NotMade::NoAuthority(_) => no(
+            StatusCode::SERVICE_UNAVAILABLE,
+            "profile",
+            "The gate has no authority to make profiles. Tell the people who run it.",
+        ),
+        NotMade::NotIssued(_) => no(StatusCode::INTERNAL_SERVER_ERROR, "profile", "The certificate could not be made."),
+        NotMade::NotKept(NotKept::Over) => no(StatusCode::FORBIDDEN, "over", "Your session is over."),
+        NotMade::NotKept(NotKept::TooMany(most)) => {
+            no(StatusCode::CONFLICT, "too-many", &format!("You have {most} profiles already: revoke one that you do not use."))
+        }
+    })
 }
 
 /// Somebody revokes a profile of their own.

@@ -5,6 +5,7 @@ use http::StatusCode;
 use maud::{Markup, html};
 use passeur_core::Moment;
 use passeur_core::decide::Terms;
+use passeur_core::id::CrossingId;
 use passeur_core::site::{Gate, Site, TermsOfUse, octets_in_words};
 use passeur_core::step::Lang;
 use passeur_core::text::shorten;
@@ -23,6 +24,8 @@ pub struct Opened<'a> {
     pub left: Duration,
     /// How the machine stands that asks.
     pub machine: Machine,
+    /// The crossing that tells why it is not let through.
+    pub told: Option<CrossingId>,
 }
 
 /// How the machine stands from which somebody asks for the page.
@@ -74,6 +77,7 @@ pub fn network(site: &Site, gate: &Gate, lang: Lang, opened: &Opened<'_>) -> Pag
     let content = html! {
         p.lead { (say(Word::SignedInAs, lang)) " " strong { (opened.name) } }
         (standing(&opened.machine, gate.network().is_some_and(|n| n.authority.is_some()), lang))
+        @if let Some(id) = opened.told { p.hint { (say(Word::Crossing, lang)) " " code.id { (id) } } }
         @for m in &opened.terms.messages { p.message { (m) } }
         h2 { (say(Word::NetworkOpens, lang)) }
         @if reaches.is_empty() { p { (say(Word::NetworkOpensNothing, lang)) } } @else {

@@ -39,6 +39,11 @@ macro_rules! with_networks {
         TunnelBrowserRefused = "tunnel.browser-refused" Gate Stop [entrance, browser, outside]
             "Entrance {entrance} takes a browser at the client's own address alone: the browser was at {browser}, and the client at {outside}." / "L'entrée {entrance} n'admet qu'un navigateur à l'adresse du client : le navigateur était en {browser}, le client en {outside}."
             => "Where one machine has both, its browser reaches this host another way than the VPN server: by a proxy, or by the other family. Publish the gate's host and the server under one family, or write browser = \"anywhere\" in [[entrance]] {entrance}." / "Si une même machine a les deux, son navigateur atteint cet hôte par un autre chemin que le serveur VPN : un mandataire, ou l'autre famille. Publiez l'hôte de la porte et le serveur dans une même famille, ou écrivez browser = \"anywhere\" dans [[entrance]] {entrance}.";
+        RulesLetIn = "machine.rules-let-in" Gate Pass [person, crossing]
+            "The rules let {person} in at the gate, as crossing {crossing} tells." / "Les règles admettent {person} à la porte, comme le dit le passage {crossing}.";
+        AddressTaken = "tunnel.address-taken" Gate Stop [address, zone]
+            "The address {address}, which the client at entrance {zone} was to have, is somebody else's." / "L'adresse {address}, que le client à l'entrée {zone} devait avoir, est à quelqu'un d'autre."
+            => "Connect again. Where it happens again, see who has it: passeur present --address {address}." / "Reconnectez-vous. Si cela se répète, voyez qui l'a : passeur present --address {address}.";
         TunnelDenied = "tunnel.denied" Gate Stop [entrance, outside]
             "The person said that the tunnel which a client at {outside} asked for at entrance {entrance} is not theirs." / "La personne a dit que le tunnel demandé par un client en {outside} à l'entrée {entrance} n'est pas le sien."
             => "Somebody sent them the address, or they opened an old one. See who asks from {outside}." / "Quelqu'un leur a envoyé l'adresse, ou elle en a ouvert une ancienne. Voyez qui demande depuis {outside}.";
