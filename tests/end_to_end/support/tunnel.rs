@@ -72,8 +72,20 @@ impl Sea {
         Harbour::is_caged(test)
     }
 
-    /// The harbour with the tunnel; `change` changes the site file.
+    /// The harbour with the tunnel and its server; `change` changes the site file.
     pub async fn new(change: impl FnOnce(String) -> String) -> Sea {
+        let mut sea = Sea::without_servers(change).await;
+        sea.start_server("pilots", 1194, "10.71.0", Some("fd71:71::"));
+        sea
+    }
+
+    /// The management socket of an entrance.
+    pub fn management(&self, name: &str) -> PathBuf {
+        self.folder.path().join(format!("m-{name}/{name}.sock"))
+    }
+
+    /// The same, with nobody at the management sockets.
+    pub async fn without_servers(change: impl FnOnce(String) -> String) -> Sea {
         let folder = tempfile::tempdir().unwrap();
         run(&format!("chmod 755 {}", folder.path().display()));
         certificates(folder.path());
@@ -87,9 +99,7 @@ impl Sea {
             change(format!("{site}\n{}", super::on_port(&site, &own)))
         };
         let harbour = Harbour::with_tunnels(configs, wires, with_tunnel).await;
-        let mut sea = Sea { harbour, folder, servers: vec![] };
-        sea.start_server("pilots", 1194, "10.71.0", Some("fd71:71::"));
-        sea
+        Sea { harbour, folder, servers: vec![] }
     }
 
     /// Starts the server of an entrance, as a user that may do nothing: its device is made beforehand.

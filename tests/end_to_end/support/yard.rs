@@ -90,6 +90,11 @@ impl Harbour {
         .await;
     }
 
+    /// How many machines are open in the kernel, as the sluice has it.
+    pub fn open_in_kernel(&self) -> usize {
+        Client::new(&self.socket).state().unwrap().admissions
+    }
+
     /// People sit at this machine from now on.
     pub fn sit(&self, machine: &'static str) {
         *self.at.lock().unwrap() = machine;

@@ -1,7 +1,8 @@
 //! The pilots' tunnel for real: an OpenVPN server without privilege, a client at sea, a kernel that closes. Each test in a cage of its own.
 
-use std::io::Read;
-use std::io::Write;
+mod servers;
+
+use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::os::unix::fs::PermissionsExt;
 
@@ -47,7 +48,7 @@ async fn comes_in(sea: &Sea, name: &str, user: &str) -> (Person, Connecting, Pag
 }
 
 async fn present(sea: &Sea) -> Vec<Value> {
-    sea.harbour.stack.get("/presences?gate=tunnel").await["presences"].as_array().unwrap().clone()
+    sea.harbour.stack.get("/presences?gate=tunnel&limit=1000").await["presences"].as_array().unwrap().clone()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -383,7 +384,7 @@ async fn a_personal_profile_opens_with_its_own_person_alone_and_not_after_it_is_
     let file = folder.path().join("winch.ovpn").display().to_string();
     let made = async |person: &str, device: &str, into: &str| {
         let args = ["profile", "make", "tunnel", "--person", person, "--device", device, "--entrance", "pilots", "--into", into];
-        super::cli::passeur(&sea.harbour.stack, &args, "").await
+        crate::cli::passeur(&sea.harbour.stack, &args, "").await
     };
     let ran = made("Anouk Tregarec", "winch-tablet", &file).await;
     assert_eq!(ran.code, 0, "{ran:?}");
@@ -410,11 +411,8 @@ async fn a_personal_profile_opens_with_its_own_person_alone_and_not_after_it_is_
     }
     // What is taken from whoever leaves: the next one of theirs as well.
     let (_, _) = makes_profile(&sea, &mut anouk, "second-laptop").await;
-    let (status, taken) = sea
-        .harbour
-        .stack
-        .post("/people/take-away", json!({"people": ["pilotage/p-1001"], "block": "left"}))
-        .await;
+    let (status, taken) =
+        sea.harbour.stack.post("/people/take-away", json!({"people": ["pilotage/p-1001"], "block": "left"})).await;
     let ask = |public_key: String| json!({"gate": "tunnel", "entrance": "pilots", "person": "p-1001", "device": "d", "public_key": public_key});
     let (again, told) = sea.harbour.stack.post("/profiles", ask(key_pem())).await;
     assert!(again == 409 && told.to_string().contains("passeur let-in pilotage/p-1001"), "{told}");
