@@ -6,7 +6,7 @@ fail() { printf 'passeur: %s\n' "$*" >&2; exit 1; }
 
 . "$ROOT/demo/kerberos.sh"
 
-PACKAGES_SERVERS="postgresql postgresql-client slapd ldap-utils openssl $PACKAGES_KDC"
+PACKAGES_SERVERS="postgresql postgresql-client slapd ldap-utils openssl freeradius-utils $PACKAGES_KDC"
 
 # Debian packages, installed without starting Debian's own servers.
 need_packages() {

@@ -35,6 +35,7 @@ mod mappings;
 mod networks;
 mod nodes;
 mod outliving;
+mod radius;
 mod rights;
 mod ring;
 mod roles;

@@ -36,6 +36,7 @@ pub fn described(site: &Site, who: &Described, at: Moment) -> Option<Evidence> {
         (None, Some(WayKind::Passkey(_))) => WayIn::Passkey,
         (None, Some(WayKind::Certificate(_))) => WayIn::Certificate,
         (None, Some(WayKind::Ticket(_))) => WayIn::Ticket,
+        (None, Some(WayKind::Gateway)) => WayIn::Gateway,
         (None, None) => return None,
     };
     let mut claims: Map<String, Value> = who

@@ -179,8 +179,10 @@ pub fn from_claims(evidence: &Evidence, claim: &str) -> Attribute {
         };
     }
     // Ways in of our own have no provider that could say more.
-    let ours =
-        matches!(evidence.way_in, WayIn::Password | WayIn::MailedCode | WayIn::Sponsor | WayIn::Certificate | WayIn::Ticket);
+    let ours = matches!(
+        evidence.way_in,
+        WayIn::Password | WayIn::MailedCode | WayIn::Sponsor | WayIn::Certificate | WayIn::Ticket | WayIn::Gateway
+    );
     if ours && evidence.through.is_none() {
         let origin = Origin::Proof { claim: claim.to_owned() };
         return match claim_of(&evidence.claims, claim) {

@@ -17,7 +17,9 @@ pub fn authority(way_in: WayIn, provider: &str, issuer: &str) -> String {
     match way_in {
         WayIn::Oidc | WayIn::AccessToken => format!("oidc:{issuer}"),
         WayIn::Saml => format!("saml:{issuer}"),
-        WayIn::Password | WayIn::MailedCode | WayIn::Sponsor | WayIn::Certificate | WayIn::Ticket => format!("way:{provider}"),
+        WayIn::Password | WayIn::MailedCode | WayIn::Sponsor | WayIn::Certificate | WayIn::Ticket | WayIn::Gateway => {
+            format!("way:{provider}")
+        }
         // They stand for somebody whom another vouched for.
         WayIn::Passkey | WayIn::PersonalToken => String::new(),
     }
@@ -47,6 +49,8 @@ pub enum WayIn {
     Certificate,
     /// A Kerberos ticket, or a password in its realm.
     Ticket,
+    /// The word of a RADIUS client that signed them in itself.
+    Gateway,
 }
 
 /// A person: the provider and its identifier of them. Never a mail address or a name.

@@ -13,6 +13,7 @@ pub mod engine;
 pub mod grants;
 pub mod guarding;
 pub mod look_up;
+pub mod passwords;
 pub mod people;
 pub mod profiles;
 pub mod programs;

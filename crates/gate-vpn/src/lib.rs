@@ -2,7 +2,7 @@
 //!
 //! A machine at the far end of a tunnel is one that a network gate lets through ([`passeur_gate_network::tunnels`]); this crate speaks with
 //! the VPN servers by whose entrances it comes. [`link`] is the connection to one server, [`entrance`] keeps it, [`desk`] is what happens there, [`clients`] who is
-//! connected there, [`pool`] which addresses are free, [`told`] what a client is told.
+//! connected there, [`pool`] which addresses are free, [`told`] what a client is told. [`radius`] answers gateways that are not ours.
 
 pub mod clients;
 pub mod decisions;
@@ -10,6 +10,7 @@ pub mod desk;
 pub mod entrance;
 pub mod link;
 pub mod pool;
+pub mod radius;
 pub mod told;
 
 pub use entrance::{TunnelConfig, run};

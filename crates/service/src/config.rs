@@ -39,15 +39,29 @@ pub struct Config {
     pub network: Option<NetworkConfig>,
     /// VPN servers whose entrances are at this node; each needs the sluice.
     pub tunnels: Vec<TunnelConfig>,
+    /// Where RADIUS clients ask, one address a family.
+    pub radius: Vec<SocketAddr>,
     /// The database was restored from a backup: sessions that were ended since may stand there as live ones, so that all are ended.
     pub restored: bool,
 }
 
 impl std::fmt::Debug for Config {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Config { listen, tls, database_url: _, ring, node, clock: _, first_token: _, emergency, network, tunnels, restored } =
-            self;
-        write!(f, "Config({listen} {tls:?} {node} {ring:?} {emergency:?} {network:?} {tunnels:?} {restored})")
+        let Config {
+            listen,
+            tls,
+            database_url: _,
+            ring,
+            node,
+            clock: _,
+            first_token: _,
+            emergency,
+            network,
+            tunnels,
+            radius,
+            restored,
+        } = self;
+        write!(f, "Config({listen} {tls:?} {node} {ring:?} {emergency:?} {network:?} {tunnels:?} {radius:?} {restored})")
     }
 }
 

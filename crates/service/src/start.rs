@@ -48,6 +48,8 @@ pub struct Running {
     pub address: SocketAddr,
     /// Where TLS is spoken, if anywhere.
     pub tls_address: Option<SocketAddr>,
+    /// Where RADIUS clients ask.
+    pub radius: Vec<SocketAddr>,
     pub clock: Clock,
     engine: Engine,
     stop: watch::Sender<bool>,
@@ -129,6 +131,7 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
     }
     let web_holders = Admissions { table: table.clone(), runtime: Handle::current() };
     engine.set_holders(All { web: web_holders, networks: networks.clone() });
+    let radius = radius(&engine, &config.radius, (&mut tasks, &stopped)).await?;
     let pages = router::router(&engine, &management);
     let control = Arc::new(WebGate::new(engine.clone(), table.clone(), management.clone(), (pages, networks)));
     let parts = Parts { control, web, table, clock: engine.clock.clone() };
@@ -140,7 +143,25 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
     if let Some(address) = tls_address {
         tracing::info!(%address, "listening, with TLS");
     }
-    Ok(Running { address, tls_address, clock: config.clock, engine, stop, cores, seeing, tasks })
+    Ok(Running { address, tls_address, radius, clock: config.clock, engine, stop, cores, seeing, tasks })
+}
+
+/// Sockets at which RADIUS clients ask, each with what answers there; their addresses.
+async fn radius(
+    engine: &Engine,
+    listen: &[SocketAddr],
+    (tasks, stopped): (&mut Vec<JoinHandle<()>>, &watch::Receiver<bool>),
+) -> Result<Vec<SocketAddr>, StartError> {
+    let mut out = vec![];
+    for at in listen {
+        let failed = |e| StartError::Listen(*at, e);
+        let socket = UdpSocket::bind(at).await.map_err(failed)?;
+        let address = socket.local_addr().map_err(failed)?;
+        tracing::info!(%address, "listening for RADIUS clients");
+        out.push(address);
+        tasks.push(tokio::spawn(passeur_gate_vpn::radius::run(engine.clone(), socket, stopped.clone())));
+    }
+    Ok(out)
 }
 
 /// The network gates of a node, with what runs for them.

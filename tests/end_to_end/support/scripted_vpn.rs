@@ -158,7 +158,7 @@ impl Talk {
     }
 
     /// Waits until the service closes the connection.
-    pub async fn is_left(mut self) {
+    pub async fn left(mut self) {
         let left = async {
             while let Ok(Some(line)) = self.lines.next_line().await {
                 self.told.push(line);

@@ -56,11 +56,13 @@ pub struct Where {
     pub tls: Option<Tls>,
     pub network: Option<NetworkConfig>,
     pub tunnels: Vec<TunnelConfig>,
+    /// Whether RADIUS clients may ask.
+    pub radius: bool,
 }
 
 impl Default for Where {
     fn default() -> Where {
-        Where { listen: "127.0.0.1:0".parse().unwrap(), tls: None, network: None, tunnels: vec![] }
+        Where { listen: "127.0.0.1:0".parse().unwrap(), tls: None, network: None, tunnels: vec![], radius: false }
     }
 }
 
@@ -80,6 +82,7 @@ pub struct Stack {
     provider_address: SocketAddr,
     network: Option<NetworkConfig>,
     tunnels: Vec<TunnelConfig>,
+    radius: bool,
     tasks: Vec<tokio::task::JoinHandle<()>>,
     http: reqwest::Client,
 }
@@ -110,9 +113,15 @@ fn config(database: &Database, clock: &Clock, token: &str, listen: SocketAddr, t
         first_token: Token::parse(token),
         network: None,
         tunnels: vec![],
+        radius: vec![],
         restored: false,
         emergency: Emergency::parse(include_str!("../../../demo/emergency.toml")).ok(),
     }
+}
+
+/// Where RADIUS clients ask: any port of loopback.
+fn radius_at(is: bool) -> Vec<SocketAddr> {
+    if is { vec![SocketAddr::from(([127, 0, 0, 1], 0))] } else { vec![] }
 }
 
 impl Stack {
@@ -168,7 +177,9 @@ impl Stack {
         let token = Token::from_random([9; 32]).reveal().to_owned();
         let any: SocketAddr = "127.0.0.1:0".parse().unwrap();
         let (listen, network, tunnels) = (place.listen, place.network.clone(), place.tunnels.clone());
-        let service = start(Config { network, tunnels, ..config(&database, &clock, &token, listen, place.tls) }).await.unwrap();
+        let radius = radius_at(place.radius);
+        let service =
+            start(Config { network, tunnels, radius, ..config(&database, &clock, &token, listen, place.tls) }).await.unwrap();
         let tls_port = service.tls_address.map_or(0, |a| a.port());
         let address = service.address;
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
@@ -201,6 +212,7 @@ impl Stack {
             provider_address,
             network: place.network,
             tunnels: place.tunnels,
+            radius: place.radius,
             tasks: vec![provider_task, ledger_task, cranes_task, mail_task],
             http: reqwest::Client::builder().no_proxy().build().unwrap(),
         };
@@ -361,6 +373,11 @@ impl Stack {
         service
     }
 
+    /// Where RADIUS clients ask.
+    pub fn radius(&self) -> SocketAddr {
+        self.service.as_ref().unwrap().radius[0]
+    }
+
     /// Somebody signed in at the gate, and their browser.
     pub async fn signed_in(&self, user: &str) -> Person {
         let mut person = Person::new();
@@ -391,7 +408,8 @@ impl Stack {
             s.stop().await;
         }
         let (network, tunnels) = (self.network.clone(), self.tunnels.clone());
-        let config = Config { network, tunnels, ..config(&self.database, &self.clock, &self.token, self.address, None) };
+        let radius = radius_at(self.radius);
+        let config = Config { network, tunnels, radius, ..config(&self.database, &self.clock, &self.token, self.address, None) };
         self.service = Some(start(config).await.unwrap());
     }
 

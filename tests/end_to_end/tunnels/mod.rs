@@ -308,6 +308,40 @@ async fn makes_profile(sea: &Sea, person: &mut Person, device: &str) -> (String,
     (made.body, key.serialize_pem())
 }
 
+/// An engineer makes a profile for somebody's machine, by the command.
+async fn an_engineer_makes_one(sea: &Sea, anouk: &mut Person) {
+    // Its key is in the file alone, and its person's sign-in opens by it.
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("winch.ovpn").display().to_string();
+    let made = async |person: &str, device: &str, into: &str| {
+        let args = ["profile", "make", "tunnel", "--person", person, "--device", device, "--entrance", "pilots", "--into", into];
+        crate::cli::passeur(&sea.harbour.stack, &args, "").await
+    };
+    let ran = made("Anouk Tregarec", "winch-tablet", &file).await;
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert!(ran.out.contains("holds a profile of winch-tablet for Anouk Tregarec") && !ran.out.contains("PRIVATE"), "{ran:?}");
+    let whole = std::fs::read_to_string(&file).unwrap();
+    assert_eq!(std::fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
+    let client = sea.connect_with("winch", &whole);
+    let page = opens(sea, anouk, &client, 1, "anouk").await;
+    let page = answers(anouk, &page, "yes").await;
+    assert!(page.body.contains("The tunnel is open"), "{}", page.body);
+    drop(client);
+    // A file that is there is left alone, and one of nobody's, or of several people's, is not begun.
+    assert_eq!(made("Anouk Tregarec", "winch-tablet", &file).await.code, 1);
+    assert_eq!(std::fs::read_to_string(&file).unwrap(), whole);
+    let other = folder.path().join("other.ovpn").display().to_string();
+    for (person, device, says) in [
+        ("nobody-of-that-name", "d", "Nobody who was here before has this value"),
+        ("e", "d", "Several people have this value"),
+        ("Anouk Tregarec", " ", "device is what the machine is called"),
+    ] {
+        let ran = made(person, device, &other).await;
+        assert!(ran.code != 0 && ran.err.contains(says), "{person}: {ran:?}");
+        assert!(!std::path::Path::new(&other).exists(), "{person}");
+    }
+}
+
 fn key_pem() -> String {
     rcgen::KeyPair::generate().unwrap().public_key_pem()
 }
@@ -379,36 +413,7 @@ async fn a_personal_profile_opens_with_its_own_person_alone_and_not_after_it_is_
     assert!(!sea.harbour.reaches("pilot", OFFICE[0], 80));
     let again = sea.connect_with("again", &profile);
     again.says("AUTH_FAILED,This entrance takes machines with a profile of their person's own alone", 1).await;
-    // An engineer makes one for her machine, by the command: its key is in the file alone, and her sign-in opens by it, and nobody else's.
-    let folder = tempfile::tempdir().unwrap();
-    let file = folder.path().join("winch.ovpn").display().to_string();
-    let made = async |person: &str, device: &str, into: &str| {
-        let args = ["profile", "make", "tunnel", "--person", person, "--device", device, "--entrance", "pilots", "--into", into];
-        crate::cli::passeur(&sea.harbour.stack, &args, "").await
-    };
-    let ran = made("Anouk Tregarec", "winch-tablet", &file).await;
-    assert_eq!(ran.code, 0, "{ran:?}");
-    assert!(ran.out.contains("holds a profile of winch-tablet for Anouk Tregarec") && !ran.out.contains("PRIVATE"), "{ran:?}");
-    let whole = std::fs::read_to_string(&file).unwrap();
-    assert_eq!(std::fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
-    let client = sea.connect_with("winch", &whole);
-    let page = opens(&sea, &mut anouk, &client, 1, "anouk").await;
-    let page = answers(&mut anouk, &page, "yes").await;
-    assert!(page.body.contains("The tunnel is open"), "{}", page.body);
-    drop(client);
-    // A file that is there is left alone, and one of nobody's, or of several people's, is not begun.
-    assert_eq!(made("Anouk Tregarec", "winch-tablet", &file).await.code, 1);
-    assert_eq!(std::fs::read_to_string(&file).unwrap(), whole);
-    let other = folder.path().join("other.ovpn").display().to_string();
-    for (person, device, says) in [
-        ("nobody-of-that-name", "d", "Nobody who was here before has this value"),
-        ("e", "d", "Several people have this value"),
-        ("Anouk Tregarec", " ", "device is what the machine is called"),
-    ] {
-        let ran = made(person, device, &other).await;
-        assert!(ran.code != 0 && ran.err.contains(says), "{person}: {ran:?}");
-        assert!(!std::path::Path::new(&other).exists(), "{person}");
-    }
+    an_engineer_makes_one(&sea, &mut anouk).await;
     // What is taken from whoever leaves: the next one of theirs as well.
     let (_, _) = makes_profile(&sea, &mut anouk, "second-laptop").await;
     let (status, taken) =

@@ -99,7 +99,7 @@ async fn whatever_a_server_says_nobody_is_let_in_who_did_not_sign_in() {
     ] {
         let shown = String::from_utf8_lossy(&octets).chars().take(60).collect::<String>();
         talk.say_octets(&octets).await;
-        talk.is_left().await;
+        talk.left().await;
         talk = server.met().await;
         // Somebody who was let in nowhere is in its list, at an address of the entrance: they are ended, and may come again.
         talk.is_here(300, "198.51.100.7", "10.71.0.2");

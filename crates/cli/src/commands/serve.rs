@@ -27,6 +27,7 @@ pub async fn run(args: Serve) -> Result<(), Exit> {
         clock: Clock::system(),
         emergency: args.emergency_file.as_deref().map(read_emergency).transpose().map_err(|e| failed(&e))?,
         tunnels: args.tunnel,
+        radius: args.radius_listen,
         network: args.sluice.map(|sluice| NetworkConfig {
             sluice,
             redirect: args.led_listen,

@@ -5,13 +5,13 @@
 
 pub(crate) mod encode;
 
-pub use crate::site::{Delivery, Encoding, HeaderRule, Missing, OnSeparator, Piece, ValueOf};
+pub use crate::site::{Delivery, Encoding, Fit, HeaderRule, Missing, OnSeparator, Piece, ValueOf};
 pub use encode::VALUE_MAX;
 
 use crate::attribute::{Absence, Origin};
 use crate::decide::grants::Joined;
 use crate::identity::Identity;
-use crate::site::Site;
+use crate::site::{RadiusValue, Site};
 use crate::step;
 use crate::step::{Param, Phrase, Witness};
 
@@ -53,16 +53,22 @@ pub fn prepare(
 ) -> Result<Vec<Delivered>, RequiredMissing> {
     let mut out = Vec::with_capacity(delivery.headers.len());
     for rule in &delivery.headers {
-        match value_of(site, rule, who, given) {
-            Ok((value, origin)) => {
-                witness.step(|| {
-                    step!(HeaderDelivered {
-                        header: rule.name.as_str(),
-                        value: String::from_utf8_lossy(&value).into_owned(),
-                        origin
-                    })
-                });
-                out.push(Delivered { name: rule.name.clone(), value });
+        let found = match &rule.fit {
+            None => value_of(site, rule, who, given).map(|(value, origin)| (vec![value], origin)),
+            Some(fit) => fitting(site, rule, fit, (who, given), witness),
+        };
+        match found {
+            Ok((values, origin)) => {
+                for value in values {
+                    witness.step(|| {
+                        step!(HeaderDelivered {
+                            header: rule.name.as_str(),
+                            value: String::from_utf8_lossy(&value).into_owned(),
+                            origin: origin.clone()
+                        })
+                    });
+                    out.push(Delivered { name: rule.name.clone(), value });
+                }
             }
             Err(reason) => {
                 let header = rule.name.as_str();
@@ -77,6 +83,42 @@ pub fn prepare(
         }
     }
     Ok(out)
+}
+
+/// The most of one attribute that an answer carries: with many it would be longer than a packet.
+const REPEATED_MAX: usize = 20;
+
+/// The values of an attribute of a RADIUS answer, each as it fits. One that does not fit leaves the attribute out.
+fn fitting(
+    site: &Site,
+    rule: &HeaderRule,
+    fit: &Fit,
+    (who, given): (&Identity, &Joined),
+    witness: &mut impl Witness,
+) -> Result<(Vec<Vec<u8>>, Phrase), Param> {
+    let (values, origin) = match (&rule.join, fit.attribute.repeats) {
+        (None, true) => raw_values(site, &rule.value, who, given)?,
+        _ => {
+            let (one, origin) = value_of(site, rule, who, given)?;
+            (vec![String::from_utf8_lossy(&one).into_owned()], origin)
+        }
+    };
+    if values.len() > REPEATED_MAX {
+        return Err(Param::Reason { code: "too-many-values".to_owned(), detail: values.len().to_string() });
+    }
+    let mut out = vec![];
+    for value in values {
+        let Some(fitted) = fit.attribute.fit(&value, fit.cuts) else {
+            let detail = format!("{}: {}", crate::text::shorten(&value, 60), fit.attribute.takes());
+            return Err(Param::Reason { code: "does-not-fit".to_owned(), detail });
+        };
+        if fitted.len() < value.trim().len() && matches!(fit.attribute.value, RadiusValue::Text | RadiusValue::Vlan) {
+            let (header, most) = (rule.name.as_str(), fit.attribute.longest() as i64);
+            witness.step(|| step!(AttributeCut { header, most }));
+        }
+        out.push(fitted.into_bytes());
+    }
+    Ok((out, origin))
 }
 
 fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, given: &Joined) -> Result<(Vec<u8>, Phrase), Param> {

@@ -202,7 +202,10 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let mapped: Vec<AttributeId> = places.filter_map(|i| u16::try_from(i).ok()).map(AttributeId).collect();
     // Gates by name, before they are read: rules of the site may name them.
     let all_gates: Vec<String> = root.texts_in("gate", "name");
-    let [all_reaches, all_zones, all_entrances] = ["reach", "zone", "entrance"].map(|of| root.texts_in(of, "name"));
+    let [all_reaches, all_zones, mut all_entrances, all_clients] =
+        ["reach", "zone", "entrance", "radius-client"].map(|of| root.texts_in(of, "name"));
+    all_entrances.extend(all_clients.iter().cloned());
+    let vendors = super::radius::read_vendors(root);
     let names = Names {
         ways: &way_names,
         token_givers: &token_givers,
@@ -216,6 +219,8 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         reaches: &all_reaches,
         zones: &all_zones,
         entrances: &all_entrances,
+        radius_clients: &all_clients,
+        vendors: &vendors,
         mapped: &mapped,
         tables: &tables,
         lists: &lists,
@@ -237,16 +242,9 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         deliveries: &deliveries,
         providers: &providers,
     };
-    let mut gate_names = vec![];
-    let mut gates: Vec<Gate> = vec![];
-    for f in root.tables("gate") {
-        let name = name_of(&f, &gate_names);
-        gate_names.push(name.clone());
-        let Some(gate) = gate::read_gate(&f, name, &names, &delivery_names, of_site) else { continue };
-        check_gate(&f, &gate, &beside, &gates);
-        gates.push(gate);
-    }
+    let gates = read_gates(root, &names, &delivery_names, of_site, &beside);
     let (reaches, zones) = read_reach(root, &names, &gates);
+    let radius_clients = super::radius::read(root, &zones, &gates, &ways);
     let networks = super::network::read(root, &names);
     let routes = super::route::read(root, &names, &directories, &gates);
     let (engineers, second_engineer) = read_engineers(root, &names, &mappings);
@@ -269,6 +267,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         gates,
         reaches,
         zones,
+        radius_clients,
         engineers,
         second_engineer,
         site_rules: rules,
@@ -280,6 +279,26 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         mappings,
         salts: Salts::default(),
     })
+}
+
+/// Gates, each held against those before it.
+fn read_gates(
+    root: &Fields<'_, '_>,
+    names: &Names<'_>,
+    deliveries: &[String],
+    of_site: OfSite<'_>,
+    beside: &Beside<'_>,
+) -> Vec<Gate> {
+    let mut taken = vec![];
+    let mut gates: Vec<Gate> = vec![];
+    for f in root.tables("gate") {
+        let name = name_of(&f, &taken);
+        taken.push(name.clone());
+        let Some(gate) = gate::read_gate(&f, name, names, deliveries, of_site) else { continue };
+        check_gate(&f, &gate, beside, &gates);
+        gates.push(gate);
+    }
+    gates
 }
 
 /// Who may use the console, and whether a change of the site needs a second engineer.
@@ -304,6 +323,26 @@ fn read_deliveries(root: &Fields<'_, '_>, names: &Names<'_>) -> (Vec<String>, Ve
     (taken, deliveries)
 }
 
+/// Headers are for requests, and attributes for RADIUS clients.
+fn check_delivery(f: &Fields<'_, '_>, gate: &Gate, deliveries: &[Delivery]) {
+    let Some(of) = gate.delivery.as_ref().and_then(|name| deliveries.iter().find(|d| d.name == *name)) else { return };
+    match (gate.is_vpn(), of.is_of_radius()) {
+        (false, true) => {
+            let what = format!("{} fills answers of RADIUS, and behind this gate is a web application", of.name);
+            f.error("delivery", what, "Name a delivery with [[delivery.header]].");
+        }
+        (true, false) => {
+            let what = format!("{} fills headers, and RADIUS clients are told attributes", of.name);
+            f.error("delivery", what, "Name a delivery with [[delivery.attribute]].");
+        }
+        (true, true) if gate.network().is_some_and(|n| n.radius.is_empty()) => {
+            let what = "nobody is told it: no RADIUS client is an entrance of the gate";
+            f.warn("delivery", what.into(), "Add a [[radius-client]], and name it in entrances.");
+        }
+        _ => {}
+    }
+}
+
 /// What a gate is checked against.
 struct Beside<'a> {
     address: Option<&'a PublicAddress>,
@@ -325,6 +364,7 @@ fn check_gate(f: &Fields<'_, '_>, gate: &Gate, beside: &Beside<'_>, gates: &[Gat
         let remedy = "Name a [[way]] of kind ticket in ways-in, or take \"forwarded\" out of by.";
         f.error("ticket", "nobody brings a ticket along here: the gate takes no way in by ticket".into(), remedy);
     }
+    check_delivery(f, gate, beside.deliveries);
     if let Some(way) = gate.access.ways.iter().find(|w| beside.certificate_ways.contains(w)) {
         f.error("ways-in", format!("{way} is by client certificate, which no page can ask for"), "Name it in [gate.callers].");
     }

@@ -4,7 +4,9 @@ use super::fields::Fields;
 use super::mapping;
 use super::names::Names;
 use crate::delivery::{encode, fold_name};
-use crate::site::{AttributeId, Delivery, Encoding, HeaderRule, Missing, OnSeparator, Piece, ValueOf};
+use crate::site::{
+    AttributeId, Delivery, Encoding, Fit, HeaderRule, Missing, OnSeparator, Piece, RADIUS_ATTRIBUTES, RadiusAttribute, ValueOf,
+};
 use crate::text::is_token;
 
 /// Headers that say how a message is framed or routed, or that carry our own or the client's credentials: no delivery
@@ -40,54 +42,93 @@ pub(crate) fn read(f: &Fields<'_, '_>, name: String, names: &Names<'_>) -> Deliv
     for h in f.tables("header") {
         let header = h.need("name", "\"X-Harbour-User\"").unwrap_or_default();
         check_name(&h, &header, &headers);
-        let value = read_value(&h, names);
         let encodings = [
             ("utf-8", Encoding::Utf8),
             ("latin-1", Encoding::Latin1),
             ("percent", Encoding::Percent),
             ("base64", Encoding::Base64),
         ];
-        let rule = value.map(|value| HeaderRule {
-            name: header,
-            encoding: h.choice("encoding", Encoding::Utf8, &encodings),
-            // Groups and roles are lists whoever they are of.
-            join: h.text("join").or_else(|| matches!(value, ValueOf::Groups | ValueOf::Roles).then(|| ",".to_owned())),
-            value,
-            on_separator: h.choice(
-                "on-separator",
-                OnSeparator::Refuse,
-                &[("refuse", OnSeparator::Refuse), ("escape", OnSeparator::Escape)],
-            ),
-            missing: h.choice("missing", Missing::Omit, &[("omit", Missing::Omit), ("refuse", Missing::Refuse)]),
-        });
-        for key in ["encoding", "join", "on-separator", "missing"] {
-            h.value(key);
-        }
-        h.finish();
-        let Some(rule) = rule else { continue };
-        let bad = |join: &String| join.is_empty() || join.len() > 4 || join.chars().any(|c| c.is_control() || !c.is_ascii());
-        if rule.on_separator == OnSeparator::Escape && rule.join.is_none() {
-            h.warn(
-                "on-separator",
-                "one value has no separator to escape".into(),
-                "Add join = \",\" where the attribute is a list.",
-            );
-        }
-        if rule.join.as_ref().is_some_and(bad) {
-            h.error("join", "join must be one to four visible ASCII characters".into(), "Write join = \",\".");
-        }
-        if let ValueOf::Constant(c) = &rule.value
-            && encode::encode(c, rule.encoding).is_err()
-        {
-            h.error("value", "the constant cannot be sent in this encoding".into(), "Change the text or the encoding.");
-        }
-        headers.push(rule);
+        let encoding = h.choice("encoding", Encoding::Utf8, &encodings);
+        h.value("encoding");
+        headers.extend(read_rule(&h, header, encoding, None, names));
     }
-    if headers.is_empty() && !f.has("header") {
-        f.error("header", "the delivery has no header".into(), "Add [[delivery.header]].");
+    let attributes = f.tables("attribute");
+    if !headers.is_empty() && !attributes.is_empty() {
+        f.error("attribute", "the delivery has headers as well".into(), "Make two of it: one for requests, one for RADIUS.");
+    }
+    for h in attributes {
+        let named = h.need("name", "\"Filter-Id\"").unwrap_or_default();
+        let cuts = h.choice("too-long", false, &[("refuse", false), ("cut", true)]);
+        let fit = read_fit(&h, &named, names).map(|attribute| Fit { attribute, cuts });
+        let is_there = |o: &HeaderRule| o.name.eq_ignore_ascii_case(&named) && !fit.as_ref().is_some_and(|f| f.attribute.repeats);
+        if headers.iter().any(is_there) {
+            h.error("name", format!("{named} stands twice, and an answer carries it once"), "Keep one of them.");
+        }
+        let name = fit.as_ref().map_or(named, |f| f.attribute.name.clone());
+        headers.extend(read_rule(&h, name, Encoding::Utf8, fit, names));
+    }
+    if headers.is_empty() && !f.has("header") && !f.has("attribute") {
+        f.error("header", "the delivery has no header".into(), "Add [[delivery.header]], or [[delivery.attribute]] for RADIUS.");
     }
     f.finish();
     Delivery { name, headers }
+}
+
+/// What headers and attributes have in common.
+fn read_rule(h: &Fields<'_, '_>, name: String, encoding: Encoding, fit: Option<Fit>, names: &Names<'_>) -> Option<HeaderRule> {
+    let value = read_value(h, names);
+    // Of groups and roles a header holds one list, and an attribute that repeats holds one each.
+    let repeats = fit.as_ref().is_some_and(|f| f.attribute.repeats);
+    let is_list = |v: &ValueOf| matches!(v, ValueOf::Groups | ValueOf::Roles) && !repeats;
+    let rule = value.map(|value| HeaderRule {
+        name,
+        encoding,
+        // Groups and roles are lists whoever they are of.
+        join: h.text("join").or_else(|| is_list(&value).then(|| ",".to_owned())),
+        value,
+        on_separator: h.choice(
+            "on-separator",
+            OnSeparator::Refuse,
+            &[("refuse", OnSeparator::Refuse), ("escape", OnSeparator::Escape)],
+        ),
+        missing: h.choice("missing", Missing::Omit, &[("omit", Missing::Omit), ("refuse", Missing::Refuse)]),
+        fit,
+    });
+    for key in ["join", "on-separator", "missing"] {
+        h.value(key);
+    }
+    h.finish();
+    let rule = rule?;
+    let bad = |join: &String| join.is_empty() || join.len() > 4 || join.chars().any(|c| c.is_control() || !c.is_ascii());
+    if rule.on_separator == OnSeparator::Escape && rule.join.is_none() {
+        h.warn("on-separator", "one value has no separator to escape".into(), "Add join = \",\" where the attribute is a list.");
+    }
+    if rule.join.as_ref().is_some_and(bad) {
+        h.error("join", "join must be one to four visible ASCII characters".into(), "Write join = \",\".");
+    }
+    if let ValueOf::Constant(c) = &rule.value {
+        if encode::encode(c, rule.encoding).is_err() {
+            h.error("value", "the constant cannot be sent in this encoding".into(), "Change the text or the encoding.");
+        }
+        if let Some(fit) = rule.fit.as_ref().filter(|f| f.attribute.fit(c, f.cuts).is_none()) {
+            let what = format!("the constant does not fit in {}", fit.attribute.name);
+            h.error("constant", what, format!("Write {}.", fit.attribute.takes()));
+        }
+    }
+    Some(rule)
+}
+
+/// The attribute of a RADIUS answer that a name stands for.
+fn read_fit(h: &Fields<'_, '_>, named: &str, names: &Names<'_>) -> Option<RadiusAttribute> {
+    let of_vendor = names.vendors.iter().find(|a| a.name.eq_ignore_ascii_case(named)).cloned();
+    let found = of_vendor.or_else(|| RadiusAttribute::standard(named));
+    if found.is_none() && !named.is_empty() {
+        let all: Vec<&str> =
+            RADIUS_ATTRIBUTES.iter().map(|(n, ..)| *n).chain(names.vendors.iter().map(|a| a.name.as_str())).collect();
+        let remedy = format!("There are: {}. A vendor's own is declared as [[vendor-attribute]].", all.join(", "));
+        h.error("name", format!("a delivery fills no attribute \"{named}\""), remedy);
+    }
+    found
 }
 
 fn check_name(h: &Fields<'_, '_>, header: &str, others: &[HeaderRule]) {

@@ -46,12 +46,12 @@ pub(crate) fn read_gate(
         Kind::Web => read_web(f, names, address.as_ref(), &mut access, of_site).map(|w| GateKind::Web(Box::new(w))),
         Kind::Network => {
             let network = open_network::read(f, names);
-            open_network::check_access(f, &access);
+            open_network::check_access(f, &access, &network);
             Some(GateKind::Network(Box::new(network)))
         }
         Kind::Vpn => {
             let network = open_network::read_vpn(f, names);
-            open_network::check_access(f, &access);
+            open_network::check_access(f, &access, &network);
             Some(GateKind::Vpn(Box::new(network)))
         }
     };
@@ -62,8 +62,8 @@ pub(crate) fn read_gate(
     });
     let session = session.unwrap_or_default();
     let delivery = match kind {
-        Kind::Web => super::names::refer(f, "delivery", "delivery", deliveries),
-        Kind::Network | Kind::Vpn => None,
+        Kind::Web | Kind::Vpn => super::names::refer(f, "delivery", "delivery", deliveries),
+        Kind::Network => None,
     };
     if access.rules.is_empty() && !f.has("rule") {
         f.warn("name", "the gate has no rule, so it admits nobody".into(), "Add a [[gate.rule]].");

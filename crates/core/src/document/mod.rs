@@ -21,6 +21,7 @@ mod names;
 mod network;
 mod open_network;
 mod provider;
+mod radius;
 mod reach;
 mod response;
 mod route;

@@ -3,7 +3,7 @@
 use super::condition;
 use super::fields::Fields;
 use crate::mapping::Tables;
-use crate::site::{AttributeId, Mapping, Rule};
+use crate::site::{AttributeId, Mapping, RadiusAttribute, Rule};
 use chrono_tz::Tz;
 
 /// Lists that conditions may name, each with its members as written.
@@ -55,7 +55,11 @@ pub(crate) struct Names<'a> {
     pub(crate) gates: &'a [String],
     pub(crate) reaches: &'a [String],
     pub(crate) zones: &'a [String],
+    /// Entrances, and RADIUS clients after them.
     pub(crate) entrances: &'a [String],
+    pub(crate) radius_clients: &'a [String],
+    /// Attributes of RADIUS answers that vendors made.
+    pub(crate) vendors: &'a [RadiusAttribute],
     /// Those of them that a mapping makes.
     pub(crate) mapped: &'a [AttributeId],
     pub(crate) tables: &'a Tables,

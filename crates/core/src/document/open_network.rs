@@ -24,10 +24,11 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>) -> OpenNetwork {
 pub(crate) fn read_vpn(f: &Fields<'_, '_>, names: &Names<'_>) -> OpenNetwork {
     let entrances = refer_to_several(f, "entrances", "entrance", names.entrances);
     if entrances.is_empty() && !f.has("entrances") {
-        let remedy = "Name the [[entrance]] by which tunnels come: entrances = [\"pilots\"].";
+        let remedy = "Name the [[entrance]] by which tunnels come, or the [[radius-client]] that asks: entrances = [\"pilots\"].";
         f.error("entrances", "entrances is missing".into(), remedy);
     }
-    OpenNetwork { authority: f.text("authority").filter(|a| !a.is_empty()), ..read_rest(f, entrances) }
+    let (radius, entrances) = entrances.into_iter().partition(|e| names.radius_clients.contains(e));
+    OpenNetwork { radius, authority: f.text("authority").filter(|a| !a.is_empty()), ..read_rest(f, entrances) }
 }
 
 fn read_terms(f: &Fields<'_, '_>) -> Option<TermsOfUse> {
@@ -49,7 +50,7 @@ fn read_terms(f: &Fields<'_, '_>) -> Option<TermsOfUse> {
 fn read_rest(f: &Fields<'_, '_>, zones: Vec<String>) -> OpenNetwork {
     let devices = u16::try_from(f.number("devices", 5, 1..=1_000)).unwrap_or(5);
     let when_full = f.choice("when-full", WhenFull::Refuse, &WhenFull::WORDS);
-    OpenNetwork { zones, terms: None, devices, when_full, machines: vec![], authority: None }
+    OpenNetwork { zones, radius: vec![], terms: None, devices, when_full, machines: vec![], authority: None }
 }
 
 fn read_machines(f: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Machine> {
@@ -113,7 +114,7 @@ fn asks_requests(when: &Condition) -> bool {
 }
 
 /// What access cannot be at a network gate, and what it lacks there.
-pub(crate) fn check_access(f: &Fields<'_, '_>, access: &Access) {
+pub(crate) fn check_access(f: &Fields<'_, '_>, access: &Access, network: &OpenNetwork) {
     if access.callers.is_some() {
         let remedy = "Take [gate.callers] away; list a machine without a person as [[gate.machine]].";
         f.error("callers", "a network takes no programs: there is nothing they could call".into(), remedy);
@@ -126,7 +127,9 @@ pub(crate) fn check_access(f: &Fields<'_, '_>, access: &Access) {
         );
     }
     let opens = |e: &Effect| matches!(e, Effect::Give(g) if !g.reach.is_empty());
-    if access.rules.iter().any(|r| r.effect.enters()) && !access.rules.iter().any(|r| opens(&r.effect)) {
+    // What a RADIUS client opens is its own.
+    let has_reach = !network.zones.is_empty();
+    if has_reach && access.rules.iter().any(|r| r.effect.enters()) && !access.rules.iter().any(|r| opens(&r.effect)) {
         f.warn(
             "rule",
             "whoever is let in reaches nothing: no rule grants reach".into(),

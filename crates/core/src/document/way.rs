@@ -18,6 +18,7 @@ enum Kind {
     Passkey,
     Certificate,
     Ticket,
+    Gateway,
 }
 
 /// Reads `[[way]]`.
@@ -30,12 +31,13 @@ pub(crate) fn read_way(f: &Fields<'_, '_>, name: String, attributes: Vec<(Attrib
         ("passkey", Kind::Passkey),
         ("certificate", Kind::Certificate),
         ("ticket", Kind::Ticket),
+        ("gateway", Kind::Gateway),
     ];
     if !f.has("kind") {
         f.error(
             "kind",
             "kind is missing".into(),
-            "Write kind = \"password\", \"mailed-code\", \"sponsor\", \"passkey\", \"certificate\" or \"ticket\".",
+            "Write kind = \"password\", \"mailed-code\", \"sponsor\", \"passkey\", \"certificate\", \"ticket\" or \"gateway\".",
         );
     }
     let (m, d) = (Duration::minutes, Duration::days);
@@ -84,6 +86,7 @@ pub(crate) fn read_way(f: &Fields<'_, '_>, name: String, attributes: Vec<(Attrib
             WayKind::Certificate(CertificateWay { authorities })
         }
         Kind::Ticket => WayKind::Ticket(read_ticket(f, host, tries())),
+        Kind::Gateway => WayKind::Gateway,
     };
     let out = Way {
         title: f.text("title").unwrap_or_else(|| name.clone()),

@@ -58,7 +58,27 @@ fn receives(site: &Site, gate: &Gate) -> Vec<Row> {
         let none = || Row::new("Nothing", "", "no delivery is attached to the gate");
         return vec![ticket.unwrap_or_else(none)];
     };
-    let of = |value: &ValueOf| match value {
+    let rows = delivery.headers.iter().map(|h| {
+        let missing = match h.missing {
+            Missing::Omit => "left out where there is none",
+            Missing::Refuse => "always there: without it nobody enters",
+        };
+        let several = match &h.join {
+            Some(join) => format!("; a list, whose members are joined by “{join}”"),
+            None => String::new(),
+        };
+        Row::new(
+            h.name.clone(),
+            source_of(site, &h.value),
+            format!("{missing}{several}; taken from what clients send, in every spelling"),
+        )
+    });
+    ticket.into_iter().chain(rows).collect()
+}
+
+/// Where a delivered value comes from, in words.
+pub(super) fn source_of(site: &Site, value: &ValueOf) -> String {
+    match value {
         ValueOf::Attribute(id) => site.attribute_name(*id).to_owned(),
         ValueOf::Groups => "every group, direct and nested".to_owned(),
         ValueOf::Roles => "roles that rules give".to_owned(),
@@ -71,19 +91,7 @@ fn receives(site: &Site, gate: &Gate) -> Vec<Row> {
                 Piece::Attribute(id) => format!("{{{}}}", site.attribute_name(*id)),
             })
             .collect(),
-    };
-    let rows = delivery.headers.iter().map(|h| {
-        let missing = match h.missing {
-            Missing::Omit => "left out where there is none",
-            Missing::Refuse => "always there: without it nobody enters",
-        };
-        let several = match &h.join {
-            Some(join) => format!("; a list, whose members are joined by “{join}”"),
-            None => String::new(),
-        };
-        Row::new(h.name.clone(), of(&h.value), format!("{missing}{several}; taken from what clients send, in every spelling"))
-    });
-    ticket.into_iter().chain(rows).collect()
+    }
 }
 
 fn forwarded(gate: &Gate) -> Vec<Row> {

@@ -5,6 +5,7 @@ mod application;
 mod directory;
 mod network;
 mod provider;
+mod radius;
 mod realm;
 mod vpn;
 mod write;

@@ -11,18 +11,41 @@ pub(super) fn sheet(site: &Site, gate: &Gate) -> Sheet {
     for (zone, tunnel) in site.zones_of(gate).filter_map(|z| Some((z, z.tunnel()?))) {
         parts.push(Part { code: "enter", heading: "Please enter", rows: of_server(zone, tunnel) });
     }
-    parts.push(Part { code: "receive", heading: "What rules may open", rows: opened(site, gate) });
+    let has_servers = !parts.is_empty();
+    if has_servers {
+        parts.push(Part { code: "receive", heading: "What rules may open", rows: opened(site, gate) });
+    }
+    let radius = super::radius::parts(site, gate);
+    let what = match (has_servers, radius.is_empty()) {
+        (true, false) => "VPN servers and RADIUS clients",
+        (false, false) => "RADIUS clients",
+        _ => "an OpenVPN server",
+    };
+    parts.extend(radius);
     Sheet {
-        title: format!("{}, an OpenVPN server for the gate {}", gate.title, gate.name),
+        title: format!("{}, {what} for the gate {}", gate.title, gate.name),
         state: String::new(),
         connected: true,
         parts,
-        steps: vec![
-            "Connect with a client: it opens a browser, and the crossing tells every step. At an entrance with trial = true nothing opens."
-                .to_owned(),
-            "passeur present list says who is on; passeur survey says whether the server is as it should be.".to_owned(),
-        ],
+        steps: steps(gate, has_servers),
     }
+}
+
+fn steps(gate: &Gate, has_servers: bool) -> Vec<String> {
+    if !has_servers {
+        return vec![
+            "Ask with the gateway's own test, for somebody who may come in and for somebody who may not.".to_owned(),
+            format!(
+                "passeur crossings --gate {} tells both, with every attribute; also what was not answered, and why.",
+                gate.name
+            ),
+        ];
+    }
+    vec![
+        "Connect with a client: it opens a browser, and the crossing tells every step. At an entrance with trial = true nothing opens."
+            .to_owned(),
+        "passeur present list says who is on; passeur survey says whether the server is as it should be.".to_owned(),
+    ]
 }
 
 fn of_server(zone: &Zone, tunnel: &Tunnel) -> Vec<Row> {

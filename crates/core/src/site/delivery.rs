@@ -1,5 +1,6 @@
-//! The headers that a gate hands over: what the site file says of them. Values are made in [`crate::delivery`].
+//! The headers that a gate hands over, or the attributes of a RADIUS answer: what the site file says of them. Values are made in [`crate::delivery`].
 use super::attribute_id::AttributeId;
+use super::radius::RadiusAttribute;
 
 /// A named set of headers.
 #[derive(Clone, Debug)]
@@ -19,6 +20,23 @@ pub struct HeaderRule {
     pub join: Option<String>,
     pub on_separator: OnSeparator,
     pub missing: Missing,
+    /// The attribute of a RADIUS answer that it fills, in the place of a header.
+    pub fit: Option<Fit>,
+}
+
+/// The attribute of a RADIUS answer that a value fills.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fit {
+    pub attribute: RadiusAttribute,
+    /// Whether a text that is too long is cut, and not left out.
+    pub cuts: bool,
+}
+
+impl Delivery {
+    /// Whether it fills RADIUS answers, and no requests.
+    pub fn is_of_radius(&self) -> bool {
+        self.headers.iter().any(|h| h.fit.is_some())
+    }
 }
 
 /// Where a header's value comes from.

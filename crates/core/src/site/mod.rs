@@ -19,6 +19,7 @@ mod octets;
 mod open_network;
 mod place;
 mod provider;
+mod radius;
 mod reach;
 pub(crate) mod response;
 mod roles_stand_on;
@@ -39,7 +40,7 @@ pub use attribute_id::AttributeId;
 pub use callers::{ACCESS_TOKEN, Callers, PERSONAL_TOKEN};
 pub use comparison::{Compared, Order, Pattern, Test, Version};
 pub use condition::{Condition, Named, Truth};
-pub use delivery::{Delivery, Encoding, HeaderRule, Missing, OnSeparator, Piece, ValueOf};
+pub use delivery::{Delivery, Encoding, Fit, HeaderRule, Missing, OnSeparator, Piece, ValueOf};
 pub use directory::{Asking, Directory, DirectorySecurity, FindGroups, GroupSearch, Nested, Primary, Referrals};
 pub use expectation::{Described, Expectation};
 pub use factor::{OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
@@ -54,6 +55,7 @@ pub use provider::{
     ByHand, ClientAuthentication, ENTITY_PATH, OidcClient, Provider, ProviderGroups, SamlBinding, SamlParty, SamlSource,
     SamlTrust, Speaks, check_endpoint, check_issuer,
 };
+pub use radius::{RADIUS_ATTRIBUTES, RadiusAsks, RadiusAttribute, RadiusClient, RadiusPlace, RadiusValue};
 pub use reach::{Covers, Destination, HostPattern, Reach, Service, Transport, Wanted};
 pub use response::{CookieFlags, ResponseEdits, SameSite};
 pub use roles_stand_on::RolesStandOn;
@@ -108,6 +110,8 @@ pub struct Site {
     pub reaches: Vec<Reach>,
     /// Networks that network gates guard, and after them entrances of tunnels.
     pub zones: Vec<Zone>,
+    /// Gateways, switches and access points that ask by RADIUS.
+    pub radius_clients: Vec<RadiusClient>,
     /// Who may use the console, and how far; none means nobody by sign-in.
     pub engineers: Option<Access>,
     /// Rules of the whole site, which stand before those of every gate.
@@ -262,6 +266,27 @@ impl Site {
         gate.network().into_iter().flat_map(|n| &n.zones).filter_map(|z| self.zone(z))
     }
 
+    /// The RADIUS client that sends from an address.
+    pub fn radius_client_at(&self, address: IpAddr) -> Option<&RadiusClient> {
+        self.radius_clients.iter().find(|c| c.sends_from(address))
+    }
+
+    /// The gate that takes people in by a RADIUS client.
+    pub fn gate_of_radius_client(&self, client: &str) -> Option<&Gate> {
+        self.gates.iter().find(|g| g.network().is_some_and(|n| n.radius.iter().any(|c| c == client)))
+    }
+
+    /// RADIUS clients by which a gate takes people in.
+    pub fn radius_clients_of<'a>(&'a self, gate: &'a Gate) -> impl Iterator<Item = &'a RadiusClient> {
+        let names = gate.network().into_iter().flat_map(|n| &n.radius);
+        names.filter_map(|name| self.radius_clients.iter().find(|c| c.name == *name))
+    }
+
+    /// Whether people may come by an entrance of this name: a VPN server's, or a RADIUS client.
+    pub fn has_entrance(&self, name: &str) -> bool {
+        self.zone(name).is_some_and(|z| z.tunnel().is_some()) || self.radius_clients.iter().any(|c| c.name == name)
+    }
+
     /// The delivery attached to a gate.
     pub fn delivery(&self, gate: &Gate) -> Option<&Delivery> {
         gate.delivery.as_ref().and_then(|name| self.deliveries.iter().find(|d| d.name == *name))
@@ -332,8 +357,16 @@ impl Site {
             let authority = g.network()?.authority.clone()?;
             Some((authority, format!("gate {}: the authority of personal profiles", g.name)))
         });
-        let mut out: Vec<_> =
-            providers.chain(own).chain(directories).chain(mail).chain(keytabs).chain(behalf).chain(authorities).collect();
+        let clients = self.radius_clients.iter().map(|c| (c.secret.clone(), format!("RADIUS client {}", c.name)));
+        let mut out: Vec<_> = providers
+            .chain(own)
+            .chain(directories)
+            .chain(mail)
+            .chain(keytabs)
+            .chain(behalf)
+            .chain(authorities)
+            .chain(clients)
+            .collect();
         let hashes = |place: &str, of: &[Mapping]| -> Vec<(String, String)> {
             salts_of(of).map(|secret| (secret.to_owned(), format!("pairwise identifiers of {place}"))).collect()
         };

@@ -9,6 +9,8 @@ use chrono::NaiveDate;
 pub struct OpenNetwork {
     /// Names of the zones it guards.
     pub zones: Vec<String>,
+    /// Names of RADIUS clients that are entrances of it; only of kind `vpn`.
+    pub radius: Vec<String>,
     /// What people accept before the network opens to them.
     pub terms: Option<TermsOfUse>,
     /// How many machines a person may have at once, where no rule says.

@@ -40,8 +40,8 @@ impl Site {
                 Some(WayKind::Password(p)) => drop(out.directories.insert(p.directory.clone())),
                 Some(WayKind::MailedCode(_)) => out.mail = true,
                 Some(WayKind::Ticket(t)) => out.secrets.extend(t.keytabs.iter().cloned()),
-                // The console takes no guests.
-                Some(WayKind::Sponsor(_) | WayKind::Certificate(_)) | None => {}
+                // The console takes no guests, and nobody by RADIUS.
+                Some(WayKind::Sponsor(_) | WayKind::Certificate(_) | WayKind::Gateway) | None => {}
             }
         }
         let directories = out.directories.iter().filter_map(|d| self.directory(d));

@@ -34,6 +34,8 @@ pub enum WayKind {
     Sponsor(SponsorWay),
     /// A Kerberos ticket that the person's machine holds (RFC 4559), or their password in a realm.
     Ticket(TicketWay),
+    /// The word of a RADIUS client that signed somebody in itself (Service-Type Authorize-Only).
+    Gateway,
 }
 
 /// A password of a directory.
@@ -97,6 +99,8 @@ impl Way {
             WayKind::Certificate(_) => "pop",
             // The registered word for it, whoever's machine it is.
             WayKind::Ticket(_) => "wia",
+            // RFC 8176 has no word for it: whatever was proven was proven there.
+            WayKind::Gateway => "gateway",
         }
     }
 }

@@ -123,6 +123,21 @@ pub const REASONS: &[(&str, &str, &str)] = &[
     ("network", "another site's page", "la page d'un autre site"),
     ("empty", "no value", "aucune valeur"),
     ("several-values", "it has several values", "il a plusieurs valeurs"),
+    ("too-many-values", "it has more values than an answer carries", "il a plus de valeurs que n'en porte une réponse"),
+    ("does-not-fit", "it does not fit there", "elle n'y entre pas"),
+    ("radius-password", "a name and a password", "un nom et un mot de passe"),
+    ("radius-authorize-only", "somebody whom it signed in itself", "quelqu'un qu'il a connecté lui-même"),
+    ("radius-missing", "it has no Message-Authenticator", "elle n'a pas de Message-Authenticator"),
+    (
+        "radius-wrong",
+        "it was made with another secret, or changed on its way",
+        "elle est faite avec un autre secret, ou changée en route",
+    ),
+    (
+        "radius-odd",
+        "its Message-Authenticator is none, or stands twice",
+        "son Message-Authenticator n'en est pas un, ou figure deux fois",
+    ),
     ("form-kept", "kept for after the sign-in", "gardé pour après la connexion"),
     (
         "form-not-kept",

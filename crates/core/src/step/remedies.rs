@@ -241,6 +241,20 @@ const REMEDIES: &[Remedy] = &[
     (
         HEADER,
         "reason",
+        "too-many-values",
+        "Deliver fewer under {header}: keep = \"…\" in a mapping leaves only the values that the gateway needs.",
+        "Remettez-en moins sous {header} : keep = « … » dans une règle de correspondance ne laisse que les valeurs utiles à la passerelle.",
+    ),
+    (
+        HEADER,
+        "reason",
+        "does-not-fit",
+        "Have the value put right at its source, or make a fitting one of it in a mapping. A text that is too long is cut with too-long = \"cut\" under {header}.",
+        "Faites corriger la valeur à la source, ou tirez-en une qui convient par une règle de correspondance. Un texte trop long est coupé avec too-long = « cut » sous {header}.",
+    ),
+    (
+        HEADER,
+        "reason",
         "separator",
         "Choose another join under {header}, or on-separator = \"escape\" where the application decodes it. If the member should not be there, have it put right at its source.",
         "Choisissez un autre join sous {header}, ou on-separator = « escape » si l'application le décode. Si l'élément est de trop, faites-le corriger à la source.",

@@ -13,6 +13,7 @@ mod identities;
 mod mappings;
 mod networks;
 mod providers;
+mod radius;
 mod rehearsing;
 mod schema;
 mod site_file;

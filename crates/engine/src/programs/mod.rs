@@ -20,6 +20,7 @@ use passeur_core::Moment;
 use passeur_core::address::neighbourhood;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
+use passeur_core::decide::Admitted;
 use passeur_core::evidence::Evidence;
 use passeur_core::id::{CrossingId, hex};
 use passeur_core::identity::display_name;
@@ -159,7 +160,6 @@ async fn open(
     facts: &RequestFacts,
     found: impl AsyncFnOnce() -> Result<Found, StoreError>,
 ) -> Result<(), NotTaken> {
-    let site = &edition.site;
     let place = neighbourhood(facts.address).to_string();
     let mut attempt = Attempt::begin(engine, gate.place(), facts);
     if !tries::count_plain(engine, &mut attempt, "token", &place, BAD_MAX).await? {
@@ -170,7 +170,7 @@ async fn open(
     if !matches!(found, Found::Bad(_)) {
         tries::uncount_plain(engine, "token", &place).await?;
     }
-    let mut good = match found {
+    let good = match found {
         Found::Good(good) => *good,
         Found::Bad(why) => return Err(refused(engine, gate, facts, &digest, why).await),
         Found::NotNow(whom, how) => {
@@ -178,17 +178,71 @@ async fn open(
             return Err(NotTaken::NotNow(attempt.record_anonymous(Outcome::Failed)));
         }
     };
-    attempt.provider = Some(good.evidence.provider.clone());
-    let name = display_name(&good.evidence);
-    attempt.who =
-        Some(Who { provider: good.evidence.provider.clone(), subject: good.evidence.subject.clone(), name: name.clone() });
     let step = good.step;
     attempt.step(|| step);
-    good.evidence = good.evidence.storable();
-    look_up::complete(engine, site, &gate.access, &mut good.evidence).await;
-    attempt.set_evidence(&good.evidence);
+    let entering = Entering {
+        evidence: good.evidence,
+        digest,
+        expires: Some(good.expires),
+        thing: good.thing,
+        ends: good.ends,
+        paths: good.paths,
+        personal: good.personal,
+    };
+    enter(engine, edition, gate, attempt, facts, entering).await?;
+    if let Some(token) = good.personal {
+        engine.store.personal_token_used(token, engine.now()).await?;
+    }
+    Ok(())
+}
+
+/// Somebody, or something, that proved who they are without a browser of ours.
+#[derive(Debug)]
+pub struct Entering {
+    pub evidence: Evidence,
+    /// The digest by which the gate will know the session.
+    pub digest: [u8; 32],
+    /// When what was shown is over; the session ends by its lifetimes before.
+    pub expires: Option<Moment>,
+    /// What was shown is known by this, whatever signature it comes with, and until when it could come again.
+    pub thing: [u8; 32],
+    pub ends: Moment,
+    pub paths: Option<Vec<String>>,
+    pub personal: Option<uuid::Uuid>,
+}
+
+/// A session that began so.
+#[derive(Debug)]
+pub struct Begun {
+    pub session: uuid::Uuid,
+    pub admitted: Admitted,
+    pub crossing: CrossingId,
+}
+
+/// Completes what is known of somebody, decides, and begins their session. None where another request began it in the same instant.
+///
+/// # Errors
+/// They are not let in; a crossing tells why.
+pub async fn enter(
+    engine: &Engine,
+    edition: &Edition,
+    gate: &Gate,
+    mut attempt: Attempt,
+    facts: &RequestFacts,
+    entering: Entering,
+) -> Result<Option<Begun>, NotTaken> {
+    let name = display_name(&entering.evidence);
+    attempt.provider = Some(entering.evidence.provider.clone());
+    attempt.who = Some(Who {
+        provider: entering.evidence.provider.clone(),
+        subject: entering.evidence.subject.clone(),
+        name: name.clone(),
+    });
+    let mut evidence = entering.evidence.storable();
+    look_up::complete(engine, &edition.site, &gate.access, &mut evidence).await;
+    attempt.set_evidence(&evidence);
     let (now, id) = (engine.now(), new_uuid());
-    let asking = Asking { edition, gate, evidence: &good.evidence, at: facts.circumstances(now) };
+    let asking = Asking { edition, gate, evidence: &evidence, at: facts.circumstances(now) };
     // Nobody is there to prove anything more.
     let granted = match grants::decide(engine, asking, Carriage::Token(id), &mut attempt, |_| false).await? {
         Decided::Granted(granted) => granted,
@@ -197,12 +251,12 @@ async fn open(
     };
     let session = NewSession {
         id,
-        // Nobody holds this one: the session is reached by the program's own token alone.
+        // Nobody holds this one: the session is reached by what was shown alone.
         token_digest: engine.new_token().digest().to_vec(),
-        provider: good.evidence.provider.clone(),
-        subject: good.evidence.subject.clone(),
+        provider: evidence.provider.clone(),
+        subject: evidence.subject.clone(),
         name,
-        evidence: serde_json::to_value(&good.evidence).map_err(|e| StoreError::Query(e.to_string()))?,
+        evidence: serde_json::to_value(&evidence).map_err(|e| StoreError::Query(e.to_string()))?,
         began: now,
         last_seen: now,
         address: facts.address.to_string(),
@@ -210,26 +264,26 @@ async fn open(
         hint: None,
         provider_name: None,
         provider_session: None,
-        personal_token: good.personal,
+        personal_token: entering.personal,
         kept: None,
-        authority: good.evidence.person().authority,
+        authority: evidence.person().authority,
         until: None,
     };
     let row = GateTokenRow {
-        digest: digest.to_vec(),
+        digest: entering.digest.to_vec(),
         session_id: id,
         gate: gate.name.clone(),
         crossing: granted.crossing().to_string(),
         decision: granted.digest().to_vec(),
         created_at: now,
-        expires_at: Some(good.expires),
-        paths: good.paths,
-        thing: Some(good.thing.to_vec()),
-        remember_until: Some(good.ends),
+        expires_at: entering.expires,
+        paths: entering.paths,
+        thing: Some(entering.thing.to_vec()),
+        remember_until: Some(entering.ends),
     };
     match engine.store.begin_by_token(session, row).await? {
         BegunByToken::Begun => {}
-        BegunByToken::Already => return Ok(()),
+        BegunByToken::Already => return Ok(None),
         BegunByToken::Spent => return Err(NotTaken::Ended(attempt.id)),
         BegunByToken::Blocked(block) => {
             let mut attempt = Attempt::begin(engine, gate.place(), facts);
@@ -240,10 +294,8 @@ async fn open(
             return Err(NotTaken::KeptOut(attempt.id));
         }
     }
-    if let Some(token) = good.personal {
-        engine.store.personal_token_used(token, now).await?;
-    }
-    Ok(())
+    let crossing = granted.crossing();
+    Ok(Some(Begun { session: id, admitted: granted.into_admitted(), crossing }))
 }
 
 /// `thing` is what the token is known by here.

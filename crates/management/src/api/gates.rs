@@ -7,6 +7,7 @@ use passeur_core::crossing::Outcome;
 use passeur_core::delivery::ValueOf;
 use passeur_core::role::Role;
 use passeur_core::site::{self, Site};
+use passeur_core::step::Lang;
 use passeur_gateway::target::TargetState;
 use passeur_links::ldap::ServerState;
 use passeur_store::OutcomeRow;
@@ -32,6 +33,13 @@ fn upstream(t: TargetState) -> Upstream {
         last_failure: t.last_failure,
         finding,
     }
+}
+
+/// Networks, entrances and RADIUS clients by which people come to a gate.
+fn zones(site: &Site, gate: &site::Gate, lang: Lang) -> Vec<GateZone> {
+    let zones = site.zones_of(gate).map(|z| GateZone { name: z.name.clone(), words: z.sentence(lang) });
+    let clients = site.radius_clients_of(gate).map(|c| GateZone { name: c.name.clone(), words: c.sentence(lang) });
+    zones.chain(clients).collect()
 }
 
 /// The node that answers: what it accepted and turned away.
@@ -84,7 +92,7 @@ pub async fn gates(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Gat
             site::GateKind::Network(_) => GateKind::Network,
             site::GateKind::Vpn(_) => GateKind::Vpn,
         },
-        zones: site.zones_of(g).map(|z| GateZone { name: z.name.clone(), words: z.sentence(who.lang) }).collect(),
+        zones: zones(site, g, who.lang),
         machines: g.network().into_iter().flat_map(|n| &n.machines).map(|m| m.sentence(who.lang)).collect(),
         address: g.address.origin(),
         upstreams: edition.route(&g.name).map(|r| r.states().into_iter().map(upstream).collect()).unwrap_or_default(),

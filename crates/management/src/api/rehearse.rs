@@ -197,8 +197,7 @@ fn at_gates(
 /// The tunnel by which somebody would come, where one of these sites has its entrance.
 pub(super) fn tunnel_asked(ask: &PersonRequest, sites: &[&Site]) -> Result<Option<TunnelFacts>, ApiError> {
     let Some(asked) = &ask.tunnel else { return Ok(None) };
-    let has = |s: &&&Site| s.zone(&asked.entrance).is_some_and(|z| z.tunnel().is_some());
-    if !sites.iter().any(|s| has(&s)) {
+    if !sites.iter().any(|s| s.has_entrance(&asked.entrance)) {
         return Err(bad(&format!("There is no entrance \"{}\".", passeur_core::text::shorten(&asked.entrance, 60))));
     }
     let profile = asked.profile.then(|| "described by hand".to_owned());

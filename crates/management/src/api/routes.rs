@@ -32,7 +32,7 @@ pub async fn routes(State(app): State<App>, who: Engineer) -> Result<Json<Vec<Ap
 fn offered<'s>(site: &'s Site, place: &Place) -> Option<Vec<&'s str>> {
     match place {
         Place::Quay => Some(destination::of_site(site)),
-        place => site.access_at(place).map(destination::of_access),
+        place => site.access_at(place).map(|a| destination::of_access(site, a)),
     }
 }
 

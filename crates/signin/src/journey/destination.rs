@@ -249,7 +249,7 @@ impl Again {
 
 /// Ways in that are offered for what is asked, in the order of the site file.
 pub fn offered<'s>(site: &'s Site, to: &Destination) -> Vec<&'s str> {
-    let mut all = if to.decides() { to.access(site).map(of_access).unwrap_or_default() } else { of_site(site) };
+    let mut all = if to.decides() { to.access(site).map(|a| of_access(site, a)).unwrap_or_default() } else { of_site(site) };
     if matches!(to, Destination::Factors | Destination::Tokens | Destination::Vouch { .. }) {
         // A guest makes nothing there.
         all.retain(|w| !site.way(w).is_some_and(|w| matches!(w.kind, WayKind::Sponsor(_))));
@@ -257,16 +257,21 @@ pub fn offered<'s>(site: &'s Site, to: &Destination) -> Vec<&'s str> {
     all
 }
 
-/// Ways in of a gate, or of the console.
-pub fn of_access(access: &Access) -> Vec<&str> {
-    access.ways.iter().map(String::as_str).collect()
+/// Ways in of a gate, or of the console, that people are offered.
+pub fn of_access<'s>(site: &Site, access: &'s Access) -> Vec<&'s str> {
+    access.ways.iter().map(String::as_str).filter(|w| is_for_people(site, w)).collect()
+}
+
+/// By the word of a RADIUS client nobody comes who opens a page.
+fn is_for_people(site: &Site, way: &str) -> bool {
+    !site.way(way).is_some_and(|w| matches!(w.kind, WayKind::Gateway))
 }
 
 /// Ways in that are taken anywhere, each once.
 pub fn of_site(site: &Site) -> Vec<&str> {
     let mut all: Vec<&str> = vec![];
     for way in site.accesses().flat_map(|a| &a.ways) {
-        if !all.contains(&way.as_str()) {
+        if !all.contains(&way.as_str()) && is_for_people(site, way) {
             all.push(way);
         }
     }

@@ -232,8 +232,8 @@ pub fn ask<'a>(mut journey: Journey<'a, Asked>, way: &'a Way, manner: Manner) ->
         WayKind::Sponsor(_) => page.show(Said::Nothing, |f| f.guest("", "")).into_response(),
         WayKind::Passkey(_) => page.show(Said::Nothing, |f| f.passkey()),
         WayKind::Ticket(t) => ticket::ask(page, t, &leg.manner, &mut journey.attempt),
-        // No gate offers one to people: it is the connection that shows it.
-        WayKind::Certificate(_) => return Err(journey.stop(Why::NotSetUp)),
+        // No gate offers these to people: it is the connection that shows one, and a RADIUS client that says the other.
+        WayKind::Certificate(_) | WayKind::Gateway => return Err(journey.stop(Why::NotSetUp)),
     };
     journey.attempt.record_waiting();
     Ok(pages::with_cookie(response, set.as_deref()))
@@ -251,7 +251,7 @@ pub async fn post(incoming: Incoming, Path(name): Path<String>, Form(entered): F
             WayKind::Sponsor(s) => sponsored::tried(&mut tried, s, &entered).await,
             WayKind::Passkey(p) => passkey::tried(&mut tried, p, &entered).await,
             WayKind::Ticket(t) if t.password => realm_password::tried(&mut tried, t, &entered).await,
-            WayKind::Ticket(_) | WayKind::Certificate(_) => Err(Why::FAILED_CHECK),
+            WayKind::Ticket(_) | WayKind::Certificate(_) | WayKind::Gateway => Err(Why::FAILED_CHECK),
         };
         tried.end(came).await
     };

@@ -7,9 +7,9 @@ use passeur_core::crossing::Outcome;
 use passeur_core::site::TicketWay;
 use passeur_core::step;
 use passeur_core::step::{Param, Step};
+use passeur_engine::passwords::FLOOR;
 use passeur_links::kerberos::{Refused, Why};
 
-use super::password::FLOOR;
 use super::{Came, Entered, Try, limits, ticket};
 use crate::journey::Why as Stops;
 use crate::pages::Said;

@@ -10,6 +10,8 @@ use super::{Bearing, Lang, Stage};
 #[macro_use]
 mod networks;
 #[macro_use]
+mod radius;
+#[macro_use]
 mod tickets;
 
 /// What the catalogue says of one code.
@@ -75,7 +77,7 @@ macro_rules! catalogue {
     (@remedy $en:literal, $fr:literal) => { Some([$en, $fr]) };
 }
 
-with_networks! { with_tickets catalogue
+with_networks! { with_radius with_tickets catalogue
     // ── at the gate
     Arrived = "gate.arrived" Gate Fact [method, target, gate, address, agent]
         "{method} {target} came to gate {gate} from {address}." / "{method} {target} est arrivé à la porte {gate} depuis {address}.";
@@ -488,8 +490,10 @@ with_networks! { with_tickets catalogue
         "{header} is not sent: {reason}." / "{header} n'est pas envoyé : {reason}.";
     HeaderRefused = "delivery.header-required" Delivery Stop [header, reason]
         "{header} has no usable value and the delivery says to refuse then: {reason}." / "{header} n'a pas de valeur utilisable et la remise exige alors un refus : {reason}."
-        => "Have the value put right at its source, or set missing = \"omit\" for this header." / "Faites corriger la valeur à sa source, ou mettez missing = \"omit\" pour cet en-tête.";
+        => "Have the value put right at its source, or set missing = \"omit\" for it." / "Faites corriger la valeur à sa source, ou mettez missing = \"omit\" pour elle.";
 
+    AttributeCut = "delivery.attribute-cut" Delivery Notice [header, most]
+        "{header} was cut to {most} octets, as the delivery says." / "{header} a été coupé à {most} octets, comme le dit la remise.";
     NoDelivery = "delivery.none" Delivery Fact [gate]
         "Gate {gate} has no delivery: the application is told nothing of the person." / "La porte {gate} n'a pas de remise : l'application n'apprend rien de la personne."
         => "If it is to know them, add a [[delivery]] with its headers and name it in the gate: delivery = \"NAME\"." / "Si elle doit la connaître, ajoutez une [[delivery]] avec ses en-têtes et nommez-la dans la porte : delivery = « NOM ».";

@@ -1,0 +1,146 @@
+//! Reading of `site::radius` from a document.
+
+use chrono::Duration;
+use ipnet::IpNet;
+
+use super::fields::Fields;
+use super::gate::name_of;
+use super::names::refer;
+use super::reach::{bounded, several};
+use crate::address::network;
+use crate::site::{
+    Gate, RADIUS_ATTRIBUTES, RadiusAsks, RadiusAttribute, RadiusClient, RadiusPlace, RadiusValue, Way, WayKind, Zone,
+};
+
+/// The most RADIUS clients of a site.
+const CLIENTS_MAX: usize = 500;
+/// The most attributes of vendors.
+const ATTRIBUTES_MAX: usize = 500;
+
+/// Reads `[[radius-client]]`; names of zones and entrances are taken.
+pub(crate) fn read(root: &Fields<'_, '_>, zones: &[Zone], gates: &[Gate], ways: &[Way]) -> Vec<RadiusClient> {
+    let mut taken: Vec<String> = zones.iter().map(|z| z.name.clone()).collect();
+    let mut out: Vec<RadiusClient> = vec![];
+    let words: Vec<String> = ways.iter().filter(|w| matches!(w.kind, WayKind::Gateway)).map(|w| w.name.clone()).collect();
+    for f in bounded(root, "radius-client", CLIENTS_MAX) {
+        let name = name_of(&f, &taken);
+        taken.push(name.clone());
+        let addresses = read_addresses(&f, &out);
+        let takes = read_takes(&f);
+        let way = refer(&f, "way", "way of kind gateway", &words);
+        let authorizes = takes.contains(&RadiusAsks::AuthorizeOnly);
+        if authorizes && way.is_none() && !f.has("way") {
+            let remedy = "Add a [[way]] of kind gateway, and name it: way = \"gateway-word\".";
+            f.error("way", "the client names people itself, and no way in says so".into(), remedy);
+        }
+        if way.is_some() && !authorizes {
+            f.warn("way", "the client names nobody itself".into(), "Write takes = [\"authorize-only\"], or take the line away.");
+        }
+        // Less than a minute is forbidden, and less than ten is much for its network (RFC 2869 section 5.16).
+        let interim = f.duration("interim", Duration::minutes(10), Duration::minutes(1), Duration::hours(24));
+        let title = f.text("title").unwrap_or_else(|| name.clone());
+        let secret = f.need("secret", "\"quay-gateway\"").unwrap_or_default();
+        f.finish();
+        out.push(RadiusClient { name, title, addresses, secret, takes, way, interim });
+    }
+    check(root, &out, gates, ways);
+    out
+}
+
+fn read_addresses(f: &Fields<'_, '_>, others: &[RadiusClient]) -> Vec<IpNet> {
+    let mut out: Vec<IpNet> = vec![];
+    for text in several(f, "addresses", "\"192.0.2.10\"") {
+        let Some(net) = network(&text) else {
+            f.error(
+                "addresses",
+                format!("\"{text}\" is no address or network"),
+                "Write where the client sends from: \"192.0.2.10\".",
+            );
+            continue;
+        };
+        if net.prefix_len() == 0 {
+            f.error("addresses", format!("\"{text}\" is everybody"), "Write the addresses of the client alone.");
+        } else if let Some(other) = others.iter().find(|o| o.addresses.iter().any(|n| n.contains(&net) || net.contains(n))) {
+            let what = format!("{net} is also where {} sends from", other.name);
+            f.error("addresses", what, "An address tells which client asks, and which secret proves it: give each its own.");
+        } else {
+            out.push(net);
+        }
+    }
+    out
+}
+
+fn read_takes(f: &Fields<'_, '_>) -> Vec<RadiusAsks> {
+    let Some(texts) = f.some_texts("takes") else { return vec![RadiusAsks::Password] };
+    let known = || RadiusAsks::WORDS.map(|(w, _)| w).join(", ");
+    let one = |text: &String| {
+        let found = RadiusAsks::WORDS.into_iter().find(|(w, _)| w == text).map(|(_, a)| a);
+        if found.is_none() {
+            f.error("takes", format!("no client asks \"{text}\""), format!("There are: {}.", known()));
+        }
+        found
+    };
+    texts.iter().filter_map(one).collect()
+}
+
+/// Reads `[[vendor-attribute]]`: what vendors call attributes of their own.
+pub(crate) fn read_vendors(root: &Fields<'_, '_>) -> Vec<RadiusAttribute> {
+    let mut out: Vec<RadiusAttribute> = vec![];
+    for f in bounded(root, "vendor-attribute", ATTRIBUTES_MAX) {
+        let name = f.need("name", "\"Berth-Profile\"").unwrap_or_default();
+        let plain = !name.is_empty() && name.len() <= 60 && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
+        if !plain && f.has("name") {
+            f.error("name", format!("\"{name}\" is no attribute name"), "Use letters, digits and hyphens.");
+        }
+        let is_taken = RADIUS_ATTRIBUTES.iter().map(|(n, ..)| *n).chain(out.iter().map(|a| a.name.as_str()));
+        if is_taken.into_iter().any(|n| n.eq_ignore_ascii_case(&name)) {
+            f.error("name", format!("{name} is there already"), "Give it a name of its own.");
+        }
+        for key in ["vendor", "number"] {
+            if !f.has(key) {
+                f.error(key, format!("{key} is missing"), "Write both numbers, as the vendor's dictionary has them.");
+            }
+        }
+        // SMI Network Management Private Enterprise Codes have three octets here (RFC 2865 section 5.26).
+        let vendor = u32::try_from(f.number("vendor", 1, 1..=0x00ff_ffff)).unwrap_or(1);
+        let number = u8::try_from(f.number("number", 1, 1..=255)).unwrap_or(1);
+        let value = f.choice("type", RadiusValue::Text, &RadiusValue::WORDS);
+        let repeats = f.flag("repeats", false);
+        f.finish();
+        out.push(RadiusAttribute { name, place: RadiusPlace::Vendor(vendor, number), value, repeats });
+    }
+    out
+}
+
+/// What a client cannot be beside the gates: it is an entrance of one, which takes the ways in by which it asks.
+fn check(root: &Fields<'_, '_>, clients: &[RadiusClient], gates: &[Gate], ways: &[Way]) {
+    for (f, client) in root.tables("radius-client").iter().zip(clients) {
+        let by: Vec<&Gate> = gates.iter().filter(|g| g.network().is_some_and(|n| n.radius.contains(&client.name))).collect();
+        let gate = match by.as_slice() {
+            [gate] => gate,
+            [] => {
+                f.warn("name", "no gate takes people in by it".into(), "Name it in the entrances of a gate of kind vpn.");
+                continue;
+            }
+            [first, second, ..] => {
+                let what = format!("the gates {} and {} both have the entrance", first.name, second.name);
+                f.error("name", what, "Let one gate have it; its rules may tell people apart.");
+                continue;
+            }
+        };
+        let by_password = |w: &&Way| matches!(w.kind, WayKind::Password(_));
+        let passwords = ways.iter().filter(by_password).filter(|w| gate.access.ways.contains(&w.name)).count();
+        if client.may_ask(RadiusAsks::Password) && passwords != 1 {
+            let what = match passwords {
+                0 => format!("it asks about passwords, and gate {} takes nobody in by one", gate.name),
+                _ => format!("it asks about passwords, and gate {} takes people in by several kinds", gate.name),
+            };
+            let remedy = "Name one [[way]] of kind password in the gate's ways-in, or write takes = [\"authorize-only\"].";
+            f.error("takes", what, remedy);
+        }
+        if let Some(way) = client.way.as_ref().filter(|w| !gate.access.ways.contains(w)) {
+            let what = format!("gate {} does not take the way in {way}", gate.name);
+            f.error("way", what, format!("Add \"{way}\" to the ways-in of gate {}.", gate.name));
+        }
+    }
+}

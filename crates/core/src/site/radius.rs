@@ -1,0 +1,225 @@
+//! Gateways, switches and access points that ask by RADIUS (RFC 2865): who they are, and which attributes an answer may carry.
+
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+use chrono::Duration;
+use ipnet::IpNet;
+
+use crate::step::Lang;
+
+/// A RADIUS client: an entrance of a gate of kind `vpn` whose tunnels, ports or cells are not ours.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RadiusClient {
+    pub name: String,
+    /// What people read.
+    pub title: String,
+    /// Where it sends from.
+    pub addresses: Vec<IpNet>,
+    /// The secret that both share.
+    pub secret: String,
+    pub takes: Vec<RadiusAsks>,
+    /// The way in by whose word it names people whom it signed in itself.
+    pub way: Option<String>,
+    /// How often it tells what passes.
+    pub interim: Duration,
+}
+
+/// What a RADIUS client may ask.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RadiusAsks {
+    /// Whether a name and a password are somebody's who may come in (RFC 2865 section 5.2).
+    Password,
+    /// Whether somebody whom it signed in itself may come in (Service-Type Authorize-Only, RFC 5176 section 3.2 and RFC 2865 section 5.6).
+    AuthorizeOnly,
+}
+
+impl RadiusAsks {
+    /// With the words of a site file.
+    pub const WORDS: [(&'static str, RadiusAsks); 2] =
+        [("password", RadiusAsks::Password), ("authorize-only", RadiusAsks::AuthorizeOnly)];
+
+    /// The word of a site file.
+    pub fn word(self) -> &'static str {
+        match self {
+            RadiusAsks::Password => "password",
+            RadiusAsks::AuthorizeOnly => "authorize-only",
+        }
+    }
+}
+
+impl RadiusClient {
+    /// Whether it sends from an address.
+    pub fn sends_from(&self, address: IpAddr) -> bool {
+        let address = address.to_canonical();
+        self.addresses.iter().any(|n| n.contains(&address))
+    }
+
+    /// Where it sends from, in words: a single address stands without its prefix.
+    pub fn senders(&self) -> String {
+        let one = |n: &IpNet| if n.prefix_len() == n.max_prefix_len() { n.addr().to_string() } else { n.to_string() };
+        self.addresses.iter().map(one).collect::<Vec<_>>().join(", ")
+    }
+
+    /// In a sentence: from where it asks, and about what.
+    pub fn sentence(&self, lang: Lang) -> String {
+        let from = self.senders();
+        let what = |a: &RadiusAsks| match (a, lang) {
+            (RadiusAsks::Password, Lang::En) => "names and passwords",
+            (RadiusAsks::Password, Lang::Fr) => "noms et mots de passe",
+            (RadiusAsks::AuthorizeOnly, Lang::En) => "people whom it signed in itself",
+            (RadiusAsks::AuthorizeOnly, Lang::Fr) => "personnes qu'il a connectées lui-même",
+        };
+        let asks = self.takes.iter().map(what).collect::<Vec<_>>();
+        match lang {
+            Lang::En => format!("asks by RADIUS, from {from}, about {}", asks.join(" and ")),
+            Lang::Fr => format!("demande par RADIUS, depuis {from} : {}", asks.join(" et ")),
+        }
+    }
+
+    /// Whether it may ask something.
+    pub fn may_ask(&self, what: RadiusAsks) -> bool {
+        self.takes.contains(&what)
+    }
+}
+
+/// How the value of an attribute is written (RFC 2865 section 5, RFC 3162, RFC 6911).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RadiusValue {
+    /// Text of up to 253 octets; what a vendor's attribute holds is six octets shorter.
+    Text,
+    /// A number of 32 bits.
+    Number,
+    /// An IPv4 address.
+    Address,
+    /// An IPv6 address.
+    Address6,
+    /// The name or number of a VLAN, which travels as three attributes (RFC 3580 section 3.31).
+    Vlan,
+}
+
+impl RadiusValue {
+    /// With the words of a site file, for vendors' attributes.
+    pub const WORDS: [(&'static str, RadiusValue); 4] = [
+        ("text", RadiusValue::Text),
+        ("number", RadiusValue::Number),
+        ("address", RadiusValue::Address),
+        ("address6", RadiusValue::Address6),
+    ];
+}
+
+/// Where an attribute stands in a packet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RadiusPlace {
+    /// Under its own number.
+    Own(u8),
+    /// Within Vendor-Specific: the vendor's number, and the attribute's there.
+    Vendor(u32, u8),
+}
+
+/// An attribute that an answer may carry.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RadiusAttribute {
+    pub name: String,
+    pub place: RadiusPlace,
+    pub value: RadiusValue,
+    /// Whether an answer may carry it more than once (RFC 2865 section 5.44).
+    pub repeats: bool,
+}
+
+/// Attributes of the standards that a delivery may name: name, number, how it is written, whether it repeats. The lifetimes, Class and the
+/// proofs of a packet are not among them: these the service sets itself.
+pub const RADIUS_ATTRIBUTES: [(&str, u8, RadiusValue, bool); 9] = [
+    ("Framed-IP-Address", 8, RadiusValue::Address, false),
+    ("Filter-Id", 11, RadiusValue::Text, true),
+    ("Reply-Message", 18, RadiusValue::Text, true),
+    ("Framed-Route", 22, RadiusValue::Text, true),
+    ("NAS-Filter-Rule", 92, RadiusValue::Text, true),
+    ("Framed-Pool", 88, RadiusValue::Text, false),
+    ("Framed-IPv6-Route", 99, RadiusValue::Text, true),
+    ("Framed-IPv6-Address", 168, RadiusValue::Address6, true),
+    ("VLAN", 81, RadiusValue::Vlan, false),
+];
+
+impl RadiusAttribute {
+    /// An attribute of a standard, by its name there, in any case.
+    pub fn standard(name: &str) -> Option<RadiusAttribute> {
+        let of = RADIUS_ATTRIBUTES.iter().find(|(n, ..)| n.eq_ignore_ascii_case(name));
+        of.map(|(name, number, value, repeats)| RadiusAttribute {
+            name: (*name).to_owned(),
+            place: RadiusPlace::Own(*number),
+            value: *value,
+            repeats: *repeats,
+        })
+    }
+
+    /// What values it takes, as the rest of a remedy.
+    pub fn takes(&self) -> String {
+        match self.value {
+            RadiusValue::Number => "a number from 0 to 4294967295".to_owned(),
+            RadiusValue::Address => "an IPv4 address".to_owned(),
+            RadiusValue::Address6 => "an IPv6 address".to_owned(),
+            RadiusValue::Text | RadiusValue::Vlan => format!("a text of at most {} octets", self.longest()),
+        }
+    }
+
+    /// The most octets that a text may have.
+    pub fn longest(&self) -> usize {
+        match (self.place, self.value) {
+            (RadiusPlace::Vendor(..), _) => 247,
+            // One octet may be taken for a tag.
+            (_, RadiusValue::Vlan) => 252,
+            (RadiusPlace::Own(_), _) => 253,
+        }
+    }
+
+    /// What of a text is sent; none where it cannot be sent in this attribute. A text that is too long is cut where `cuts` says so.
+    pub fn fit(&self, text: &str, cuts: bool) -> Option<String> {
+        match self.value {
+            RadiusValue::Number => text.trim().parse::<u32>().ok().map(|n| n.to_string()),
+            RadiusValue::Address => text.trim().parse::<Ipv4Addr>().ok().map(|a| a.to_string()),
+            RadiusValue::Address6 => text.trim().parse::<Ipv6Addr>().ok().map(|a| a.to_string()),
+            RadiusValue::Text | RadiusValue::Vlan => {
+                let most = self.longest();
+                if text.is_empty() || (text.len() > most && !cuts) || text.contains('\0') {
+                    return None;
+                }
+                let mut end = text.len().min(most);
+                while !text.is_char_boundary(end) {
+                    end -= 1;
+                }
+                // A VLAN is told apart from a tag by its first octet (RFC 2868 section 3.6).
+                let is_tagged = self.value == RadiusValue::Vlan && text.as_bytes().first().is_some_and(|b| *b <= 0x1f);
+                (!is_tagged).then(|| text.get(..end).map(str::to_owned)).flatten()
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_value_that_does_not_fit_is_not_sent_or_cut_between_characters() {
+        let of = |name: &str| RadiusAttribute::standard(name).unwrap();
+        let long = "é".repeat(127);
+        let fit = |name: &str, text: &str, cuts| of(name).fit(text, cuts);
+        assert_eq!(fit("filter-id", "crews", false).as_deref(), Some("crews"));
+        assert_eq!(fit("Filter-Id", &long, false), None);
+        assert_eq!(fit("Filter-Id", &long, true).unwrap(), "é".repeat(126));
+        for (name, good, bad) in [
+            ("Framed-IP-Address", "10.0.0.7", "10.0.0"),
+            ("Framed-IPv6-Address", "fd71::7", "10.0.0.7"),
+            ("VLAN", "crews", "\u{1}crews"),
+            ("Reply-Message", "come in", ""),
+        ] {
+            assert_eq!(fit(name, good, false).as_deref(), Some(good), "{name}");
+            assert_eq!(fit(name, bad, true), None, "{name}");
+        }
+        let vendors = RadiusAttribute { place: RadiusPlace::Vendor(14_988, 8), ..of("Filter-Id") };
+        assert_eq!((vendors.fit(&"x".repeat(247), false).is_some(), vendors.fit(&"x".repeat(248), false)), (true, None));
+        let number = RadiusAttribute { value: RadiusValue::Number, ..vendors };
+        assert_eq!((number.fit("4294967295", false).as_deref(), number.fit("4294967296", true)), (Some("4294967295"), None));
+        assert!(RadiusAttribute::standard("Class").is_none() && RadiusAttribute::standard("Message-Authenticator").is_none());
+    }
+}

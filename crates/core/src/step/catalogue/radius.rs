@@ -1,0 +1,44 @@
+//! The part of the table that tells of gateways, switches and access points that ask by RADIUS. It hands on what stands before it, so that there
+//! is one table all the same.
+
+macro_rules! with_radius {
+    ($then:ident $($before:tt)*) => { $then! { $($before)*
+        // ── what RADIUS clients ask
+        RadiusAsked = "radius.asked" Gate Fact [client, from, what, calls]
+            "RADIUS client {client}, from {from}, asks about {what}. Of where the person comes from it says: {calls}." / "Le client RADIUS {client}, depuis {from}, demande {what}. D'où vient la personne, il dit : {calls}.";
+        RadiusNamed = "radius.named" Check Fact [client, user, value]
+            "RADIUS client {client} signed the person in itself and calls them {user}; they are looked up by it: {value}." / "Le client RADIUS {client} a connecté la personne lui-même et la nomme {user} ; elle est cherchée par ce nom : {value}.";
+        RadiusAnswered = "radius.answered" Delivery Fact [client, attributes]
+            "RADIUS client {client} was told to let them in, with {attributes}." / "Le client RADIUS {client} a reçu l'ordre d'admettre la personne, avec {attributes}.";
+        RadiusStranger = "radius.stranger" Check Stop [from]
+            "A RADIUS request came from {from}, where no client sends from: nothing was answered." / "Une requête RADIUS est venue de {from}, d'où aucun client n'émet : rien n'a été répondu."
+            => "If it is a client of yours, add {from} to the addresses of its [[radius-client]]; a gateway with several networks may send from another than you think." / "Si c'est l'un de vos clients, ajoutez {from} aux addresses de son [[radius-client]] ; une passerelle à plusieurs réseaux peut émettre d'un autre que prévu.";
+        RadiusUnreadable = "radius.unreadable" Check Stop [client, how]
+            "What RADIUS client {client} sent is no packet: {how}. Nothing was answered." / "Ce que le client RADIUS {client} a envoyé n'est pas un paquet : {how}. Rien n'a été répondu."
+            => "Where a part was lost, let fragments of UDP pass between {client} and this host, or have it send less." / "Si une partie manque, laissez passer les fragments UDP entre {client} et cet hôte, ou faites-lui envoyer moins.";
+        RadiusUnproven = "radius.unproven" Check Stop [client, check]
+            "A request of RADIUS client {client} is not proven: {check}. Nothing was answered." / "Une requête du client RADIUS {client} n'est pas prouvée : {check}. Rien n'a été répondu."
+            => "Enter the same secret on both sides: passeur secret set, and the gateway's own page. Have {client} send a Message-Authenticator with every request." / "Entrez le même secret des deux côtés : passeur secret set, et la page de la passerelle. Faites envoyer par {client} un Message-Authenticator avec chaque requête.";
+        RadiusNoSecret = "radius.no-secret" Check Stop [client, secret]
+            "The secret {secret} of RADIUS client {client} is not stored, or shorter than 16 octets: nothing was answered." / "Le secret {secret} du client RADIUS {client} n'est pas enregistré, ou compte moins de 16 octets : rien n'a été répondu."
+            => "Make a long one, and enter it on both sides: openssl rand -hex 24 | passeur secret set {secret}" / "Créez-en un long, et entrez-le des deux côtés : openssl rand -hex 24 | passeur secret set {secret}";
+        RadiusEap = "radius.eap" Check Stop [client]
+            "RADIUS client {client} asks by EAP, which this service does not speak: it was refused with EAP-Failure." / "Le client RADIUS {client} demande par EAP, que ce service ne parle pas : refus avec EAP-Failure."
+            => "Set {client} to PAP, or to authorize after a sign-in of its own. Where machines prove themselves by EAP on a port or cell, another server has to answer these." / "Réglez {client} sur PAP, ou sur l'autorisation après sa propre connexion. Si des machines se prouvent par EAP sur un port ou une cellule, un autre serveur doit y répondre.";
+        RadiusChap = "radius.chap" Check Stop [client]
+            "RADIUS client {client} asks by CHAP, for which a directory would have to give passwords away in clear." / "Le client RADIUS {client} demande par CHAP, pour lequel un annuaire devrait livrer les mots de passe en clair."
+            => "Set {client} to PAP." / "Réglez {client} sur PAP.";
+        RadiusNothing = "radius.nothing-shown" Check Stop [client]
+            "RADIUS client {client} shows no password, and does not say that it signed the person in itself." / "Le client RADIUS {client} ne montre aucun mot de passe, et ne dit pas avoir connecté la personne lui-même."
+            => "Set {client} to send User-Password, or Service-Type Authorize-Only after its own sign-in." / "Réglez {client} pour envoyer User-Password, ou Service-Type Authorize-Only après sa propre connexion.";
+        RadiusMayNotAsk = "radius.may-not-ask" Check Stop [client, what]
+            "RADIUS client {client} may not ask about {what}." / "Le client RADIUS {client} ne peut pas demander {what}."
+            => "Where it should, add the word to takes of [[radius-client]] {client}." / "S'il le doit, ajoutez le mot à takes de [[radius-client]] {client}.";
+        RadiusTooMany = "radius.too-many" Check Stop [client]
+            "RADIUS client {client} asks more than is answered at a time: this request was dropped." / "Le client RADIUS {client} demande plus qu'il n'est répondu à la fois : cette requête a été abandonnée."
+            => "See what makes {client} ask so much; a look-up that hangs keeps requests open: passeur survey." / "Voyez pourquoi {client} demande autant ; une recherche qui traîne garde les requêtes ouvertes : passeur survey.";
+        RadiusNoRoom = "radius.no-room" Delivery Stop [client]
+            "The attributes for RADIUS client {client} are longer than a packet: nothing would be told whole." / "Les attributs pour le client RADIUS {client} dépassent un paquet : rien ne serait dit en entier."
+            => "Deliver fewer or shorter values: too-long = \"cut\", or only the groups that the client needs." / "Remettez moins de valeurs, ou plus courtes : too-long = \"cut\", ou les seuls groupes utiles au client.";
+    } };
+}

@@ -1,0 +1,135 @@
+//! RADIUS clients: how they are written, and which attributes an answer carries.
+
+use passeur_core::circumstances::Circumstances;
+use passeur_core::decide::{Decision, fold};
+use passeur_core::document::compile;
+use passeur_core::expect::described;
+use passeur_core::sheet::{Facts, For, sheet};
+use passeur_core::site::{Described, Site};
+use passeur_core::step::{Lang, Story, sentence};
+use passeur_core::tunnel::TunnelFacts;
+
+use crate::harbour::{SITE, changed, moment};
+
+const RADIUS: &str = include_str!("../../../../demo/radius.toml");
+
+fn document(change: &[(&str, &str)]) -> String {
+    format!("{SITE}\n{}", changed(RADIUS.to_owned(), change))
+}
+
+fn site(change: &[(&str, &str)]) -> Site {
+    let (site, findings) = compile(&document(change));
+    assert!(findings.is_empty(), "{findings:#?}");
+    site.unwrap()
+}
+
+/// What somebody of these groups is told at the gateway, attribute by attribute, and the sentences of the story; none where they are refused.
+fn told(site: &Site, groups: &[&str], department: &str) -> (Option<Vec<(String, String)>>, String) {
+    let groups = groups.iter().map(|g| (*g).to_owned()).collect();
+    let attributes = [("departmentNumber".to_owned(), vec![department.to_owned()])].into();
+    let who = Described { provider: "gateway-word".into(), groups, attributes, ..Described::default() };
+    let evidence = described(site, &who, moment()).unwrap();
+    let tunnel = TunnelFacts::new("quay-gateway", None, None);
+    let at = Circumstances { tunnel: Some(&tunnel), ..Circumstances::at(moment()) };
+    let mut story = Story::default();
+    let decision = fold(site, site.gate("quays").unwrap(), &evidence, &at, &mut story);
+    let words = story.steps.iter().map(|s| sentence(s, Lang::En)).collect::<Vec<_>>().join("\n");
+    let headers = match decision {
+        Decision::Admitted(a) => {
+            Some(a.headers().iter().map(|h| (h.name.clone(), String::from_utf8_lossy(&h.value).into_owned())).collect())
+        }
+        Decision::Refused(_) => None,
+    };
+    (headers, words)
+}
+
+fn pairs(all: &[(&str, &str)]) -> Vec<(String, String)> {
+    all.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect()
+}
+
+#[test]
+fn rules_stack_and_attributes_that_repeat_hold_one_value_each() {
+    let site = site(&[]);
+    let (headers, _) = told(&site, &["pilots"], "pilotage");
+    assert_eq!(headers, Some(pairs(&[("Filter-Id", "quay-staff"), ("VLAN", "quays"), ("Berth-Profile", "pilotage")])));
+    let (headers, _) = told(&site, &["access-engineers"], "pilotage");
+    let both = [("Filter-Id", "quay-staff"), ("Filter-Id", "beacons"), ("VLAN", "quays"), ("Berth-Profile", "pilotage")];
+    assert_eq!(headers, Some(pairs(&both)));
+    assert_eq!(told(&site, &["fitters"], "pilotage").0, None);
+    assert!(site.radius_client_at("127.0.0.11".parse().unwrap()).is_some_and(|c| c.name == "quay-gateway"));
+    assert!(site.radius_client_at("::ffff:127.0.0.12".parse().unwrap()).is_some_and(|c| c.name == "quay-doors"));
+    assert!(site.radius_client_at("127.0.0.13".parse().unwrap()).is_none());
+    assert!(site.secrets().contains(&("quay-doors".into(), "RADIUS client quay-doors".into())));
+}
+
+#[test]
+fn what_does_not_fit_is_left_out_cut_or_refuses_as_the_delivery_says_and_is_told() {
+    let long = "x".repeat(250);
+    let (headers, words) = told(&site(&[]), &["pilots"], &long);
+    assert_eq!(headers.unwrap().len(), 2, "{words}");
+    assert!(
+        words.contains("Berth-Profile is not sent: it does not fit there (") && words.contains("at most 247 octets"),
+        "{words}"
+    );
+    let cuts = [("attribute = \"department\"", "attribute = \"department\"\ntoo-long = \"cut\"")];
+    let (headers, words) = told(&site(&cuts), &["pilots"], &long);
+    assert_eq!(headers.unwrap()[2].1.len(), 247);
+    assert!(words.contains("Berth-Profile was cut to 247 octets"), "{words}");
+    let needs = [("attribute = \"department\"", "attribute = \"department\"\nmissing = \"refuse\"")];
+    assert_eq!(told(&site(&needs), &["pilots"], &long).0, None);
+    // A number where there is none.
+    let number = [("vendor = 32473\nnumber = 7", "vendor = 32473\nnumber = 7\ntype = \"number\"")];
+    assert_eq!(told(&site(&number), &["pilots"], "pilotage").0.unwrap().len(), 2);
+    assert_eq!(told(&site(&number), &["pilots"], " 42 ").0.unwrap()[2].1, "42");
+}
+
+#[test]
+fn each_mistake_is_told_with_what_to_write() {
+    for (from, to, what) in [
+        ("addresses = [\"127.0.0.11\"]", "addresses = [\"127.0.0.0/24\"]", "127.0.0.12/32 is also where quay-gateway sends from"),
+        ("addresses = [\"127.0.0.11\"]", "addresses = [\"0.0.0.0/0\"]", "\"0.0.0.0/0\" is everybody"),
+        ("addresses = [\"127.0.0.11\"]", "addresses = [\"gateway\"]", "\"gateway\" is no address or network"),
+        ("addresses = [\"127.0.0.11\"]", "", "addresses is missing"),
+        ("secret = \"quay-doors\"", "", "secret is missing"),
+        ("takes = [\"authorize-only\"]", "takes = [\"eap\"]", "no client asks \"eap\""),
+        ("way = \"gateway-word\"", "", "the client names people itself, and no way in says so"),
+        ("way = \"gateway-word\"", "way = \"harbour-password\"", "there is no way of kind gateway \"harbour-password\""),
+        (
+            "ways-in = [\"gateway-word\", \"harbour-password\"]",
+            "ways-in = [\"gateway-word\"]",
+            "it asks about passwords, and gate quays takes nobody in by one",
+        ),
+        (
+            "ways-in = [\"gateway-word\", \"harbour-password\"]",
+            "ways-in = [\"harbour-password\"]",
+            "gate quays does not take the way in gateway-word",
+        ),
+        ("entrances = [\"quay-gateway\", \"quay-doors\"]", "entrances = [\"quay-gateway\"]", "no gate takes people in by it"),
+        ("name = \"quay-doors\"", "name = \"quay-gateway\"", "quay-gateway"),
+        ("name = \"Filter-Id\"", "name = \"Class\"", "a delivery fills no attribute \"Class\""),
+        ("name = \"VLAN\"", "name = \"X-Harbour-User\"", "a delivery fills no attribute \"X-Harbour-User\""),
+        ("given = \"vlan\"", "constant = \"\"", "the constant does not fit in VLAN"),
+        ("vendor = 32473", "vendor = 99999999", "vendor"),
+        ("number = 7\n", "\n", "number is missing"),
+        ("name = \"Berth-Profile\"\nvendor", "name = \"Filter-Id\"\nvendor", "Filter-Id is there already"),
+        ("delivery = \"quay-answers\"", "delivery = \"ledger\"", "ledger fills headers, and RADIUS clients are told attributes"),
+        ("kind = \"gateway\"", "kind = \"gatewy\"", "kind = \"gatewy\" is not known"),
+    ] {
+        let (_, findings) = compile(&document(&[(from, to)]));
+        let found = findings.iter().find(|f| f.what.contains(what));
+        assert!(found.is_some_and(|f| !f.remedy.is_empty()), "{what}: {findings:#?}");
+    }
+    // A delivery of attributes is none for an application.
+    let (_, findings) = compile(&document(&[]).replace("delivery = \"ledger\"", "delivery = \"quay-answers\""));
+    assert!(
+        findings.iter().any(|f| f.what.contains("fills answers of RADIUS, and behind this gate is a web application")),
+        "{findings:#?}"
+    );
+}
+
+#[test]
+fn the_sheet_says_what_to_enter_at_the_gateway() {
+    let site = site(&[]);
+    let facts = Facts { of: "edition 5".into(), ..Facts::default() };
+    insta::assert_snapshot!(sheet(&site, For::Application(site.gate("quays").unwrap()), None, &facts).markdown());
+}

@@ -1,0 +1,334 @@
+//! What a RADIUS client asks, decided by the rules of its gate. Each request with a decision is a crossing.
+
+use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
+use std::time::Instant;
+
+use passeur_core::circumstances::RequestFacts;
+use passeur_core::crossing::Outcome;
+use passeur_core::evidence::{Evidence, Factors, WayIn};
+use passeur_core::id::CrossingId;
+use passeur_core::site::{Gate, PasswordWay, RadiusAsks, RadiusClient, TRIES_MINUTES, Way, WayKind};
+use passeur_core::step;
+use passeur_core::step::{Param, Step};
+use passeur_core::text::shorten;
+use passeur_core::tunnel::TunnelFacts;
+use passeur_engine::attempt::{self, Attempt};
+use passeur_engine::passwords::{self, FLOOR};
+use passeur_engine::programs::{self, Entering, NotTaken};
+use passeur_engine::{Engine, ending, tries};
+use passeur_live::edition::Edition;
+use passeur_protocols::radius::{Attribute, Code, Kind, Packet, Secret};
+use passeur_store::StoreError;
+use serde_json::Map;
+
+use super::answer::{accept, reject};
+
+/// Service-Type Authorize-Only (RFC 5176 section 3.2; RFC 2865 section 5.6 numbers the others).
+const AUTHORIZE_ONLY: u32 = 17;
+/// The number of the vendor whose attributes carry its own kinds of CHAP (RFC 2548).
+const MS_CHAP_VENDOR: u32 = 311;
+/// In multiples of what one place has for an account: the tries of all places together.
+const PLACES: i32 = 6;
+/// The longest name that a client may say, in octets.
+const NAME_MAX: usize = 253;
+
+/// A request that is proven, with who asks and where.
+pub struct Request {
+    pub engine: Engine,
+    pub edition: Arc<Edition>,
+    /// The name of the client.
+    pub client: String,
+    pub secret: Secret,
+    pub packet: Packet,
+    pub from: SocketAddr,
+}
+
+/// An answer: its code, and what it says.
+pub type Answer = (Code, Vec<Attribute>);
+
+/// What a request shows.
+enum Shows {
+    Eap(u8),
+    Chap,
+    Password(String, Vec<u8>),
+    AuthorizeOnly(String),
+    Nothing,
+}
+
+/// Facts of a request: from where the person comes, as far as the client says, and otherwise the client itself.
+pub fn facts(client: &RadiusClient, packet: Option<&Packet>, from: IpAddr) -> RequestFacts {
+    let calling = packet.and_then(|p| p.text(Kind::CallingStationId)).and_then(|t| t.trim().parse::<IpAddr>().ok());
+    let outside = calling.unwrap_or(from).to_canonical();
+    RequestFacts::of_tunnel(outside, TunnelFacts::new(&client.name, None, None))
+}
+
+/// Answers a request; none where nobody can decide just now, so that the client asks another server.
+pub async fn answer(request: Request) -> Option<Answer> {
+    let edition = request.edition.clone();
+    let client = edition.site.radius_clients.iter().find(|c| c.name == request.client)?;
+    let gate = edition.site.gate_of_radius_client(&client.name)?;
+    let asking = Asking { request: &request, client, gate };
+    match asking.decide().await {
+        Ok(answer) => Some(answer),
+        Err(e) => {
+            tracing::error!(error = %e, client = client.name, "a RADIUS client's request cannot be decided; it is not answered");
+            None
+        }
+    }
+}
+
+struct Asking<'a> {
+    request: &'a Request,
+    client: &'a RadiusClient,
+    gate: &'a Gate,
+}
+
+impl Asking<'_> {
+    fn engine(&self) -> &Engine {
+        &self.request.engine
+    }
+
+    fn facts(&self) -> RequestFacts {
+        facts(self.client, Some(&self.request.packet), self.request.from.ip())
+    }
+
+    fn shows(&self) -> Shows {
+        let packet = &self.request.packet;
+        if let Some(eap) = packet.first(Kind::EapMessage) {
+            // Code, identifier, length (RFC 3748 section 4).
+            return Shows::Eap(eap.get(1).copied().unwrap_or(0));
+        }
+        let is_ms_chap = |v: &[u8]| v.starts_with(&MS_CHAP_VENDOR.to_be_bytes());
+        if packet.first(Kind::ChapPassword).is_some() || packet.all(Kind::VendorSpecific).any(is_ms_chap) {
+            return Shows::Chap;
+        }
+        let name = packet.text(Kind::UserName).map(str::trim).filter(|n| !n.is_empty() && n.len() <= NAME_MAX);
+        let service = packet.first(Kind::ServiceType).and_then(|v| Some(u32::from_be_bytes(v.try_into().ok()?)));
+        match (name, self.request.secret.password(packet)) {
+            (Some(name), _) if service == Some(AUTHORIZE_ONLY) => Shows::AuthorizeOnly(name.to_owned()),
+            (Some(name), Some(password)) => Shows::Password(name.to_owned(), password),
+            _ => Shows::Nothing,
+        }
+    }
+
+    async fn decide(&self) -> Result<Answer, StoreError> {
+        let began = Instant::now();
+        let facts = self.facts();
+        let mut attempt = Attempt::begin(self.engine(), self.gate.place(), &facts);
+        let shows = self.shows();
+        let what = match &shows {
+            Shows::AuthorizeOnly(_) => RadiusAsks::AuthorizeOnly,
+            _ => RadiusAsks::Password,
+        };
+        attempt.step(|| self.asked(what));
+        let client = self.client.name.as_str();
+        match shows {
+            Shows::Eap(id) => Ok(self.refuse(attempt, step!(RadiusEap { client }), "", Some(id))),
+            Shows::Chap => {
+                Ok(self.refuse(attempt, step!(RadiusChap { client }), "This gateway has to ask in another way.", None))
+            }
+            Shows::Nothing => Ok(self.refuse(attempt, step!(RadiusNothing { client }), "No name and password came.", None)),
+            Shows::Password(..) | Shows::AuthorizeOnly(_) if !self.client.may_ask(what) => {
+                let step = step!(RadiusMayNotAsk { client, what: what.word() });
+                Ok(self.refuse(attempt, step, "This gateway may not ask that.", None))
+            }
+            Shows::Password(name, password) => {
+                let answer = self.by_password(attempt, &facts, &name, &password).await?;
+                if answer.0 != Code::AccessAccept {
+                    tokio::time::sleep(FLOOR.saturating_sub(began.elapsed())).await;
+                }
+                Ok(answer)
+            }
+            Shows::AuthorizeOnly(name) => self.by_word(attempt, &facts, &name).await,
+        }
+    }
+
+    fn asked(&self, what: RadiusAsks) -> Step {
+        let packet = &self.request.packet;
+        let said = |kind: Kind| {
+            let text = packet.text(kind).map(|t| shorten(&passeur_core::text::visible(t), 60))?;
+            Some(format!("{} {text}", kind.name()))
+        };
+        let all: Vec<String> =
+            [Kind::CallingStationId, Kind::CalledStationId, Kind::NasIdentifier].into_iter().filter_map(said).collect();
+        let calls = if all.is_empty() { Param::reason("says-nothing") } else { Param::from(all.join(", ")) };
+        let what = Param::reason(match what {
+            RadiusAsks::Password => "radius-password",
+            RadiusAsks::AuthorizeOnly => "radius-authorize-only",
+        });
+        step!(RadiusAsked { client: self.client.name.as_str(), from: self.request.from.ip().to_string(), what, calls })
+    }
+
+    /// Refuses before anybody is known: the first of an address in full, the rest counted.
+    fn refuse(&self, mut attempt: Attempt, step: Step, words: &str, eap: Option<u8>) -> Answer {
+        attempt.step(|| step);
+        attempt.record_anonymous(Outcome::CheckFailed);
+        (Code::AccessReject, reject(words, eap))
+    }
+
+    fn way(&self, is: impl Fn(&Way) -> bool) -> Option<&Way> {
+        let site = &self.request.edition.site;
+        self.gate.access.ways.iter().filter_map(|w| site.way(w)).find(|w| is(w))
+    }
+
+    async fn by_password(
+        &self,
+        mut attempt: Attempt,
+        facts: &RequestFacts,
+        name: &str,
+        password: &[u8],
+    ) -> Result<Answer, StoreError> {
+        let of = self.way(|w| matches!(w.kind, WayKind::Password(_)));
+        let Some((way, WayKind::Password(directory))) = of.map(|w| (w, &w.kind)) else {
+            let step = step!(RadiusMayNotAsk { client: self.client.name.as_str(), what: RadiusAsks::Password.word() });
+            return Ok(self.refuse(attempt, step, "This gateway may not ask that.", None));
+        };
+        attempt.provider = Some(way.name.clone());
+        let account = name.to_lowercase();
+        let Some(counted) = self.counted(&mut attempt, way, directory, (&account, facts.address)).await? else {
+            let id = attempt.record_ended(Outcome::CheckFailed).await?;
+            return Ok(rejected("Too many tries. Wait a quarter of an hour.", id));
+        };
+        // What is no text is nobody's password.
+        let password = std::str::from_utf8(password).unwrap_or_default();
+        match passwords::check(self.engine(), directory, name, password).await {
+            Ok(owner) => {
+                self.engine().store.uncount_tries(&counted, tries::window(self.engine()).0).await?;
+                attempt.step(|| owner.step);
+                let factors =
+                    Factors { amr: vec![way.method().to_owned()], auth_time: Some(self.engine().now()), ..Factors::default() };
+                let origin = self.request.edition.site.address.origin();
+                let evidence = Evidence {
+                    claims: owner.claims,
+                    factors,
+                    ..Evidence::of(WayIn::Password, way.name.clone(), owner.subject, origin)
+                };
+                self.enter(attempt, facts, evidence).await
+            }
+            Err(why) => {
+                attempt.step(|| why.step);
+                let outcome = if why.is_not_now { Outcome::Failed } else { Outcome::CheckFailed };
+                let id = attempt.record_ended(outcome).await?;
+                Ok(rejected("This name and password do not let you in.", id))
+            }
+        }
+    }
+
+    /// Counts a try for an account: from where the person comes, and from everywhere.
+    async fn counted(
+        &self,
+        attempt: &mut Attempt,
+        way: &Way,
+        directory: &PasswordWay,
+        (account, address): (&str, IpAddr),
+    ) -> Result<Option<Vec<[u8; 32]>>, StoreError> {
+        let each = i32::try_from(directory.tries).unwrap_or(i32::MAX);
+        let place = passeur_core::address::neighbourhood(address).to_string();
+        let engine = self.engine();
+        let bounds = [
+            (tries::slot(engine, &["radius pair", &way.name, account, &place]), each, "for-account-and-place"),
+            (tries::slot(engine, &["radius account", &way.name, account]), each.saturating_mul(PLACES), "for-account"),
+        ];
+        let keys: Vec<[u8; 32]> = bounds.iter().map(|(k, ..)| *k).collect();
+        let (span, until) = tries::window(engine);
+        let counts = engine.store.count_tries(&keys, span, until).await?;
+        let over = bounds.iter().zip(&counts).find(|((_, limit, _), n)| *n > limit);
+        if let Some(((_, limit, bound), _)) = over {
+            attempt.step(|| {
+                let limit = i64::from(*limit);
+                step!(TooManyTries { way: way.name.as_str(), bound: Param::reason(bound), limit, minutes: TRIES_MINUTES })
+            });
+            return Ok(None);
+        }
+        Ok(Some(keys))
+    }
+
+    /// The client signed somebody in itself: by its word, and without a password.
+    async fn by_word(&self, mut attempt: Attempt, facts: &RequestFacts, name: &str) -> Result<Answer, StoreError> {
+        let client = self.client.name.as_str();
+        let named = self.client.way.as_deref();
+        let Some(way) = self.way(|w| matches!(w.kind, WayKind::Gateway) && named == Some(w.name.as_str())) else {
+            let step = step!(RadiusMayNotAsk { client, what: RadiusAsks::AuthorizeOnly.word() });
+            return Ok(self.refuse(attempt, step, "This gateway may not ask that.", None));
+        };
+        let mut claims = Map::new();
+        claims.insert("user".into(), name.into());
+        claims.insert("account".into(), account_in(name).into());
+        claims.insert("client".into(), client.into());
+        let factors = Factors { amr: vec![way.method().to_owned()], auth_time: Some(self.engine().now()), ..Factors::default() };
+        let origin = self.request.edition.site.address.origin();
+        let evidence = Evidence { claims, factors, ..Evidence::of(WayIn::Gateway, way.name.clone(), name.to_owned(), origin) };
+        let site = &self.request.edition.site;
+        let value = match self.gate.access.asking(site, &evidence) {
+            Some(asking) => match asking.value {
+                Ok(value) => Param::from(format!("{} = {value}", asking.directory.key)),
+                Err(absence) => Param::from(absence),
+            },
+            None => Param::reason("says-nothing"),
+        };
+        attempt.step(|| step!(RadiusNamed { client, user: name, value }));
+        self.enter(attempt, facts, evidence).await
+    }
+
+    /// Decides, begins a session, and tells the client.
+    async fn enter(&self, attempt: Attempt, facts: &RequestFacts, evidence: Evidence) -> Result<Answer, StoreError> {
+        let (engine, edition) = (self.engine(), &self.request.edition);
+        let (thing, now) = (engine.new_token().digest(), engine.now());
+        let entering = Entering { evidence, digest: thing, expires: None, thing, ends: now, paths: None, personal: None };
+        let begun = match programs::enter(engine, edition, self.gate, attempt, facts, entering).await {
+            Ok(Some(begun)) => begun,
+            // Nobody else holds a number that was made up just now.
+            Ok(None) => return Ok((Code::AccessReject, reject("Try again.", None))),
+            Err(NotTaken::Store(e)) => return Err(e),
+            Err(NotTaken::Refused { words, crossing }) => {
+                return Ok(rejected(words.as_deref().unwrap_or("The rules do not let you in here."), crossing));
+            }
+            Err(NotTaken::KeptOut(id)) => return Ok(rejected("You are kept out.", id)),
+            Err(NotTaken::TooMany(id) | NotTaken::Bad(id) | NotTaken::NotNow(id) | NotTaken::Ended(id)) => {
+                return Ok(rejected("You cannot come in just now.", id));
+            }
+        };
+        let site = &edition.site;
+        let limits = begun.admitted.lifetimes(&site.lifetimes_at(Some(facts.address), Some(self.gate)));
+        let (attributes, words) = accept(self.client, site.delivery(self.gate), &begun.admitted, &limits, begun.session);
+        let client = self.client.name.as_str();
+        if self.request.secret.answer(Code::AccessAccept, &self.request.packet, attributes.clone()).is_none() {
+            attempt::extend(engine, begun.crossing, vec![step!(RadiusNoRoom { client })]).await?;
+            ending::end(engine, &[begun.session], "too much to tell", None).await?;
+            return Ok(rejected("This gateway cannot be told what you may.", begun.crossing));
+        }
+        attempt::extend(engine, begun.crossing, vec![step!(RadiusAnswered { client, attributes: words })]).await?;
+        Ok((Code::AccessAccept, attributes))
+    }
+}
+
+/// The short account name in what a client calls somebody: of `anouk@havrelune.example` and `HAVRELUNE\\anouk` it is `anouk`.
+fn account_in(name: &str) -> &str {
+    let account = name.rsplit_once('\\').map_or(name, |(_, account)| account);
+    account.split_once('@').map_or(account, |(account, _)| account)
+}
+
+/// Words for the person, with the number by which an engineer finds out why.
+fn rejected(words: &str, crossing: CrossingId) -> Answer {
+    let most = 200;
+    (Code::AccessReject, reject(&format!("{} ({crossing})", shorten(words, most)), None))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::account_in;
+
+    #[test]
+    fn the_account_is_what_stands_between_realm_and_domain() {
+        for (name, account) in [
+            ("anouk", "anouk"),
+            ("anouk@havrelune.example", "anouk"),
+            ("HAVRELUNE\\anouk", "anouk"),
+            ("HAVRELUNE\\anouk@x", "anouk"),
+            ("@", ""),
+        ] {
+            assert_eq!(account_in(name), account, "{name}");
+        }
+    }
+}
