@@ -136,7 +136,8 @@ async fn a_name_and_a_password_are_proven_in_the_directory_and_tries_are_counted
     };
     let told = asks("anouk", "spring-tide").await;
     assert_eq!((told.code, told.texts(FILTER)), (ACCEPT, vec!["quay-staff".to_owned()]), "{told:?}");
-    let (_, story) = latest(&stack).await;
+    let (line, story) = latest(&stack).await;
+    assert_eq!(line["person"], "anouk", "the name, and not the key that the directory has for it");
     assert!(story.contains("Called-Station-Id door 4") && !story.contains("spring-tide"), "{story}");
     // Wrong, of nobody, and too long for the wire: no, with the same words.
     let mut words = std::collections::BTreeSet::new();
@@ -260,8 +261,11 @@ async fn a_directory_that_does_not_answer_and_somebody_who_left_are_refused() {
     assert_eq!(authorizes(&nas, "anouk").await.code, ACCEPT);
     let (status, taken) = stack.post("/people/take-away", json!({"people": ["gateway-word/anouk"], "block": "left"})).await;
     assert!(status == 200 && taken["sessions"].as_array().unwrap().len() == 1, "{taken}");
-    let told = authorizes(&nas, "anouk").await;
-    assert!(told.code == REJECT && told.texts(REPLY)[0].starts_with("You are kept out"), "{told:?}");
+    for name in ["anouk", "ANOUK", " Anouk "] {
+        let told = authorizes(&nas, name).await;
+        assert!(told.code == REJECT && told.texts(REPLY)[0].starts_with("You are kept out"), "{name}: {told:?}");
+    }
+    assert_eq!(authorizes(&nas, "anouk\u{7}").await.code, REJECT);
     // The look-up is dead: no, and the crossing says so.
     let dead =
         stack.site.replace("base = \"ou=people,dc=havrelune,dc=example\"", "base = \"ou=nowhere,dc=havrelune,dc=example\"");

@@ -181,6 +181,7 @@ async fn open(
     let step = good.step;
     attempt.step(|| step);
     let entering = Entering {
+        name: display_name(&good.evidence),
         evidence: good.evidence,
         digest,
         expires: Some(good.expires),
@@ -200,6 +201,8 @@ async fn open(
 #[derive(Debug)]
 pub struct Entering {
     pub evidence: Evidence,
+    /// What engineers read of them.
+    pub name: String,
     /// The digest by which the gate will know the session.
     pub digest: [u8; 32],
     /// When what was shown is over; the session ends by its lifetimes before.
@@ -231,7 +234,7 @@ pub async fn enter(
     facts: &RequestFacts,
     entering: Entering,
 ) -> Result<Option<Begun>, NotTaken> {
-    let name = display_name(&entering.evidence);
+    let name = entering.name;
     attempt.provider = Some(entering.evidence.provider.clone());
     attempt.who = Some(Who {
         provider: entering.evidence.provider.clone(),

@@ -103,7 +103,8 @@ impl Asking<'_> {
         if packet.first(Kind::ChapPassword).is_some() || packet.all(Kind::VendorSpecific).any(is_ms_chap) {
             return Shows::Chap;
         }
-        let name = packet.text(Kind::UserName).map(str::trim).filter(|n| !n.is_empty() && n.len() <= NAME_MAX);
+        let plain = |n: &&str| !n.is_empty() && n.len() <= NAME_MAX && !n.chars().any(char::is_control);
+        let name = packet.text(Kind::UserName).map(str::trim).filter(plain);
         let service = packet.first(Kind::ServiceType).and_then(|v| Some(u32::from_be_bytes(v.try_into().ok()?)));
         match (name, self.request.secret.password(packet)) {
             (Some(name), _) if service == Some(AUTHORIZE_ONLY) => Shows::AuthorizeOnly(name.to_owned()),
@@ -204,7 +205,7 @@ impl Asking<'_> {
                     factors,
                     ..Evidence::of(WayIn::Password, way.name.clone(), owner.subject, origin)
                 };
-                self.enter(attempt, facts, evidence).await
+                self.enter(attempt, facts, (evidence, owner.name)).await
             }
             Err(why) => {
                 attempt.step(|| why.step);
@@ -252,13 +253,15 @@ impl Asking<'_> {
             let step = step!(RadiusMayNotAsk { client, what: RadiusAsks::AuthorizeOnly.word() });
             return Ok(self.refuse(attempt, step, "This gateway may not ask that.", None));
         };
+        // However somebody types their name, it is theirs: a person who is kept out does not come in by other letters.
         let mut claims = Map::new();
         claims.insert("user".into(), name.into());
         claims.insert("account".into(), account_in(name).into());
         claims.insert("client".into(), client.into());
         let factors = Factors { amr: vec![way.method().to_owned()], auth_time: Some(self.engine().now()), ..Factors::default() };
         let origin = self.request.edition.site.address.origin();
-        let evidence = Evidence { claims, factors, ..Evidence::of(WayIn::Gateway, way.name.clone(), name.to_owned(), origin) };
+        let evidence =
+            Evidence { claims, factors, ..Evidence::of(WayIn::Gateway, way.name.clone(), name.to_lowercase(), origin) };
         let site = &self.request.edition.site;
         let value = match self.gate.access.asking(site, &evidence) {
             Some(asking) => match asking.value {
@@ -268,14 +271,19 @@ impl Asking<'_> {
             None => Param::reason("says-nothing"),
         };
         attempt.step(|| step!(RadiusNamed { client, user: name, value }));
-        self.enter(attempt, facts, evidence).await
+        self.enter(attempt, facts, (evidence, name.to_owned())).await
     }
 
     /// Decides, begins a session, and tells the client.
-    async fn enter(&self, attempt: Attempt, facts: &RequestFacts, evidence: Evidence) -> Result<Answer, StoreError> {
+    async fn enter(
+        &self,
+        attempt: Attempt,
+        facts: &RequestFacts,
+        (evidence, name): (Evidence, String),
+    ) -> Result<Answer, StoreError> {
         let (engine, edition) = (self.engine(), &self.request.edition);
         let (thing, now) = (engine.new_token().digest(), engine.now());
-        let entering = Entering { evidence, digest: thing, expires: None, thing, ends: now, paths: None, personal: None };
+        let entering = Entering { evidence, name, digest: thing, expires: None, thing, ends: now, paths: None, personal: None };
         let begun = match programs::enter(engine, edition, self.gate, attempt, facts, entering).await {
             Ok(Some(begun)) => begun,
             // Nobody else holds a number that was made up just now.

@@ -42,12 +42,20 @@ impl Duplicates {
         if let Some(answer) = self.answers.get(&key) {
             return Seen::Before(answer.clone());
         }
+        // One that was dropped and asked again stands in the order twice, and goes with the first.
         if self.order.len() >= KEPT_MAX {
             return Seen::Full;
         }
         self.answers.insert(key, None);
         self.order.push_back((now, key));
         Seen::New
+    }
+
+    /// Forgets a request that is not answered: the client may ask again.
+    pub fn dropped(&mut self, key: &Key) {
+        if self.answers.get(key).is_some_and(Option::is_none) {
+            self.answers.remove(key);
+        }
     }
 
     /// Keeps what a request was answered with.
@@ -71,6 +79,12 @@ mod tests {
         let answer: Arc<[u8]> = Arc::from([1u8, 2, 3]);
         all.answered(&key, answer.clone());
         assert_eq!(all.asked(key, now + Duration::from_secs(29)), Seen::Before(Some(answer)));
+        all.dropped(&key);
+        assert!(matches!(all.asked(key, now), Seen::Before(Some(_))), "what was answered is not forgotten");
+        let silent: Key = ("192.0.2.3:5000".parse().unwrap(), 7, [1; 16]);
+        assert_eq!(all.asked(silent, now), Seen::New);
+        all.dropped(&silent);
+        assert_eq!(all.asked(silent, now), Seen::New, "it may be asked again");
         for other in [(key.0, 8, key.2), (key.0, 7, [2; 16]), ("192.0.2.2:5000".parse().unwrap(), 7, key.2)] {
             assert_eq!(all.asked(other, now), Seen::New, "{other:?}");
         }

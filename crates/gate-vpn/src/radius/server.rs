@@ -147,6 +147,7 @@ impl Server {
         }
         let of_client = self.of_clients.entry(client.name.clone()).or_insert_with(|| Arc::new(Semaphore::new(OF_CLIENT_MAX)));
         let (Ok(one), Ok(other)) = (of_client.clone().try_acquire_owned(), self.of_all.clone().try_acquire_owned()) else {
+            self.duplicates.lock().unwrap_or_else(PoisonError::into_inner).dropped(&key);
             return self.note_of(&edition, client, source, step!(RadiusTooMany { client: name }));
         };
         let request = Request {
@@ -160,9 +161,12 @@ impl Server {
         let (socket, duplicates) = (self.socket.clone(), self.duplicates.clone());
         tokio::spawn(async move {
             let _held = (one, other);
-            let Ok(Some((code, said))) = timeout(PATIENCE, asking::answer(request)).await else { return };
-            let Some(wire) = secret.answer(code, &packet, said) else { return };
-            let wire: Arc<[u8]> = Arc::from(wire);
+            let answer = timeout(PATIENCE, asking::answer(request)).await.ok().flatten();
+            let wire: Option<Arc<[u8]>> = answer.and_then(|(code, said)| secret.answer(code, &packet, said)).map(Arc::from);
+            let Some(wire) = wire else {
+                duplicates.lock().unwrap_or_else(PoisonError::into_inner).dropped(&key);
+                return;
+            };
             duplicates.lock().unwrap_or_else(PoisonError::into_inner).answered(&key, wire.clone());
             if let Err(e) = socket.send_to(&wire, from).await {
                 tracing::warn!(error = %e, "a RADIUS client cannot be answered");
