@@ -18,6 +18,13 @@ test('somebody known goes before somebody described', () => {
   expect(asked.person).not.toHaveProperty('groups')
 })
 
+test('somebody comes by a tunnel where an entrance is chosen, and says what stands in the form', () => {
+  const by = { ...form, provider: 'pilotage', groups: 'pilots', entrance: 'pilots', platform: ' linux ', version: '', profile: true }
+  expect(described(by).person).toMatchObject({ tunnel: { entrance: 'pilots', platform: 'linux', version: undefined, profile: true } })
+  expect(described({ ...by, entrance: '' }).person).not.toHaveProperty('tunnel')
+  expect(described({ ...by, provider: '' }).person).toBe(null)
+})
+
 test('groups are listed with commas, and the moment is told with its zone', () => {
   const asked = described({ ...form, provider: 'pilotage', groups: 'fitters, , planners', at: '2026-12-01T23:00', draft: true })
   expect(asked.person).toMatchObject({ groups: ['fitters', 'planners'], at: new Date('2026-12-01T23:00').toISOString(), source: { draft: true } })

@@ -13,6 +13,13 @@ export interface ReachForm {
   machine?: string
   /** Groups of somebody described by hand, with commas between. */
   groups: string
+  /** The entrance by whose tunnel they would come; empty for none. */
+  entrance?: string
+  /** What their client would say of itself; empty where it says nothing. */
+  platform?: string
+  version?: string
+  /** Whether it brings the person's own certificate. */
+  profile?: boolean
   /** A moment of the engineer's own clock, as the browser writes it; empty for now. */
   at: string
   draft: boolean
@@ -34,5 +41,8 @@ export function described(form: ReachForm): ReachRequest {
   const known = form.person.trim()
   const at = form.at ? new Date(form.at).toISOString() : null
   const whom = known ? { subject: known } : { groups: listed(form.groups) }
-  return { ...ask, person: { provider: form.provider, source, at, ...whom } }
+  const said = (text?: string) => text?.trim() || undefined
+  const by = said(form.entrance)
+  const tunnel = by ? { tunnel: { entrance: by, platform: said(form.platform), version: said(form.version), profile: form.profile ?? false } } : {}
+  return { ...ask, person: { provider: form.provider, source, at, ...whom, ...tunnel } }
 }

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // What networks open, by what, and whether somebody may reach something.
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, got, type ReachAnswer } from '../api'
 import { useActing, useReading } from '../api/asking'
@@ -12,7 +12,7 @@ import Story from './Story.vue'
 
 const props = defineProps<{ gates: string[] }>()
 const { t, locale } = useI18n()
-const ask = ref({ to: '', gate: props.gates[0] ?? '', provider: '', person: '', machine: '', groups: '', at: '', draft: false })
+const ask = ref({ to: '', gate: props.gates[0] ?? '', provider: '', person: '', machine: '', groups: '', entrance: '', platform: '', version: '', profile: false, at: '', draft: false })
 const answer = ref<ReachAnswer>()
 
 const reading = useReading(() => Promise.all([got(api.GET('/reaches')), got(api.GET('/gates'))]))
@@ -23,6 +23,13 @@ const providers = computed(() => {
   const ways = reading.data?.[1].find((g) => g.name === ask.value.gate)?.ways_in ?? []
   return [{ title: t('reach.nobody'), value: nobody }, { title: t('reach.machine'), value: MACHINE }, ...ways.map((w) => ({ title: w, value: w }))]
 })
+// Entrances of the gate, where people come by tunnels.
+const entrances = computed(() => {
+  const gate = reading.data?.[1].find((g) => g.name === ask.value.gate && g.kind === 'vpn')
+  return gate ? [{ title: t('reach.noTunnel'), value: '' }, ...gate.zones.map((z) => ({ title: z.name, value: z.name }))] : []
+})
+watch(() => ask.value.gate, () => { ask.value.entrance = '' })
+const isPerson = computed(() => ask.value.provider !== nobody && ask.value.provider !== MACHINE)
 const trying = useActing()
 const attempt = () => trying.act(async () => {
   answer.value = undefined
@@ -54,7 +61,15 @@ const attempt = () => trying.act(async () => {
       <v-select v-model="ask.provider" :items="providers" :label="t('reach.who')" />
       <v-text-field v-if="ask.provider === MACHINE" v-model="ask.machine" name="machine" :label="t('reach.machineIs')" autocomplete="off" spellcheck="false" required />
       <v-text-field v-else v-model="ask.person" name="person" :label="t('reach.person')" :disabled="ask.provider === nobody" autocomplete="off" spellcheck="false" />
-      <v-text-field v-model="ask.groups" name="groups" :label="t('reach.groups')" :disabled="ask.provider === nobody || ask.provider === MACHINE || ask.person !== ''" autocomplete="off" spellcheck="false" />
+      <v-text-field v-model="ask.groups" name="groups" :label="t('reach.groups')" :disabled="!isPerson || ask.person !== ''" autocomplete="off" spellcheck="false" />
+      <template v-if="entrances.length && isPerson">
+        <v-select v-model="ask.entrance" :items="entrances" :label="t('reach.entrance')" data-test="entrance" />
+        <template v-if="ask.entrance">
+          <v-text-field v-model="ask.platform" name="platform" :label="t('reach.platform')" autocomplete="off" spellcheck="false" />
+          <v-text-field v-model="ask.version" name="version" :label="t('reach.version')" autocomplete="off" spellcheck="false" />
+          <v-checkbox v-model="ask.profile" :label="t('reach.profile')" hide-details density="compact" />
+        </template>
+      </template>
       <v-text-field v-model="ask.at" name="at" type="datetime-local" :label="t('reach.at')" :disabled="ask.provider === nobody" />
       <v-checkbox v-model="ask.draft" :label="t('route.draft')" hide-details density="compact" />
       <v-btn type="submit" color="primary" :loading="trying.busy" :disabled="!ask.to.trim()">{{ t('reach.try') }}</v-btn>
