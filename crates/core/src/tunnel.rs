@@ -42,6 +42,12 @@ impl TunnelFacts {
         }
     }
 
+    /// Somebody's tunnel that nobody asked for: as an engineer describes it.
+    pub fn described(entrance: &str, platform: Option<&str>, version: Option<&str>, has_profile: bool) -> TunnelFacts {
+        let profile = has_profile.then(|| "described by hand".to_owned());
+        TunnelFacts { profile, ..TunnelFacts::new(entrance, platform, version) }
+    }
+
     /// As the target of a request that nobody sent, so that a crossing keeps it and a rehearsal finds it.
     pub fn as_target(&self) -> String {
         let part = |of: &Option<String>| of.as_deref().map_or_else(|| "-".to_owned(), escape);

@@ -3,7 +3,7 @@
 use chrono::Duration;
 use passeur_core::site::TRIES_MINUTES;
 use passeur_core::step;
-use passeur_core::step::Param;
+use passeur_core::step::{Param, Step};
 use passeur_store::StoreError;
 
 use crate::attempt::Attempt;
@@ -79,11 +79,14 @@ pub async fn count_plain(
 ) -> Result<bool, StoreError> {
     let within = within(engine, what, account, each).await?;
     if !within {
-        attempt.step(|| {
-            step!(TooManyTries { way: what, bound: Param::reason("for-account"), limit: i64::from(each), minutes: TRIES_MINUTES })
-        });
+        attempt.step(|| too_many(what, "for-account", each));
     }
     Ok(within)
+}
+
+/// The step that says that no more are taken: by which bound, and how many that are.
+pub fn too_many(way: &str, bound: &str, limit: i32) -> Step {
+    step!(TooManyTries { way, bound: Param::reason(bound), limit: i64::from(limit), minutes: TRIES_MINUTES })
 }
 
 /// Counts a try for a purpose. False where there were more than `each` within the window.

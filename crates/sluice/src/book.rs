@@ -67,9 +67,8 @@ impl Book {
         if self.admissions.len() >= ADMISSIONS_MAX && !self.admissions.contains_key(&admission.mark) {
             return Err(format!("{ADMISSIONS_MAX} admissions are the most; this is one more"));
         }
-        let keys = keys_of(&admission.interface, &admission.holder);
-        let same = |a: &Admission| keys_of(&a.interface, &a.holder).iter().any(|k| keys.contains(k));
-        let taken = |a: &&Admission| a.mark != admission.mark && a.interface == admission.interface && same(a);
+        let taken =
+            |a: &&Admission| a.mark != admission.mark && a.interface == admission.interface && a.holder.meets(&admission.holder);
         match self.admissions.values().find(taken) {
             Some(other) => Err(format!("the machine is let through by mark {:#x}; cut that first", other.mark)),
             None => Ok(()),

@@ -28,6 +28,25 @@ pub enum Holder {
     Pair(Ipv4Addr, Ipv6Addr),
 }
 
+impl Holder {
+    /// Whether a packet may be known to be of both.
+    pub fn meets(&self, other: &Holder) -> bool {
+        match (self, other) {
+            (Holder::Link(one), Holder::Link(two)) => one == two,
+            (Holder::Link(_), _) | (_, Holder::Link(_)) => false,
+            (one, two) => one.addresses().into_iter().flatten().any(|a| two.addresses().contains(&Some(a))),
+        }
+    }
+
+    fn addresses(&self) -> [Option<IpAddr>; 2] {
+        match self {
+            Holder::Link(_) => [None, None],
+            Holder::Address(address) => [Some(*address), None],
+            Holder::Pair(v4, v6) => [Some((*v4).into()), Some((*v6).into())],
+        }
+    }
+}
+
 /// Who is let through, and to where.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

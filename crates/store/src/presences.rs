@@ -9,6 +9,7 @@ use passeur_core::evidence::PersonKey;
 use serde_json::Value;
 use uuid::Uuid;
 
+use crate::crossings::like;
 use crate::people::lock;
 use crate::pool::{Store, StoreError};
 use crate::schema::{passed, presence_addresses, presences, sessions, terms_accepted};
@@ -214,7 +215,7 @@ impl Store {
             q = q.filter(presences::began.lt(before));
         }
         if let Some(text) = &filter.text {
-            let like = format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
+            let like = like(text);
             q = q.filter(
                 presences::name
                     .ilike(like.clone())

@@ -7,6 +7,7 @@ use passeur_core::evidence::PersonKey;
 use uuid::Uuid;
 
 use crate::acts::{Recorded, append};
+use crate::crossings::like;
 use crate::people::of_person;
 use crate::pool::{Store, StoreError};
 use crate::schema::{presences, profiles};
@@ -146,7 +147,7 @@ impl Store {
             q = q.filter(profiles::gate.eq(gate));
         }
         if let Some(text) = text {
-            let like = format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
+            let like = like(text);
             let any =
                 profiles::name.ilike(like.clone()).or(profiles::subject.ilike(like.clone())).or(profiles::device.ilike(like));
             q = q.filter(any);

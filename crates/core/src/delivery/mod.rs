@@ -96,18 +96,15 @@ fn fitting(
     (who, given): (&Identity, &Joined),
     witness: &mut impl Witness,
 ) -> Result<(Vec<Vec<u8>>, Phrase), Param> {
-    let (values, origin) = match (&rule.join, fit.attribute.repeats) {
-        (None, true) => raw_values(site, &rule.value, who, given)?,
-        _ => {
-            let (one, origin) = value_of(site, rule, who, given)?;
-            (vec![String::from_utf8_lossy(&one).into_owned()], origin)
-        }
-    };
-    if values.len() > REPEATED_MAX {
+    let (values, origin) = raw_values(site, &rule.value, who, given)?;
+    let is_each = rule.join.is_none() && fit.attribute.repeats;
+    if is_each && values.len() > REPEATED_MAX {
         return Err(Param::Reason { code: "too-many-values".to_owned(), detail: values.len().to_string() });
     }
+    let lists: Vec<&[String]> = if is_each { values.chunks(1).collect() } else { vec![&values] };
     let mut out = vec![];
-    for value in values {
+    for values in lists {
+        let value = String::from_utf8_lossy(&written(rule, values)?).into_owned();
         let Some(fitted) = fit.attribute.fit(&value, fit.cuts) else {
             let detail = format!("{}: {}", crate::text::shorten(&value, 60), fit.attribute.takes());
             return Err(Param::Reason { code: "does-not-fit".to_owned(), detail });
@@ -123,15 +120,19 @@ fn fitting(
 
 fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, given: &Joined) -> Result<(Vec<u8>, Phrase), Param> {
     let (values, origin) = raw_values(site, &rule.value, who, given)?;
+    Ok((written(rule, &values)?, origin))
+}
+
+/// Values as they are sent: joined where they are a list, and encoded.
+fn written(rule: &HeaderRule, values: &[String]) -> Result<Vec<u8>, Param> {
     let absence = |unfit: encode::Unfit| match unfit {
         // Which member holds it is what somebody needs to know.
         encode::Unfit::Separator(member) => Param::Reason { code: "separator".to_owned(), detail: member },
         encode::Unfit::Several => Param::reason("several-values"),
         other => Absence::Unsafe { why: other.code().to_owned() }.param(),
     };
-    let joined = encode::join(&values, rule.join.as_deref(), rule.on_separator).map_err(absence)?;
-    let bytes = encode::encode(&joined, rule.encoding).map_err(absence)?;
-    Ok((bytes, origin))
+    let joined = encode::join(values, rule.join.as_deref(), rule.on_separator).map_err(absence)?;
+    encode::encode(&joined, rule.encoding).map_err(absence)
 }
 
 /// The values before joining and encoding, with where they come from.

@@ -19,7 +19,7 @@ use super::fields::{DOCUMENT_MAX, Fields, Others, Report};
 use super::finding::{Finding, Severity};
 use super::gate::{self, name_of, read_address};
 use super::mapping;
-use super::names::{Lists, Names, OfSite, refer};
+use super::names::{Lists, Names, OfSite, only_gate, refer};
 use super::provider::{read_groups, read_party, read_provider};
 use super::way::{Around, read_mail, read_way};
 use crate::session::Lifetimes;
@@ -533,25 +533,13 @@ fn read_expectations(
 /// A zone is guarded by one gate, whose ways in are those that the zone may leave out.
 fn check_zones(root: &Fields<'_, '_>, zones: &[Zone], gates: &[Gate]) {
     for (f, zone) in root.tables("zone").iter().zip(zones) {
-        let guards = |g: &&Gate| g.network().is_some_and(|n| n.zones.contains(&zone.name));
-        let by: Vec<&Gate> = gates.iter().filter(guards).collect();
-        match by.as_slice() {
-            [] => f.warn(
-                "name",
-                "no gate guards the zone".into(),
-                "Name it in the zones of a gate of kind network, or take it away.",
-            ),
-            [gate] => {
-                for way in zone.ways.iter().filter(|w| !gate.access.ways.contains(w)) {
-                    let what = format!("the gate {} does not take the way in \"{way}\"", gate.name);
-                    f.error("ways-in", what, format!("Name some of its own: {}.", gate.access.ways.join(", ")));
-                }
-            }
-            [first, second, ..] => f.error(
-                "name",
-                format!("the gates {} and {} both guard the zone", first.name, second.name),
-                "Let one gate guard it; its rules may tell people apart.",
-            ),
+        let guards = |g: &Gate| g.network().is_some_and(|n| n.zones.contains(&zone.name));
+        let none = ("no gate guards the zone", "Name it in the zones of a gate of kind network, or take it away.");
+        let several = ("guard the zone", "Let one gate guard it; its rules may tell people apart.");
+        let Some(gate) = only_gate(f, gates, guards, none, several) else { continue };
+        for way in zone.ways.iter().filter(|w| !gate.access.ways.contains(w)) {
+            let what = format!("the gate {} does not take the way in \"{way}\"", gate.name);
+            f.error("ways-in", what, format!("Name some of its own: {}.", gate.access.ways.join(", ")));
         }
     }
 }

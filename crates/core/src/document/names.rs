@@ -3,7 +3,7 @@
 use super::condition;
 use super::fields::Fields;
 use crate::mapping::Tables;
-use crate::site::{AttributeId, Mapping, RadiusAttribute, Rule};
+use crate::site::{AttributeId, Gate, Mapping, RadiusAttribute, Rule};
 use chrono_tz::Tz;
 
 /// Lists that conditions may name, each with its members as written.
@@ -66,6 +66,26 @@ pub(crate) struct Names<'a> {
     pub(crate) lists: &'a Lists,
     /// The zone of clocks, where a condition names none.
     pub(crate) zone: Tz,
+}
+
+/// The one gate that has something, where one alone does. `none` is what to say and to do where no gate does, and `several` the same of two, whose
+/// names come before what is said.
+pub(crate) fn only_gate<'g>(
+    f: &Fields<'_, '_>,
+    gates: &'g [Gate],
+    has: impl Fn(&Gate) -> bool,
+    none: (&str, &str),
+    several: (&str, &str),
+) -> Option<&'g Gate> {
+    let mut by = gates.iter().filter(|g| has(g));
+    match (by.next(), by.next()) {
+        (None, _) => f.warn("name", none.0.to_owned(), none.1),
+        (Some(gate), None) => return Some(gate),
+        (Some(first), Some(second)) => {
+            f.error("name", format!("the gates {} and {} both {}", first.name, second.name, several.0), several.1);
+        }
+    }
+    None
 }
 
 /// What stands at the top of the file and counts at every gate.

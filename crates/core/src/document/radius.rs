@@ -5,8 +5,9 @@ use ipnet::IpNet;
 
 use super::fields::Fields;
 use super::gate::name_of;
-use super::names::refer;
+use super::names::{only_gate, refer};
 use super::reach::{bounded, several};
+use super::tunnel::TWO_GATES;
 use crate::address::network;
 use crate::site::{
     Gate, RADIUS_ATTRIBUTES, RadiusAsks, RadiusAttribute, RadiusClient, RadiusPlace, RadiusValue, Way, WayKind, Zone,
@@ -115,19 +116,9 @@ pub(crate) fn read_vendors(root: &Fields<'_, '_>) -> Vec<RadiusAttribute> {
 /// What a client cannot be beside the gates: it is an entrance of one, which takes the ways in by which it asks.
 fn check(root: &Fields<'_, '_>, clients: &[RadiusClient], gates: &[Gate], ways: &[Way]) {
     for (f, client) in root.tables("radius-client").iter().zip(clients) {
-        let by: Vec<&Gate> = gates.iter().filter(|g| g.network().is_some_and(|n| n.radius.contains(&client.name))).collect();
-        let gate = match by.as_slice() {
-            [gate] => gate,
-            [] => {
-                f.warn("name", "no gate takes people in by it".into(), "Name it in the entrances of a gate of kind vpn.");
-                continue;
-            }
-            [first, second, ..] => {
-                let what = format!("the gates {} and {} both have the entrance", first.name, second.name);
-                f.error("name", what, "Let one gate have it; its rules may tell people apart.");
-                continue;
-            }
-        };
+        let has = |g: &Gate| g.network().is_some_and(|n| n.radius.contains(&client.name));
+        let none = ("no gate takes people in by it", "Name it in the entrances of a gate of kind vpn.");
+        let Some(gate) = only_gate(f, gates, has, none, TWO_GATES) else { continue };
         let by_password = |w: &&Way| matches!(w.kind, WayKind::Password(_));
         let passwords = ways.iter().filter(by_password).filter(|w| gate.access.ways.contains(&w.name)).count();
         if client.may_ask(RadiusAsks::Password) && passwords != 1 {

@@ -7,6 +7,7 @@ use ipnet::IpNet;
 
 use super::fields::Fields;
 use super::gate::name_of;
+use super::names::only_gate;
 use super::reach::{bounded, guarded, read_interface, several};
 use crate::address::network;
 use crate::site::{
@@ -18,6 +19,9 @@ const ENTRANCES_MAX: usize = 50;
 /// The most that one entrance pushes of each kind: what is pushed has to fit into a few messages.
 const PUSHED_MAX: usize = 200;
 const DNS_MAX: usize = 4;
+
+/// What is said where two gates have an entrance.
+pub(super) const TWO_GATES: (&str, &str) = ("have the entrance", "Let one gate have it; its rules may tell people apart.");
 
 /// Networks that many people have at home or on their telephone, and that a route through a tunnel would meet.
 const HOMES: [&str; 9] = [
@@ -185,10 +189,9 @@ pub(crate) fn read_facts(f: &Fields<'_, '_>, entrances: &[String]) -> Option<Tun
         t.error("entrance", "entrance is missing".into(), "Name the entrance: tunnel = { entrance = \"pilots\" }.");
     }
     let entrance = super::names::refer(&t, "entrance", "entrance", entrances);
-    let (platform, version) = (t.text("platform"), t.text("version"));
-    let profile = t.flag("profile", false).then(|| "described by hand".to_owned());
+    let (platform, version, profile) = (t.text("platform"), t.text("version"), t.flag("profile", false));
     t.finish();
-    Some(TunnelFacts { profile, ..TunnelFacts::new(&entrance?, platform.as_deref(), version.as_deref()) })
+    Some(TunnelFacts::described(&entrance?, platform.as_deref(), version.as_deref(), profile))
 }
 
 /// Whether each destination that rules of its gate open is led into the tunnel, and the other way round; and whether a route meets what people
@@ -196,24 +199,9 @@ pub(crate) fn read_facts(f: &Fields<'_, '_>, entrances: &[String]) -> Option<Tun
 pub(crate) fn check(root: &Fields<'_, '_>, entrances: &[Zone], gates: &[Gate], reaches: &[Reach]) {
     for (f, zone) in root.tables("entrance").iter().zip(entrances) {
         let Some(tunnel) = zone.tunnel() else { continue };
-        let guards = |g: &&Gate| g.is_vpn() && g.network().is_some_and(|n| n.zones.contains(&zone.name));
-        let by: Vec<&Gate> = gates.iter().filter(guards).collect();
-        let gate = match by.as_slice() {
-            [gate] => gate,
-            [] => {
-                f.warn(
-                    "name",
-                    "no gate takes people in at the entrance".into(),
-                    "Name it in the entrances of a gate of kind vpn.",
-                );
-                continue;
-            }
-            [first, second, ..] => {
-                let what = format!("the gates {} and {} both have the entrance", first.name, second.name);
-                f.error("name", what, "Let one gate have it; its rules may tell people apart.");
-                continue;
-            }
-        };
+        let has = |g: &Gate| g.is_vpn() && g.network().is_some_and(|n| n.zones.contains(&zone.name));
+        let none = ("no gate takes people in at the entrance", "Name it in the entrances of a gate of kind vpn.");
+        let Some(gate) = only_gate(f, gates, has, none, TWO_GATES) else { continue };
         if tunnel.profiles == Profiles::Personal && gate.network().is_some_and(|n| n.authority.is_none()) {
             let what = format!("the gate {} names no authority, so that nobody can have a profile", gate.name);
             let remedy =

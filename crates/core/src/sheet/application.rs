@@ -59,10 +59,7 @@ fn receives(site: &Site, gate: &Gate) -> Vec<Row> {
         return vec![ticket.unwrap_or_else(none)];
     };
     let rows = delivery.headers.iter().map(|h| {
-        let missing = match h.missing {
-            Missing::Omit => "left out where there is none",
-            Missing::Refuse => "always there: without it nobody enters",
-        };
+        let missing = where_missing(h.missing);
         let several = match &h.join {
             Some(join) => format!("; a list, whose members are joined by “{join}”"),
             None => String::new(),
@@ -74,6 +71,14 @@ fn receives(site: &Site, gate: &Gate) -> Vec<Row> {
         )
     });
     ticket.into_iter().chain(rows).collect()
+}
+
+/// What is told where there is no value.
+pub(super) fn where_missing(missing: Missing) -> &'static str {
+    match missing {
+        Missing::Omit => "left out where there is none",
+        Missing::Refuse => "always there: without it nobody enters",
+    }
 }
 
 /// Where a delivered value comes from, in words.

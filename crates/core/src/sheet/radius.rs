@@ -1,8 +1,7 @@
 //! For the team of a gateway that asks by RADIUS: what to enter there, and what it is told.
 
-use super::application::source_of;
+use super::application::{source_of, where_missing};
 use super::{Part, Row};
-use crate::delivery::Missing;
 use crate::site::{Gate, RadiusAsks, RadiusClient, Site};
 
 /// The parts of the clients of a gate.
@@ -49,13 +48,8 @@ fn enter(client: &RadiusClient) -> Vec<Row> {
 }
 
 fn carries(site: &Site, gate: &Gate) -> Vec<Row> {
-    let delivered = site.delivery(gate).into_iter().flat_map(|d| &d.headers).map(|h| {
-        let missing = match h.missing {
-            Missing::Omit => "left out where there is none",
-            Missing::Refuse => "always there: without it nobody enters",
-        };
-        Row::new(h.name.clone(), source_of(site, &h.value), missing.to_owned())
-    });
+    let headers = site.delivery(gate).into_iter().flat_map(|d| &d.headers);
+    let delivered = headers.map(|h| Row::new(h.name.clone(), source_of(site, &h.value), where_missing(h.missing).to_owned()));
     let own = [
         ("Reply-Message", "words of rules", "shown to the person where the gateway can"),
         ("Session-Timeout, Idle-Timeout", "the lifetimes of the gate", "end the session there"),

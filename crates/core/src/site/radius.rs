@@ -183,10 +183,7 @@ impl RadiusAttribute {
                 if text.is_empty() || (text.len() > most && !cuts) || text.contains('\0') {
                     return None;
                 }
-                let mut end = text.len().min(most);
-                while !text.is_char_boundary(end) {
-                    end -= 1;
-                }
+                let end = text.floor_char_boundary(most);
                 // A VLAN is told apart from a tag by its first octet (RFC 2868 section 3.6).
                 let is_tagged = self.value == RadiusValue::Vlan && text.as_bytes().first().is_some_and(|b| *b <= 0x1f);
                 (!is_tagged).then(|| text.get(..end).map(str::to_owned)).flatten()

@@ -52,13 +52,11 @@ pub fn accept(
 
 /// What keeps somebody out: words for the person, and a clean end for whoever asked by EAP (RFC 3579 section 2.6).
 pub fn reject(words: &str, eap: Option<u8>) -> Vec<Attribute> {
-    let failure = eap.map(|id| Attribute::octets(Kind::EapMessage, [4, id, 0, 4]));
-    let message = Attribute::octets(Kind::ReplyMessage, cut(words).as_bytes());
-    // No words go along with EAP-Message (RFC 3579 section 2.6.5).
-    match failure {
-        Some(failure) => vec![failure],
-        None => vec![message],
-    }
+    vec![match eap {
+        // No words go along with EAP-Message (RFC 3579 section 2.6.5).
+        Some(id) => Attribute::octets(Kind::EapMessage, [4, id, 0, 4]),
+        None => Attribute::octets(Kind::ReplyMessage, cut(words).as_bytes()),
+    }]
 }
 
 /// An attribute as it travels; none where its value cannot be.
@@ -79,11 +77,7 @@ fn written(of: &RadiusAttribute, text: &str) -> Option<Vec<Attribute>> {
 }
 
 fn cut(text: &str) -> &str {
-    let mut end = text.len().min(TEXT_MAX);
-    while !text.is_char_boundary(end) {
-        end -= 1;
-    }
-    text.get(..end).unwrap_or_default()
+    text.get(..text.floor_char_boundary(TEXT_MAX)).unwrap_or_default()
 }
 
 #[cfg(test)]

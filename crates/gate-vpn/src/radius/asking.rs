@@ -8,7 +8,7 @@ use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::id::CrossingId;
-use passeur_core::site::{Gate, PasswordWay, RadiusAsks, RadiusClient, TRIES_MINUTES, Way, WayKind};
+use passeur_core::site::{Gate, PasswordWay, RadiusAsks, RadiusClient, Way, WayKind};
 use passeur_core::step;
 use passeur_core::step::{Param, Step};
 use passeur_core::text::shorten;
@@ -236,10 +236,7 @@ impl Asking<'_> {
         let counts = engine.store.count_tries(&keys, span, until).await?;
         let over = bounds.iter().zip(&counts).find(|((_, limit, _), n)| *n > limit);
         if let Some(((_, limit, bound), _)) = over {
-            attempt.step(|| {
-                let limit = i64::from(*limit);
-                step!(TooManyTries { way: way.name.as_str(), bound: Param::reason(bound), limit, minutes: TRIES_MINUTES })
-            });
+            attempt.step(|| tries::too_many(&way.name, bound, *limit));
             return Ok(None);
         }
         Ok(Some(keys))

@@ -47,7 +47,7 @@ pub async fn run(engine: Engine, socket: UdpSocket, mut stop: watch::Receiver<bo
     let socket = Arc::new(socket);
     let (secrets, told) = watch::channel(Arc::new(Secrets::new()));
     let reading = tokio::spawn(read_secrets(engine.clone(), secrets));
-    let server = Server {
+    let mut server = Server {
         engine,
         socket: socket.clone(),
         secrets: told,
@@ -55,7 +55,6 @@ pub async fn run(engine: Engine, socket: UdpSocket, mut stop: watch::Receiver<bo
         of_all: Arc::new(Semaphore::new(OF_ALL_MAX)),
         of_clients: HashMap::new(),
     };
-    let mut server = server;
     let mut octets = vec![0u8; LENGTH_MAX + 1];
     loop {
         tokio::select! {

@@ -200,9 +200,8 @@ pub(super) fn tunnel_asked(ask: &PersonRequest, sites: &[&Site]) -> Result<Optio
     if !sites.iter().any(|s| s.has_entrance(&asked.entrance)) {
         return Err(bad(&format!("There is no entrance \"{}\".", passeur_core::text::shorten(&asked.entrance, 60))));
     }
-    let profile = asked.profile.then(|| "described by hand".to_owned());
-    let facts = TunnelFacts::new(&asked.entrance, asked.platform.as_deref(), asked.version.as_deref());
-    Ok(Some(TunnelFacts { profile, ..facts }))
+    let (platform, version) = (asked.platform.as_deref(), asked.version.as_deref());
+    Ok(Some(TunnelFacts::described(&asked.entrance, platform, version, asked.profile)))
 }
 
 /// Rehearses one person at every gate: known from their crossings, or described by hand.

@@ -124,8 +124,6 @@ pub enum Command {
 pub enum Pending {
     /// It opens an address in a browser.
     WebAuth(String),
-    /// The same, of a client that knows only the older word.
-    OpenUrl(String),
     /// It asks its person for a text.
     Text(String),
 }
@@ -134,7 +132,6 @@ impl Pending {
     fn text(&self) -> String {
         match self {
             Pending::WebAuth(url) => format!("WEB_AUTH::{url}"),
-            Pending::OpenUrl(url) => format!("OPEN_URL:{url}"),
             Pending::Text(words) => format!("CR_TEXT:R,E:{words}"),
         }
     }

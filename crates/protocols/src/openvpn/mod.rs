@@ -22,7 +22,7 @@ pub fn waits_in(log: &str) -> Option<u32> {
 
 /// The longest line that is read, in octets.
 pub const LINE_MAX: usize = 4_096;
-/// The longest text behind `WEB_AUTH::` or `OPEN_URL:` that reaches a client, with that word (the server's own limit on a message).
+/// The longest text behind `WEB_AUTH::` that reaches a client, with that word (the server's own limit on a message).
 pub const PENDING_MAX: usize = 246;
 
 #[cfg(test)]

@@ -22,6 +22,7 @@ use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::decide::note_section;
 use passeur_core::id::{CrossingId, Token};
+use passeur_core::session::State;
 use passeur_core::site::{Gate, Place, Site};
 use passeur_core::step;
 use passeur_core::step::{Param, Step};
@@ -34,6 +35,7 @@ use passeur_gateway::body::{Body, BoxError};
 use passeur_gateway::control::{Control, FailureKind, Interrupted, NoSession, Presented, Proof, Ticket, UpstreamFailure};
 use passeur_gateway::edition::WebEdition;
 use passeur_gateway::table::Table;
+use passeur_http::cookies::{self, Found};
 use passeur_live::edition::Edition;
 use passeur_live::ticket::TicketFailed;
 use passeur_management::{App, emergency};
@@ -41,7 +43,8 @@ use passeur_signin::journey::flow::cookie_digest;
 use passeur_signin::journey::{Ask, Destination};
 use passeur_signin::pages::{self, redirect};
 use passeur_signin::problem::{ApiError, problem};
-use passeur_signin::{ClientAddress, browser_binding, forms};
+use passeur_signin::{ClientAddress, Visit, browser_binding, forms};
+use passeur_store::{SessionRow, StoreError};
 use tower::ServiceExt;
 
 pub use holders::{Admissions, All};
@@ -353,6 +356,15 @@ impl Control for WebGate {
         response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("5"));
         plain(response)
     }
+}
+
+/// The live session by whose cookie a form comes.
+async fn session_of(web: &WebGate, edition: &Edition, gate: &Gate, visit: &Visit) -> Result<Option<SessionRow>, StoreError> {
+    let Found::One(text) = cookies::find(&visit.headers, &gate.address.cookie("gate").0) else { return Ok(None) };
+    let Some(token) = Token::parse(&text) else { return Ok(None) };
+    let found = sessions::by_gate_token(&web.engine, &token.digest()).await?;
+    let is_live = |row: &SessionRow, live: &_| sessions::state(&web.engine, edition, row, live) == State::Live;
+    Ok(found.filter(|(held, row, live)| held.gate == gate.name && is_live(row, live)).map(|(_, row, _)| row))
 }
 
 /// What a gate asks of the sign-in host, for its first page.

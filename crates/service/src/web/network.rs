@@ -6,14 +6,12 @@ use axum::response::IntoResponse;
 use http::request::Parts;
 use http::{HeaderValue, Method, Response, StatusCode, header};
 use passeur_core::circumstances::RequestFacts;
-use passeur_core::id::{CrossingId, Token};
+use passeur_core::id::CrossingId;
 use passeur_core::site::Gate;
 use passeur_engine::attempt::Attempt;
-use passeur_engine::sessions;
 use passeur_gate_network::captive::MEDIA_TYPE;
 use passeur_gate_network::entering::{Arrival, NotOn, Shown};
 use passeur_gateway::body::Body;
-use passeur_http::cookies::{self, Found};
 use passeur_live::edition::Edition;
 use passeur_signin::journey::{Ask, Destination};
 use passeur_signin::network::page_of;
@@ -23,7 +21,7 @@ use passeur_signin::{Visit, browser_binding};
 use passeur_store::{PresenceRow, StoreError};
 use uuid::Uuid;
 
-use super::{WebGate, ask_of, plain};
+use super::{WebGate, ask_of, plain, session_of};
 use crate::guard::from_own_page;
 
 /// The most tunnels that a page lists.
@@ -141,18 +139,14 @@ async fn accept(web: &WebGate, edition: &Edition, gate: &Gate, parts: &Parts) ->
     if visit.parameter("version").as_deref() != Some(terms.version.as_str()) {
         return back();
     }
-    let token = match cookies::find(&visit.headers, &gate.address.cookie("gate").0) {
-        Found::One(text) => Token::parse(&text),
-        Found::None | Found::Several => None,
+    let accepted = async {
+        if let Some(row) = session_of(web, edition, gate, &visit).await? {
+            networks.accept(edition, gate, row.id, visit.facts.address).await?;
+        }
+        Ok::<_, StoreError>(())
     };
-    let Some(token) = token else { return back() };
-    let found = match sessions::by_gate_token(&web.engine, &token.digest()).await {
-        Ok(found) => found.filter(|(held, row, _)| held.gate == gate.name && row.ended_at.is_none()),
-        Err(e) => return plain(pages::store_failed(&edition.site, visit.facts.lang, &e).into_response()),
-    };
-    let Some((_, row, _)) = found else { return back() };
-    match networks.accept(edition, gate, row.id, visit.facts.address).await {
-        Ok(_) => back(),
+    match accepted.await {
+        Ok(()) => back(),
         Err(e) => plain(pages::store_failed(&edition.site, visit.facts.lang, &e).into_response()),
     }
 }

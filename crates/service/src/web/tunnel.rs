@@ -14,10 +14,9 @@ use passeur_core::id::Token;
 use passeur_core::site::{Browser, Gate};
 use passeur_core::step;
 use passeur_engine::attempt::Attempt;
+use passeur_engine::short_code;
 use passeur_engine::tunnel::{self, Outcome, TunnelOf};
-use passeur_engine::{sessions, short_code};
 use passeur_gateway::body::Body;
-use passeur_http::cookies::{self, Found};
 use passeur_live::edition::Edition;
 use passeur_signin::Visit;
 use passeur_signin::pages::{self, TunnelSaid, Waiting};
@@ -25,7 +24,7 @@ use passeur_signin::problem::problem;
 use passeur_store::{SessionRow, StoreError, TunnelAskRow};
 use uuid::Uuid;
 
-use super::{WebGate, plain};
+use super::{WebGate, plain, session_of};
 use crate::guard::from_own_page;
 
 /// How long a code that is read out to a client is good for.
@@ -135,16 +134,6 @@ pub(super) async fn own_page(web: &WebGate, edition: &Edition, gate: &Gate, part
         Ok(None) => back(),
         Err(e) => Some(plain(pages::store_failed(&edition.site, visit.facts.lang, &e).into_response())),
     }
-}
-
-/// The live session by whose cookie a form comes.
-async fn session_of(web: &WebGate, edition: &Edition, gate: &Gate, visit: &Visit) -> Result<Option<SessionRow>, StoreError> {
-    let Found::One(text) = cookies::find(&visit.headers, &gate.address.cookie("gate").0) else { return Ok(None) };
-    let Some(token) = Token::parse(&text) else { return Ok(None) };
-    let found = sessions::by_gate_token(&web.engine, &token.digest()).await?;
-    let is_live =
-        |row: &SessionRow, live: &_| sessions::state(&web.engine, edition, row, live) == passeur_core::session::State::Live;
-    Ok(found.filter(|(held, row, live)| held.gate == gate.name && is_live(row, live)).map(|(_, row, _)| row))
 }
 
 /// Somebody says that a tunnel is theirs, or that it is not.

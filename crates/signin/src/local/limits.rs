@@ -9,10 +9,8 @@ use passeur_core::crossing::Outcome;
 use passeur_core::id::{hex, sha256};
 use passeur_core::seal::Purpose;
 use passeur_core::site::TRIES_MINUTES;
-use passeur_core::step;
-use passeur_core::step::Param;
 use passeur_engine::random::random;
-use passeur_engine::tries::{slot, window};
+use passeur_engine::tries::{slot, too_many, window};
 use passeur_http::cookies::{self, Found};
 use passeur_store::StoreError;
 use serde::{Deserialize, Serialize};
@@ -104,9 +102,7 @@ pub(super) async fn count(tried: &mut Try<'_>, account: &str, each: i32) -> Resu
         let first = |bound: &str, n: i32| bound == "for-account" && counts.first() == Some(&1) && n <= PLACES;
         let over = bounds.iter().zip(&counts).find(|((_, limit, bound), n)| *n > limit && !first(bound, **n));
         if let Some(((_, limit, bound), _)) = over {
-            tried.journey.step(|| {
-                step!(TooManyTries { way, bound: Param::reason(bound), limit: i64::from(*limit), minutes: TRIES_MINUTES })
-            });
+            tried.journey.step(|| too_many(way, bound, *limit));
             return Ok(None);
         }
         counted.keys.extend(keys);

@@ -8,7 +8,7 @@ use passeur_core::site::{Gate, Site, Zone};
 use passeur_core::step::Lang;
 use passeur_store::ProfileRow;
 
-use super::words::{Word, say};
+use super::words::{Both, Word, in_lang as t, say};
 use super::{POLICY, Page, page};
 
 /// What the page needs of the browser.
@@ -25,9 +25,6 @@ pub struct Profiles<'a> {
     pub is_fresh: bool,
     pub now: Moment,
 }
-
-/// Words in both languages.
-type Both = [&'static str; 2];
 
 const TITLE: Both = ["Personal profiles", "Profils personnels"];
 const WHAT: Both = [
@@ -54,10 +51,6 @@ const FRESH: Both = [
     "To make one, prove once more who you are. Then come back here.",
     "Pour en créer un, prouvez encore une fois qui vous êtes. Puis revenez ici.",
 ];
-
-fn t(words: Both, lang: Lang) -> &'static str {
-    words[lang as usize]
-}
 
 /// The page.
 pub fn profiles(site: &Site, gate: &Gate, lang: Lang, of: &Profiles<'_>) -> Response {

@@ -8,7 +8,7 @@ use passeur_core::step::Lang;
 use passeur_engine::short_code;
 use passeur_engine::tunnel::{Outcome, TunnelOf};
 
-use super::words::{Word, say};
+use super::words::{Both, Word, in_lang as t, say};
 use super::{Page, page};
 
 /// A tunnel that waits for its person.
@@ -39,9 +39,6 @@ pub enum TunnelSaid<'a> {
     /// A code to type into a client.
     Code(&'a str),
 }
-
-/// Words in both languages.
-type Both = [&'static str; 2];
 
 const ASK: Both = [
     "A machine asks for a tunnel. Is it yours, and did you start it just now?",
@@ -102,10 +99,6 @@ const CODE: Both = [
     "Type this code where your client asks for one. It works once, within two minutes, and lets that machine in as you: read it to nobody.",
     "Tapez ce code là où votre client le demande. Il sert une fois, pendant deux minutes, et fait entrer cette machine sous votre nom : ne le lisez à personne.",
 ];
-
-fn t(words: Both, lang: Lang) -> &'static str {
-    words[lang as usize]
-}
 
 /// The page, for somebody who is signed in.
 pub fn tunnel(site: &Site, gate: &Gate, lang: Lang, who: &str, said: &TunnelSaid<'_>) -> Page {

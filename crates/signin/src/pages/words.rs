@@ -2,6 +2,18 @@
 
 use passeur_core::step::Lang;
 
+/// Words of one page alone, in both languages: English, then French.
+pub type Both = [&'static str; 2];
+
+/// The ones of a language.
+pub fn in_lang(words: Both, lang: Lang) -> &'static str {
+    let [en, fr] = words;
+    match lang {
+        Lang::En => en,
+        Lang::Fr => fr,
+    }
+}
+
 /// Fixed words of pages.
 #[derive(Clone, Copy)]
 pub enum Word {
@@ -575,8 +587,5 @@ pub fn say(word: Word, lang: Lang) -> &'static str {
         Word::Factors => ("How you proved it", "Comment vous l'avez prouvé"),
         Word::Console => ("Console", "Console"),
     };
-    match lang {
-        Lang::En => en,
-        Lang::Fr => fr,
-    }
+    in_lang([en, fr], lang)
 }
