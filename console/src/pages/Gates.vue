@@ -57,8 +57,8 @@ const networks = computed(() => gates.value?.filter((g) => g.kind !== 'web').map
           <h3>{{ t('mappings') }}</h3>
           <ul class="mono"><li v-for="m in g.mappings" :key="m">{{ visible(m) }}</li></ul>
         </template>
-        <template v-if="g.kind === 'web'">
-          <h3>{{ t('headers') }}</h3>
+        <template v-if="g.kind === 'web' || (g.kind === 'vpn' && g.headers.length)">
+          <h3>{{ t(g.kind === 'vpn' ? 'attributesTold' : 'headers') }}</h3>
           <ul class="mono"><li v-for="h in g.headers" :key="h">{{ h }}</li><li v-if="!g.headers.length">—</li></ul>
         </template>
         <template v-if="g.machines.length">

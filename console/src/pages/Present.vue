@@ -88,13 +88,14 @@ const lookUp = () =>
           <tr v-for="p in rows" :key="p.id" data-test="on">
             <td class="person">
               <router-link v-if="p.session" :to="`/people/${encodeURIComponent(p.provider)}/${encodeURIComponent(p.subject)}`">{{ visible(p.name) }}</router-link>
-              <template v-else>{{ visible(p.name) }} <span class="quiet">{{ t('present.noPerson') }}</span></template>
+              <template v-else>{{ visible(p.name) }} <span :class="p.gateway ? 'stop' : 'quiet'">{{ t(p.gateway ? 'present.unknown' : 'present.noPerson') }}</span></template>
               <div v-if="p.session" class="quiet">{{ t('present.by', { way: p.provider }) }}</div>
               <div v-if="p.groups.length" class="quiet groups" :title="p.groups.map(visible).join(', ')">{{ p.groups.slice(0, 4).map(visible).join(', ') }}{{ p.groups.length > 4 ? ` +${p.groups.length - 4}` : '' }}</div>
             </td>
             <td class="mono">
-              {{ p.hardware ?? p.address }} <span v-if="p.calls_itself" class="quiet">{{ visible(p.calls_itself) }}</span>
+              {{ p.hardware ?? (p.address || (p.gateway?.number ? `№ ${p.gateway.number}` : '—')) }} <span v-if="p.calls_itself" class="quiet">{{ visible(p.calls_itself) }}</span>
               <div v-if="p.outside" class="quiet">{{ t('present.outside', { address: p.outside }) }}</div>
+              <div v-if="p.gateway" class="quiet">{{ p.gateway.heard_at ? t('present.heard', { nas: visible(p.gateway.nas), at: moment(p.gateway.heard_at, locale) }) : t('present.unheard', { nas: visible(p.gateway.nas) }) }}</div>
               <div v-for="a in p.addresses" :key="a" class="quiet">{{ a }}</div>
             </td>
             <td>{{ p.zone }}<div class="quiet">{{ p.node }}</div></td>
@@ -102,7 +103,7 @@ const lookUp = () =>
             <td class="fixed">{{ moment(p.began, locale) }} <router-link v-if="p.crossing" :to="`/crossings/${p.crossing}`" class="quiet mono">{{ p.crossing }}</router-link></td>
             <td>
               <template v-if="p.ended_at">{{ moment(p.ended_at, locale) }}<div class="quiet">{{ p.ended_by }}</div></template>
-              <template v-else>{{ p.until ? moment(p.until, locale) : '—' }}<div v-if="p.in_kernel === false" class="stop">{{ t('present.notInKernel') }}</div></template>
+              <template v-else>{{ p.until ? moment(p.until, locale) : '—' }}<div v-if="p.in_kernel === false" class="stop">{{ t('present.notInKernel') }}</div><div v-if="p.gateway?.disobeyed" class="stop" data-test="disobeyed">{{ t('present.disobeyed', { order: p.gateway.order }) }}</div></template>
             </td>
             <td class="fixed number">{{ bytes(p.up) }}</td>
             <td class="fixed number">{{ bytes(p.down) }}</td>

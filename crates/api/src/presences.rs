@@ -48,8 +48,29 @@ pub struct Presence {
     pub ended_at: Option<DateTime<Utc>>,
     /// Why it ended, in words.
     pub ended_by: Option<String>,
+    /// How it is at a gateway that asks by RADIUS; none for a machine in a network or tunnel of ours.
+    pub gateway: Option<AtGateway>,
     /// Whether the kernel of the node that answers lets it through now; none where another node guards it, or it is over.
     pub in_kernel: Option<bool>,
+}
+
+/// A machine at a gateway that asks by RADIUS, as the gateway tells of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AtGateway {
+    /// What the gateway calls itself, and the number that it gives the session (Acct-Session-Id).
+    pub nas: String,
+    pub number: Option<String>,
+    /// When it told anything last, by our clock; none where it told nothing.
+    pub heard_at: Option<DateTime<Utc>>,
+    /// When the session began there, by the gateway's clock.
+    pub began_there: Option<DateTime<Utc>>,
+    /// By how many seconds the gateway's clock is ahead of ours, where it tells.
+    pub ahead: Option<i64>,
+    /// The last order about it, in words with what came of it; and when.
+    pub order: Option<String>,
+    pub ordered_at: Option<DateTime<Utc>>,
+    /// Whether that order was not carried out: the machine may be on there still.
+    pub disobeyed: bool,
 }
 
 /// What is open, and by which rule.

@@ -16,9 +16,10 @@
 //! * [`step`] and [`crossing`]: what happened, kept as data and told in words;
 //! * [`role`]: how far an engineer may go;
 //! * [`acts`]: the chained record of what engineers do; [`likeness`]: whether two of them may be one human being;
-//! * [`tunnel`]: what is known of a tunnel that asks to be opened;
+//! * [`tunnel`]: what is known of a tunnel that asks to be opened; [`account`]: what a RADIUS client tells of a session of its own;
 //! * [`seal`], [`session`], [`id`], [`address`], [`path`], [`recorder`]: the small certain parts the rest stands on.
 
+pub mod account;
 pub mod acts;
 pub mod address;
 pub mod asking;

@@ -262,39 +262,18 @@ impl NetworkGate {
 
     /// A row for a machine that comes in at a gate's zone: whose it is, and what is open to it, is for whoever lets it in.
     pub(crate) fn row(&self, gate: &Gate, zone: &Zone, holder: &Holder) -> PresenceRow {
-        let now = self.engine.now();
         let (hardware, address) = match holder {
             Holder::Link(hardware) => (Some(HardwareAddress(*hardware).to_string()), String::new()),
             Holder::Address(address) => (None, address.to_string()),
             Holder::Pair(first, _) => (None, first.to_string()),
         };
+        let place = (gate.name.as_str(), zone.name.as_str(), self.engine.node.as_str());
         PresenceRow {
-            id: passeur_engine::random::new_uuid(),
-            session_id: None,
-            gate: gate.name.clone(),
-            zone: zone.name.clone(),
-            node: self.engine.node.clone(),
             interface: zone.interface.clone(),
             hardware,
             address,
             mark: self.book().free_mark() as i32,
-            provider: String::new(),
-            authority: String::new(),
-            subject: String::new(),
-            name: String::new(),
-            crossing: String::new(),
-            reach: serde_json::Value::Array(vec![]),
-            began: now,
-            until: None,
-            quota: None,
-            rate: None,
-            up: 0,
-            down: 0,
-            counted_at: now,
-            ended_at: None,
-            ended_by: None,
-            groups: vec![],
-            tunnel: None,
+            ..PresenceRow::blank(passeur_engine::random::new_uuid(), place, self.engine.now())
         }
     }
 

@@ -5,11 +5,12 @@ use std::sync::Arc;
 
 use passeur_core::Moment;
 use passeur_core::circumstances::RequestFacts;
-use passeur_core::decide::Terms;
+use passeur_core::decide::{Admitted, Terms};
+use passeur_core::evidence::Evidence;
 use passeur_core::id::CrossingId;
 use passeur_core::identity::identify;
 use passeur_core::session::{Lifetimes, State};
-use passeur_core::site::Gate;
+use passeur_core::site::{Gate, Site};
 use passeur_core::step::{Phrase, Silent};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::grants::{Asking, Carriage, Decided, HeldSession, decide};
@@ -28,6 +29,8 @@ pub struct Stands {
     pub row: SessionRow,
     pub live: Arc<LiveSession>,
     pub terms: Terms,
+    /// What was granted, terms among it.
+    pub admitted: Admitted,
     /// Groups that the decision saw the person in; none where they are not known.
     pub groups: Vec<String>,
     pub limits: Lifetimes,
@@ -53,6 +56,13 @@ pub enum From<'a> {
     Machine(IpAddr),
     /// By a tunnel.
     Tunnel(&'a TunnelOf),
+}
+
+/// Groups that a decision at a gate sees somebody in, by the names of the site; none where they are not known.
+pub fn groups_of(site: &Site, gate: &Gate, evidence: &Evidence) -> Vec<String> {
+    let mut groups = identify(site, &gate.access, evidence, &mut Silent).groups.names().unwrap_or_default();
+    groups.truncate(GROUPS_MAX);
+    groups
 }
 
 /// Decides for a session at a gate.
@@ -111,9 +121,8 @@ pub async fn standing(
             }
             let terms = admitted.terms().cloned().unwrap_or_default();
             let good_until = admitted.good_until();
-            let mut groups = identify(&edition.site, &gate.access, &known, &mut Silent).groups.names().unwrap_or_default();
-            groups.truncate(GROUPS_MAX);
-            Ok(Standing::Let(Box::new(Stands { row, live, terms, groups, limits, good_until, facts, crossing })))
+            let groups = groups_of(&edition.site, gate, &known);
+            Ok(Standing::Let(Box::new(Stands { row, live, terms, admitted, groups, limits, good_until, facts, crossing })))
         }
         Decided::Refused(refusal, crossing) => Ok(Standing::Refused(refusal.words, crossing)),
         Decided::More(_) | Decided::Afresh(_) => Ok(Standing::Over),

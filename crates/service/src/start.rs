@@ -1,6 +1,6 @@
 //! Wiring and start-up.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use chrono::Duration;
@@ -10,6 +10,7 @@ use passeur_engine::{Engine, upkeep, watch as seeing};
 use passeur_gate_network::plan::Doors;
 use passeur_gate_network::resolver::Resolver;
 use passeur_gate_network::{NetworkConfig, NetworkGate, keep, portal};
+use passeur_gate_vpn::radius::RadiusGate;
 use passeur_gateway::edition::WebLive;
 use passeur_gateway::table::Table;
 use passeur_gateway::tls::{BadCertificates, Certificates};
@@ -130,8 +131,8 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
         let _ = management.networks.set(Arc::new(networks.clone()));
     }
     let web_holders = Admissions { table: table.clone(), runtime: Handle::current() };
-    engine.set_holders(All { web: web_holders, networks: networks.clone() });
-    let radius = radius(&engine, &config.radius, (&mut tasks, &stopped)).await?;
+    let (at_clients, radius) = radius(&engine, &config.radius, (&mut tasks, &stopped)).await?;
+    engine.set_holders(All { web: web_holders, networks: networks.clone(), at_clients });
     let pages = router::router(&engine, &management);
     let control = Arc::new(WebGate::new(engine.clone(), table.clone(), management.clone(), (pages, networks)));
     let parts = Parts { control, web, table, clock: engine.clock.clone() };
@@ -146,22 +147,31 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
     Ok(Running { address, tls_address, radius, clock: config.clock, engine, stop, cores, seeing, tasks })
 }
 
-/// Sockets at which RADIUS clients ask, each with what answers there; their addresses.
+/// What a node does for RADIUS clients, where it listens for them, with the addresses of its sockets.
 async fn radius(
     engine: &Engine,
     listen: &[SocketAddr],
     (tasks, stopped): (&mut Vec<JoinHandle<()>>, &watch::Receiver<bool>),
-) -> Result<Vec<SocketAddr>, StartError> {
-    let mut out = vec![];
+) -> Result<(Option<RadiusGate>, Vec<SocketAddr>), StartError> {
+    let (mut sockets, mut out) = (vec![], vec![]);
     for at in listen {
         let failed = |e| StartError::Listen(*at, e);
         let socket = UdpSocket::bind(at).await.map_err(failed)?;
         let address = socket.local_addr().map_err(failed)?;
         tracing::info!(%address, "listening for RADIUS clients");
         out.push(address);
-        tasks.push(tokio::spawn(passeur_gate_vpn::radius::run(engine.clone(), socket, stopped.clone())));
+        sockets.push(socket);
     }
-    Ok(out)
+    if sockets.is_empty() {
+        return Ok((None, out));
+    }
+    let own: Vec<IpAddr> = out.iter().map(SocketAddr::ip).collect();
+    let gate = RadiusGate::new(engine.clone(), &own);
+    for socket in sockets {
+        tasks.push(tokio::spawn(gate.clone().answer(socket, stopped.clone())));
+    }
+    tasks.push(tokio::spawn(gate.clone().keep(stopped.clone())));
+    Ok((Some(gate), out))
 }
 
 /// The network gates of a node, with what runs for them.

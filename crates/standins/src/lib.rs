@@ -3,6 +3,7 @@
 
 pub mod cage;
 pub mod cranes;
+pub mod gateway;
 pub mod ledger;
 pub mod locks;
 pub mod mailbox;

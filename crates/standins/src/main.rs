@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use passeur_standins::{cranes, ledger, locks, mailbox, provider, relay, serve, serve_told};
+use passeur_standins::{cranes, gateway, ledger, locks, mailbox, provider, relay, serve, serve_told};
 
 #[derive(Parser)]
 #[command(about = "The demo's stand-ins: an identity provider and legacy applications")]
@@ -50,6 +50,17 @@ enum What {
         #[arg(long = "pass", required = true)]
         passes: Vec<relay::Pass>,
     },
+    /// The gateway of the quays: takes orders to end sessions.
+    Gateway {
+        #[arg(long)]
+        listen: SocketAddr,
+        /// Where it tells that a session is over.
+        #[arg(long)]
+        radius: SocketAddr,
+        /// The secret that both share.
+        #[arg(long)]
+        secret_file: PathBuf,
+    },
     /// The lock house, which takes Kerberos tickets alone, by the keys that KRB5_KTNAME names.
     Locks {
         #[arg(long)]
@@ -69,6 +80,16 @@ async fn main() -> ExitCode {
                 Ok(register) => serve(listen, provider::Provider::new(issuer, register).router()).await,
                 Err(e) => return fail(&format!("{}: {e}", people.display())),
             }
+        }
+        What::Gateway { listen, radius, secret_file } => {
+            let secret = match std::fs::read_to_string(&secret_file) {
+                Ok(text) => text.trim_end().as_bytes().to_vec(),
+                Err(e) => return fail(&format!("{}: {e}", secret_file.display())),
+            };
+            return match gateway::serve(listen, radius, secret).await {
+                Ok(()) => ExitCode::SUCCESS,
+                Err(e) => fail(&format!("{listen}: {e}")),
+            };
         }
         What::Ledger { listen } => serve(listen, ledger::router()).await,
         What::Mailbox { listen, smtp } => {

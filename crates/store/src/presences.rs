@@ -57,6 +57,38 @@ pub struct PresenceRow {
 }
 
 impl PresenceRow {
+    /// A machine that begins to be on now, of which nothing else is known.
+    pub fn blank(id: Uuid, (gate, zone, node): (&str, &str, &str), now: Moment) -> PresenceRow {
+        PresenceRow {
+            id,
+            session_id: None,
+            gate: gate.to_owned(),
+            zone: zone.to_owned(),
+            node: node.to_owned(),
+            interface: String::new(),
+            hardware: None,
+            address: String::new(),
+            mark: 0,
+            provider: String::new(),
+            authority: String::new(),
+            subject: String::new(),
+            name: String::new(),
+            crossing: String::new(),
+            reach: Value::Array(vec![]),
+            began: now,
+            until: None,
+            quota: None,
+            rate: None,
+            up: 0,
+            down: 0,
+            counted_at: now,
+            ended_at: None,
+            ended_by: None,
+            groups: vec![],
+            tunnel: None,
+        }
+    }
+
     /// Whose it is.
     pub fn person(&self) -> PersonKey {
         PersonKey { authority: self.authority.clone(), subject: self.subject.clone() }
@@ -111,7 +143,7 @@ pub struct AcceptedRow {
 /// Which machines to list.
 #[derive(Clone, Debug, Default)]
 pub struct PresenceFilter {
-    /// Part of a name, subject, hardware address or address, without regard to case.
+    /// Part of a name, subject, way in, zone, hardware address or address, without regard to case.
     pub text: Option<String>,
     pub gate: Option<String>,
     /// Those that are on now alone.
@@ -188,10 +220,13 @@ impl Store {
         conn.transaction(async |conn| end(conn, ids, at, by).await).await
     }
 
-    /// Machines that are on at a node.
+    /// Machines that are on at a node, and in its kernel. Those at RADIUS clients are not.
     pub async fn presences_of_node(&self, node: &str) -> Result<Vec<PresenceRow>, StoreError> {
         let mut conn = self.conn().await?;
-        let open = presences::table.filter(presences::node.eq(node)).filter(presences::ended_at.is_null());
+        let open = presences::table
+            .filter(presences::node.eq(node))
+            .filter(presences::interface.ne(""))
+            .filter(presences::ended_at.is_null());
         Ok(open.order(presences::began).select(PresenceRow::as_select()).load(&mut conn).await?)
     }
 
@@ -221,6 +256,8 @@ impl Store {
                     .ilike(like.clone())
                     .or(presences::subject.ilike(like.clone()))
                     .or(presences::hardware.ilike(like.clone()))
+                    .or(presences::provider.ilike(like.clone()))
+                    .or(presences::zone.ilike(like.clone()))
                     .or(presences::address.ilike(like)),
             );
         }
@@ -266,26 +303,7 @@ impl Store {
     pub async fn counted(&self, all: &[(Uuid, i64, i64)], at: Moment) -> Result<(), StoreError> {
         let mut conn = self.conn().await?;
         for part in all.chunks(1_000) {
-            let ids: Vec<Uuid> = part.iter().map(|(id, _, _)| *id).collect();
-            let up: Vec<i64> = part.iter().map(|(_, up, _)| *up).collect();
-            let down: Vec<i64> = part.iter().map(|(_, _, down)| *down).collect();
-            // What was counted before is read in the same statement, so that what came on top is counted once.
-            diesel::sql_query(
-                "WITH c AS (SELECT * FROM unnest($1, $2, $3) AS c(id, up, down)), moved AS ( \
-                 UPDATE presences SET up = c.up, down = c.down, counted_at = $4 FROM c JOIN presences old ON old.id = c.id \
-                 WHERE presences.id = c.id AND presences.ended_at IS NULL \
-                 RETURNING presences.gate, c.up - old.up AS up, c.down - old.down AS down) \
-                 INSERT INTO passed (gate, at, up, down) \
-                 SELECT gate, date_bin('15 minutes', $4, 'epoch'), greatest(sum(up), 0)::bigint, greatest(sum(down), 0)::bigint \
-                 FROM moved GROUP BY gate ORDER BY gate \
-                 ON CONFLICT (gate, at) DO UPDATE SET up = passed.up + excluded.up, down = passed.down + excluded.down",
-            )
-            .bind::<diesel::sql_types::Array<diesel::sql_types::Uuid>, _>(ids)
-            .bind::<diesel::sql_types::Array<diesel::sql_types::BigInt>, _>(up)
-            .bind::<diesel::sql_types::Array<diesel::sql_types::BigInt>, _>(down)
-            .bind::<diesel::sql_types::Timestamptz, _>(at)
-            .execute(&mut conn)
-            .await?;
+            count(&mut conn, part, at, WhileOn::Only).await?;
         }
         Ok(())
     }
@@ -433,6 +451,46 @@ impl Store {
     }
 }
 
+/// Of which machines it is written how much passed.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum WhileOn {
+    /// Of those that are on.
+    Only,
+    /// Of those that are over as well: their last count comes after their end.
+    OrOver,
+}
+
+/// Writes how much passed, in all.
+pub(crate) async fn count(
+    conn: &mut AsyncPgConnection,
+    part: &[(Uuid, i64, i64)],
+    at: Moment,
+    on: WhileOn,
+) -> Result<(), StoreError> {
+    let ids: Vec<Uuid> = part.iter().map(|(id, _, _)| *id).collect();
+    let up: Vec<i64> = part.iter().map(|(_, up, _)| *up).collect();
+    let down: Vec<i64> = part.iter().map(|(_, _, down)| *down).collect();
+    // What was counted before is read in the same statement, so that what came on top is counted once.
+    diesel::sql_query(
+        "WITH c AS (SELECT * FROM unnest($1, $2, $3) AS c(id, up, down)), moved AS ( \
+         UPDATE presences SET up = c.up, down = c.down, counted_at = $4 FROM c JOIN presences old ON old.id = c.id \
+         WHERE presences.id = c.id AND ($5 OR presences.ended_at IS NULL) \
+         RETURNING presences.gate, c.up - old.up AS up, c.down - old.down AS down) \
+         INSERT INTO passed (gate, at, up, down) \
+         SELECT gate, date_bin('15 minutes', $4, 'epoch'), greatest(sum(up), 0)::bigint, greatest(sum(down), 0)::bigint \
+         FROM moved GROUP BY gate ORDER BY gate \
+         ON CONFLICT (gate, at) DO UPDATE SET up = passed.up + excluded.up, down = passed.down + excluded.down",
+    )
+    .bind::<diesel::sql_types::Array<diesel::sql_types::Uuid>, _>(ids)
+    .bind::<diesel::sql_types::Array<diesel::sql_types::BigInt>, _>(up)
+    .bind::<diesel::sql_types::Array<diesel::sql_types::BigInt>, _>(down)
+    .bind::<diesel::sql_types::Timestamptz, _>(at)
+    .bind::<diesel::sql_types::Bool, _>(on == WhileOn::OrOver)
+    .execute(conn)
+    .await?;
+    Ok(())
+}
+
 /// Other machines of the person that are on at the gate, the oldest first.
 async fn open_of(conn: &mut AsyncPgConnection, row: &PresenceRow) -> Result<Vec<PresenceRow>, StoreError> {
     let mut of = presences::table
@@ -447,7 +505,12 @@ async fn open_of(conn: &mut AsyncPgConnection, row: &PresenceRow) -> Result<Vec<
     Ok(of.order(presences::began).select(PresenceRow::as_select()).load(conn).await?)
 }
 
-async fn end(conn: &mut AsyncPgConnection, ids: &[Uuid], at: Moment, by: &str) -> Result<Vec<PresenceRow>, StoreError> {
+pub(crate) async fn end(
+    conn: &mut AsyncPgConnection,
+    ids: &[Uuid],
+    at: Moment,
+    by: &str,
+) -> Result<Vec<PresenceRow>, StoreError> {
     let open = presences::table.filter(presences::id.eq_any(ids)).filter(presences::ended_at.is_null());
     let ended: Vec<PresenceRow> = diesel::update(open)
         .set((presences::ended_at.eq(at), presences::ended_by.eq(by)))

@@ -213,3 +213,11 @@ diesel::table! {
         at -> Timestamptz,
     }
 }
+diesel::table! {
+    radius_sessions (presence) {
+        presence -> Uuid, client -> Text, nas -> Text, acct -> Nullable<Text>, sends_from -> Text, known_by -> Jsonb, given -> Jsonb,
+        account -> Jsonb, ordered -> Nullable<Jsonb>,
+    }
+}
+diesel::joinable!(radius_sessions -> presences (presence));
+diesel::allow_tables_to_appear_in_same_query!(radius_sessions, presences);

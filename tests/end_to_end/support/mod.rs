@@ -21,7 +21,7 @@ pub use chromium::Browser;
 pub use client::{Page, Person};
 pub use database::Database;
 pub use directory::Directory;
-pub use radius::{Nas, Told};
+pub use radius::{Nas, Ordered, Told};
 pub use raw::{RawUpstream, raw};
 pub use scripted::{OK, Scripted, eventually, read_request};
 pub use scripted_vpn::{ScriptedVpn, Talk};

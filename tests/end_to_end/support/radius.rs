@@ -88,6 +88,24 @@ impl Nas {
         out
     }
 
+    /// A request about accounting, whose authenticator is made with the secret (RFC 2866 section 3).
+    pub fn accounting(&self, attributes: &[(u8, &[u8])]) -> Vec<u8> {
+        let id = self.next.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+        let mut out = self.packet(4, id, [0; 16], attributes, false);
+        let made = md5(&[&out, &self.secret]);
+        out[4..20].copy_from_slice(&made);
+        out
+    }
+
+    /// Tells something, and is answered that it is written.
+    pub async fn tells(&self, attributes: &[(u8, &[u8])]) {
+        let request = self.accounting(attributes);
+        self.send(&request).await;
+        let octets = self.heard(Duration::from_secs(15)).await.expect("it is written");
+        let made = md5(&[&octets[..4], &request[4..20], &octets[20..], &self.secret]);
+        assert_eq!((octets[0], octets[1], &octets[4..20]), (5, request[1], &made[..]), "the answer is proven");
+    }
+
     fn hidden(&self, password: &[u8], authenticator: &[u8; 16]) -> Vec<u8> {
         let mut padded = password.to_vec();
         padded.resize(password.len().max(1).div_ceil(16) * 16, 0);
@@ -130,12 +148,84 @@ impl Nas {
         blank[4..20].copy_from_slice(&request[4..20]);
         blank[22..38].fill(0);
         assert_eq!(octets[22..38], hmac_md5(&self.secret, &blank), "and is right");
-        let (mut attributes, mut at) = (vec![], 20);
-        while at < octets.len() {
-            let length = usize::from(octets[at + 1]);
-            attributes.push((octets[at], octets[at + 2..at + length].to_vec()));
-            at += length;
-        }
-        Told { code: octets[0], attributes }
+        Told { code: octets[0], attributes: attributes(octets) }
     }
+}
+
+/// Where a gateway takes orders (RFC 5176).
+pub struct Ordered {
+    socket: UdpSocket,
+    secret: Vec<u8>,
+}
+
+/// An order that came, whose proofs are right.
+#[derive(Debug)]
+pub struct Order {
+    pub code: u8,
+    pub attributes: Vec<(u8, Vec<u8>)>,
+    octets: Vec<u8>,
+    from: SocketAddr,
+}
+
+impl Order {
+    /// The values of an attribute as text.
+    pub fn texts(&self, kind: u8) -> Vec<String> {
+        self.attributes.iter().filter(|(k, _)| *k == kind).map(|(_, v)| String::from_utf8_lossy(v).into_owned()).collect()
+    }
+}
+
+impl Ordered {
+    /// At an address of loopback, at any port.
+    pub async fn at(address: &str, secret: &str) -> Ordered {
+        let socket = UdpSocket::bind((address.parse::<IpAddr>().unwrap(), 0)).await.unwrap();
+        Ordered { socket, secret: secret.as_bytes().to_vec() }
+    }
+
+    pub fn port(&self) -> u16 {
+        self.socket.local_addr().unwrap().port()
+    }
+
+    /// The next order; none where none comes in time.
+    pub async fn heard(&self, within: Duration) -> Option<Order> {
+        let mut octets = [0; 4_096];
+        let (length, from) = tokio::time::timeout(within, self.socket.recv_from(&mut octets)).await.ok()?.unwrap();
+        let octets = octets[..length].to_vec();
+        let mut blank = octets.clone();
+        blank[4..20].fill(0);
+        assert_eq!(octets[4..20], md5(&[&blank, &self.secret]), "its authenticator is made with the secret");
+        assert_eq!(octets[20..22], [80, 18], "the Message-Authenticator comes first");
+        blank[22..38].fill(0);
+        assert_eq!(octets[22..38], hmac_md5(&self.secret, &blank), "and is right");
+        Some(Order { code: octets[0], attributes: attributes(&octets), octets, from })
+    }
+
+    /// The next order, which comes.
+    pub async fn next(&self) -> Order {
+        self.heard(Duration::from_secs(10)).await.expect("an order comes")
+    }
+
+    /// Answers an order.
+    pub async fn answers(&self, order: &Order, code: u8, said: &[(u8, &[u8])]) {
+        let mut out = vec![code, order.octets[1], 0, 0];
+        out.extend(&order.octets[4..20]);
+        for (kind, value) in said {
+            out.extend([*kind, u8::try_from(value.len() + 2).unwrap()]);
+            out.extend(*value);
+        }
+        let length = u16::try_from(out.len()).unwrap().to_be_bytes();
+        out[2..4].copy_from_slice(&length);
+        let made = md5(&[&out, &self.secret]);
+        out[4..20].copy_from_slice(&made);
+        self.socket.send_to(&out, order.from).await.unwrap();
+    }
+}
+
+fn attributes(octets: &[u8]) -> Vec<(u8, Vec<u8>)> {
+    let (mut out, mut at) = (vec![], 20);
+    while at < octets.len() {
+        let length = usize::from(octets[at + 1]);
+        out.push((octets[at], octets[at + 2..at + length].to_vec()));
+        at += length;
+    }
+    out
 }

@@ -413,6 +413,15 @@ impl Stack {
         self.service = Some(start(config).await.unwrap());
     }
 
+    /// Stops the service and starts it anew where it hears no RADIUS client.
+    pub async fn restart_without_radius(&mut self) {
+        if let Some(s) = self.service.take() {
+            s.stop().await;
+        }
+        let config = config(&self.database, &self.clock, &self.token, self.address, None);
+        self.service = Some(start(config).await.unwrap());
+    }
+
     /// Stops the service and starts it anew with another key ring; why it does not start, where it does not.
     pub async fn restart_with(&mut self, ring: Ring, restored: bool) -> Result<(), StartError> {
         if let Some(s) = self.service.take() {

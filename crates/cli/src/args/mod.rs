@@ -359,7 +359,7 @@ pub struct Serve {
     /// The management socket of the VPN server at an entrance of this node, NAME=SOCKET; once for each
     #[arg(long, env = "PASSEUR_TUNNEL", requires = "sluice", value_name = "NAME=SOCKET", value_delimiter = ',', value_parser = tunnel)]
     pub tunnel: Vec<TunnelConfig>,
-    /// Where RADIUS clients ask, one address a family, such as 0.0.0.0:1812,[::]:1812
+    /// Where RADIUS clients ask and tell of their sessions, such as 0.0.0.0:1812,0.0.0.0:1813 and the same of [::]
     #[arg(long, env = "PASSEUR_RADIUS_LISTEN", value_name = "ADDRESS", value_delimiter = ',')]
     pub radius_listen: Vec<SocketAddr>,
     /// The database comes from a backup: end every session before anybody is served

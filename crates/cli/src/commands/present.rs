@@ -30,7 +30,7 @@ pub async fn run(args: PresentCommand, c: &ClientArgs) -> Result<(), Exit> {
                 rest("open"),
             ];
             let rows: Vec<Vec<Cell>> = found.iter().map(|p| row(p, all)).collect();
-            list(c, &found, &columns, &rows, "Nobody is on a network that Passeur guards.")
+            list(c, &found, &columns, &rows, "Nobody is on a network, tunnel or gateway that Passeur lets people into.")
         }
         PresentCommand::End { ids, text, gate } => {
             no_csv(c)?;
@@ -132,9 +132,12 @@ fn row(p: &Presence, all: bool) -> Vec<Cell> {
         (true, None) => "on".to_owned(),
         (false, _) => p.until.map_or_else(|| "—".to_owned(), moment),
     };
-    let tone = if p.in_kernel == Some(false) { Tone::Bad } else { Tone::Plain };
+    let disobeyed = p.gateway.as_ref().is_some_and(|g| g.disobeyed && p.ended_at.is_none());
+    let tone = if p.in_kernel == Some(false) || disobeyed { Tone::Bad } else { Tone::Plain };
+    let at_gateway = || p.gateway.as_ref().and_then(|g| g.number.clone()).map(|n| format!("№ {n}"));
+    let known_by = p.hardware.clone().or_else(|| Some(p.address.clone()).filter(|a| !a.is_empty())).or_else(at_gateway);
     vec![
-        Cell(p.hardware.clone().unwrap_or_else(|| p.address.clone()), tone),
+        Cell(passeur_core::text::shorten(&known_by.unwrap_or_else(|| "—".to_owned()), 24), tone),
         Cell(passeur_core::text::shorten(&p.name, 24), Tone::Strong),
         p.zone.clone().into(),
         match (&p.outside, p.addresses.first()) {
@@ -147,7 +150,13 @@ fn row(p: &Presence, all: bool) -> Vec<Cell> {
         last.into(),
         octets(p.up).into(),
         octets(p.down).into(),
-        (if open.is_empty() { "nothing".to_owned() } else { open.join(", ") }).into(),
+        match (&p.gateway, open.is_empty()) {
+            (Some(g), _) if disobeyed => format!("still on there; {}", g.order.as_deref().unwrap_or_default()),
+            (Some(_), true) if p.session.is_none() => "let in by the gateway itself".to_owned(),
+            (_, true) => "nothing".to_owned(),
+            (_, false) => open.join(", "),
+        }
+        .into(),
     ]
 }
 

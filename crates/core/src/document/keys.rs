@@ -420,6 +420,12 @@ const KEYS: &[(&str, &str, bool, &str)] = &[
     ("radius-client[]", "takes", false, "What it may ask about; `password` unless set."),
     ("radius-client[]", "way", false, "Authorize-only: the way in of kind `gateway` by whose word it names people."),
     ("radius-client[]", "interim", false, "How often it tells what passes."),
+    (
+        "radius-client[]",
+        "dynamic-authorization",
+        false,
+        "The port at which it takes orders to end or change a session (RFC 5176); 0 where it takes none.",
+    ),
     ("vendor-attribute[]", "name", true, "What a delivery calls it: letters, digits and hyphens."),
     ("vendor-attribute[]", "vendor", true, "The vendor's number (Private Enterprise Number)."),
     ("vendor-attribute[]", "number", true, "The attribute's number there."),

@@ -39,10 +39,11 @@ pub(crate) fn read(root: &Fields<'_, '_>, zones: &[Zone], gates: &[Gate], ways: 
         }
         // Less than a minute is forbidden, and less than ten is much for its network (RFC 2869 section 5.16).
         let interim = f.duration("interim", Duration::minutes(10), Duration::minutes(1), Duration::hours(24));
+        let orders = u16::try_from(f.number("dynamic-authorization", 3_799, 0..=65_535)).ok().filter(|port| *port != 0);
         let title = f.text("title").unwrap_or_else(|| name.clone());
         let secret = f.need("secret", "\"quay-gateway\"").unwrap_or_default();
         f.finish();
-        out.push(RadiusClient { name, title, addresses, secret, takes, way, interim });
+        out.push(RadiusClient { name, title, addresses, secret, takes, way, interim, orders });
     }
     check(root, &out, gates, ways);
     out

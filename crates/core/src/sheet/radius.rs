@@ -20,7 +20,11 @@ fn enter(client: &RadiusClient) -> Vec<Row> {
     let mut out = vec![
         Row::new("Client", client.name.clone(), format!("what {} is called here", client.title)),
         Row::new("Sends from", client.senders(), "requests from anywhere else are not answered".to_owned()),
-        Row::new("Server", "this service, udp/1812", "where passeur serve --radius-listen listens; every node answers alike"),
+        Row::new(
+            "Server",
+            "this service, udp/1812 and udp/1813",
+            "where passeur serve --radius-listen listens; every node answers alike",
+        ),
         Row::new(
             "Shared secret",
             client.secret.clone(),
@@ -37,6 +41,19 @@ fn enter(client: &RadiusClient) -> Vec<Row> {
                 "after a sign-in at the gateway itself",
             ),
         });
+    }
+    out.push(Row::new(
+        "Accounting",
+        "to the same server, with Start, Interim-Update and Stop, and Class",
+        "tells who had which address, and that a session is over",
+    ));
+    if let Some(port) = client.orders {
+        let port = format!("udp/{port} from this service, same secret");
+        out.push(Row::new(
+            "Dynamic authorization",
+            port,
+            "Disconnect and CoA (RFC 5176) end a session at once when access is taken away",
+        ));
     }
     out.push(Row::new("Time-out and tries", "10 s, 3 times", "a look-up in a directory that is far takes seconds"));
     out.push(Row::new(

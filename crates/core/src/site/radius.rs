@@ -22,6 +22,8 @@ pub struct RadiusClient {
     pub way: Option<String>,
     /// How often it tells what passes.
     pub interim: Duration,
+    /// The port at which it takes orders to end or change a session (RFC 5176); none where it takes none.
+    pub orders: Option<u16>,
 }
 
 /// What a RADIUS client may ask.

@@ -30,7 +30,27 @@ catalogue! {
         "On node {node}, {table} takes connections past every rule once they run: they are not counted, and a cut does not stop them." / "Sur le nœud {node}, {table} fait contourner toutes les règles aux connexions établies : elles ne sont ni comptées ni coupées.",
         "Listed the flow tables of all tables in the node's kernel." / "Lecture des tables de flux de toutes les tables du noyau du nœud.",
         "Take the guarded interface out of that flow table: `nft list flowtables` on {node} shows who made it." / "Retirez l'interface gardée de cette table de flux : `nft list flowtables` sur {node} montre qui l'a créée.";
+    RadiusDisobeys = "radius.disobeys" Danger ["client", "count", "port"]
+        "{count} sessions are over here and were not ended by RADIUS client {client} when it was ordered to: they may be open there." / "{count} sessions sont finies ici et le client RADIUS {client} ne les a pas terminées sur ordre : elles y sont peut-être ouvertes.",
+        "Counted the orders that were refused, or that nobody answered." / "Compte des ordres refusés, ou restés sans réponse.",
+        "On {client}, turn on dynamic authorization (RFC 5176) at udp/{port} for this host, with the same secret; `passeur present list` names the sessions, and their crossings the cause." / "Sur {client}, activez l'autorisation dynamique (RFC 5176) sur udp/{port} pour cet hôte, avec le même secret ; `passeur present list` nomme les sessions, et leurs passages la cause.";
+    RadiusTakesNoOrders = "radius.takes-no-orders" Danger ["client", "count"]
+        "{count} sessions are over here and may be open at RADIUS client {client}, which takes no orders to end them." / "{count} sessions sont finies ici et peut-être ouvertes chez le client RADIUS {client}, qui ne prend pas d'ordres pour les terminer.",
+        "Counted the sessions that ended here before their time at the client." / "Compte des sessions finies ici avant leur terme chez le client.",
+        "End them on {client}; `passeur present list` names them. Where it can take orders (RFC 5176), set dynamic-authorization of [[radius-client]] {client} to its port; else shorten absolute in the rules of its gate." / "Terminez-les sur {client} ; `passeur present list` les nomme. S'il peut prendre des ordres (RFC 5176), mettez dynamic-authorization de [[radius-client]] {client} à son port ; sinon raccourcissez absolute dans les règles de sa porte.";
+    RadiusUnknownSessions = "radius.unknown-sessions" Danger ["client", "count"]
+        "RADIUS client {client} tells of {count} sessions for which nobody was let in here." / "Le client RADIUS {client} parle de {count} sessions pour lesquelles personne n'a été admis ici.",
+        "Held the sessions that it tells of against those that were let in." / "Les sessions dont il parle ont été rapprochées de celles qui ont été admises.",
+        "Look on {client} who lets these in: accounts of its own, or another server; `passeur present list --text radius` lists them." / "Voyez sur {client} qui les admet : des comptes à lui, ou un autre serveur ; `passeur present list --text radius` les liste.";
     // ── broken
+    RadiusSecretFails = "radius.secret-fails" Broken ["client", "count", "secret"]
+        "{count} requests of RADIUS client {client} were not proven in the last day, and not answered." / "{count} requêtes du client RADIUS {client} n'ont pas été prouvées depuis un jour, et sont restées sans réponse.",
+        "Counted the crossings in which its proof was missing or wrong." / "Compte des passages où sa preuve manquait ou était fausse.",
+        "Enter the secret {secret} anew on both sides: openssl rand -hex 24 | passeur secret set {secret}, and on {client}; have it send a Message-Authenticator with every request." / "Entrez à nouveau le secret {secret} des deux côtés : openssl rand -hex 24 | passeur secret set {secret}, et sur {client} ; faites-lui envoyer un Message-Authenticator avec chaque requête.";
+    RadiusClock = "radius.clock" Broken ["client", "seconds"]
+        "The clock of RADIUS client {client} is {seconds} seconds ahead of ours: it will take no orders to end a session." / "L'horloge du client RADIUS {client} avance de {seconds} secondes sur la nôtre : il ne prendra aucun ordre de terminer une session.",
+        "Held Event-Timestamp of what it told last against our clock." / "Event-Timestamp de sa dernière nouvelle a été rapproché de notre horloge.",
+        "Have {client} keep its time by NTP, with the servers that this host uses." / "Réglez l'heure de {client} par NTP, sur les serveurs qu'utilise cet hôte.";
     OnlyGroupMissing = "rule.only-group-missing" Broken ["gate", "rule", "group", "directory"]
         "Nobody can enter {gate}: rule “{rule}” asks for group {group}, which directory {directory} does not have, and no other rule lets anybody in." / "Personne ne peut entrer à {gate} : la règle « {rule} » demande le groupe {group}, que l'annuaire {directory} n'a pas, et aucune autre règle n'admet personne.",
         "Asked the directory for every group that rules name." / "Tous les groupes nommés par les règles ont été cherchés dans l'annuaire.",
@@ -252,6 +272,14 @@ catalogue! {
         "{people} people came on in zone {zone}, and no machine's system asked how it stands: lease and router advertisement do not seem to say where to ask." / "{people} personnes sont venues dans la zone {zone}, et le système d'aucune machine n'a demandé où il en est : ni le bail ni l'annonce de routeur ne semblent dire où demander.",
         "Counted requests for /.passeur/captive since the node began (RFC 8908)." / "Les demandes de /.passeur/captive depuis le démarrage du nœud ont été comptées (RFC 8908).",
         "Send option 114 and 103 (RFC 8910) with {option}: in dnsmasq, dhcp-option=114,{option}." / "Envoyez les options 114 et 103 (RFC 8910) avec {option} : dans dnsmasq, dhcp-option=114,{option}.";
+    RadiusTellsNothing = "radius.tells-nothing" Soon ["client"]
+        "RADIUS client {client} lets people in and tells nothing of them: when they leave, and which addresses they had, is not known." / "Le client RADIUS {client} admet des gens et n'en dit rien : ni leur départ ni leurs adresses ne sont connus.",
+        "Looked for accounting of its sessions." / "Recherche de comptabilité pour ses sessions.",
+        "On {client}, send accounting with Start, Interim-Update and Stop to the same server, and hand Class back." / "Sur {client}, envoyez la comptabilité avec Start, Interim-Update et Stop au même serveur, et rendez Class.";
+    RadiusNeverAsked = "radius.never-asked" Untidy ["client", "addresses"]
+        "RADIUS client {client} never asked anything." / "Le client RADIUS {client} n'a jamais rien demandé.",
+        "Looked for its requests among the crossings that are kept." / "Recherche de ses requêtes parmi les passages conservés.",
+        "Where it should, see that its requests come from {addresses}, and to where passeur serve --radius-listen listens; else take [[radius-client]] {client} out." / "S'il le devait, vérifiez que ses requêtes viennent de {addresses}, et vont là où passeur serve --radius-listen écoute ; sinon retirez [[radius-client]] {client}.";
     TunnelPoolNearFull = "tunnel.pool-near-full" Soon ["entrance", "node", "given", "places"]
         "Entrance {entrance} has given out {given} of its {places} addresses on {node}." / "L'entrée {entrance} a attribué {given} de ses {places} adresses sur {node}.",
         "Counted the addresses of clients that are connected." / "Les adresses des clients connectés ont été comptées.",

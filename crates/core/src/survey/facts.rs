@@ -39,6 +39,8 @@ pub struct Facts {
     pub proxied: (u64, u64),
     /// Nodes that guard zones, with how their packet filters are.
     pub guards: Vec<GuardFacts>,
+    /// RADIUS clients, by what they asked and told.
+    pub radius: Vec<RadiusFacts>,
     /// What browsers must reach for the sign-in of providers that people in zones may use.
     pub before: Vec<Need>,
     /// Host names of reaches that do not resolve, each with why.
@@ -99,6 +101,26 @@ pub struct EntranceFacts {
     pub open_to_others: Option<(String, String)>,
     /// How many addresses are given out of how many, where few are left.
     pub near_full: Option<(u64, u64)>,
+}
+
+/// A RADIUS client, by what it asked and told.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RadiusFacts {
+    pub client: String,
+    /// When it asked anything last that was proven; none where it never did since crossings are kept.
+    pub asked: Option<Moment>,
+    /// How many of its requests of the last day were not proven.
+    pub unproven: i64,
+    /// When somebody was let in there last, and when it told of any session last.
+    pub let_in: Option<Moment>,
+    pub heard: Option<Moment>,
+    /// By how many seconds its clock is ahead, where it tells.
+    pub ahead: Option<i64>,
+    /// Sessions there for which nobody here let anybody in, and those that it did not end or change when it was ordered to.
+    pub unknown: i64,
+    pub disobeyed: i64,
+    /// Those that are over here, and of which it cannot be told.
+    pub untold: i64,
 }
 
 /// What was asked of a provider.

@@ -10,6 +10,7 @@ mod facts_kerberos;
 mod kerberos;
 mod networks;
 mod outside;
+mod radius;
 mod recent;
 mod rules;
 mod sources;
@@ -36,6 +37,7 @@ pub fn survey(site: &Site, facts: &Facts) -> Vec<Finding> {
     outside::look(site, facts, &mut out);
     networks::look(site, facts, &mut out);
     tunnels::look(site, facts, &mut out);
+    radius::look(site, facts, &mut out);
     kerberos::look(site, &facts.kerberos, &mut out);
     worst_first(out)
 }

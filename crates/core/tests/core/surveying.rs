@@ -170,6 +170,51 @@ fn a_tunnel_whose_servers_are_spoken_with_has_no_finding() {
     assert_eq!(codes(&found(&with_tunnel(), &facts)), BTreeSet::new());
 }
 
+/// The harbour with the gateway of the quays, which asked and told as it should, and its doors, which tell nothing but have just asked.
+fn with_quays() -> (String, Facts) {
+    let text = format!("{SITE}\n{}", include_str!("../../../../demo/radius.toml"));
+    let of =
+        |client: &str| RadiusFacts { client: client.into(), asked: Some(now()), let_in: Some(now()), ..RadiusFacts::default() };
+    let gateway = RadiusFacts { heard: Some(now()), ahead: Some(-3), ..of("quay-gateway") };
+    let mut facts = Facts { radius: vec![gateway, of("quay-doors")], ..sound() };
+    let known = facts.secrets[0].clone();
+    facts.secrets.extend(["quay-gateway", "quay-doors"].map(|name| SecretFacts { name: name.into(), ..known.clone() }));
+    (text, facts)
+}
+
+/// The facts of the gateway, changed.
+fn quays(change: fn(&mut RadiusFacts)) -> Facts {
+    let mut facts = with_quays().1;
+    change(&mut facts.radius[0]);
+    facts
+}
+
+#[test]
+fn radius_clients_are_held_against_what_they_asked_and_told() {
+    let text = with_quays().0;
+    let cases: [QuaysCase; 12] = [
+        ("sound", |_| (), &[]),
+        ("never", |r| (r.asked, r.let_in, r.heard) = (None, None, None), &[Code::RadiusNeverAsked]),
+        ("only unproven", |r| (r.asked, r.let_in, r.unproven) = (None, None, 3), &[Code::RadiusSecretFails]),
+        ("some unproven", |r| r.unproven = 1, &[Code::RadiusSecretFails]),
+        ("late", |r| r.ahead = Some(-400), &[Code::RadiusClock]),
+        ("early", |r| r.ahead = Some(121), &[Code::RadiusClock]),
+        ("nearly", |r| r.ahead = Some(120), &[]),
+        ("disobeys", |r| r.disobeyed = 1, &[Code::RadiusDisobeys]),
+        ("takes no orders", |r| r.untold = 1, &[Code::RadiusTakesNoOrders]),
+        ("unknown", |r| r.unknown = 2, &[Code::RadiusUnknownSessions]),
+        ("silent", |r| (r.let_in, r.heard) = (Some(now() - Duration::hours(1)), None), &[Code::RadiusTellsNothing]),
+        ("just let in", |r| r.heard = None, &[]),
+    ];
+    for (name, change, wanted) in cases {
+        let all = found(&text, &quays(change));
+        assert_eq!(codes(&all), wanted.iter().copied().collect(), "{name}: {all:#?}");
+    }
+}
+
+/// A change of what is known of the gateway, and what is found then.
+type QuaysCase = (&'static str, fn(&mut RadiusFacts), &'static [Code]);
+
 type Provoke = (Code, String, fn(&mut Facts));
 
 /// What provokes each code, on the sound harbour.
@@ -251,6 +296,15 @@ fn provocations() -> Vec<Provoke> {
             f.guards = tunnelling();
             f.guards[0].entrances[0].near_full = Some((230, 253));
         }),
+        (Code::RadiusDisobeys, with_quays().0, |f| *f = quays(|r| r.disobeyed = 2)),
+        (Code::RadiusTakesNoOrders, with_quays().0, |f| *f = quays(|r| r.untold = 2)),
+        (Code::RadiusUnknownSessions, with_quays().0, |f| *f = quays(|r| r.unknown = 2)),
+        (Code::RadiusSecretFails, with_quays().0, |f| *f = quays(|r| r.unproven = 7)),
+        (Code::RadiusClock, with_quays().0, |f| *f = quays(|r| r.ahead = Some(400))),
+        (Code::RadiusTellsNothing, with_quays().0, |f| {
+            *f = quays(|r| (r.let_in, r.heard) = (Some(now() - Duration::hours(1)), None));
+        }),
+        (Code::RadiusNeverAsked, with_quays().0, |f| *f = quays(|r| (r.asked, r.let_in, r.heard) = (None, None, None))),
         (Code::SluiceTrouble, with_yard("2030-01-01"), |f| {
             f.guards = guarding(&["yard"]);
             f.guards[0].trouble = Some("the sluice does not answer".into());

@@ -218,6 +218,10 @@ pub struct Entering {
 #[derive(Debug)]
 pub struct Begun {
     pub session: uuid::Uuid,
+    /// What engineers read of them.
+    pub name: String,
+    /// What is known of them, with what directories said.
+    pub evidence: Evidence,
     pub admitted: Admitted,
     pub crossing: CrossingId,
 }
@@ -258,7 +262,7 @@ pub async fn enter(
         token_digest: engine.new_token().digest().to_vec(),
         provider: evidence.provider.clone(),
         subject: evidence.subject.clone(),
-        name,
+        name: name.clone(),
         evidence: serde_json::to_value(&evidence).map_err(|e| StoreError::Query(e.to_string()))?,
         began: now,
         last_seen: now,
@@ -298,7 +302,7 @@ pub async fn enter(
         }
     }
     let crossing = granted.crossing();
-    Ok(Some(Begun { session: id, admitted: granted.into_admitted(), crossing }))
+    Ok(Some(Begun { session: id, name, evidence, admitted: granted.into_admitted(), crossing }))
 }
 
 /// `thing` is what the token is known by here.

@@ -11,31 +11,44 @@ const TEXT_MAX: usize = 253;
 /// The most words for the person, each in an attribute of its own.
 const MESSAGES_MAX: usize = 5;
 
-/// What lets somebody in: attributes, and what is told of them in the crossing.
+/// What a client is told of somebody whom it lets in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Said {
+    pub attributes: Vec<Attribute>,
+    /// Each in words, as `Name = value`.
+    pub words: Vec<String>,
+    /// How many of the first words are of the delivery.
+    pub delivered: usize,
+}
+
+impl Said {
+    fn add(&mut self, name: &str, value: String, attributes: Vec<Attribute>) {
+        self.words.push(format!("{name} = {value}"));
+        self.attributes.extend(attributes);
+    }
+}
+
+/// What lets somebody in.
 pub fn accept(
     client: &RadiusClient,
     delivery: Option<&Delivery>,
     admitted: &Admitted,
     limits: &Lifetimes,
     session: Uuid,
-) -> (Vec<Attribute>, Vec<String>) {
-    let mut out = vec![];
-    let mut words = vec![];
-    let mut add = |name: &str, value: String, attributes: Vec<Attribute>| {
-        words.push(format!("{name} = {value}"));
-        out.extend(attributes);
-    };
+) -> Said {
+    let mut said = Said { attributes: vec![], words: vec![], delivered: 0 };
     for h in admitted.headers() {
         let of = delivery.into_iter().flat_map(|d| &d.headers).filter_map(|rule| rule.fit.as_ref());
         let Some(fit) = of.map(|f| &f.attribute).find(|a| a.name == h.name) else { continue };
         let text = String::from_utf8_lossy(&h.value);
         if let Some(attributes) = written(fit, &text) {
-            add(&fit.name, text.into_owned(), attributes);
+            said.add(&fit.name, text.into_owned(), attributes);
         }
     }
+    said.delivered = said.words.len();
     for message in admitted.terms().iter().flat_map(|t| &t.messages).take(MESSAGES_MAX) {
         let text = cut(message);
-        add("Reply-Message", text.to_owned(), vec![Attribute::octets(Kind::ReplyMessage, text.as_bytes())]);
+        said.add("Reply-Message", text.to_owned(), vec![Attribute::octets(Kind::ReplyMessage, text.as_bytes())]);
     }
     for (name, kind, of) in [
         ("Session-Timeout", Kind::SessionTimeout, limits.absolute),
@@ -43,11 +56,11 @@ pub fn accept(
         ("Acct-Interim-Interval", Kind::AcctInterimInterval, client.interim),
     ] {
         let seconds = u32::try_from(of.num_seconds().max(1)).unwrap_or(u32::MAX);
-        add(name, seconds.to_string(), vec![Attribute::number(kind, seconds)]);
+        said.add(name, seconds.to_string(), vec![Attribute::number(kind, seconds)]);
     }
     // What the client says again with everything that it tells of the session.
-    add("Class", session.to_string(), vec![Attribute::octets(Kind::Class, *session.as_bytes())]);
-    (out, words)
+    said.add("Class", session.to_string(), vec![Attribute::octets(Kind::Class, *session.as_bytes())]);
+    said
 }
 
 /// What keeps somebody out: words for the person, and a clean end for whoever asked by EAP (RFC 3579 section 2.6).

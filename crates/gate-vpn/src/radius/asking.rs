@@ -1,7 +1,7 @@
 //! What a RADIUS client asks, decided by the rules of its gate. Each request with a decision is a crossing.
 
 use std::net::{IpAddr, SocketAddr};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::Instant;
 
 use passeur_core::circumstances::RequestFacts;
@@ -15,13 +15,17 @@ use passeur_core::text::shorten;
 use passeur_core::tunnel::TunnelFacts;
 use passeur_engine::attempt::{self, Attempt};
 use passeur_engine::passwords::{self, FLOOR};
-use passeur_engine::programs::{self, Entering, NotTaken};
+use passeur_engine::programs::{self, Begun, Entering, NotTaken};
 use passeur_engine::{Engine, ending, tries};
+use passeur_gate_network::standing::groups_of;
 use passeur_live::edition::Edition;
+use passeur_live::session::LiveSession;
 use passeur_protocols::radius::{Attribute, Code, Kind, Packet, Secret};
-use passeur_store::StoreError;
+use passeur_store::{PresenceRow, RadiusRow, StoreError};
 use serde_json::Map;
 
+use super::RadiusGate;
+use super::accounting::extend;
 use super::answer::{accept, reject};
 
 /// Service-Type Authorize-Only (RFC 5176 section 3.2; RFC 2865 section 5.6 numbers the others).
@@ -35,7 +39,7 @@ const NAME_MAX: usize = 253;
 
 /// A request that is proven, with who asks and where.
 pub struct Request {
-    pub engine: Engine,
+    pub own: RadiusGate,
     pub edition: Arc<Edition>,
     /// The name of the client.
     pub client: String,
@@ -46,6 +50,12 @@ pub struct Request {
 
 /// An answer: its code, and what it says.
 pub type Answer = (Code, Vec<Attribute>);
+
+/// An answer, with the session that it opens: once that is over it is given to nobody again.
+pub struct Answered {
+    pub answer: Answer,
+    pub opens: Option<Arc<LiveSession>>,
+}
 
 /// What a request shows.
 enum Shows {
@@ -64,13 +74,13 @@ pub fn facts(client: &RadiusClient, packet: Option<&Packet>, from: IpAddr) -> Re
 }
 
 /// Answers a request; none where nobody can decide just now, so that the client asks another server.
-pub async fn answer(request: Request) -> Option<Answer> {
+pub async fn answer(request: Request) -> Option<Answered> {
     let edition = request.edition.clone();
     let client = edition.site.radius_clients.iter().find(|c| c.name == request.client)?;
     let gate = edition.site.gate_of_radius_client(&client.name)?;
-    let asking = Asking { request: &request, client, gate };
+    let asking = Asking { request: &request, client, gate, opens: OnceLock::new() };
     match asking.decide().await {
-        Ok(answer) => Some(answer),
+        Ok(answer) => Some(Answered { answer, opens: asking.opens.into_inner() }),
         Err(e) => {
             tracing::error!(error = %e, client = client.name, "a RADIUS client's request cannot be decided; it is not answered");
             None
@@ -82,11 +92,13 @@ struct Asking<'a> {
     request: &'a Request,
     client: &'a RadiusClient,
     gate: &'a Gate,
+    /// The session that the answer opens.
+    opens: OnceLock<Arc<LiveSession>>,
 }
 
 impl Asking<'_> {
     fn engine(&self) -> &Engine {
-        &self.request.engine
+        &self.request.own.engine
     }
 
     fn facts(&self) -> RequestFacts {
@@ -105,7 +117,7 @@ impl Asking<'_> {
         }
         let plain = |n: &&str| !n.is_empty() && n.len() <= NAME_MAX && !n.chars().any(char::is_control);
         let name = packet.text(Kind::UserName).map(str::trim).filter(plain);
-        let service = packet.first(Kind::ServiceType).and_then(|v| Some(u32::from_be_bytes(v.try_into().ok()?)));
+        let service = packet.number(Kind::ServiceType);
         match (name, self.request.secret.password(packet)) {
             (Some(name), _) if service == Some(AUTHORIZE_ONLY) => Shows::AuthorizeOnly(name.to_owned()),
             (Some(name), Some(password)) => Shows::Password(name.to_owned(), password),
@@ -294,17 +306,50 @@ impl Asking<'_> {
                 return Ok(rejected("You cannot come in just now.", id));
             }
         };
-        let site = &edition.site;
+        self.told(facts, begun).await
+    }
+
+    /// Writes who is on at the client before that is told, and tells it.
+    async fn told(&self, facts: &RequestFacts, begun: Begun) -> Result<Answer, StoreError> {
+        let (own, engine, site) = (&self.request.own, self.engine(), &self.request.edition.site);
+        let (client, place) = (self.client.name.as_str(), (self.gate, self.client, &self.request.packet));
         let limits = begun.admitted.lifetimes(&site.lifetimes_at(Some(facts.address), Some(self.gate)));
-        let (attributes, words) = accept(self.client, site.delivery(self.gate), &begun.admitted, &limits, begun.session);
-        let client = self.client.name.as_str();
-        if self.request.secret.answer(Code::AccessAccept, &self.request.packet, attributes.clone()).is_none() {
+        let said = accept(self.client, site.delivery(self.gate), &begun.admitted, &limits, begun.session);
+        if self.request.secret.answer(Code::AccessAccept, &self.request.packet, said.attributes.clone()).is_none() {
             attempt::extend(engine, begun.crossing, vec![step!(RadiusNoRoom { client })]).await?;
             ending::end(engine, &[begun.session], "too much to tell", None).await?;
             return Ok(rejected("This gateway cannot be told what you may.", begun.crossing));
         }
-        attempt::extend(engine, begun.crossing, vec![step!(RadiusAnswered { client, attributes: words })]).await?;
-        Ok((Code::AccessAccept, attributes))
+        let of = begun.evidence.person();
+        let from = self.request.from.ip();
+        let blank = own.row(place, from);
+        let row = PresenceRow {
+            // The Class by which the client tells of it.
+            id: begun.session,
+            session_id: Some(begun.session),
+            provider: begun.evidence.provider.clone(),
+            authority: of.authority,
+            subject: of.subject,
+            name: begun.name,
+            crossing: begun.crossing.to_string(),
+            reach: said.listed(),
+            until: blank.began.checked_add_signed(limits.absolute),
+            groups: groups_of(site, self.gate, &begun.evidence),
+            ..blank
+        };
+        let at = RadiusRow { given: said.kept(), ..own.place_of(row.id, place, from) };
+        let over = || rejected("You cannot come in just now.", begun.crossing);
+        let Some(gone) = engine.store.enter_at_client(&row, &at).await? else { return Ok(over()) };
+        for old in &gone {
+            own.forget(old.id);
+            extend(own, old, step!(RadiusAskedAgain { client })).await?;
+        }
+        own.end_sessions(&gone, "its gateway").await?;
+        attempt::extend(engine, begun.crossing, vec![step!(RadiusAnswered { client, attributes: said.words })]).await?;
+        // Whoever was put out in the meantime is not let in.
+        let Some(live) = own.note(row, at).await?.filter(|live| !live.is_ended()) else { return Ok(over()) };
+        let _ = self.opens.set(live);
+        Ok((Code::AccessAccept, said.attributes))
     }
 }
 

@@ -5,6 +5,8 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use passeur_live::session::LiveSession;
+
 /// For how long an answer is kept. Clients give up before.
 const KEPT: Duration = Duration::from_secs(30);
 /// The most that are kept.
@@ -24,10 +26,13 @@ pub enum Seen {
     Full,
 }
 
+/// An answer, and the session that it opens.
+type Kept = (Arc<[u8]>, Option<Arc<LiveSession>>);
+
 /// What was asked of late.
-#[derive(Debug, Default)]
+#[derive(Default)]
 pub struct Duplicates {
-    answers: HashMap<Key, Option<Arc<[u8]>>>,
+    answers: HashMap<Key, Option<Kept>>,
     order: VecDeque<(Instant, Key)>,
 }
 
@@ -39,8 +44,14 @@ impl Duplicates {
                 self.answers.remove(&old);
             }
         }
-        if let Some(answer) = self.answers.get(&key) {
-            return Seen::Before(answer.clone());
+        match self.answers.get(&key) {
+            // What let somebody in who was put out since lets nobody in again: it is decided anew.
+            Some(Some((_, Some(live)))) if live.is_ended() => {
+                self.answers.insert(key, None);
+                return Seen::New;
+            }
+            Some(answer) => return Seen::Before(answer.as_ref().map(|(octets, _)| octets.clone())),
+            None => {}
         }
         // One that was dropped and asked again stands in the order twice, and goes with the first.
         if self.order.len() >= KEPT_MAX {
@@ -59,9 +70,9 @@ impl Duplicates {
     }
 
     /// Keeps what a request was answered with.
-    pub fn answered(&mut self, key: &Key, answer: Arc<[u8]>) {
+    pub fn answered(&mut self, key: &Key, answer: Arc<[u8]>, opens: Option<Arc<LiveSession>>) {
         if let Some(held) = self.answers.get_mut(key) {
-            *held = Some(answer);
+            *held = Some((answer, opens));
         }
     }
 }
@@ -77,7 +88,7 @@ mod tests {
         assert_eq!(all.asked(key, now), Seen::New);
         assert_eq!(all.asked(key, now), Seen::Before(None), "it is being answered");
         let answer: Arc<[u8]> = Arc::from([1u8, 2, 3]);
-        all.answered(&key, answer.clone());
+        all.answered(&key, answer.clone(), None);
         assert_eq!(all.asked(key, now + Duration::from_secs(29)), Seen::Before(Some(answer)));
         all.dropped(&key);
         assert!(matches!(all.asked(key, now), Seen::Before(Some(_))), "what was answered is not forgotten");
@@ -90,6 +101,20 @@ mod tests {
         }
         assert_eq!(all.asked(key, now + KEPT), Seen::New);
         assert_eq!(all.answers.len(), 1, "what is forgotten is kept no more");
+    }
+
+    #[test]
+    fn what_let_somebody_in_lets_nobody_in_once_their_session_is_over() {
+        let (mut all, now) = (Duplicates::default(), Instant::now());
+        let key: Key = ("192.0.2.1:5000".parse().unwrap(), 7, [1; 16]);
+        let live =
+            Arc::new(LiveSession::new(uuid::Uuid::nil(), chrono::DateTime::UNIX_EPOCH, chrono::DateTime::UNIX_EPOCH, None));
+        assert_eq!(all.asked(key, now), Seen::New);
+        all.answered(&key, Arc::from([2u8]), Some(live.clone()));
+        assert!(matches!(all.asked(key, now), Seen::Before(Some(_))));
+        live.end();
+        assert_eq!(all.asked(key, now), Seen::New, "it is decided anew");
+        assert_eq!(all.asked(key, now), Seen::Before(None), "once");
     }
 
     #[test]

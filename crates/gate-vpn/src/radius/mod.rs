@@ -1,11 +1,114 @@
 //! RADIUS clients: gateways, switches and access points that are not ours, and ask whether somebody may come in (RFC 2865).
 //!
 //! [`server`] reads what comes at a socket, proves it, and answers each request once; [`asking`] decides, by the same rules as everywhere; [`answer`]
-//! is what an answer carries, and `duplicates` what was answered of late. Nothing is computed for an address from which no client sends.
+//! is what an answer carries, and `duplicates` what was answered of late. [`accounting`] takes what clients tell of sessions there (RFC 2866),
+//! `book` knows who is on at them, [`again`] decides anew, and [`keeper`] gives the [`orders`] that follow (RFC 5176). `names` is what names a
+//! session at a client, `secrets` what both share. Nothing is computed for an address from which no client sends.
 
+pub mod accounting;
+pub mod again;
 pub mod answer;
 pub mod asking;
+mod book;
 mod duplicates;
+pub mod keeper;
+mod names;
+pub mod orders;
+mod secrets;
 pub mod server;
 
-pub use server::run;
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use passeur_engine::Engine;
+use passeur_engine::engine::Held;
+use tokio::net::UdpSocket;
+use tokio::sync::{Notify, Semaphore, watch};
+use uuid::Uuid;
+
+use book::Book;
+use secrets::Secrets;
+
+/// What a node does for RADIUS clients, over all its sockets. Cheap to clone.
+#[derive(Clone)]
+pub struct RadiusGate {
+    engine: Engine,
+    book: Arc<Book>,
+    secrets: watch::Receiver<Arc<Secrets>>,
+    told: Arc<watch::Sender<Arc<Secrets>>>,
+    /// That something is to be looked at now.
+    news: Arc<Notify>,
+    /// Addresses of its sockets, where these are certain ones: orders come from them.
+    own: Arc<Vec<IpAddr>>,
+    /// How many are decided on, and ordered about, at a time: in all, and of a client.
+    deciding: Arc<Semaphore>,
+    ordering: Arc<Semaphore>,
+    of_clients: Arc<Mutex<HashMap<String, Arc<Semaphore>>>>,
+}
+
+/// The most that are decided on anew at a time.
+const DECIDING_MAX: usize = 16;
+/// The most orders at a time: in all, and to a client, so that one that is silent keeps no other from being told.
+const ORDERING_MAX: usize = 512;
+const ORDERING_OF_CLIENT_MAX: usize = 128;
+
+impl std::fmt::Debug for RadiusGate {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("RadiusGate").field("own", &self.own).finish_non_exhaustive()
+    }
+}
+
+impl RadiusGate {
+    /// With the addresses of its sockets.
+    pub fn new(engine: Engine, own: &[IpAddr]) -> RadiusGate {
+        let (told, secrets) = watch::channel(Arc::new(Secrets::new()));
+        let own = own.iter().filter(|a| !a.is_unspecified()).copied().collect();
+        RadiusGate {
+            engine,
+            book: Arc::default(),
+            secrets,
+            told: Arc::new(told),
+            news: Arc::default(),
+            own: Arc::new(own),
+            deciding: Arc::new(Semaphore::new(DECIDING_MAX)),
+            ordering: Arc::new(Semaphore::new(ORDERING_MAX)),
+            of_clients: Arc::default(),
+        }
+    }
+
+    /// What bounds orders to a client.
+    fn orders_to(&self, client: &str) -> Arc<Semaphore> {
+        let mut all = self.of_clients.lock().unwrap_or_else(PoisonError::into_inner);
+        all.entry(client.to_owned()).or_insert_with(|| Arc::new(Semaphore::new(ORDERING_OF_CLIENT_MAX))).clone()
+    }
+
+    /// Answers at a socket until `stop` changes.
+    pub async fn answer(self, socket: UdpSocket, stop: watch::Receiver<bool>) {
+        server::run(self, socket, stop).await;
+    }
+
+    /// Looks after who is on at clients until `stop` changes.
+    pub async fn keep(self, stop: watch::Receiver<bool>) {
+        let reading = tokio::spawn(secrets::read(self.engine.clone(), self.told.clone(), stop.clone()));
+        keeper::run(self, stop).await;
+        reading.abort();
+    }
+
+    /// Sessions were ended: their clients are told.
+    pub fn ended(&self) {
+        self.news.notify_one();
+    }
+
+    /// Rights of sessions were read again: they are decided on anew.
+    pub fn rights_changed(&self, ids: &[Uuid]) {
+        if self.book.rights_changed(ids) {
+            self.news.notify_one();
+        }
+    }
+
+    /// What is held for sessions at clients.
+    pub fn held(&self) -> Vec<Held> {
+        self.book.held()
+    }
+}

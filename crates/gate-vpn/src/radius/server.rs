@@ -11,50 +11,27 @@ use passeur_core::crossing::Outcome;
 use passeur_core::site::{Place, RadiusClient};
 use passeur_core::step;
 use passeur_core::step::{Param, Step};
-use passeur_engine::Engine;
 use passeur_engine::attempt::Attempt;
 use passeur_live::edition::Edition;
 use passeur_protocols::radius::{Code, LENGTH_MAX, Packet, Secret, Unproven};
 use tokio::net::UdpSocket;
-use tokio::sync::{Semaphore, watch};
-use tokio::time::{MissedTickBehavior, interval, timeout};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore, watch};
+use tokio::time::timeout;
 
+use super::RadiusGate;
 use super::asking::{self, Request};
 use super::duplicates::{Duplicates, Seen};
 
-/// How often secrets are read again.
-const READ_AGAIN: Duration = Duration::from_secs(2);
 /// The most requests that are decided at a time: of one client, and of all.
 const OF_CLIENT_MAX: usize = 64;
 const OF_ALL_MAX: usize = 512;
 /// How long a decision may take. Clients have asked again, or elsewhere, long before.
 const PATIENCE: Duration = Duration::from_secs(20);
-/// The fewest octets of a secret (RFC 2865 section 3), and the fewest different ones.
-const SECRET_MIN: usize = 16;
-const DIFFERENT_MIN: usize = 6;
-
-/// Secrets by their names.
-type Secrets = HashMap<String, Secret>;
-
-/// Whether a secret is one that nobody finds out by trying.
-fn is_strong(secret: &[u8]) -> bool {
-    let different: std::collections::HashSet<&u8> = secret.iter().collect();
-    secret.len() >= SECRET_MIN && different.len() >= DIFFERENT_MIN
-}
-
 /// Answers at a socket until `stop` changes.
-pub async fn run(engine: Engine, socket: UdpSocket, mut stop: watch::Receiver<bool>) {
+pub async fn run(own: RadiusGate, socket: UdpSocket, mut stop: watch::Receiver<bool>) {
     let socket = Arc::new(socket);
-    let (secrets, told) = watch::channel(Arc::new(Secrets::new()));
-    let reading = tokio::spawn(read_secrets(engine.clone(), secrets));
-    let mut server = Server {
-        engine,
-        socket: socket.clone(),
-        secrets: told,
-        duplicates: Arc::default(),
-        of_all: Arc::new(Semaphore::new(OF_ALL_MAX)),
-        of_clients: HashMap::new(),
-    };
+    let bounds = || Bounds { of_all: Arc::new(Semaphore::new(OF_ALL_MAX)), of_clients: HashMap::new() };
+    let mut server = Server { own, socket: socket.clone(), duplicates: Arc::default(), asking: bounds(), telling: bounds() };
     let mut octets = vec![0u8; LENGTH_MAX + 1];
     loop {
         tokio::select! {
@@ -66,44 +43,34 @@ pub async fn run(engine: Engine, socket: UdpSocket, mut stop: watch::Receiver<bo
             _ = stop.changed() => break,
         }
     }
-    reading.abort();
 }
 
-/// Reads the secrets of clients, again and again: they change without an edition.
-async fn read_secrets(engine: Engine, secrets: watch::Sender<Arc<Secrets>>) {
-    let mut tick = interval(READ_AGAIN);
-    tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
-    loop {
-        tick.tick().await;
-        let Some(edition) = engine.live.get() else { continue };
-        if edition.site.radius_clients.is_empty() {
-            continue;
-        }
-        match engine.secrets().await {
-            Ok(all) => {
-                let own = |c: &RadiusClient| {
-                    let value = all.get(&c.secret)?.first()?;
-                    is_strong(value.as_bytes()).then(|| (c.secret.clone(), Secret::new(value.as_bytes())))
-                };
-                secrets.send_replace(Arc::new(edition.site.radius_clients.iter().filter_map(own).collect()));
-            }
-            Err(e) => tracing::warn!(error = %e, "secrets of RADIUS clients cannot be read; those that are known count on"),
-        }
-    }
-}
-
-struct Server {
-    engine: Engine,
-    socket: Arc<UdpSocket>,
-    secrets: watch::Receiver<Arc<Secrets>>,
-    duplicates: Arc<Mutex<Duplicates>>,
+/// How many requests of a kind are answered at a time.
+struct Bounds {
     of_all: Arc<Semaphore>,
     of_clients: HashMap<String, Arc<Semaphore>>,
 }
 
+impl Bounds {
+    /// Room for one request of a client; none where it asks more than is answered at a time.
+    fn room(&mut self, client: &str) -> Option<[OwnedSemaphorePermit; 2]> {
+        let of_client = self.of_clients.entry(client.to_owned()).or_insert_with(|| Arc::new(Semaphore::new(OF_CLIENT_MAX)));
+        Some([of_client.clone().try_acquire_owned().ok()?, self.of_all.clone().try_acquire_owned().ok()?])
+    }
+}
+
+struct Server {
+    own: RadiusGate,
+    socket: Arc<UdpSocket>,
+    duplicates: Arc<Mutex<Duplicates>>,
+    /// What clients ask, and what they tell: the one takes no room from the other.
+    asking: Bounds,
+    telling: Bounds,
+}
+
 impl Server {
     fn came(&mut self, octets: &[u8], from: SocketAddr) {
-        let Some(edition) = self.engine.live.get() else { return };
+        let Some(edition) = self.own.engine.live.get() else { return };
         let source = from.ip().to_canonical();
         let Some(client) = edition.site.radius_client_at(source) else {
             return self.note(Place::SignIn, None, source, step!(RadiusStranger { from: source.to_string() }));
@@ -116,16 +83,17 @@ impl Server {
                 return self.note_of(&edition, client, source, step);
             }
         };
-        if !matches!(packet.code, Code::AccessRequest | Code::StatusServer) {
-            let how = "it is no request for access".to_owned();
+        if !matches!(packet.code, Code::AccessRequest | Code::StatusServer | Code::AccountingRequest) {
+            let how = "it is no request for access, and tells of no session".to_owned();
             return self.note_of(&edition, client, source, step!(RadiusUnreadable { client: name, how }));
         }
-        let Some(secret) = self.secrets.borrow().get(&client.secret).cloned() else {
+        let Some(secret) = self.own.secrets.borrow().get(&client.secret).cloned() else {
             let step = step!(RadiusNoSecret { client: name, secret: client.secret.as_str() });
             return self.note_of(&edition, client, source, step);
         };
-        // Without a proof a request is anybody's who writes the client's address on it (RFC 3579 section 3.2).
-        if let Err(why) = secret.proves(&packet) {
+        let is_told = packet.code == Code::AccountingRequest;
+        // Without a proof a request is anybody's who writes the client's address on it (RFC 3579 section 3.2, RFC 2866 section 3).
+        if let Err(why) = if is_told { secret.proves_digest(&packet) } else { secret.proves(&packet) } {
             let check = Param::reason(match why {
                 Unproven::Missing => "radius-missing",
                 Unproven::Odd => "radius-odd",
@@ -137,6 +105,9 @@ impl Server {
             // Only that somebody is there (RFC 5997 section 3).
             return self.send(secret.answer(Code::AccessAccept, &packet, vec![]).map(Arc::from), from);
         }
+        if is_told {
+            return self.told(&edition, client, (secret, packet), from);
+        }
         let key = (from, packet.id, packet.authenticator);
         let seen = self.duplicates.lock().unwrap_or_else(PoisonError::into_inner).asked(key, Instant::now());
         match seen {
@@ -144,13 +115,12 @@ impl Server {
             Seen::Full => return self.note_of(&edition, client, source, step!(RadiusTooMany { client: name })),
             Seen::New => {}
         }
-        let of_client = self.of_clients.entry(client.name.clone()).or_insert_with(|| Arc::new(Semaphore::new(OF_CLIENT_MAX)));
-        let (Ok(one), Ok(other)) = (of_client.clone().try_acquire_owned(), self.of_all.clone().try_acquire_owned()) else {
+        let Some(room) = self.asking.room(&client.name) else {
             self.duplicates.lock().unwrap_or_else(PoisonError::into_inner).dropped(&key);
             return self.note_of(&edition, client, source, step!(RadiusTooMany { client: name }));
         };
         let request = Request {
-            engine: self.engine.clone(),
+            own: self.own.clone(),
             edition: edition.clone(),
             client: client.name.clone(),
             secret: secret.clone(),
@@ -159,15 +129,35 @@ impl Server {
         };
         let (socket, duplicates) = (self.socket.clone(), self.duplicates.clone());
         tokio::spawn(async move {
-            let _held = (one, other);
-            let answer = timeout(PATIENCE, asking::answer(request)).await.ok().flatten();
-            let wire: Option<Arc<[u8]>> = answer.and_then(|(code, said)| secret.answer(code, &packet, said)).map(Arc::from);
-            let Some(wire) = wire else {
+            let _held = room;
+            let answered = timeout(PATIENCE, asking::answer(request)).await.ok().flatten();
+            let wire = answered.and_then(|a| Some((secret.answer(a.answer.0, &packet, a.answer.1)?, a.opens)));
+            let Some((wire, opens)) = wire.map(|(wire, opens)| (Arc::<[u8]>::from(wire), opens)) else {
                 duplicates.lock().unwrap_or_else(PoisonError::into_inner).dropped(&key);
                 return;
             };
-            duplicates.lock().unwrap_or_else(PoisonError::into_inner).answered(&key, wire.clone());
+            duplicates.lock().unwrap_or_else(PoisonError::into_inner).answered(&key, wire.clone(), opens);
             if let Err(e) = socket.send_to(&wire, from).await {
+                tracing::warn!(error = %e, "a RADIUS client cannot be answered");
+            }
+        });
+    }
+
+    /// A client tells of a session: it is answered once that is written. What comes again is written again, and changes nothing.
+    fn told(&mut self, edition: &Arc<Edition>, client: &RadiusClient, (secret, packet): (Secret, Packet), from: SocketAddr) {
+        let source = from.ip().to_canonical();
+        let Some(room) = self.telling.room(&client.name) else {
+            return self.note_of(edition, client, source, step!(RadiusTooMany { client: client.name.as_str() }));
+        };
+        let (own, edition, socket, name) = (self.own.clone(), edition.clone(), self.socket.clone(), client.name.clone());
+        tokio::spawn(async move {
+            let _held = room;
+            if timeout(PATIENCE, own.told(edition, &name, &packet, source)).await != Ok(true) {
+                return;
+            }
+            if let Some(wire) = secret.answer(Code::AccountingResponse, &packet, vec![])
+                && let Err(e) = socket.send_to(&wire, from).await
+            {
                 tracing::warn!(error = %e, "a RADIUS client cannot be answered");
             }
         });
@@ -193,28 +183,8 @@ impl Server {
             Some(client) => asking::facts(client, None, from),
             None => RequestFacts::of_nobody(from, ""),
         };
-        let mut attempt = Attempt::begin(&self.engine, place, &facts);
+        let mut attempt = Attempt::begin(&self.own.engine, place, &facts);
         attempt.step(|| step);
         attempt.record_anonymous(Outcome::CheckFailed);
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::is_strong;
-
-    #[test]
-    fn short_and_dull_secrets_are_weak() {
-        for (secret, strong) in [
-            ("", false),
-            ("testing123", false),
-            ("fifteen-octets!", false),
-            ("aaaaaaaaaaaaaaaaaaaaaaaa", false),
-            ("abababababababababababab", false),
-            ("a-long-one-of-many-octets", true),
-            ("0f1e2d3c4b5a69788796a5b4", true),
-        ] {
-            assert_eq!(is_strong(secret.as_bytes()), strong, "{secret}");
-        }
     }
 }

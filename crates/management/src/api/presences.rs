@@ -5,12 +5,12 @@ use std::collections::BTreeMap;
 use axum::extract::State;
 use chrono::{DateTime, Duration, Utc};
 use http::StatusCode;
-use passeur_api::{Accepted, EndAnswer, EndPresences, HadAddress, Opens, Presence, Presences, Problem, Quarter};
+use passeur_api::{Accepted, AtGateway, EndAnswer, EndPresences, HadAddress, Opens, Presence, Presences, Problem, Quarter};
 use passeur_core::role::Role;
 use passeur_core::step::{Lang, reason_text};
 use passeur_engine::ending;
 use passeur_engine::tunnel::TunnelOf;
-use passeur_store::{PresenceFilter, PresenceRow, QuarterRow};
+use passeur_store::{PresenceFilter, PresenceRow, QuarterRow, RadiusRow};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
@@ -24,7 +24,7 @@ use crate::app::App;
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct PresenceQuery {
-    /// Part of a name, subject, hardware address or address.
+    /// Part of a name, subject, way in, zone, hardware address or address.
     text: Option<String>,
     /// At this gate.
     gate: Option<String>,
@@ -79,12 +79,15 @@ async fn shown(app: &App, rows: Vec<PresenceRow>, lang: Lang) -> Result<Vec<Pres
             held.push(a.address);
         }
     }
+    let places = app.store.at_clients(&ids).await?;
+    let mut places: BTreeMap<Uuid, RadiusRow> = places.into_iter().map(|(row, at)| (row.id, at)).collect();
     let kernel = match app.networks.get() {
         Some(networks) => networks.marks_held().await.ok().flatten(),
         None => None,
     };
     let mut one = |r: PresenceRow| {
-        let here = r.node == app.node && r.ended_at.is_none();
+        let gateway = places.remove(&r.id).map(|at| at_gateway(at, lang));
+        let here = r.node == app.node && r.ended_at.is_none() && gateway.is_none();
         let in_kernel = kernel.as_ref().filter(|_| here).map(|marks| marks.contains(&(r.mark as u32)));
         let tunnel = TunnelOf::kept(r.tunnel.as_ref());
         let said = tunnel.as_ref().map(|t| t.facts.words()).filter(|w| !w.is_empty());
@@ -122,10 +125,30 @@ async fn shown(app: &App, rows: Vec<PresenceRow>, lang: Lang) -> Result<Vec<Pres
             counted_at: r.counted_at,
             ended_at: r.ended_at,
             ended_by: r.ended_by.map(|code| reason_text(&code, lang).map_or(code.clone(), str::to_owned)),
+            gateway,
             in_kernel,
         }
     };
     Ok(rows.into_iter().map(&mut one).collect())
+}
+
+/// What a gateway tells of a machine there, and what it was ordered.
+fn at_gateway(at: RadiusRow, lang: Lang) -> AtGateway {
+    let account = at.account();
+    let ordered = at.ordered.unwrap_or_default();
+    let words = |key: &str| reason_text(ordered[key].as_str()?, lang);
+    let state = ordered["state"].as_str().unwrap_or_default();
+    let came = reason_text(&format!("order-{state}"), lang);
+    AtGateway {
+        nas: at.nas,
+        number: at.acct,
+        heard_at: account.heard,
+        began_there: account.began,
+        ahead: account.ahead,
+        order: words("what").map(|what| came.map_or_else(|| what.to_owned(), |came| format!("{what}: {came}"))),
+        ordered_at: ordered["at"].as_str().and_then(|at| at.parse().ok()),
+        disobeyed: matches!(state, "silent" | "refused" | "none"),
+    }
 }
 
 /// Ends machines, with the sessions that they are of. Running flows are cut when this returns, or the answer names the nodes where they are
@@ -139,10 +162,13 @@ pub async fn end(State(app): State<App>, who: Engineer, Json(ask): Json<EndPrese
     }
     let rows = app.store.presences_by_id(&ask.presences).await?;
     if let Some(machine) = rows.iter().find(|r| r.session_id.is_none() && r.ended_at.is_none()) {
-        let words = format!(
-            "{} has no person whose session could be ended: take its [[gate.machine]] out of gate {}, and publish.",
-            machine.name, machine.gate
-        );
+        let (name, gate, client) = (&machine.name, &machine.gate, &machine.zone);
+        let words = match machine.interface.as_str() {
+            "" => format!("{name} was let in by {client} itself, and not here: end the session there."),
+            _ => format!(
+                "{name} has no person whose session could be ended: take its [[gate.machine]] out of gate {gate}, and publish."
+            ),
+        };
         return Err(problem(StatusCode::CONFLICT, "no-person", "A machine without a person", &words));
     }
     let sessions: Vec<Uuid> = rows.iter().filter(|r| r.ended_at.is_none()).filter_map(|r| r.session_id).collect();

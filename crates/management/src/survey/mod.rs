@@ -13,9 +13,10 @@ use std::time::{Duration as StdDuration, Instant};
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::Evidence;
 use passeur_core::expect;
+use passeur_core::site::RadiusClient;
 use passeur_core::step::{Lang, Step};
 use passeur_core::survey::{
-    DatabaseFacts, Facts, GuardFacts, NodeFacts, SecretFacts, TokenFacts, count_sources, recent, survey as judge,
+    DatabaseFacts, Facts, GuardFacts, NodeFacts, RadiusFacts, SecretFacts, TokenFacts, count_sources, recent, survey as judge,
 };
 use passeur_gateway::edition::WebEdition;
 use passeur_live::edition::Edition;
@@ -32,6 +33,7 @@ const PEOPLE: i64 = 200;
 /// The most crossings of the last hour that are read.
 const RECENT_MAX: i64 = 500;
 
+const A_DAY: chrono::Duration = chrono::Duration::days(1);
 /// How long ago a node may have said last what it guards.
 const NODE_LIVES: chrono::Duration = chrono::Duration::seconds(15);
 
@@ -43,6 +45,30 @@ async fn guards(app: &App) -> Result<Vec<GuardFacts>, StoreError> {
         Some(GuardFacts { node, ..facts })
     };
     Ok(all.into_iter().filter_map(read).collect())
+}
+
+/// What RADIUS clients asked and told.
+async fn radius(app: &App, edition: &Arc<WebEdition>) -> Result<Vec<RadiusFacts>, StoreError> {
+    if edition.site.radius_clients.is_empty() {
+        return Ok(vec![]);
+    }
+    let (asked, told) = (app.store.asked_by_clients(app.now() - A_DAY).await?, app.store.told_by_clients().await?);
+    let one = |client: &RadiusClient| {
+        let asked = asked.iter().find(|a| a.client == client.name);
+        let told = told.iter().find(|t| t.client == client.name);
+        RadiusFacts {
+            client: client.name.clone(),
+            asked: asked.and_then(|a| a.asked),
+            unproven: asked.map_or(0, |a| a.unproven),
+            let_in: told.and_then(|t| t.let_in),
+            heard: told.and_then(|t| t.heard),
+            ahead: told.and_then(|t| t.ahead),
+            unknown: told.map_or(0, |t| t.unknown),
+            disobeyed: told.map_or(0, |t| t.disobeyed),
+            untold: told.map_or(0, |t| t.untold),
+        }
+    };
+    Ok(edition.site.radius_clients.iter().map(one).collect())
 }
 
 /// Surveys now.
@@ -82,6 +108,7 @@ pub async fn run(app: &App, edition: &Arc<WebEdition>, lang: Lang) -> Result<Don
     }
     count_flows(app, edition, &mut facts, lang).await?;
     facts.guards = guards(app).await?;
+    facts.radius = radius(app, edition).await?;
     facts.certificates = probes::certificates(app);
     facts.own_saml = probes::own_saml(app);
     let looked_at = facts.providers.len()

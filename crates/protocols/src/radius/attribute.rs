@@ -75,6 +75,7 @@ kinds! {
     AcctSessionId = 44 "Acct-Session-Id";
     AcctSessionTime = 46 "Acct-Session-Time";
     AcctTerminateCause = 49 "Acct-Terminate-Cause";
+    AcctMultiSessionId = 50 "Acct-Multi-Session-Id";
     AcctInputGigawords = 52 "Acct-Input-Gigawords";
     AcctOutputGigawords = 53 "Acct-Output-Gigawords";
     EventTimestamp = 55 "Event-Timestamp";
@@ -86,6 +87,7 @@ kinds! {
     MessageAuthenticator = 80 "Message-Authenticator";
     TunnelPrivateGroupId = 81 "Tunnel-Private-Group-ID";
     AcctInterimInterval = 85 "Acct-Interim-Interval";
+    NasPortId = 87 "NAS-Port-Id";
     NasFilterRule = 92 "NAS-Filter-Rule";
     NasIpv6Address = 95 "NAS-IPv6-Address";
     FramedIpv6Prefix = 97 "Framed-IPv6-Prefix";

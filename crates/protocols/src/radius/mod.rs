@@ -5,9 +5,11 @@
 //! Message-Authenticator, and whoever answers puts one first, where no prefix can be chosen before it (the attack of 2024 on answers without).
 
 mod attribute;
+mod cause;
 mod packet;
 mod proof;
 
 pub use attribute::{Attribute, Kind, TUNNEL_802, TUNNEL_VLAN};
+pub use cause::{SESSION_NOT_FOUND, error_cause, terminate_cause};
 pub use packet::{Code, LENGTH_MAX, LENGTH_MIN, Malformed, Packet};
 pub use proof::{Secret, Unproven};

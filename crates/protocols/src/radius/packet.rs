@@ -143,6 +143,19 @@ impl Packet {
     pub fn text(&self, kind: Kind) -> Option<&str> {
         std::str::from_utf8(self.first(kind)?).ok()
     }
+
+    /// The first attribute of a kind as a number of 32 bits.
+    pub fn number(&self, kind: Kind) -> Option<u32> {
+        Some(u32::from_be_bytes(self.first(kind)?.try_into().ok()?))
+    }
+
+    /// The addresses in attributes of a kind: of four octets IPv4, of sixteen IPv6. Others are passed over.
+    pub fn addresses(&self, kind: Kind) -> impl Iterator<Item = std::net::IpAddr> {
+        self.all(kind).filter_map(|v| {
+            let v4 = <[u8; 4]>::try_from(v).map(std::net::IpAddr::from);
+            v4.or_else(|_| <[u8; 16]>::try_from(v).map(std::net::IpAddr::from)).ok()
+        })
+    }
 }
 
 #[cfg(test)]

@@ -108,13 +108,15 @@ impl Secret {
     }
 
     /// An answer to a request, as it travels: a Message-Authenticator first, then what is said, and what proxies on the way left behind in their
-    /// order (RFC 2865 section 5.33).
+    /// order (RFC 2865 section 5.33). An answer about accounting has none: whoever has the secret made its request, and nothing can be chosen in it.
     pub fn answer(&self, code: Code, request: &Packet, said: Vec<Attribute>) -> Option<Vec<u8>> {
         let proxies = request.attributes.iter().filter(|a| a.kind == Kind::ProxyState.number()).cloned();
-        let first = Attribute::octets(Kind::MessageAuthenticator, EMPTY);
-        let attributes = std::iter::once(first).chain(said).chain(proxies).collect();
+        let first = (code != Code::AccountingResponse).then(|| Attribute::octets(Kind::MessageAuthenticator, EMPTY));
+        let attributes = first.into_iter().chain(said).chain(proxies).collect();
         let mut packet = Packet { code, id: request.id, authenticator: request.authenticator, attributes };
-        packet.attributes[0].value = self.message_authenticator(&packet, &request.authenticator)?.to_vec();
+        if let Some(made) = self.message_authenticator(&packet, &request.authenticator) {
+            packet.attributes[0].value = made.to_vec();
+        }
         packet.authenticator = self.digest(&packet, &request.authenticator)?;
         packet.wire()
     }

@@ -10,6 +10,7 @@ use passeur_engine::engine::{Held, Holders};
 use passeur_engine::grants::glance;
 use passeur_engine::{Engine, sessions};
 use passeur_gate_network::NetworkGate;
+use passeur_gate_vpn::radius::RadiusGate;
 use passeur_gateway::admission::Admission;
 use passeur_gateway::table::Table;
 use passeur_live::edition::Edition;
@@ -63,6 +64,8 @@ pub struct All {
     pub web: Admissions,
     /// Where this node guards zones.
     pub networks: Option<NetworkGate>,
+    /// Where this node answers RADIUS clients.
+    pub at_clients: Option<RadiusGate>,
 }
 
 impl Holders for All {
@@ -71,6 +74,9 @@ impl Holders for All {
         if let Some(networks) = &self.networks {
             networks.ended();
         }
+        if let Some(at_clients) = &self.at_clients {
+            at_clients.ended();
+        }
     }
 
     fn rights_changed(&self, engine: &Engine, ids: &[Uuid]) {
@@ -78,11 +84,15 @@ impl Holders for All {
         if let Some(networks) = &self.networks {
             networks.rights_changed(ids);
         }
+        if let Some(at_clients) = &self.at_clients {
+            at_clients.rights_changed(ids);
+        }
     }
 
     fn held(&self) -> Vec<Held> {
         let mut held = self.web.held();
         held.extend(self.networks.iter().flat_map(NetworkGate::held));
+        held.extend(self.at_clients.iter().flat_map(RadiusGate::held));
         held
     }
 

@@ -40,5 +40,34 @@ macro_rules! with_radius {
         RadiusNoRoom = "radius.no-room" Delivery Stop [client]
             "The attributes for RADIUS client {client} are longer than a packet: nothing would be told whole." / "Les attributs pour le client RADIUS {client} dépassent un paquet : rien ne serait dit en entier."
             => "Deliver fewer or shorter values: too-long = \"cut\", or only the groups that the client needs." / "Remettez moins de valeurs, ou plus courtes : too-long = \"cut\", ou les seuls groupes utiles au client.";
+        // ── what they tell of sessions there, and what they are ordered
+        RadiusBegan = "radius.began" Session Fact [client, number, addresses]
+            "RADIUS client {client} says that the session began there, under its number {number}. The machine has {addresses}." / "Le client RADIUS {client} dit que la session y a commencé, sous son numéro {number}. La machine a {addresses}.";
+        RadiusAddresses = "radius.addresses" Session Fact [client, addresses]
+            "RADIUS client {client} says that the machine has {addresses} now." / "Le client RADIUS {client} dit que la machine a maintenant {addresses}.";
+        RadiusOver = "radius.over" Session Fact [client, cause, seconds, up, down]
+            "RADIUS client {client} says that the session is over there ({cause}), after {seconds} seconds. From the machine came {up} octets, and {down} went to it." / "Le client RADIUS {client} dit que la session y est finie ({cause}), après {seconds} secondes. {up} octets sont venus de la machine, {down} y sont allés.";
+        RadiusGoesOn = "radius.goes-on" Session Notice [client]
+            "RADIUS client {client} tells of the session after it was over here: it goes on there." / "Le client RADIUS {client} parle de la session alors qu'elle était finie ici : elle y continue.";
+        RadiusAskedAgain = "radius.asked-again" Session Fact [client]
+            "RADIUS client {client} asked again for the same machine: this session gave way to the new one." / "Le client RADIUS {client} a redemandé pour la même machine : cette session a cédé la place à la nouvelle.";
+        RadiusAnew = "radius.client-anew" Session Fact [client]
+            "RADIUS client {client} begins or ends its work: nothing of before is on there." / "Le client RADIUS {client} commence ou finit son service : rien d'avant n'y est ouvert.";
+        RadiusUnheard = "radius.unheard" Session Notice [client, minutes]
+            "RADIUS client {client} has told nothing of the session for {minutes} minutes: it counts as over." / "Le client RADIUS {client} n'a rien dit de la session depuis {minutes} minutes : elle compte comme finie.";
+        RadiusOrdered = "radius.ordered" Session Fact [client, what, to, says]
+            "RADIUS client {client} was ordered at {to} to {what}: {says}." / "Le client RADIUS {client} a reçu à {to} l'ordre de {what} : {says}.";
+        RadiusDisobeyed = "radius.disobeyed" Session Notice [client, what, to, says]
+            "RADIUS client {client} was ordered at {to} to {what}, and did not: {says}." / "Le client RADIUS {client} a reçu à {to} l'ordre de {what}, sans le faire : {says}."
+            => "The session may be open there still. Where it was silent, let udp to {to} pass and turn dynamic authorization on there, for this host and with the same secret; where it refused, its cause says what it misses; both clocks must agree within five minutes." / "La session y est peut-être encore ouverte. S'il s'est tu, laissez passer udp vers {to} et activez-y l'autorisation dynamique, pour cet hôte et avec le même secret ; s'il a refusé, sa cause dit ce qui lui manque ; les deux horloges doivent s'accorder à cinq minutes près.";
+        RadiusNotOrdered = "radius.not-ordered" Session Notice [client, what, until]
+            "RADIUS client {client} takes no orders to {what}: the session may be open there until {until}." / "Le client RADIUS {client} ne prend pas d'ordre de {what} : la session peut y rester ouverte jusqu'à {until}."
+            => "End it at the client. Where the client can take orders (RFC 5176), set dynamic-authorization of [[radius-client]] {client} to its port." / "Terminez-la chez le client. S'il peut prendre des ordres (RFC 5176), mettez dynamic-authorization de [[radius-client]] {client} à son port.";
+        RadiusUnknown = "radius.unknown-session" Check Stop [client, number, user]
+            "RADIUS client {client} tells of a session {number} of {user} for which nobody was let in here." / "Le client RADIUS {client} parle d'une session {number} de {user} pour laquelle personne n'a été admis ici."
+            => "Look at {client} who let it in: an account of its own, or another server. Sessions of before a restore of the database are not known either." / "Voyez chez {client} qui l'a admise : un compte à lui, ou un autre serveur. Les sessions d'avant une restauration de la base ne sont pas connues non plus.";
+        RadiusTooManyUnknown = "radius.too-many-unknown" Check Stop [client, most]
+            "RADIUS client {client} tells of more than {most} sessions for which nobody was let in here: no more are listed." / "Le client RADIUS {client} parle de plus de {most} sessions pour lesquelles personne n'a été admis ici : pas une de plus n'est listée."
+            => "Have {client} send accounting to whichever server lets its people in." / "Faites envoyer la comptabilité par {client} au serveur qui admet ses gens.";
     } };
 }

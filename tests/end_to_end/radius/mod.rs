@@ -1,4 +1,8 @@
-//! RADIUS clients: what they are told of whom, and each cause for which they are told nothing, or no.
+//! RADIUS clients: what they are told of whom, and each cause for which they are told nothing, or no. What they tell of sessions there is in
+//! `accounting`, and what they are ordered in `orders`.
+
+mod accounting;
+mod orders;
 
 use std::time::Duration;
 
@@ -6,7 +10,7 @@ use serde_json::{Value, json};
 
 use crate::support::{Nas, Stack, Told, Where, eventually, on_port};
 
-const RADIUS: &str = include_str!("../../demo/radius.toml");
+const RADIUS: &str = include_str!("../../../demo/radius.toml");
 const GATEWAY: &str = "gateway-secret-of-the-quays-01";
 const DOORS: &str = "doors-secret-of-the-quays-0002";
 
