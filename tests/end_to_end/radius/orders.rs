@@ -136,6 +136,20 @@ async fn another_edition_changes_what_a_session_may_there_or_ends_it() {
     assert_eq!((order.code, order.texts(NUMBER)), (DISCONNECT, vec!["c2".to_owned()]));
     ordered.answers(&order, DISCONNECT_ACK, &[]).await;
     eventually("it is over", async || on(&stack).await.is_empty()).await;
+    // Whoever is put out while a client does not answer is put out at once.
+    let_in(&nas, "anouk", "c4").await;
+    assert_eq!(stack.publish(&without.replace("vlan = \"piers\"", "vlan = \"docks\"")).await.0, 200);
+    let order = ordered.next().await;
+    assert_eq!(order.code, COA);
+    let id = on(&stack).await[0]["id"].clone();
+    stack.post("/presences/end", json!({"presences": [id]})).await;
+    let (mut order, mut changes) = (ordered.next().await, 1);
+    while order.code == COA {
+        (order, changes) = (ordered.next().await, changes + 1);
+    }
+    assert!(order.code == DISCONNECT && changes < 4, "{order:?} after {changes}");
+    ordered.answers(&order, DISCONNECT_ACK, &[]).await;
+    eventually("it is over", async || on(&stack).await.is_empty()).await;
     // Rules that let nobody in any more end whoever is on.
     let_in(&nas, "anouk", "c3").await;
     let nobody =

@@ -30,8 +30,8 @@ const DELAY_MAX: u32 = 7 * 86_400;
 #[derive(Debug, PartialEq)]
 enum About {
     Session(Report),
-    /// The client begins its work, or ends it.
-    Anew,
+    /// The client begins its work, or ends it, at a moment.
+    Anew(Moment),
 }
 
 /// Why nothing can be made of one.
@@ -39,15 +39,16 @@ const NO_STATUS: &str = "it has no Acct-Status-Type that is known";
 const NO_NUMBER: &str = "it has no Acct-Session-Id";
 
 fn about(packet: &Packet, now: Moment) -> Result<About, &'static str> {
+    let delay = packet.number(Kind::AcctDelayTime).unwrap_or(0).min(DELAY_MAX);
+    let at = now - Duration::seconds(i64::from(delay));
     // RFC 2866 section 5.1.
     let news = match packet.number(Kind::AcctStatusType) {
         Some(1) => News::Start,
         Some(2) => News::Stop { cause: packet.number(Kind::AcctTerminateCause) },
         Some(3) => News::Interim,
-        Some(7 | 8) => return Ok(About::Anew),
+        Some(7 | 8) => return Ok(About::Anew(at)),
         _ => return Err(NO_STATUS),
     };
-    let delay = packet.number(Kind::AcctDelayTime).unwrap_or(0).min(DELAY_MAX);
     let octets = |low: Kind, high: Kind| {
         let part = |kind| u64::from(packet.number(kind).unwrap_or(0));
         part(high) << 32 | part(low)
@@ -57,7 +58,7 @@ fn about(packet: &Packet, now: Moment) -> Result<About, &'static str> {
     Ok(About::Session(Report {
         news,
         event: packet.number(Kind::EventTimestamp).and_then(|s| DateTime::<Utc>::from_timestamp(i64::from(s), 0)),
-        at: now - Duration::seconds(i64::from(delay)),
+        at,
         lasted: packet.number(Kind::AcctSessionTime).map(|s| Duration::seconds(i64::from(s))),
         up: octets(Kind::AcctInputOctets, Kind::AcctInputGigawords),
         down: octets(Kind::AcctOutputOctets, Kind::AcctOutputGigawords),
@@ -81,7 +82,7 @@ impl RadiusGate {
         let Some(gate) = site.gate_of_radius_client(&client.name) else { return false };
         let telling = Telling { own: self, client, gate, packet, from };
         let done = match about(packet, self.engine.now()) {
-            Ok(About::Anew) => telling.anew().await.map(|()| true),
+            Ok(About::Anew(at)) => telling.anew(at).await.map(|()| true),
             Ok(About::Session(report)) => match names::number(packet) {
                 Some(number) => telling.session(number, &report).await,
                 None => Ok(telling.unreadable(NO_NUMBER)),
@@ -123,10 +124,10 @@ impl Telling<'_> {
     }
 
     /// The client begins its work, or ends it: nobody is on there.
-    async fn anew(&self) -> Result<(), StoreError> {
+    async fn anew(&self, at: Moment) -> Result<(), StoreError> {
         let engine = &self.own.engine;
         let nas = names::nas(self.packet, self.from);
-        let gone = engine.store.client_began_anew(&self.client.name, &nas, engine.now()).await?;
+        let gone = engine.store.client_began_anew(&self.client.name, &nas, at).await?;
         for row in &gone {
             self.own.forget(row.id);
             extend(self.own, row, step!(RadiusAnew { client: self.client.name.as_str() })).await?;
@@ -301,7 +302,7 @@ mod tests {
     fn what_says_nothing_is_told_apart() {
         assert_eq!(told(&[]), Err(NO_STATUS));
         assert_eq!(told(&[(Kind::AcctStatusType, 15)]), Err(NO_STATUS));
-        assert_eq!(told(&[(Kind::AcctStatusType, 7)]), Ok(About::Anew));
+        assert_eq!(told(&[(Kind::AcctStatusType, 7)]), Ok(About::Anew(Moment::UNIX_EPOCH)));
         // An address that says that there is none, and a delay of years.
         let Ok(About::Session(report)) =
             told(&[(Kind::AcctStatusType, 1), (Kind::FramedIpAddress, u32::MAX), (Kind::AcctDelayTime, u32::MAX)])

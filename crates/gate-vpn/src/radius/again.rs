@@ -51,8 +51,14 @@ impl RadiusGate {
             Some(number) if number != edition.number => Phrase::Edition { number: i64::from(edition.number) },
             _ => Phrase::ReRead,
         };
+        let generation = present.live.as_ref().map(|live| live.generation());
         match standing(&self.engine, edition, gate, session, From::Tunnel(&of), why).await? {
-            Standing::Let(stands) => Ok(self.stands((gate, client), edition, present, *stands)),
+            Standing::Let(stands) => {
+                // Rights that were read again meanwhile are decided on once more.
+                let is_newest = generation == Some(stands.live.generation());
+                let decided = is_newest.then_some(edition.number);
+                Ok(self.stands((gate, client, decided), edition, present, *stands))
+            }
             Standing::Refused(..) | Standing::Over => self.over(present, session, "refused-now").await,
         }
     }
@@ -63,7 +69,13 @@ impl RadiusGate {
         Ok(Next::Nothing)
     }
 
-    fn stands(&self, (gate, client): (&Gate, &RadiusClient), edition: &Edition, present: &Present, stands: Stands) -> Next {
+    fn stands(
+        &self,
+        (gate, client, decided): (&Gate, &RadiusClient, Option<i32>),
+        edition: &Edition,
+        present: &Present,
+        stands: Stands,
+    ) -> Next {
         let session = stands.row.id;
         let said = accept(client, edition.site.delivery(gate), &stands.admitted, &stands.limits, session);
         let words = said.kept();
@@ -72,9 +84,9 @@ impl RadiusGate {
         row.groups = stands.groups;
         row.until = row.began.checked_add_signed(stands.limits.absolute);
         row.reach = said.listed();
-        let (now, number) = (self.engine.now(), edition.number);
+        let now = self.engine.now();
         self.book.change(present.row.id, |p| {
-            (p.limits, p.good_until, p.decided) = (stands.limits, stands.good_until, Some(number));
+            (p.limits, p.good_until, p.decided) = (stands.limits, stands.good_until, decided);
             p.client = Some(client.clone());
             p.row.groups.clone_from(&row.groups);
             p.row.until = row.until;

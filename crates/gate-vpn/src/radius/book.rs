@@ -6,6 +6,7 @@ use std::time::Instant;
 
 use chrono::Duration;
 use passeur_core::Moment;
+use passeur_core::account::Account;
 use passeur_core::session::{Lifetimes, State};
 use passeur_core::site::RadiusClient;
 use passeur_engine::engine::Held;
@@ -19,6 +20,10 @@ use uuid::Uuid;
 pub struct Present {
     pub row: PresenceRow,
     pub at: RadiusRow,
+    /// What the client tells of it, as it was read last.
+    pub account: Account,
+    /// When it was noted here.
+    pub noted: Instant,
     /// What memory knows of the person's session; none where nobody here let anybody in.
     pub live: Option<Arc<LiveSession>>,
     pub limits: Lifetimes,
@@ -58,7 +63,7 @@ impl Present {
     /// well, later by what lies between its reports. A client that tells nothing is believed.
     fn is_idle(&self, now: Moment) -> bool {
         let interim = self.client.as_ref().map_or(Duration::hours(1), |c| c.interim);
-        self.at.account().interim && now - self.moved > self.limits.idle + interim * 2
+        self.account.interim && now - self.moved > self.limits.idle + interim * 2
     }
 
     /// Whether it may be looked after now.
@@ -86,11 +91,11 @@ impl Book {
         self.all().remove(&id);
     }
 
-    /// Keeps those that are open, and says which of them are not known.
-    pub fn keep(&self, open: &[Uuid]) -> Vec<Uuid> {
+    /// Keeps those that are open, as it was read at a moment, and says which of them are not known. Those that were noted since are kept.
+    pub fn keep(&self, open: &[Uuid], read_at: Instant) -> Vec<Uuid> {
         let mut all = self.all();
         let is_open: HashSet<&Uuid> = open.iter().collect();
-        all.retain(|id, p| p.busy || is_open.contains(id));
+        all.retain(|id, p| p.busy || p.noted >= read_at || is_open.contains(id));
         open.iter().filter(|id| !all.contains_key(id)).copied().collect()
     }
 
@@ -125,6 +130,11 @@ impl Book {
         let present = all.get_mut(&id).filter(|p| !p.busy)?;
         present.busy = true;
         Some(present.clone())
+    }
+
+    /// Clients that tell of sessions.
+    pub fn who_tells(&self) -> HashSet<String> {
+        self.all().values().filter(|p| p.account.heard.is_some()).map(|p| p.at.client.clone()).collect()
     }
 
     /// Whoever is on uses their session.

@@ -110,6 +110,8 @@ impl RadiusGate {
         Ok(Present {
             limits: site.lifetimes_at(address, site.gate(&row.gate)),
             moved: self.engine.now(),
+            account: at.account(),
+            noted: Instant::now(),
             row,
             at,
             live,
@@ -129,8 +131,9 @@ impl RadiusGate {
         let Some(edition) = self.engine.live.get() else { return Ok(()) };
         let (store, node) = (&self.engine.store, &self.engine.node);
         store.adopt_at_clients(node, self.engine.now() - NODE_GONE).await?;
+        let read_at = Instant::now();
         let open = store.at_clients_of(node).await?;
-        let new = self.book.keep(&open);
+        let new = self.book.keep(&open, read_at);
         for part in new.chunks(500) {
             for (row, at) in store.at_clients(part).await? {
                 self.book.note(self.known(&edition, row, at).await?);
@@ -180,6 +183,7 @@ impl RadiusGate {
                 own.book.change(id, |p| p.rests_until = Some(Instant::now() + TRY_AGAIN));
             }
             own.book.change(id, |p| p.busy = false);
+            own.news.notify_one();
         });
     }
 
@@ -187,9 +191,24 @@ impl RadiusGate {
     async fn decide(&self, edition: &Edition, present: &Present) -> Result<(), StoreError> {
         let Ok(_one) = self.deciding.acquire().await else { return Ok(()) };
         self.book.change(present.row.id, |p| p.looked_at = Some(Instant::now()));
-        match self.again(edition, present).await? {
-            Next::Nothing => Ok(()),
-            Next::Change(attributes, given) => self.change(present, Order::Change(attributes), given).await,
+        let (attributes, given) = match self.again(edition, present).await? {
+            Next::Nothing => return Ok(()),
+            Next::Change(attributes, given) => (attributes, given),
+        };
+        let Some(live) = &present.live else { return Ok(()) };
+        // Whoever is put out in the meantime does not wait for a client that is silent.
+        let ended = async {
+            loop {
+                let woken = live.woken();
+                if live.is_ended() {
+                    return;
+                }
+                woken.await;
+            }
+        };
+        tokio::select! {
+            changed = self.change(present, Order::Change(attributes), given) => changed,
+            () = ended => Ok(()),
         }
     }
 
@@ -248,7 +267,9 @@ impl RadiusGate {
         let client = at.client.as_str();
         let port = present.client.as_ref().and_then(|c| c.orders);
         let to = port.zip(at.sends_from.parse::<IpAddr>().ok()).map(|(port, ip)| std::net::SocketAddr::new(ip, port));
-        let (Some(to), Some(secret)) = (to, &present.secret) else {
+        // The secret may have changed since; one whose client is no more of this edition is kept here.
+        let current = present.client.as_ref().and_then(|c| self.secrets.borrow().get(&c.secret).cloned());
+        let (Some(to), Some(secret)) = (to, current.as_ref().or(present.secret.as_ref())) else {
             let until = present.row.until.map_or_else(|| "—".to_owned(), |u| u.format("%Y-%m-%d %H:%M UTC").to_string());
             let step = step!(RadiusNotOrdered { client, what: Param::reason(what.code()), until });
             self.ordered(present, &what, "none", step).await?;
@@ -293,24 +314,25 @@ impl RadiusGate {
     /// Reads what clients tell, and ends those of whom one told what passes, and tells nothing more.
     async fn hear(&self) -> Result<(), StoreError> {
         let now = self.engine.now();
-        let open = self.book.of(|p| !p.busy);
+        let (open, tells) = (self.book.of(|p| !p.busy && p.is_over(now).is_none()), self.book.who_tells());
         for part in open.chunks(500) {
             for (row, at) in self.engine.store.at_clients(part).await? {
                 let account = at.account();
                 let client = self.book.change(row.id, |p| {
-                    let before = p.at.account();
-                    if account.up > before.up || account.down > before.down {
+                    if account.up > p.account.up || account.down > p.account.down {
                         p.moved = now;
                     }
-                    p.at.account.clone_from(&at.account);
+                    p.account.clone_from(&account);
                     p.client.clone()
                 });
                 let interval = client.flatten().map_or(Span::hours(1), |c| c.interim);
                 let silent = account.heard.filter(|_| account.interim).map(|heard| now - heard);
-                let is_unheard = silent.is_some_and(|s| s > interval * MISSED + GRACE);
+                // Whoever was let in and did not come in, at a client that tells of others.
+                let never = account.heard.is_none() && tells.contains(&at.client) && now - row.began > interval + GRACE;
+                let is_unheard = never || silent.is_some_and(|s| s > interval * MISSED + GRACE);
                 let is_unknown_and_old = row.session_id.is_none() && now - row.began > Span::days(1) && silent.is_none();
                 if is_unheard || is_unknown_and_old {
-                    let minutes = silent.map_or(0, |s| s.num_minutes());
+                    let minutes = silent.unwrap_or(now - row.began).num_minutes();
                     extend(self, &row, step!(RadiusUnheard { client: at.client.as_str(), minutes })).await?;
                     self.unheard(&row).await?;
                 }
@@ -332,7 +354,7 @@ impl RadiusGate {
 
 /// Whether the client ended it by its own clock: its last moment is over, and nothing is told of it since.
 fn is_past(present: &Present, now: Moment) -> bool {
-    let heard = present.at.account().heard;
+    let heard = present.account.heard;
     let past = |until: Moment| now > until + GRACE && heard.is_none_or(|h| h < until + GRACE);
     // Whoever does not say a word, and is not heard of, is not looked for.
     present.row.until.is_some_and(past) || present.doomed == Some("unheard")
