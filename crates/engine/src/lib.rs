@@ -10,6 +10,7 @@ pub mod delegations;
 pub mod editions;
 pub mod ending;
 pub mod engine;
+pub mod factors;
 pub mod grants;
 pub mod guarding;
 pub mod look_up;

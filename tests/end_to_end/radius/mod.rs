@@ -1,7 +1,8 @@
 //! RADIUS clients: what they are told of whom, and each cause for which they are told nothing, or no. What they tell of sessions there is in
-//! `accounting`, and what they are ordered in `orders`.
+//! `accounting`, what they are ordered in `orders`, and how they hand a code on in `codes`.
 
 mod accounting;
+mod codes;
 mod orders;
 
 use std::time::Duration;

@@ -11,7 +11,7 @@ use crate::support::{Page, Person, Stack};
 const TITLE: &str = "Your harbour password";
 
 /// Somebody who came in by the harbour's password.
-async fn by_password(stack: &Stack, name: &str, password: &str) -> Person {
+pub async fn by_password(stack: &Stack, name: &str, password: &str) -> Person {
     let mut person = Person::new();
     let page = form(stack, &mut person, TITLE).await;
     let done = person.fill_in(&page, &[("name", name), ("password", password)]).await;
@@ -20,7 +20,7 @@ async fn by_password(stack: &Stack, name: &str, password: &str) -> Person {
 }
 
 /// What an authenticator shows, so many steps from now.
-fn shows(stack: &Stack, key: &str, steps: i64) -> String {
+pub fn shows(stack: &Stack, key: &str, steps: i64) -> String {
     let totp = Builder::new().with_secret(base32(key)).with_account_name("x").build().unwrap();
     let at = stack.clock.now().timestamp() + 30 * steps;
     totp.generate(at as u64).to_string()
@@ -44,7 +44,7 @@ fn base32(text: &str) -> Vec<u8> {
 }
 
 /// Enrols an authenticator. Its key and the recovery codes.
-async fn enrol(stack: &Stack, person: &mut Person) -> (String, Vec<String>) {
+pub async fn enrol(stack: &Stack, person: &mut Person) -> (String, Vec<String>) {
     let url = stack.pass("/.passeur/factors");
     let page = person.send(Method::POST, &url, Some(&[("what", "totp")])).await;
     assert!(page.status == StatusCode::OK && page.body.contains("<svg"), "{}", page.body);

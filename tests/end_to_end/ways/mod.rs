@@ -3,7 +3,7 @@
 mod callers;
 mod certificates;
 mod device;
-mod factors;
+pub mod factors;
 mod groups;
 mod mailed;
 mod password;

@@ -19,6 +19,7 @@ use crate::{ending, tries};
 use passeur_core::Moment;
 use passeur_core::address::neighbourhood;
 use passeur_core::circumstances::RequestFacts;
+use passeur_core::condition::Need;
 use passeur_core::crossing::Outcome;
 use passeur_core::decide::Admitted;
 use passeur_core::evidence::Evidence;
@@ -56,6 +57,19 @@ pub enum NotTaken {
     Ended(CrossingId),
     /// The store does not answer.
     Store(StoreError),
+}
+
+/// What is missing, and what was found out so far.
+pub struct More {
+    /// Methods (RFC 8176) of which one is needed.
+    pub wanted: Vec<String>,
+    pub attempt: Attempt,
+}
+
+impl std::fmt::Debug for More {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("More").field("wanted", &self.wanted).finish_non_exhaustive()
+    }
 }
 
 impl From<StoreError> for NotTaken {
@@ -189,8 +203,12 @@ async fn open(
         ends: good.ends,
         paths: good.paths,
         personal: good.personal,
+        asks: false,
     };
-    enter(engine, edition, gate, attempt, facts, entering).await?;
+    if let Entry::More(more) = enter(engine, edition, gate, attempt, facts, entering).await? {
+        // Nothing can be asked of a program.
+        return Err(NotTaken::Ended(more.attempt.id));
+    }
     if let Some(token) = good.personal {
         engine.store.personal_token_used(token, engine.now()).await?;
     }
@@ -212,6 +230,18 @@ pub struct Entering {
     pub ends: Moment,
     pub paths: Option<Vec<String>>,
     pub personal: Option<uuid::Uuid>,
+    /// Whether a person is there whom a factor of ours can be asked of.
+    pub asks: bool,
+}
+
+/// How somebody came in.
+#[derive(Debug)]
+pub enum Entry {
+    Begun(Box<Begun>),
+    /// Another request began it in the same instant.
+    Already,
+    /// The rules ask for a factor of ours, which can be asked of them: nothing is recorded yet.
+    More(Box<More>),
 }
 
 /// A session that began so.
@@ -226,7 +256,7 @@ pub struct Begun {
     pub crossing: CrossingId,
 }
 
-/// Completes what is known of somebody, decides, and begins their session. None where another request began it in the same instant.
+/// Completes what is known of somebody, decides, and begins their session.
 ///
 /// # Errors
 /// They are not let in; a crossing tells why.
@@ -237,7 +267,7 @@ pub async fn enter(
     mut attempt: Attempt,
     facts: &RequestFacts,
     entering: Entering,
-) -> Result<Option<Begun>, NotTaken> {
+) -> Result<Entry, NotTaken> {
     let name = entering.name;
     attempt.provider = Some(entering.evidence.provider.clone());
     attempt.who = Some(Who {
@@ -250,11 +280,13 @@ pub async fn enter(
     attempt.set_evidence(&evidence);
     let (now, id) = (engine.now(), new_uuid());
     let asking = Asking { edition, gate, evidence: &evidence, at: facts.circumstances(now) };
-    // Nobody is there to prove anything more.
-    let granted = match grants::decide(engine, asking, Carriage::Token(id), &mut attempt, |_| false).await? {
+    // Of a program nothing more can be asked, and of a person who is not in a browser a factor of ours alone.
+    let can = |need: &Need| entering.asks && !need.factors.is_empty() && need.contexts.is_empty() && need.fresh.is_none();
+    let granted = match grants::decide(engine, asking, Carriage::Token(id), &mut attempt, can).await? {
         Decided::Granted(granted) => granted,
         Decided::Refused(refusal, crossing) => return Err(NotTaken::Refused { words: refusal.words, crossing }),
-        Decided::More(_) | Decided::Afresh(_) => return Err(NotTaken::Ended(attempt.id)),
+        Decided::More(need) => return Ok(Entry::More(Box::new(More { wanted: need.factors, attempt }))),
+        Decided::Afresh(_) => return Err(NotTaken::Ended(attempt.id)),
     };
     let session = NewSession {
         id,
@@ -290,7 +322,7 @@ pub async fn enter(
     };
     match engine.store.begin_by_token(session, row).await? {
         BegunByToken::Begun => {}
-        BegunByToken::Already => return Ok(None),
+        BegunByToken::Already => return Ok(Entry::Already),
         BegunByToken::Spent => return Err(NotTaken::Ended(attempt.id)),
         BegunByToken::Blocked(block) => {
             let mut attempt = Attempt::begin(engine, gate.place(), facts);
@@ -302,7 +334,7 @@ pub async fn enter(
         }
     }
     let crossing = granted.crossing();
-    Ok(Some(Begun { session: id, name, evidence, admitted: granted.into_admitted(), crossing }))
+    Ok(Entry::Begun(Box::new(Begun { session: id, name, evidence, admitted: granted.into_admitted(), crossing })))
 }
 
 /// `thing` is what the token is known by here.

@@ -15,7 +15,7 @@ use passeur_core::text::shorten;
 use passeur_core::tunnel::TunnelFacts;
 use passeur_engine::attempt::{self, Attempt};
 use passeur_engine::passwords::{self, FLOOR};
-use passeur_engine::programs::{self, Begun, Entering, NotTaken};
+use passeur_engine::programs::{self, Begun, Entering, Entry, NotTaken};
 use passeur_engine::{Engine, ending, tries};
 use passeur_gate_network::standing::groups_of;
 use passeur_live::edition::Edition;
@@ -88,16 +88,16 @@ pub async fn answer(request: Request) -> Option<Answered> {
     }
 }
 
-struct Asking<'a> {
-    request: &'a Request,
-    client: &'a RadiusClient,
-    gate: &'a Gate,
+pub(super) struct Asking<'a> {
+    pub(super) request: &'a Request,
+    pub(super) client: &'a RadiusClient,
+    pub(super) gate: &'a Gate,
     /// The session that the answer opens.
     opens: OnceLock<Arc<LiveSession>>,
 }
 
 impl Asking<'_> {
-    fn engine(&self) -> &Engine {
+    pub(super) fn engine(&self) -> &Engine {
         &self.request.own.engine
     }
 
@@ -147,8 +147,11 @@ impl Asking<'_> {
                 Ok(self.refuse(attempt, step, "This gateway may not ask that.", None))
             }
             Shows::Password(name, password) => {
-                let answer = self.by_password(attempt, &facts, &name, &password).await?;
-                if answer.0 != Code::AccessAccept {
+                let answer = match self.request.packet.first(Kind::State) {
+                    Some(state) => self.by_code(attempt, &facts, (state, &name), &password).await?,
+                    None => self.by_password(attempt, &facts, &name, &password).await?,
+                };
+                if answer.0 == Code::AccessReject {
                     tokio::time::sleep(FLOOR.saturating_sub(began.elapsed())).await;
                 }
                 Ok(answer)
@@ -174,7 +177,7 @@ impl Asking<'_> {
     }
 
     /// Refuses before anybody is known: the first of an address in full, the rest counted.
-    fn refuse(&self, mut attempt: Attempt, step: Step, words: &str, eap: Option<u8>) -> Answer {
+    pub(super) fn refuse(&self, mut attempt: Attempt, step: Step, words: &str, eap: Option<u8>) -> Answer {
         attempt.step(|| step);
         attempt.record_anonymous(Outcome::CheckFailed);
         (Code::AccessReject, reject(words, eap))
@@ -217,7 +220,7 @@ impl Asking<'_> {
                     factors,
                     ..Evidence::of(WayIn::Password, way.name.clone(), owner.subject, origin)
                 };
-                self.enter(attempt, facts, (evidence, owner.name)).await
+                self.enter(attempt, facts, (evidence, owner.name), true).await
             }
             Err(why) => {
                 attempt.step(|| why.step);
@@ -280,33 +283,36 @@ impl Asking<'_> {
             None => Param::reason("says-nothing"),
         };
         attempt.step(|| step!(RadiusNamed { client, user: name, value }));
-        self.enter(attempt, facts, (evidence, name.to_owned())).await
+        self.enter(attempt, facts, (evidence, name.to_owned()), false).await
     }
 
-    /// Decides, begins a session, and tells the client.
-    async fn enter(
+    /// Decides, begins a session, and tells the client. `asks` says whether a code can be asked for.
+    pub(super) async fn enter(
         &self,
         attempt: Attempt,
         facts: &RequestFacts,
         (evidence, name): (Evidence, String),
+        asks: bool,
     ) -> Result<Answer, StoreError> {
         let (engine, edition) = (self.engine(), &self.request.edition);
         let (thing, now) = (engine.new_token().digest(), engine.now());
-        let entering = Entering { evidence, name, digest: thing, expires: None, thing, ends: now, paths: None, personal: None };
-        let begun = match programs::enter(engine, edition, self.gate, attempt, facts, entering).await {
-            Ok(Some(begun)) => begun,
+        let (digest, ends) = (thing, now);
+        let known = (evidence.clone(), name.clone());
+        let entering = Entering { evidence, name, digest, expires: None, thing, ends, paths: None, personal: None, asks };
+        match programs::enter(engine, edition, self.gate, attempt, facts, entering).await {
+            Ok(Entry::Begun(begun)) => self.told(facts, *begun).await,
+            Ok(Entry::More(more)) => self.challenge(*more, known).await,
             // Nobody else holds a number that was made up just now.
-            Ok(None) => return Ok((Code::AccessReject, reject("Try again.", None))),
-            Err(NotTaken::Store(e)) => return Err(e),
+            Ok(Entry::Already) => Ok((Code::AccessReject, reject("Try again.", None))),
+            Err(NotTaken::Store(e)) => Err(e),
             Err(NotTaken::Refused { words, crossing }) => {
-                return Ok(rejected(words.as_deref().unwrap_or("The rules do not let you in here."), crossing));
+                Ok(rejected(words.as_deref().unwrap_or("The rules do not let you in here."), crossing))
             }
-            Err(NotTaken::KeptOut(id)) => return Ok(rejected("You are kept out.", id)),
+            Err(NotTaken::KeptOut(id)) => Ok(rejected("You are kept out.", id)),
             Err(NotTaken::TooMany(id) | NotTaken::Bad(id) | NotTaken::NotNow(id) | NotTaken::Ended(id)) => {
-                return Ok(rejected("You cannot come in just now.", id));
+                Ok(rejected("You cannot come in just now.", id))
             }
-        };
-        self.told(facts, begun).await
+        }
     }
 
     /// Writes who is on at the client before that is told, and tells it.
@@ -360,7 +366,7 @@ fn account_in(name: &str) -> &str {
 }
 
 /// Words for the person, with the number by which an engineer finds out why.
-fn rejected(words: &str, crossing: CrossingId) -> Answer {
+pub(super) fn rejected(words: &str, crossing: CrossingId) -> Answer {
     let most = 200;
     (Code::AccessReject, reject(&format!("{} ({crossing})", shorten(words, most)), None))
 }

@@ -2,7 +2,7 @@
 //!
 //! [`server`] reads what comes at a socket, proves it, and answers each request once; [`asking`] decides, by the same rules as everywhere; [`answer`]
 //! is what an answer carries, and `duplicates` what was answered of late. [`accounting`] takes what clients tell of sessions there (RFC 2866),
-//! `book` knows who is on at them, [`again`] decides anew, and [`keeper`] gives the [`orders`] that follow (RFC 5176). `names` is what names a
+//! `book` knows who is on at them, `challenges` and `code` ask for a factor of ours, [`again`] decides anew, and [`keeper`] gives the [`orders`] that follow (RFC 5176). `names` is what names a
 //! session at a client, `secrets` what both share. Nothing is computed for an address from which no client sends.
 
 pub mod accounting;
@@ -10,6 +10,8 @@ pub mod again;
 pub mod answer;
 pub mod asking;
 mod book;
+mod challenges;
+mod code;
 mod duplicates;
 pub mod keeper;
 mod names;
@@ -28,6 +30,7 @@ use tokio::sync::{Notify, Semaphore, watch};
 use uuid::Uuid;
 
 use book::Book;
+use challenges::Challenges;
 use secrets::Secrets;
 
 /// What a node does for RADIUS clients, over all its sockets. Cheap to clone.
@@ -35,6 +38,8 @@ use secrets::Secrets;
 pub struct RadiusGate {
     engine: Engine,
     book: Arc<Book>,
+    /// Of whom a code is asked.
+    challenges: Arc<Challenges>,
     secrets: watch::Receiver<Arc<Secrets>>,
     told: Arc<watch::Sender<Arc<Secrets>>>,
     /// That something is to be looked at now.
@@ -67,6 +72,7 @@ impl RadiusGate {
         RadiusGate {
             engine,
             book: Arc::default(),
+            challenges: Arc::default(),
             secrets,
             told: Arc::new(told),
             news: Arc::default(),

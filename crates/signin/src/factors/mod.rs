@@ -10,13 +10,14 @@ pub mod prove;
 use axum::response::IntoResponse;
 use http::header;
 use passeur_core::Moment;
-use passeur_core::evidence::{Evidence, OwnFactor, PersonKey};
+use passeur_core::evidence::{Evidence, OwnFactor};
 use passeur_core::id::hex;
 use passeur_core::seal::Purpose;
-use passeur_core::site::{OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, Site, TOTP_PROVES};
+use passeur_core::site::{OwnFactors, Site};
+use passeur_engine::factors::recovery_macs;
+pub use passeur_engine::factors::{Holds, Kind, account, authenticator, check_code, check_recovery};
 use passeur_engine::random::random;
 use passeur_store::{FactorRow, StoreError};
-use totp_rs::{Builder, Totp};
 use uuid::Uuid;
 use webauthn_rs::WebauthnBuilder;
 use webauthn_rs::prelude::{Passkey, Url, Webauthn};
@@ -34,33 +35,6 @@ pub async fn script() -> impl IntoResponse {
     let cache = "public, max-age=300";
     let kind = "text/javascript; charset=utf-8";
     ([(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, cache)], include_str!("passkey.js"))
-}
-
-/// A kind of factor.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
-    Totp,
-    Passkey,
-    Recovery,
-}
-
-impl Kind {
-    /// A stable code.
-    pub fn code(self) -> &'static str {
-        match self {
-            Kind::Totp => "totp",
-            Kind::Passkey => "passkey",
-            Kind::Recovery => "recovery",
-        }
-    }
-
-    fn proves(self) -> &'static [&'static str] {
-        match self {
-            Kind::Totp => &TOTP_PROVES,
-            Kind::Passkey => &PASSKEY_PROVES,
-            Kind::Recovery => &RECOVERY_PROVES,
-        }
-    }
 }
 
 /// A factor that a session's person enrols now, sealed already: it is theirs as the session knows them, and opens no more than it.
@@ -103,59 +77,6 @@ pub fn open_passkey(engine: &Engine, row: &FactorRow) -> Option<Passkey> {
 /// A passkey as it is kept.
 pub fn seal_passkey(engine: &Engine, id: Uuid, key: &Passkey) -> Vec<u8> {
     engine.ring.seal(Purpose::Factor, id.as_bytes(), random(), &serde_json::to_vec(key).unwrap_or_default())
-}
-
-/// An authenticator for a secret (RFC 6238: SHA-1, six digits, thirty seconds, one step either way).
-pub fn authenticator(site: &Site, name: &str, secret: [u8; 20]) -> Option<Totp> {
-    // The label takes no colon, which parts the two.
-    let plain = |text: &str| text.replace(':', " ");
-    Builder::new().with_secret(secret).with_account_name(plain(name)).with_issuer(Some(plain(&site.name))).build().ok()
-}
-
-/// Whose authenticator shows what was typed: a code, or two in a row where somebody guesses (`two`). Wrong, or used before: none.
-pub async fn check_code(
-    engine: &Engine,
-    site: &Site,
-    rows: &[FactorRow],
-    typed: &str,
-    two: bool,
-) -> Result<Result<FactorRow, &'static str>, StoreError> {
-    let digits: String = typed.chars().filter(char::is_ascii_digit).take(13).collect();
-    let now = engine.now();
-    if digits.len() != if two { 12 } else { 6 } {
-        return Ok(Err("code-wrong"));
-    }
-    let (first, second) = digits.split_at(6);
-    let mut used = false;
-    for row in rows.iter().filter(|r| r.kind == Kind::Totp.code()) {
-        let opened = engine.ring.open(Purpose::Factor, row.id.as_bytes(), &row.sealed).ok();
-        let secret = opened.and_then(|b| <[u8; 20]>::try_from(b.as_slice()).ok());
-        let Some(totp) = secret.and_then(|s| authenticator(site, "x", s)) else { continue };
-        let at = now.timestamp().max(0).unsigned_abs();
-        let Some(step) = totp.check(if two { second } else { first }, at) else { continue };
-        // The one before it, exactly: whoever guesses would have to guess both.
-        let before = step.saturating_sub(1) * 30;
-        if two && totp.generate(before).to_string() != first {
-            continue;
-        }
-        // RFC 6238 5.2: the same code is not taken twice.
-        if engine.store.use_step(row.id, step as i64, now).await? {
-            return Ok(Ok(row.clone()));
-        }
-        used = true;
-    }
-    Ok(Err(if used { "code-used" } else { "code-wrong" }))
-}
-
-/// Digests of a recovery code under every key of the ring, in whatever spelling it was typed.
-fn recovery_macs(engine: &Engine, provider: &str, person: &PersonKey, typed: &str) -> Vec<[u8; 32]> {
-    let plain: String = typed.chars().filter(char::is_ascii_alphanumeric).take(40).collect::<String>().to_lowercase();
-    engine.ring.macs("recovery code", format!("{provider}\0{}\0{plain}", person.subject).as_bytes())
-}
-
-/// Whether what was typed is a recovery code of a person; it is none afterwards.
-pub async fn check_recovery(engine: &Engine, provider: &str, person: &PersonKey, typed: &str) -> Result<bool, StoreError> {
-    engine.store.take_recovery_code(person, &recovery_macs(engine, provider, person, typed)).await
 }
 
 /// Gives the person of a session new recovery codes: 80 random bits each, shown once. None where the session is over.
@@ -219,18 +140,6 @@ pub fn may_change(
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn codes_are_those_of_the_standard() {
-        // RFC 6238, appendix B, SHA-1, cut to six digits.
-        let (site, _) = passeur_core::document::compile("format = 1\n[site]\nname = \"x\"\naddress = \"https://x.example\"\n");
-        let totp = authenticator(&site.unwrap(), "x", *b"12345678901234567890").unwrap();
-        for (time, code) in [(59, "287082"), (1_111_111_109, "081804"), (2_000_000_000, "279037"), (20_000_000_000, "353130")] {
-            assert_eq!(totp.check(code, time), Some(time / 30), "{time}");
-            assert_eq!(totp.check(code, time + 30), Some(time / 30), "one step later");
-            assert_eq!(totp.check(code, time + 60), None, "two steps later");
-        }
-    }
 
     #[test]
     fn a_handle_tells_nothing_and_is_the_same_each_time() {

@@ -5,16 +5,15 @@ use axum::response::{IntoResponse, Response};
 use chrono::Duration;
 use http::StatusCode;
 use passeur_core::crossing::Outcome;
-use passeur_core::site::{PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
 use passeur_core::step;
 use passeur_core::step::Param;
+use passeur_engine::factors::TRIES;
 use passeur_engine::tries;
 use passeur_engine::tries::slow;
-use passeur_store::{FactorRow, StoreError};
+use passeur_store::StoreError;
 use serde::Deserialize;
 
-use super::{Kind, ceremony, check_code, check_recovery, note};
-use passeur_engine::Engine;
+use super::{Holds, Kind, account, ceremony, check_code, check_recovery, note};
 use passeur_engine::sessions::Session;
 
 use crate::answer::answer;
@@ -25,9 +24,8 @@ use crate::local::{after_form, limits};
 use crate::pages::{self, FactorForm, Said};
 use crate::{browser_binding, session};
 
-/// How long the form may stay open, and how often a code may be tried within the window of [`passeur_engine::tries`].
+/// How long the form may stay open.
 const OPEN_MINUTES: i64 = 15;
-const TRIES: i32 = 5;
 
 /// What the form sends.
 #[derive(Deserialize)]
@@ -41,46 +39,12 @@ pub struct Entered {
     credential: String,
 }
 
-/// Which kinds would do, of those that somebody has.
-fn kinds(rows: &[FactorRow], wanted: &[String], recovery: i64) -> Vec<Kind> {
-    let does = |proves: &[&str]| wanted.is_empty() || proves.iter().any(|p| wanted.iter().any(|w| w == p));
-    let has = |k: Kind| rows.iter().any(|r| r.kind == k.code());
-    let mut out = vec![];
-    if has(Kind::Totp) && does(&TOTP_PROVES) {
-        out.push(Kind::Totp);
-    }
-    if has(Kind::Passkey) && does(&PASSKEY_PROVES) {
-        out.push(Kind::Passkey);
-    }
-    if recovery > 0 && does(&RECOVERY_PROVES) {
-        out.push(Kind::Recovery);
-    }
-    out
-}
-
-/// What somebody has to prove a factor with.
-struct Holds {
-    rows: Vec<FactorRow>,
-    /// Recovery codes that are left.
-    recovery: i64,
-    /// Whether codes were guessed for weeks, so that two in a row are asked for.
-    guessed: bool,
-}
-
-async fn holds(engine: &Engine, s: &Session) -> Result<Holds, StoreError> {
-    Ok(Holds {
-        rows: engine.store.factors(&s.row.person()).await?,
-        guessed: slow::is_guessed(engine, "factor", &account(s)).await?,
-        recovery: engine.store.recovery_codes_left(&s.row.person()).await?,
-    })
-}
-
 /// Asks for a factor, on the way to somewhere. `wanted` are methods of which one is needed.
 pub async fn ask(journey: Journey<'_, Known>, wanted: Vec<String>) -> Done<'_> {
     let desk = journey.desk;
-    let found = holds(desk.engine, &journey.state.0).await;
+    let found = Holds::of(desk.engine, &journey.state.0.row.person()).await;
     let (mut journey, holds) = journey.go_on_with(found)?;
-    let kinds = kinds(&holds.rows, &wanted, holds.recovery);
+    let kinds = holds.kinds(&wanted);
     if kinds.is_empty() {
         journey.step(|| step!(FactorNone { wanted }));
         if let Err(e) = journey.attempt.record(Outcome::Refused).await {
@@ -95,11 +59,6 @@ pub async fn ask(journey: Journey<'_, Known>, wanted: Vec<String>) -> Done<'_> {
     let (journey, sealed) = journey.send(by, &browser, Manner::default(), SEALED_MAX);
     let said = if holds.guessed { Said::TwoCodes { wrong: None } } else { Said::Nothing };
     Ok(pages::with_cookie(form(desk, &journey.to, &sealed, &kinds, said), set.as_deref()))
-}
-
-/// The account for which tries are counted.
-fn account(s: &Session) -> String {
-    format!("{}\0{}", s.row.authority, s.row.subject)
 }
 
 fn form(desk: Desk<'_>, to: &Destination, sealed: &str, kinds: &[Kind], said: Said<'_>) -> Response {
@@ -148,9 +107,9 @@ async fn proved(journey: &mut Journey<'_, Answered<Factor>>, mut s: Session, ent
     let (desk, engine) = (journey.desk, journey.engine());
     let limit = Duration::minutes(OPEN_MINUTES);
     journey.check_open(limit)?;
-    let holds = holds(engine, &s).await?;
-    let kinds = kinds(&holds.rows, &journey.leg().by.wanted, holds.recovery);
-    let account = account(&s);
+    let holds = Holds::of(engine, &s.row.person()).await?;
+    let kinds = holds.kinds(&journey.leg().by.wanted);
+    let account = account(&s.row.person());
     if !tries::count_plain(engine, &mut journey.attempt, "factor", &account, TRIES).await? {
         journey.attempt.apart();
         journey.attempt.record(Outcome::CheckFailed).await?;

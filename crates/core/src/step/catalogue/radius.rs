@@ -10,6 +10,13 @@ macro_rules! with_radius {
             "RADIUS client {client} signed the person in itself and calls them {user}; they are looked up by it: {value}." / "Le client RADIUS {client} a connecté la personne lui-même et la nomme {user} ; elle est cherchée par ce nom : {value}.";
         RadiusAnswered = "radius.answered" Delivery Fact [client, attributes]
             "RADIUS client {client} was told to let them in, with {attributes}." / "Le client RADIUS {client} a reçu l'ordre d'admettre la personne, avec {attributes}.";
+        RadiusChallenged = "radius.challenged" Check Fact [client, seconds]
+            "RADIUS client {client} was told to ask for a code of the person's own factor, within {seconds} seconds." / "Le client RADIUS {client} a reçu l'ordre de demander un code du facteur de la personne, en {seconds} secondes.";
+        RadiusCode = "radius.code" Check Fact [client, crossing]
+            "RADIUS client {client} hands on the code that was asked for in crossing {crossing}, after the password was proven there." / "Le client RADIUS {client} transmet le code demandé au passage {crossing}, où le mot de passe avait été prouvé.";
+        RadiusNoChallenge = "radius.no-challenge" Check Stop [client]
+            "RADIUS client {client} answers a question that this node did not ask, asked of somebody else, or asked too long ago." / "Le client RADIUS {client} répond à une question que ce nœud n'a pas posée, ou à quelqu'un d'autre, ou il y a trop longtemps."
+            => "Begin again with the password. Where several nodes answer {client}, have it send the code to the one that it asked." / "Recommencez par le mot de passe. Si plusieurs nœuds répondent à {client}, faites-lui envoyer le code à celui qu'il a interrogé.";
         RadiusStranger = "radius.stranger" Check Stop [from]
             "A RADIUS request came from {from}, where no client sends from: nothing was answered." / "Une requête RADIUS est venue de {from}, d'où aucun client n'émet : rien n'a été répondu."
             => "If it is a client of yours, add {from} to the addresses of its [[radius-client]]; a gateway with several networks may send from another than you think." / "Si c'est l'un de vos clients, ajoutez {from} aux addresses de son [[radius-client]] ; une passerelle à plusieurs réseaux peut émettre d'un autre que prévu.";
