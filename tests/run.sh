@@ -1,5 +1,5 @@
 # The tests. Sourced by ./run.
-PACKAGES_TESTS="$PACKAGES_SERVERS $PACKAGES_BUILD nftables iproute2 openvpn dnsmasq-base isc-dhcp-client curl chromium chromium-driver fonts-dejavu-core xmlsec1 openssh-server openssh-client"
+PACKAGES_TESTS="$PACKAGES_SERVERS $PACKAGES_BUILD nftables iproute2 openvpn dnsmasq-base isc-dhcp-client curl chromium chromium-driver fonts-dejavu-core xmlsec1 python3-pyrad openssh-server openssh-client"
 
 any_port() { # a port that is free just now
   local p; while :; do p=$((20000 + RANDOM % 20000)); port_used $p || { printf '%s' $p; return; }; done

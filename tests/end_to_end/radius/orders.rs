@@ -2,7 +2,8 @@
 
 use std::time::Duration;
 
-use serde_json::json;
+use serde_json::{Value, json};
+use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
 
 use super::accounting::{NUMBER, START, let_in, on};
 use super::{CLASS, FILTER, GATEWAY, SERVICE, USER, VLAN, gateway, quays};
@@ -162,6 +163,35 @@ async fn another_edition_changes_what_a_session_may_there_or_ends_it() {
     eventually("it is over", async || on(&stack).await.is_empty()).await;
     let gone = stack.get("/presences?gate=quays&all=true").await["presences"][0].clone();
     assert_eq!(gone["ended_by"], "the rules do not let the person in any more", "{gone}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn another_implementation_is_let_in_tells_and_ends() {
+    let peer = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("peers/gateway.py");
+    let stack = quays(|site| site).await;
+    let at = stack.radius();
+    let mut child = tokio::process::Command::new("/usr/bin/python3")
+        .arg(peer)
+        .args([at.ip().to_string(), at.port().to_string(), GATEWAY.to_owned(), "anouk".to_owned()])
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .kill_on_drop(true)
+        .spawn()
+        .expect("python3 with python3-pyrad");
+    let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+    let mut says = async || -> Value { serde_json::from_str(&lines.next_line().await.unwrap().expect("it goes on")).unwrap() };
+    let port = says().await["orders"].as_u64().unwrap();
+    let site = stack.get("/site").await["document"].as_str().unwrap().to_owned();
+    assert_eq!(stack.publish(&at_port(&site, u16::try_from(port).unwrap())).await.0, 200);
+    child.stdin.as_mut().unwrap().write_all(b"go\n").await.unwrap();
+    let told = says().await;
+    assert_eq!(told, json!({"code": 2, "filters": ["quay-staff"], "timeout": 28_800}));
+    assert_eq!(says().await, json!({"accounting": 5}));
+    let all = on(&stack).await;
+    assert_eq!(all[0]["addresses"], json!(["10.66.0.77"]), "{all:?}");
+    stack.post("/presences/end", json!({"presences": [all[0]["id"]]})).await;
+    assert_eq!(says().await, json!({"order": 40, "proven": true, "number": ["p1"], "user": ["anouk"]}));
+    eventually("it is over", async || on(&stack).await.is_empty()).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
