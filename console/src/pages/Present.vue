@@ -96,10 +96,10 @@ const lookUp = () =>
               {{ p.hardware ?? (p.address || (p.gateway?.number ? `№ ${p.gateway.number}` : '—')) }} <span v-if="p.calls_itself" class="quiet">{{ visible(p.calls_itself) }}</span>
               <div v-if="p.outside" class="quiet">{{ t('present.outside', { address: p.outside }) }}</div>
               <div v-if="p.gateway" class="quiet">{{ p.gateway.heard_at ? t('present.heard', { nas: visible(p.gateway.nas), at: moment(p.gateway.heard_at, locale) }) : t('present.unheard', { nas: visible(p.gateway.nas) }) }}</div>
-              <div v-for="a in p.addresses" :key="a" class="quiet">{{ a }}</div>
+              <div v-for="a in p.addresses.filter((a) => p.hardware || a !== p.address)" :key="a" class="quiet">{{ a }}</div>
             </td>
             <td>{{ p.zone }}<div class="quiet">{{ p.node }}</div></td>
-            <td><div v-for="o in p.opens" :key="o.reach">{{ o.reach }} <span class="quiet">{{ visible(o.rule) }}</span></div><span v-if="!p.opens.length" class="quiet">{{ t('present.nothing') }}</span></td>
+            <td><div v-for="o in p.opens" :key="o.reach">{{ o.reach }} <span class="quiet">{{ visible(o.rule) }}</span></div><span v-if="!p.opens.length" class="quiet">{{ p.gateway && !p.session ? '—' : t('present.nothing') }}</span></td>
             <td class="fixed">{{ moment(p.began, locale) }} <router-link v-if="p.crossing" :to="`/crossings/${p.crossing}`" class="quiet mono">{{ p.crossing }}</router-link></td>
             <td>
               <template v-if="p.ended_at">{{ moment(p.ended_at, locale) }}<div class="quiet">{{ p.ended_by }}</div></template>

@@ -210,7 +210,7 @@ pub enum ProfileCommand {
 pub enum PresentCommand {
     /// Machines that are on, with their person, what is open to them and how much passed
     List {
-        /// Only those that hold this text: in a name, a subject, a hardware address or an address
+        /// Only those that hold this text: in a name, a subject, a way in, a zone, a hardware address or an address
         #[arg(long = "match", value_name = "TEXT")]
         text: Option<String>,
         /// Only at this gate

@@ -31,20 +31,20 @@ catalogue! {
         "Listed the flow tables of all tables in the node's kernel." / "Lecture des tables de flux de toutes les tables du noyau du nœud.",
         "Take the guarded interface out of that flow table: `nft list flowtables` on {node} shows who made it." / "Retirez l'interface gardée de cette table de flux : `nft list flowtables` sur {node} montre qui l'a créée.";
     RadiusDisobeys = "radius.disobeys" Danger ["client", "count", "port"]
-        "{count} sessions are over here and were not ended by RADIUS client {client} when it was ordered to: they may be open there." / "{count} sessions sont finies ici et le client RADIUS {client} ne les a pas terminées sur ordre : elles y sont peut-être ouvertes.",
+        "RADIUS client {client} did not end sessions that are over here when it was ordered to, and they may be open there: {count}." / "Le client RADIUS {client} n'a pas terminé sur ordre des sessions finies ici, peut-être encore ouvertes chez lui : {count}.",
         "Counted the orders that were refused, or that nobody answered." / "Compte des ordres refusés, ou restés sans réponse.",
         "On {client}, turn on dynamic authorization (RFC 5176) at udp/{port} for this host, with the same secret; `passeur present list` names the sessions, and their crossings the cause." / "Sur {client}, activez l'autorisation dynamique (RFC 5176) sur udp/{port} pour cet hôte, avec le même secret ; `passeur present list` nomme les sessions, et leurs passages la cause.";
     RadiusTakesNoOrders = "radius.takes-no-orders" Danger ["client", "count"]
-        "{count} sessions are over here and may be open at RADIUS client {client}, which takes no orders to end them." / "{count} sessions sont finies ici et peut-être ouvertes chez le client RADIUS {client}, qui ne prend pas d'ordres pour les terminer.",
+        "RADIUS client {client} takes no orders to end sessions, and some that are over here may be open there: {count}." / "Le client RADIUS {client} ne prend pas d'ordres de terminer une session, et certaines, finies ici, sont peut-être ouvertes chez lui : {count}.",
         "Counted the sessions that ended here before their time at the client." / "Compte des sessions finies ici avant leur terme chez le client.",
         "End them on {client}; `passeur present list` names them. Where it can take orders (RFC 5176), set dynamic-authorization of [[radius-client]] {client} to its port; else shorten absolute in the rules of its gate." / "Terminez-les sur {client} ; `passeur present list` les nomme. S'il peut prendre des ordres (RFC 5176), mettez dynamic-authorization de [[radius-client]] {client} à son port ; sinon raccourcissez absolute dans les règles de sa porte.";
     RadiusUnknownSessions = "radius.unknown-sessions" Danger ["client", "count"]
-        "RADIUS client {client} tells of {count} sessions for which nobody was let in here." / "Le client RADIUS {client} parle de {count} sessions pour lesquelles personne n'a été admis ici.",
+        "RADIUS client {client} tells of sessions for which nobody was let in here: {count}." / "Le client RADIUS {client} parle de sessions pour lesquelles personne n'a été admis ici : {count}.",
         "Held the sessions that it tells of against those that were let in." / "Les sessions dont il parle ont été rapprochées de celles qui ont été admises.",
-        "Look on {client} who lets these in: accounts of its own, or another server; `passeur present list --text radius` lists them." / "Voyez sur {client} qui les admet : des comptes à lui, ou un autre serveur ; `passeur present list --text radius` les liste.";
+        "Look on {client} who lets these in: accounts of its own, or another server; `passeur present list --match radius` lists them." / "Voyez sur {client} qui les admet : des comptes à lui, ou un autre serveur ; `passeur present list --match radius` les liste.";
     // ── broken
     RadiusSecretFails = "radius.secret-fails" Broken ["client", "count", "secret"]
-        "{count} requests of RADIUS client {client} were not proven in the last day, and not answered." / "{count} requêtes du client RADIUS {client} n'ont pas été prouvées depuis un jour, et sont restées sans réponse.",
+        "Requests of RADIUS client {client} were not proven in the last day, and not answered: {count}." / "Des requêtes du client RADIUS {client} n'ont pas été prouvées depuis un jour, et sont restées sans réponse : {count}.",
         "Counted the crossings in which its proof was missing or wrong." / "Compte des passages où sa preuve manquait ou était fausse.",
         "Enter the secret {secret} anew on both sides: openssl rand -hex 24 | passeur secret set {secret}, and on {client}; have it send a Message-Authenticator with every request." / "Entrez à nouveau le secret {secret} des deux côtés : openssl rand -hex 24 | passeur secret set {secret}, et sur {client} ; faites-lui envoyer un Message-Authenticator avec chaque requête.";
     RadiusClock = "radius.clock" Broken ["client", "seconds"]
