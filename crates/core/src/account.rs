@@ -43,7 +43,7 @@ pub struct Report {
 
 impl Report {
     /// When it happened, for putting news in order: by the client's clock where it has one.
-    fn order(&self) -> Moment {
+    pub fn order(&self) -> Moment {
         self.event.unwrap_or(self.at)
     }
 }
@@ -108,6 +108,11 @@ impl Account {
         self.ended.is_some_and(|(at, _)| self.latest.is_none_or(|latest| latest <= at))
     }
 
+    /// Whether a report is newer than all that came before it: one that comes again is not.
+    pub fn is_news(&self, report: &Report) -> bool {
+        self.latest.is_none_or(|latest| report.order() > latest)
+    }
+
     /// Whether a report is of another session that has the same number there: it began after this one ended.
     pub fn is_another(&self, report: &Report) -> bool {
         let starts = matches!(report.news, News::Start) || report.lasted.is_some();
@@ -161,6 +166,7 @@ mod tests {
         assert!(stopped.clone().with(&late).is_over() && !stopped.is_another(&late));
         let on = report(News::Interim, 120, 200);
         assert!(!stopped.clone().with(&on).is_over(), "it is told of after its end");
+        assert!(stopped.is_news(&on) && !stopped.is_news(&late) && !stopped.clone().with(&on).is_news(&on));
         assert!(!stopped.is_another(&on), "it began before that");
         let again = Report { lasted: None, ..report(News::Start, 120, 0) };
         assert!(stopped.is_another(&again));

@@ -161,7 +161,7 @@ impl Store {
                 row.ended_at = Some(at);
                 // Somebody nobody knew, and who is gone, is told as such.
                 change = if change == Change::Unknown { Change::Unknown } else { Change::Over };
-            } else if !after.is_over() && row.ended_at.is_some_and(|ended| report.at > ended) && report.news != News::Start {
+            } else if goes_on(&row, &before, report) && !after.is_over() {
                 diesel::update(presences::table.find(row.id))
                     .set((presences::ended_at.eq(None::<Moment>), presences::ended_by.eq(None::<String>)))
                     .execute(conn)
@@ -390,6 +390,11 @@ async fn find(
         .filter(presences::ended_at.is_null());
     let open: Vec<(PresenceRow, RadiusRow)> = open.order(presences::began.desc()).limit(100).load(conn).await?;
     Ok(open.into_iter().find(|(_, r)| r.known_by["calling"] == said.known_by["calling"]))
+}
+
+/// Whether news say that a session goes on that was over here. What comes again, or began before, says nothing of that.
+fn goes_on(row: &PresenceRow, before: &Account, report: &Report) -> bool {
+    row.ended_at.is_some_and(|ended| report.at > ended) && report.news != News::Start && before.is_news(report)
 }
 
 /// Why a session is over whose client says so: by what ended it here, where something did.

@@ -41,12 +41,14 @@ const NO_NUMBER: &str = "it has no Acct-Session-Id";
 fn about(packet: &Packet, now: Moment) -> Result<About, &'static str> {
     let delay = packet.number(Kind::AcctDelayTime).unwrap_or(0).min(DELAY_MAX);
     let at = now - Duration::seconds(i64::from(delay));
+    let event = packet.number(Kind::EventTimestamp).and_then(|s| DateTime::<Utc>::from_timestamp(i64::from(s), 0));
     // RFC 2866 section 5.1.
     let news = match packet.number(Kind::AcctStatusType) {
         Some(1) => News::Start,
         Some(2) => News::Stop { cause: packet.number(Kind::AcctTerminateCause) },
         Some(3) => News::Interim,
-        Some(7 | 8) => return Ok(About::Anew(at)),
+        // Sent again by somebody who heard it, it says nothing of what began since.
+        Some(7 | 8) => return Ok(About::Anew(event.map_or(at, |event| event.min(at)))),
         _ => return Err(NO_STATUS),
     };
     let octets = |low: Kind, high: Kind| {
@@ -57,7 +59,7 @@ fn about(packet: &Packet, now: Moment) -> Result<About, &'static str> {
         packet.addresses(Kind::FramedIpAddress).chain(packet.addresses(Kind::FramedIpv6Address)).filter(is_somebodys).collect();
     Ok(About::Session(Report {
         news,
-        event: packet.number(Kind::EventTimestamp).and_then(|s| DateTime::<Utc>::from_timestamp(i64::from(s), 0)),
+        event,
         at,
         lasted: packet.number(Kind::AcctSessionTime).map(|s| Duration::seconds(i64::from(s))),
         up: octets(Kind::AcctInputOctets, Kind::AcctInputGigawords),
@@ -303,6 +305,8 @@ mod tests {
         assert_eq!(told(&[]), Err(NO_STATUS));
         assert_eq!(told(&[(Kind::AcctStatusType, 15)]), Err(NO_STATUS));
         assert_eq!(told(&[(Kind::AcctStatusType, 7)]), Ok(About::Anew(Moment::UNIX_EPOCH)));
+        let late = [(Kind::AcctStatusType, 8), (Kind::AcctDelayTime, 9), (Kind::EventTimestamp, 1_800_000_000)];
+        assert_eq!(told(&late), Ok(About::Anew(Moment::UNIX_EPOCH - Duration::seconds(9))));
         // An address that says that there is none, and a delay of years.
         let Ok(About::Session(report)) =
             told(&[(Kind::AcctStatusType, 1), (Kind::FramedIpAddress, u32::MAX), (Kind::AcctDelayTime, u32::MAX)])

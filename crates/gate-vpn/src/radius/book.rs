@@ -22,8 +22,9 @@ pub struct Present {
     pub at: RadiusRow,
     /// What the client tells of it, as it was read last.
     pub account: Account,
-    /// When it was noted here.
+    /// When it was noted here, by both clocks: nobody is silent before that.
     pub noted: Instant,
+    pub since: Moment,
     /// What memory knows of the person's session; none where nobody here let anybody in.
     pub live: Option<Arc<LiveSession>>,
     pub limits: Lifetimes,

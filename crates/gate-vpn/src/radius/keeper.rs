@@ -112,6 +112,7 @@ impl RadiusGate {
             moved: self.engine.now(),
             account: at.account(),
             noted: Instant::now(),
+            since: self.engine.now(),
             row,
             at,
             live,
@@ -323,12 +324,15 @@ impl RadiusGate {
                         p.moved = now;
                     }
                     p.account.clone_from(&account);
-                    p.client.clone()
+                    (p.client.clone(), p.since)
                 });
-                let interval = client.flatten().map_or(Span::hours(1), |c| c.interim);
-                let silent = account.heard.filter(|_| account.interim).map(|heard| now - heard);
+                let Some((client, since)) = client else { continue };
+                let interval = client.map_or(Span::hours(1), |c| c.interim);
+                // While this service did not listen, nobody could tell it anything.
+                let silent = account.heard.filter(|_| account.interim).map(|heard| now - heard.max(since));
                 // Whoever was let in and did not come in, at a client that tells of others.
-                let never = account.heard.is_none() && tells.contains(&at.client) && now - row.began > interval + GRACE;
+                let never =
+                    account.heard.is_none() && tells.contains(&at.client) && now - row.began.max(since) > interval + GRACE;
                 let is_unheard = never || silent.is_some_and(|s| s > interval * MISSED + GRACE);
                 let is_unknown_and_old = row.session_id.is_none() && now - row.began > Span::days(1) && silent.is_none();
                 if is_unheard || is_unknown_and_old {
