@@ -423,7 +423,8 @@ fn a_sluice_that_was_killed_takes_over_what_it_left_and_cuts_what_should_not_be(
         .arg(dir.path().join("t"))
         .stderr(std::process::Stdio::null());
     let mut other = other.spawn().unwrap();
-    eventually(|| dir.path().join("t").exists());
+    // Refused by whoever listens there, and not because nobody does yet.
+    eventually(|| std::os::unix::net::UnixStream::connect(dir.path().join("t")).is_ok());
     let refused = passeur_sluice::client::Client::new(&dir.path().join("t"));
     assert!(refused.state().is_err(), "user 0 was not named");
     other.kill().unwrap();

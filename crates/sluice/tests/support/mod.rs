@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::net::{TcpStream, UdpSocket};
+use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
@@ -96,7 +97,8 @@ pub fn sluice() -> (Client, tempfile::TempDir) {
     let guard = Guard::new(PathBuf::from("/usr/sbin/nft"), vec!["yard0".into()]).unwrap();
     let (at, own) = (path.clone(), rustix::process::getuid().as_raw());
     std::thread::spawn(move || server::run(guard, &at, vec![own]).unwrap());
-    eventually(|| path.exists());
+    // The file is there before anybody listens.
+    eventually(|| UnixStream::connect(&path).is_ok());
     (Client::new(&path), dir)
 }
 
