@@ -32,6 +32,7 @@ mod kerberos;
 mod leavers;
 mod leaving;
 mod mappings;
+mod measured;
 mod networks;
 mod nodes;
 mod outliving;

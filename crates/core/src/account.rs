@@ -13,8 +13,7 @@ use serde::{Deserialize, Serialize};
 use crate::Moment;
 
 /// What news say (Acct-Status-Type, RFC 2866 section 5.1).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum News {
     /// It began.
     Start,

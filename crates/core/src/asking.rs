@@ -1,6 +1,6 @@
 //! Whether an access takes somebody, and which of its directories is asked for them.
 use crate::attribute::Absence;
-use crate::evidence::{Entry, Evidence, GroupFound};
+use crate::evidence::{Entry, Evidence, GroupFound, WayIn};
 use crate::site::{ACCESS_TOKEN, Access, Asking, Directory, PERSONAL_TOKEN, Site, Way, WayKind};
 
 impl Access {
@@ -29,6 +29,8 @@ impl Access {
             }
             // Who may come by passkey is the site's word of today, whoever enrolled one.
             Some(WayKind::Passkey(p)) => p.of.contains(&evidence.provider),
+            // A machine that was taken off the list is let in no more.
+            Some(WayKind::Machine(all)) => all.iter().any(|m| evidence.subject == m.hardware.to_string()),
             _ => evidence.through.is_none(),
         };
         theirs && self.ways.iter().any(|w| w == way)
@@ -37,14 +39,18 @@ impl Access {
     /// The directory that is asked for the person of the evidence: see [`Access::asking`].
     pub fn asked<'s>(&self, site: &'s Site, evidence: &Evidence) -> Option<&'s Directory> {
         match self.directories.as_slice() {
+            _ if evidence.way_in == WayIn::Machine => None,
             [only] => site.directory(only),
             _ => self.asking(site, evidence).map(|a| a.directory),
         }
     }
 
     /// Which of the directories is asked for the person of the evidence: the first that is fed and whose suffix fits. None
-    /// where no directory is named. Where none fits, the first, with the reason why it has nothing to look for.
+    /// where no directory is named, and for machines, which are in none. Where none fits, the first, with the reason why it has nothing to look for.
     pub fn asking<'s>(&self, site: &'s Site, evidence: &Evidence) -> Option<Asking<'s>> {
+        if evidence.way_in == WayIn::Machine {
+            return None;
+        }
         let mut first: Option<Asking<'s>> = None;
         for directory in self.directories.iter().filter_map(|name| site.directory(name)) {
             let fed = crate::identity::fed(site, self, evidence, directory.fed_by);

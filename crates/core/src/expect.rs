@@ -37,6 +37,7 @@ pub fn described(site: &Site, who: &Described, at: Moment) -> Option<Evidence> {
         (None, Some(WayKind::Certificate(_))) => WayIn::Certificate,
         (None, Some(WayKind::Ticket(_))) => WayIn::Ticket,
         (None, Some(WayKind::Gateway)) => WayIn::Gateway,
+        (None, Some(WayKind::Machine(_))) => WayIn::Machine,
         (None, None) => return None,
     };
     let mut claims: Map<String, Value> = who

@@ -181,7 +181,13 @@ pub fn from_claims(evidence: &Evidence, claim: &str) -> Attribute {
     // Ways in of our own have no provider that could say more.
     let ours = matches!(
         evidence.way_in,
-        WayIn::Password | WayIn::MailedCode | WayIn::Sponsor | WayIn::Certificate | WayIn::Ticket | WayIn::Gateway
+        WayIn::Password
+            | WayIn::MailedCode
+            | WayIn::Sponsor
+            | WayIn::Certificate
+            | WayIn::Ticket
+            | WayIn::Gateway
+            | WayIn::Machine
     );
     if ours && evidence.through.is_none() {
         let origin = Origin::Proof { claim: claim.to_owned() };

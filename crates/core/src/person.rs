@@ -17,9 +17,13 @@ pub fn authority(way_in: WayIn, provider: &str, issuer: &str) -> String {
     match way_in {
         WayIn::Oidc | WayIn::AccessToken => format!("oidc:{issuer}"),
         WayIn::Saml => format!("saml:{issuer}"),
-        WayIn::Password | WayIn::MailedCode | WayIn::Sponsor | WayIn::Certificate | WayIn::Ticket | WayIn::Gateway => {
-            format!("way:{provider}")
-        }
+        WayIn::Password
+        | WayIn::MailedCode
+        | WayIn::Sponsor
+        | WayIn::Certificate
+        | WayIn::Ticket
+        | WayIn::Gateway
+        | WayIn::Machine => format!("way:{provider}"),
         // They stand for somebody whom another vouched for.
         WayIn::Passkey | WayIn::PersonalToken => String::new(),
     }
@@ -51,6 +55,8 @@ pub enum WayIn {
     Ticket,
     /// The word of a RADIUS client that signed them in itself.
     Gateway,
+    /// A hardware address, of a machine that nobody sits at.
+    Machine,
 }
 
 /// A person: the provider and its identifier of them. Never a mail address or a name.

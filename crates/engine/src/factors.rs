@@ -1,14 +1,15 @@
 //! Second factors of our own, as they are proven: on a page of ours, or by a RADIUS client that hands a code on. A factor belongs to a person as their
 //! provider names them.
 
-use passeur_core::evidence::PersonKey;
+use passeur_core::Moment;
+use passeur_core::evidence::{Factors, OwnFactor, PersonKey};
 use passeur_core::seal::Purpose;
 use passeur_core::site::{PASSKEY_PROVES, RECOVERY_PROVES, Site, TOTP_PROVES};
 use passeur_store::{FactorRow, StoreError};
 use totp_rs::{Builder, Totp};
 
 use crate::engine::Engine;
-use crate::tries::slow;
+use crate::tries::{self, slow};
 
 /// How often a code may be tried within the window of [`crate::tries`], wherever.
 pub const TRIES: i32 = 5;
@@ -66,30 +67,54 @@ impl Holds {
 
     /// Which kinds would do, where one of these methods is wanted; any where none is named.
     pub fn kinds(&self, wanted: &[String]) -> Vec<Kind> {
-        kinds(&self.rows, wanted, self.recovery)
+        let does = |k: Kind| wanted.is_empty() || k.proves().iter().any(|p| wanted.iter().any(|w| w == p));
+        let has = |k: Kind| match k {
+            Kind::Recovery => self.recovery > 0,
+            Kind::Totp | Kind::Passkey => self.rows.iter().any(|r| r.kind == k.code()),
+        };
+        [Kind::Totp, Kind::Passkey, Kind::Recovery].into_iter().filter(|k| has(*k) && does(*k)).collect()
     }
+
+    /// What was typed, as a code of an authenticator or else a recovery code, which is none afterwards: of which kind, and the name of the factor or why
+    /// it is none.
+    ///
+    /// # Errors
+    /// Those of the store.
+    pub async fn typed(
+        &self,
+        engine: &Engine,
+        site: &Site,
+        (provider, person): (&str, &PersonKey),
+        typed: &str,
+    ) -> Result<(Kind, Result<String, &'static str>), StoreError> {
+        Ok(match check_code(engine, site, &self.rows, typed, self.guessed).await? {
+            Ok(row) => (Kind::Totp, Ok(row.name)),
+            Err(_) if check_recovery(engine, provider, person, typed).await? => (Kind::Recovery, Ok(String::new())),
+            Err(why) => (Kind::Totp, Err(why)),
+        })
+    }
+}
+
+/// Notes among what somebody proved that they proved a factor of ours just now.
+pub fn note(factors: &mut Factors, kind: Kind, at: Moment) {
+    for amr in kind.proves() {
+        factors.own.retain(|f| f.amr != *amr);
+        factors.own.push(OwnFactor { amr: (*amr).to_owned(), at });
+    }
+}
+
+/// A code was right: neither the try nor the guesses before it count any more.
+///
+/// # Errors
+/// Those of the store.
+pub async fn forgive(engine: &Engine, account: &str) -> Result<(), StoreError> {
+    tries::uncount_plain(engine, "factor", account).await?;
+    slow::forget(engine, "factor", account).await
 }
 
 /// The account for which tries of codes are counted.
 pub fn account(person: &PersonKey) -> String {
     format!("{}\0{}", person.authority, person.subject)
-}
-
-/// Which kinds would do, of those that somebody has.
-fn kinds(rows: &[FactorRow], wanted: &[String], recovery: i64) -> Vec<Kind> {
-    let does = |proves: &[&str]| wanted.is_empty() || proves.iter().any(|p| wanted.iter().any(|w| w == p));
-    let has = |k: Kind| rows.iter().any(|r| r.kind == k.code());
-    let mut out = vec![];
-    if has(Kind::Totp) && does(&TOTP_PROVES) {
-        out.push(Kind::Totp);
-    }
-    if has(Kind::Passkey) && does(&PASSKEY_PROVES) {
-        out.push(Kind::Passkey);
-    }
-    if recovery > 0 && does(&RECOVERY_PROVES) {
-        out.push(Kind::Recovery);
-    }
-    out
 }
 
 /// An authenticator for a secret (RFC 6238: SHA-1, six digits, thirty seconds, one step either way).
@@ -100,10 +125,7 @@ pub fn authenticator(site: &Site, name: &str, secret: [u8; 20]) -> Option<Totp> 
 }
 
 /// Whose authenticator shows what was typed: a code, or two in a row where somebody guesses (`two`). Wrong, or used before: none.
-///
-/// # Errors
-/// Those of the store.
-pub async fn check_code(
+async fn check_code(
     engine: &Engine,
     site: &Site,
     rows: &[FactorRow],
@@ -144,10 +166,7 @@ pub fn recovery_macs(engine: &Engine, provider: &str, person: &PersonKey, typed:
 }
 
 /// Whether what was typed is a recovery code of a person; it is none afterwards.
-///
-/// # Errors
-/// Those of the store.
-pub async fn check_recovery(engine: &Engine, provider: &str, person: &PersonKey, typed: &str) -> Result<bool, StoreError> {
+async fn check_recovery(engine: &Engine, provider: &str, person: &PersonKey, typed: &str) -> Result<bool, StoreError> {
     engine.store.take_recovery_code(person, &recovery_macs(engine, provider, person, typed)).await
 }
 

@@ -1,16 +1,18 @@
-//! A directory's password, wherever somebody shows it: on a page of ours, or by a RADIUS client. Whoever shows it learns that it worked or that it
-//! did not; why is for the crossing.
+//! A password, wherever somebody shows it: on a page of ours, or by a RADIUS client. A directory is asked by a bind as the person, a realm's KDC
+//! for a ticket, which is proven with our own key. Whoever shows it learns that it worked or that it did not; why is for the crossing.
 
 use std::time::{Duration, Instant};
 
-use passeur_core::evidence::LookUpState;
-use passeur_core::site::PasswordWay;
+use passeur_core::evidence::{LookUpState, WayIn};
+use passeur_core::site::{PasswordOf, PasswordWay, TicketWay, Way};
 use passeur_core::step;
 use passeur_core::step::{Param, Step};
+use passeur_links::kerberos::{Refused, Why};
 use passeur_links::ldap::NotBound;
 use serde_json::{Map, Value};
 
 use crate::Engine;
+use crate::tickets::FORWARDED;
 
 /// What did not work is answered this long after it was asked, whatever was wrong: how long a directory takes tells whether it
 /// knows a name.
@@ -19,8 +21,9 @@ pub const FLOOR: Duration = Duration::from_millis(400);
 /// Whose password it is.
 #[derive(Debug)]
 pub struct Owner {
+    pub way_in: WayIn,
     pub subject: String,
-    /// The name, as the directory spells it.
+    /// The name, as the directory spells it or the realm's principal says it.
     pub name: String,
     pub claims: Map<String, Value>,
     pub step: Step,
@@ -34,11 +37,21 @@ pub struct NotTheirs {
     pub is_not_now: bool,
 }
 
-/// Whether a password is that of a name. Tries are counted before.
+/// The method that a password proves, whoever was asked (RFC 8176).
+pub const METHOD: &str = "pwd";
+
+/// Whether a password is that of a name, by a way in. Tries are counted before.
 ///
 /// # Errors
 /// It is not, or nobody can say just now.
-pub async fn check(engine: &Engine, way: &PasswordWay, name: &str, password: &str) -> Result<Owner, NotTheirs> {
+pub async fn check(engine: &Engine, way: &Way, of: PasswordOf<'_>, name: &str, password: &str) -> Result<Owner, NotTheirs> {
+    match of {
+        PasswordOf::Directory(directory) => in_directory(engine, directory, name, password).await,
+        PasswordOf::Realm(realm) => in_realm(engine, &way.name, realm, name, password).await,
+    }
+}
+
+async fn in_directory(engine: &Engine, way: &PasswordWay, name: &str, password: &str) -> Result<Owner, NotTheirs> {
     let began = Instant::now();
     let found = match engine.directory(&way.directory) {
         Some(link) => link.check_password(name, password, &way.subject, engine.now()).await,
@@ -51,7 +64,7 @@ pub async fn check(engine: &Engine, way: &PasswordWay, name: &str, password: &st
             let mut claims = Map::new();
             claims.insert("user".into(), bound.key.clone().into());
             claims.insert("dn".into(), bound.dn.into());
-            Ok(Owner { subject: bound.subject, name: bound.key, claims, step })
+            Ok(Owner { way_in: WayIn::Password, subject: bound.subject, name: bound.key, claims, step })
         }
         Err(why) => {
             let is_not_now = matches!(why, NotBound::NotNow(_));
@@ -78,5 +91,56 @@ fn step_of(directory: &str, subject: &str, name: &str, why: NotBound) -> Step {
             };
             step!(PasswordNotAsked { directory, how })
         }
+    }
+}
+
+async fn in_realm(engine: &Engine, name_of: &str, way: &TicketWay, name: &str, password: &str) -> Result<Owner, NotTheirs> {
+    let began = Instant::now();
+    let not_now = |realm: &str, how: String| NotTheirs { step: step!(RealmSilent { realm, how }), is_not_now: true };
+    let wrong = |step: Step| NotTheirs { step, is_not_now: false };
+    let principal = way.principal(name);
+    let Some((principal, realm)) = principal.as_deref().and_then(|p| Some((p, p.rsplit_once('@')?.1))) else {
+        let why = Param::reason("realm-name");
+        return Err(wrong(step!(RealmPasswordRefused { why })));
+    };
+    let Some(link) = engine.tickets(name_of) else {
+        return Err(not_now(realm, "the way in is not in use on this node".to_owned()));
+    };
+    let (client, service) = match link.check_password(realm, principal.to_owned(), password.to_owned()).await {
+        Ok(found) => found,
+        Err(Refused::Account(why)) => {
+            // A name that nobody has is not kept: it may be a password.
+            let who = if why == Why::NoClient { String::new() } else { principal.to_owned() };
+            let why = Param::Reason { code: reason(why).into(), detail: who };
+            return Err(wrong(step!(RealmPasswordRefused { why })));
+        }
+        Err(Refused::NotNow(how)) => return Err(not_now(realm, how)),
+    };
+    // Whose ticket it is, is the KDC's word, not what was typed.
+    let of = match way.person(&client) {
+        Ok(of) => of,
+        Err(why) => {
+            let why = Param::reason(why.code());
+            return Err(wrong(step!(TicketNobody { client: client.as_str(), why })));
+        }
+    };
+    let millis = i64::try_from(began.elapsed().as_millis()).unwrap_or(i64::MAX);
+    let step = step!(RealmPassword { client: client.as_str(), service: service.as_str(), millis });
+    let mut claims = Map::new();
+    claims.insert("user".into(), of.user.clone().into());
+    claims.insert("principal".into(), client.as_str().into());
+    claims.insert("realm".into(), of.realm.into());
+    claims.insert(FORWARDED.into(), false.into());
+    let name = of.user;
+    Ok(Owner { way_in: WayIn::Ticket, subject: client, name, claims, step })
+}
+
+fn reason(why: Why) -> &'static str {
+    match why {
+        Why::NoClient => "realm-nobody",
+        Why::PasswordExpired => "password-expired",
+        Why::Revoked => "realm-revoked",
+        Why::Policy => "realm-policy",
+        _ => "realm-password-wrong",
     }
 }

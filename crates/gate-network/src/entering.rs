@@ -8,14 +8,15 @@ use std::net::IpAddr;
 use chrono::Duration;
 use passeur_core::Moment;
 use passeur_core::crossing::Outcome;
+use passeur_core::evidence::PersonKey;
 use passeur_core::id::CrossingId;
-use passeur_core::site::{Gate, OpenNetwork, WhenFull, Zone};
+use passeur_core::site::{Gate, OpenNetwork, TermsOfUse, WhenFull, Zone};
 use passeur_core::step;
 use passeur_core::step::{Phrase, Step};
-use passeur_engine::{attempt, ending};
+use passeur_engine::{Engine, attempt, ending};
 use passeur_live::edition::Edition;
 use passeur_sluice::words::{Holder, Order};
-use passeur_store::{AcceptedRow, Entered, PresenceRow, StoreError};
+use passeur_store::{AcceptedRow, Entered, PresenceRow, SessionRow, StoreError};
 use uuid::Uuid;
 
 use crate::book::Present;
@@ -96,7 +97,7 @@ impl NetworkGate {
             Standing::Refused(_, crossing) => return Ok(Arrival::Not(NotOn::Refused, crossing)),
             Standing::Over => return Ok(Arrival::Over),
         };
-        if self.wants_terms(gate, &stands).await? {
+        if wanted_terms(&self.engine, gate, &stands.row.person()).await?.is_some() {
             return Ok(Arrival::Terms);
         }
         let Some(holder) = self.holder(zone, address) else {
@@ -117,12 +118,6 @@ impl NetworkGate {
         }
         let row = PresenceRow { address: address.to_string(), ..self.row_of(gate, zone, &holder, &stands) };
         self.written_in(gate, network, row, (holder, known), &stands, address).await
-    }
-
-    /// Whether the person accepts the terms of use first.
-    async fn wants_terms(&self, gate: &Gate, stands: &Stands) -> Result<bool, StoreError> {
-        let Some(terms) = gate.network().and_then(|n| n.terms.as_ref()) else { return Ok(false) };
-        Ok(self.engine.store.terms_accepted(&gate.name, &terms.version, &stands.row.person()).await?.is_none())
     }
 
     /// The row of a machine that comes in for a session.
@@ -278,26 +273,48 @@ impl NetworkGate {
     /// # Errors
     /// Those of the store.
     pub async fn accept(&self, edition: &Edition, gate: &Gate, session: Uuid, address: IpAddr) -> Result<bool, StoreError> {
-        let Some(terms) = gate.network().and_then(|n| n.terms.as_ref()) else { return Ok(true) };
         let standing = standing(&self.engine, edition, gate, session, From::Machine(address), Phrase::OtherRequest).await?;
         let Standing::Let(stands) = standing else { return Ok(false) };
-        let (whom, at) = (&stands.row, self.engine.now());
-        let row = AcceptedRow {
-            gate: gate.name.clone(),
-            version: terms.version.clone(),
-            authority: whom.authority.clone(),
-            subject: whom.subject.clone(),
-            provider: whom.provider.clone(),
-            name: whom.name.clone(),
-            address: address.to_string(),
-            at,
-        };
-        self.engine.store.accept_terms(row).await?;
-        let at = at.format("%Y-%m-%d %H:%M:%S UTC").to_string();
-        let step = step!(TermsAccepted { version: terms.version.as_str(), at });
-        attempt::extend(&self.engine, stands.crossing, vec![step]).await?;
+        accept_terms(&self.engine, gate, &stands.row, (address, stands.crossing)).await?;
         Ok(true)
     }
+}
+
+/// The terms of use that somebody accepts before a gate opens to them; none where it has none, or they did.
+///
+/// # Errors
+/// Those of the store.
+pub async fn wanted_terms<'a>(engine: &Engine, gate: &'a Gate, person: &PersonKey) -> Result<Option<&'a TermsOfUse>, StoreError> {
+    let Some(terms) = gate.network().and_then(|n| n.terms.as_ref()) else { return Ok(None) };
+    let accepted = engine.store.terms_accepted(&gate.name, &terms.version, person).await?.is_some();
+    Ok((!accepted).then_some(terms))
+}
+
+/// Notes that the person of a live session accepts the terms of use of a gate, from an address; a crossing tells of it.
+///
+/// # Errors
+/// Those of the store.
+pub async fn accept_terms(
+    engine: &Engine,
+    gate: &Gate,
+    whom: &SessionRow,
+    (address, crossing): (IpAddr, CrossingId),
+) -> Result<(), StoreError> {
+    let Some(terms) = gate.network().and_then(|n| n.terms.as_ref()) else { return Ok(()) };
+    let at = engine.now();
+    let row = AcceptedRow {
+        gate: gate.name.clone(),
+        version: terms.version.clone(),
+        authority: whom.authority.clone(),
+        subject: whom.subject.clone(),
+        provider: whom.provider.clone(),
+        name: whom.name.clone(),
+        address: address.to_string(),
+        at,
+    };
+    engine.store.accept_terms(row).await?;
+    let at = at.format("%Y-%m-%d %H:%M:%S UTC").to_string();
+    attempt::extend(engine, crossing, vec![step!(TermsAccepted { version: terms.version.as_str(), at })]).await
 }
 
 /// Puts what a decision says into the row of a machine.
@@ -333,9 +350,4 @@ fn opens(stands: &Stands) -> serde_json::Value {
 /// The same in words.
 pub(crate) fn words(stands: &Stands) -> Vec<String> {
     stands.terms.opens.iter().map(|o| format!("{} ({})", o.reach, o.rule)).collect()
-}
-
-/// The crossing that tells of a machine.
-pub(crate) fn crossing(row: &PresenceRow) -> Option<CrossingId> {
-    row.crossing.parse().ok()
 }

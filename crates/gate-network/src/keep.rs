@@ -22,7 +22,7 @@ use tokio::time::{MissedTickBehavior, interval};
 use uuid::Uuid;
 
 use crate::book::{LEASE_MS, Present, holder_of};
-use crate::entering::{PACKET_MAX, crossing};
+use crate::entering::PACKET_MAX;
 use crate::gate::NetworkGate;
 use crate::neighbours::{Change, interface_number};
 use crate::plan::{class_of, guarded, on_link, plan};
@@ -402,7 +402,7 @@ impl NetworkGate {
         if let Some(other) = self
             .on_interface(interface, |p| p.addresses.contains(&address) && matches!(p.holder, Holder::Link(h) if h != hardware))
         {
-            if let Some(id) = crossing(&other.row) {
+            if let Some(id) = other.row.told_in() {
                 let step = step!(AddressHandedOver {
                     address: address.to_string(),
                     machine: other.row.known_by(),
@@ -469,7 +469,7 @@ impl NetworkGate {
             return self.off(&[id], "too-many-addresses").await;
         }
         self.engine.store.gained_address(id, &address.to_string(), self.engine.now()).await?;
-        match crossing(&row) {
+        match row.told_in() {
             Some(crossing) => {
                 let step = step!(AddressGained { machine: row.known_by(), address: address.to_string() });
                 attempt::extend(&self.engine, crossing, vec![step]).await
@@ -484,7 +484,7 @@ impl NetworkGate {
             p.addresses.remove(&address);
         }
         self.engine.store.lost_address(mine.row.id, &address.to_string(), self.engine.now()).await?;
-        match crossing(&mine.row) {
+        match mine.row.told_in() {
             Some(id) => {
                 let step = step!(AddressLost { machine: mine.row.known_by(), address: address.to_string() });
                 attempt::extend(&self.engine, id, vec![step]).await

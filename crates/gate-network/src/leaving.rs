@@ -11,7 +11,7 @@ use passeur_store::{PresenceRow, StoreError};
 use uuid::Uuid;
 
 use crate::book::Present;
-use crate::entering::{PACKET_MAX, crossing, says, take, words};
+use crate::entering::{PACKET_MAX, says, take, words};
 use crate::gate::NetworkGate;
 use crate::plan::class;
 use crate::standing::{From, Standing, standing};
@@ -103,7 +103,7 @@ impl NetworkGate {
                 why,
                 "a machine is let through no more"
             );
-            let Some(id) = crossing(&p.row) else { continue };
+            let Some(id) = p.row.told_in() else { continue };
             let step = step!(MachineOff {
                 machine: p.row.known_by(),
                 zone: p.row.zone.as_str(),
@@ -207,7 +207,7 @@ impl NetworkGate {
         if let Some(tunnel) = &present.tunnel
             && let Some(step) = self.profile_is_not(tunnel, &stands).await?
         {
-            if let Some(id) = crossing(&present.row) {
+            if let Some(id) = present.row.told_in() {
                 attempt::extend(&self.engine, id, vec![step]).await?;
             }
             return Ok(None);
@@ -221,7 +221,7 @@ impl NetworkGate {
             return Ok(None);
         }
         if next.class != present.class
-            && let Some(id) = crossing(&present.row)
+            && let Some(id) = present.row.told_in()
         {
             let step = step!(MachineChanged {
                 machine: present.row.known_by(),

@@ -18,7 +18,7 @@ use passeur_store::{PresenceRow, StoreError};
 use uuid::Uuid;
 
 use crate::book::Present;
-use crate::entering::{Arrival, NotOn, words};
+use crate::entering::{Arrival, NotOn, wanted_terms, words};
 use crate::gate::NetworkGate;
 use crate::standing::{From, Standing, Stands, standing};
 
@@ -84,6 +84,12 @@ impl NetworkGate {
             let told = self.not_through(gate, &stands, Outcome::Refused, steps).await?;
             return Ok(Tunnelled::Not(NotOn::Refused, told));
         }
+        if let Some(terms) = wanted_terms(&self.engine, gate, &stands.row.person()).await? {
+            let step = step!(TunnelTerms { gate: gate.name.as_str(), version: terms.version.as_str() });
+            let steps = asked.into_iter().chain([step]).collect();
+            let told = self.not_through(gate, &stands, Outcome::Refused, steps).await?;
+            return Ok(Tunnelled::Not(NotOn::Refused, told));
+        }
         attempt::extend(&self.engine, crossing, asked).await?;
         if is_trial(zone) {
             let step = step!(TunnelTrial { entrance: zone.name.as_str(), opens: words(&stands) });
@@ -130,7 +136,7 @@ impl NetworkGate {
             let tunnel = TunnelOf { second, ..tunnel.clone() };
             present.row.tunnel = serde_json::to_value(&tunnel).ok();
             present.tunnel = Some(tunnel);
-            present.row.crossing.parse().ok()
+            present.row.told_in()
         };
         if let Some(crossing) = crossing {
             let step = step!(TunnelBack { outside: tunnel.outside.to_string(), client: tunnel.facts.words() });
@@ -170,7 +176,7 @@ impl NetworkGate {
         let book = self.book();
         let present = book.present.get(&id).filter(|p| is_on(p))?;
         let reach = present.class.reaches.iter().cloned().collect();
-        let crossing = present.row.crossing.parse().ok()?;
+        let crossing = present.row.told_in()?;
         Some(Far { id, row: present.row.clone(), reach, messages: vec![], crossing })
     }
 

@@ -5,6 +5,7 @@ use std::net::Ipv4Addr;
 
 use passeur_core::Moment;
 use passeur_engine::tunnel::TunnelOf;
+use passeur_protocols::openvpn::Pending;
 use uuid::Uuid;
 
 /// Tunnels that ended of late, and may come back without a new sign-in.
@@ -16,9 +17,39 @@ pub struct Client {
     /// The number of its key, which orders name.
     pub key: u64,
     pub tunnel: TunnelOf,
+    /// Whether it opens an address in a browser, and how it is told to.
+    pub browser: Option<Browser>,
     /// The digest of the address at which its person was asked; none where they type a code, or were not asked.
     pub ask: Option<[u8; 32]>,
     pub state: State,
+}
+
+/// By which word a client is told to open an address in a browser, as it says of itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Browser {
+    WebAuth,
+    /// The older one.
+    OpenUrl,
+}
+
+impl Browser {
+    /// What a client can, by what it reports.
+    pub fn of(able: &str) -> Option<Browser> {
+        let can = |word: &str| able.split(',').any(|w| w.trim() == word);
+        match (can("webauth"), can("openurl")) {
+            (true, _) => Some(Browser::WebAuth),
+            (false, true) => Some(Browser::OpenUrl),
+            (false, false) => None,
+        }
+    }
+
+    /// What it is told.
+    pub fn pending(self, url: String) -> Pending {
+        match self {
+            Browser::WebAuth => Pending::WebAuth(url),
+            Browser::OpenUrl => Pending::OpenUrl(url),
+        }
+    }
 }
 
 /// How a client stands.
@@ -157,7 +188,20 @@ mod tests {
         let facts = TunnelFacts::new("pilots", None, None);
         let tunnel =
             TunnelOf { outside: [192, 0, 2, 1].into(), facts, second: None, profile: None, server_session: Some(session.into()) };
-        Client { key: 1, tunnel, ask: None, state }
+        Client { key: 1, tunnel, browser: None, ask: None, state }
+    }
+
+    #[test]
+    fn a_client_is_told_by_the_newest_word_that_it_knows() {
+        for (able, by) in [
+            ("webauth,openurl,crtext", Some(Browser::WebAuth)),
+            ("openurl,crtext", Some(Browser::OpenUrl)),
+            ("crtext", None),
+            ("webauthn", None),
+            ("", None),
+        ] {
+            assert_eq!(Browser::of(able), by, "{able}");
+        }
     }
 
     #[test]

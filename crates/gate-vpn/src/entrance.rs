@@ -82,7 +82,7 @@ async fn serve(
     look.set_missed_tick_behavior(MissedTickBehavior::Delay);
     let open = open_to_others(&config.management);
     networks.note_entrance(&config.entrance, |seen| {
-        (seen.speaks, seen.trouble, seen.open_to_others) = (true, None, open);
+        (seen.speaks, seen.trouble, seen.open_to_others) = (false, Some("it has not said yet who is connected".to_owned()), open);
     });
     // What the server logs tells how long it lets clients wait.
     desk.begin().await?;

@@ -32,6 +32,7 @@ pub mod table;
 pub mod target;
 mod ticketed;
 pub mod tls;
+pub mod tls_radius;
 mod unread;
 mod upstream;
 mod waits;

@@ -8,10 +8,10 @@ use std::sync::{Arc, RwLock};
 use std::time::{Duration, SystemTime};
 
 use rustls::ServerConfig;
-use rustls::client::danger::HandshakeSignatureValid;
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::WebPkiSupportedAlgorithms;
 use rustls::pki_types::pem::PemObject;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer, UnixTime};
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
 use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
@@ -30,14 +30,14 @@ pub struct BadCertificates {
 
 /// Keys by the name they are for.
 #[derive(Debug, Default)]
-struct Set {
+pub(crate) struct Set {
     exact: HashMap<String, Arc<CertifiedKey>>,
     /// By what follows the asterisk: `.example` for `*.example`.
     wildcard: HashMap<String, Arc<CertifiedKey>>,
 }
 
 impl Set {
-    fn find(&self, name: &str) -> Option<Arc<CertifiedKey>> {
+    pub(crate) fn find(&self, name: &str) -> Option<Arc<CertifiedKey>> {
         let name = name.to_ascii_lowercase();
         let covering = || name.split_once('.').and_then(|(_, rest)| self.wildcard.get(&format!(".{rest}")));
         self.exact.get(&name).or_else(covering).cloned()
@@ -50,7 +50,7 @@ type Seen = BTreeMap<PathBuf, (Option<SystemTime>, u64)>;
 /// The certificates of the TLS listeners.
 pub struct Certificates {
     folder: PathBuf,
-    set: Arc<RwLock<Arc<Set>>>,
+    pub(crate) set: Arc<RwLock<Arc<Set>>>,
     config: Arc<ServerConfig>,
     /// The same, asking the client for a certificate.
     asking: Arc<ServerConfig>,
@@ -148,14 +148,14 @@ impl Certificates {
     }
 }
 
-/// Lets any client prove that it holds the key of its certificate, if it has one. Whether the certificate is to be believed is
-/// decided at the gate that is asked for (`passeur_links::client_chain`): each gate has authorities of its own, and one connection may
-/// carry requests to several.
+/// Lets anybody prove that they hold the key of their certificate, if they have one. Whether the certificate is to be believed is
+/// decided afterwards (`passeur_links::client_chain`): each gate has authorities of its own, and one connection may carry requests to
+/// several; each RADIUS client has its own certificates.
 #[derive(Debug)]
-struct AnyHolder(WebPkiSupportedAlgorithms);
+pub(crate) struct AnyHolder(WebPkiSupportedAlgorithms);
 
 impl AnyHolder {
-    fn new() -> AnyHolder {
+    pub(crate) fn new() -> AnyHolder {
         AnyHolder(rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms)
     }
 }
@@ -190,6 +190,38 @@ impl ClientCertVerifier for AnyHolder {
         dss: &rustls::DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
         rustls::crypto::verify_tls13_signature(message, cert, dss, &self.0)
+    }
+    fn supported_verify_schemes(&self) -> Vec<rustls::SignatureScheme> {
+        self.0.supported_schemes()
+    }
+}
+
+impl ServerCertVerifier for AnyHolder {
+    fn verify_server_cert(
+        &self,
+        _: &CertificateDer<'_>,
+        _: &[CertificateDer<'_>],
+        _: &ServerName<'_>,
+        _: &[u8],
+        _: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        Ok(ServerCertVerified::assertion())
+    }
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &rustls::DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        ClientCertVerifier::verify_tls12_signature(self, message, cert, dss)
+    }
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &rustls::DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        ClientCertVerifier::verify_tls13_signature(self, message, cert, dss)
     }
     fn supported_verify_schemes(&self) -> Vec<rustls::SignatureScheme> {
         self.0.supported_schemes()

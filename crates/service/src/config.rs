@@ -39,10 +39,19 @@ pub struct Config {
     pub network: Option<NetworkConfig>,
     /// VPN servers whose entrances are at this node; each needs the sluice.
     pub tunnels: Vec<TunnelConfig>,
-    /// Where RADIUS clients ask, one address a family.
-    pub radius: Vec<SocketAddr>,
+    /// Where RADIUS clients ask.
+    pub radius: RadiusConfig,
     /// The database was restored from a backup: sessions that were ended since may stand there as live ones, so that all are ended.
     pub restored: bool,
+}
+
+/// Where RADIUS clients ask, one address a family.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RadiusConfig {
+    /// By UDP.
+    pub listen: Vec<SocketAddr>,
+    /// Over TLS, with the certificates of the TLS listener.
+    pub tls: Vec<SocketAddr>,
 }
 
 impl std::fmt::Debug for Config {

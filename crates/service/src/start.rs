@@ -11,19 +11,22 @@ use passeur_gate_network::plan::Doors;
 use passeur_gate_network::resolver::Resolver;
 use passeur_gate_network::{NetworkConfig, NetworkGate, keep, portal};
 use passeur_gate_vpn::radius::RadiusGate;
+use passeur_gate_vpn::radius::tls::Tls;
 use passeur_gateway::edition::WebLive;
 use passeur_gateway::table::Table;
 use passeur_gateway::tls::{BadCertificates, Certificates};
+use passeur_gateway::tls_radius::Host;
 use passeur_gateway::{Cores, Listener, Parts};
 use passeur_live::clock::Clock;
 use passeur_management::App;
+use passeur_protocols::radius::{ALPN_1_0, ALPN_1_1};
 use passeur_store::{Store, StoreError};
 use tokio::net::{TcpListener, UdpSocket};
 use tokio::runtime::Handle;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
-use crate::config::Config;
+use crate::config::{Config, RadiusConfig};
 use crate::router;
 use crate::web::{Admissions, All, WebGate};
 
@@ -49,8 +52,8 @@ pub struct Running {
     pub address: SocketAddr,
     /// Where TLS is spoken, if anywhere.
     pub tls_address: Option<SocketAddr>,
-    /// Where RADIUS clients ask.
-    pub radius: Vec<SocketAddr>,
+    /// Where RADIUS clients ask: by UDP, and over TLS.
+    pub radius: RadiusConfig,
     pub clock: Clock,
     engine: Engine,
     stop: watch::Sender<bool>,
@@ -108,13 +111,14 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
     let (stop, stopped) = watch::channel(false);
     let mut listeners = vec![clear];
     let mut tasks = vec![];
-    let mut tls_address = None;
+    let (mut tls_address, mut own) = (None, None);
     if let Some(tls) = &config.tls {
         let certificates = Certificates::read(&tls.certificates)?;
         let _ = management.certificates.set(certificates.clone());
         let listener = Listener::bind(tls.listen, Some(certificates.clone())).await.map_err(listen(tls.listen))?;
         tls_address = Some(listener.address().map_err(listen(tls.listen))?);
         listeners.push(listener);
+        own = Some(certificates.clone());
         tasks.push(tokio::spawn(certificates.watch(stopped.clone())));
     }
     let networks = match &config.network {
@@ -131,7 +135,7 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
         let _ = management.networks.set(Arc::new(networks.clone()));
     }
     let web_holders = Admissions { table: table.clone(), runtime: Handle::current() };
-    let (at_clients, radius) = radius(&engine, &config.radius, (&mut tasks, &stopped)).await?;
+    let (at_clients, radius) = radius(&engine, (&config.radius, own.as_deref()), (&mut tasks, &stopped)).await?;
     engine.set_holders(All { web: web_holders, networks: networks.clone(), at_clients });
     let pages = router::router(&engine, &management);
     let control = Arc::new(WebGate::new(engine.clone(), table.clone(), management.clone(), (pages, networks)));
@@ -150,23 +154,38 @@ pub async fn start(config: Config) -> Result<Running, StartError> {
 /// What a node does for RADIUS clients, where it listens for them, with the addresses of its sockets.
 async fn radius(
     engine: &Engine,
-    listen: &[SocketAddr],
+    (config, certificates): (&RadiusConfig, Option<&Certificates>),
     (tasks, stopped): (&mut Vec<JoinHandle<()>>, &watch::Receiver<bool>),
-) -> Result<(Option<RadiusGate>, Vec<SocketAddr>), StartError> {
-    let (mut sockets, mut out) = (vec![], vec![]);
-    for at in listen {
+) -> Result<(Option<RadiusGate>, RadiusConfig), StartError> {
+    let (mut sockets, mut listeners, mut out) = (vec![], vec![], RadiusConfig::default());
+    for at in &config.listen {
         let failed = |e| StartError::Listen(*at, e);
         let socket = UdpSocket::bind(at).await.map_err(failed)?;
         let address = socket.local_addr().map_err(failed)?;
         tracing::info!(%address, "listening for RADIUS clients");
-        out.push(address);
+        out.listen.push(address);
         sockets.push(socket);
     }
-    if sockets.is_empty() {
+    for at in &config.tls {
+        let failed = |e| StartError::Listen(*at, e);
+        let listener = TcpListener::bind(at).await.map_err(failed)?;
+        let address = listener.local_addr().map_err(failed)?;
+        tracing::info!(%address, "listening for RADIUS clients, with TLS");
+        out.tls.push(address);
+        listeners.push(listener);
+    }
+    if sockets.is_empty() && listeners.is_empty() {
         return Ok((None, out));
     }
-    let own: Vec<IpAddr> = out.iter().map(SocketAddr::ip).collect();
-    let gate = RadiusGate::new(engine.clone(), &own);
+    let own: Vec<IpAddr> = out.listen.iter().chain(&out.tls).map(SocketAddr::ip).collect();
+    // Over TLS one certificate stands for every client that names no host: that of the sign-in host.
+    let live = engine.live.clone();
+    let host: Host = Arc::new(move || Some(live.get()?.site.address.name().to_owned()));
+    let tls = certificates.map(|c| c.radius(host, &[ALPN_1_1, ALPN_1_0])).map(|(server, client)| Tls { server, client });
+    let gate = RadiusGate::new(engine.clone(), &own, tls);
+    for listener in listeners {
+        tasks.push(tokio::spawn(gate.clone().answer_over_tls(listener, stopped.clone())));
+    }
     for socket in sockets {
         tasks.push(tokio::spawn(gate.clone().answer(socket, stopped.clone())));
     }

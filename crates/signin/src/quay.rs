@@ -12,7 +12,7 @@ use passeur_engine::grants::{Glance, glance};
 use passeur_engine::look_up;
 
 use crate::pages::{self, Quay, QuayGate};
-use crate::{LiveEdition, Visit, session, sponsor};
+use crate::{LiveEdition, Visit, machine, session, sponsor};
 
 /// How many changes of somebody's roles the quay shows.
 const CHANGES_SHOWN: i64 = 3;
@@ -31,14 +31,23 @@ pub async fn show(State(engine): State<Engine>, LiveEdition(edition): LiveEditio
         look_up::fill(&engine, site, access, &mut session.evidence).await;
     }
     let at = Circumstances::at(engine.now()).from(visit.facts.address);
-    let gates: Vec<QuayGate> = site
-        .gates
-        .iter()
-        .map(|g| {
-            let Glance { admits, terms, roles, .. } = glance(site, g, &session.evidence, &at);
-            QuayGate { title: g.title.clone(), address: g.address.at("/"), open: admits, messages: terms.messages, roles }
-        })
-        .collect();
+    let mut gates = vec![];
+    for g in &site.gates {
+        let Glance { admits, terms, roles, .. } = glance(site, g, &session.evidence, &at);
+        let on = match machine::on_at(&engine, g, &session).await {
+            Ok(on) => on,
+            Err(e) => return pages::store_failed(site, lang, &e).into_response(),
+        };
+        gates.push(QuayGate {
+            title: g.title.clone(),
+            address: g.address.at("/"),
+            open: admits,
+            is_tunnel: g.is_vpn(),
+            on,
+            messages: terms.messages,
+            roles,
+        });
+    }
     let changes = match engine.store.role_changes(&session.evidence.person(), CHANGES_SHOWN).await {
         Ok(changes) => changes,
         Err(e) => return pages::store_failed(site, lang, &e).into_response(),

@@ -16,7 +16,8 @@ use crate::oidc::answer;
 use crate::pages::redirect;
 use crate::problem::problem;
 use crate::{
-    Visit, arrive, device, ended, factors, forget, forms, local, out, pages, published, quay, route, saml, sponsor, tokens,
+    Visit, arrive, device, ended, factors, forget, forms, local, machine, out, pages, published, quay, route, saml, sponsor,
+    tokens,
 };
 
 /// What browsers ask for: an unsafe request of these must come from a page of our own.
@@ -36,6 +37,7 @@ pub fn pages() -> Router<Engine> {
         .route("/.passeur/passkey.js", get(factors::script))
         .route("/.passeur/device", get(device::show).post(device::answer))
         .route("/.passeur/sponsor", get(sponsor::show).post(sponsor::answer))
+        .route("/.passeur/machine-end", post(machine::end))
         .route("/.passeur/tokens", get(tokens::show).post(tokens::change))
         .route("/.passeur/name", post(route::post))
         .route("/.passeur/way/{name}", post(local::post))

@@ -54,7 +54,7 @@ pub use personal_tokens::PersonalToken;
 pub use pool::{Store, StoreError};
 pub use presences::{AcceptedRow, Entered, HadAddress, PresenceAddress, PresenceFilter, PresenceRow, QuarterRow};
 pub use profiles::{MadeBy, NotKept, ProfileRow};
-pub use radius_sessions::{AskedBy, Change, RadiusRow, ReportKey, Reported, ToldBy};
+pub use radius_sessions::{AskedBy, Change, RadiusRow, Reported, ToldBy};
 pub use rehearsal::{PastCrossing, PastPages};
 pub use ring_keys::{Holds, NotRetired, RingKeyRow, Sealed};
 pub use roles::{PersonRoles, RoleChange};

@@ -6,6 +6,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use passeur_core::Moment;
 use passeur_core::evidence::PersonKey;
+use passeur_core::id::CrossingId;
 use serde_json::Value;
 use uuid::Uuid;
 
@@ -87,6 +88,11 @@ impl PresenceRow {
             groups: vec![],
             tunnel: None,
         }
+    }
+
+    /// The crossing that tells of it; none for a machine that nobody here let in.
+    pub fn told_in(&self) -> Option<CrossingId> {
+        self.crossing.parse().ok()
     }
 
     /// Whose it is.

@@ -155,6 +155,31 @@ impl Store {
         Ok(q.order((profiles::created_at.desc(), profiles::id)).limit(limit).load(&mut conn).await?)
     }
 
+    /// Profiles with which somebody connected within `used` before their end, which is in this span of time, and that have no successor: none of the
+    /// same person, machine and gate counts longer. The earliest first.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn profiles_ending(
+        &self,
+        (from, until): (Moment, Moment),
+        used: chrono::Duration,
+        limit: i64,
+    ) -> Result<Vec<ProfileRow>, StoreError> {
+        let mut conn = self.conn().await?;
+        let has_none = diesel::dsl::sql::<diesel::sql_types::Bool>(
+            "NOT EXISTS (SELECT 1 FROM profiles later WHERE later.authority = profiles.authority AND later.subject = profiles.subject \
+             AND later.gate = profiles.gate AND later.device = profiles.device AND later.revoked_at IS NULL \
+             AND later.expires_at > profiles.expires_at)",
+        );
+        let of = profiles::table
+            .filter(profiles::revoked_at.is_null())
+            .filter(profiles::expires_at.between(from, until))
+            .filter(profiles::used_at.gt(from - used))
+            .filter(has_none);
+        Ok(of.order((profiles::expires_at, profiles::id)).limit(limit).select(ProfileRow::as_select()).load(&mut conn).await?)
+    }
+
     /// Revokes profiles: of one person alone where they do it themselves. Those that it revoked, and the sessions of tunnels that came by
     /// them.
     ///

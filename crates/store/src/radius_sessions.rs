@@ -72,16 +72,6 @@ pub enum Change {
     Addresses,
 }
 
-/// Whose session a report is of, as the client says it.
-#[derive(Clone, Debug)]
-pub struct ReportKey {
-    pub client: String,
-    pub nas: String,
-    pub acct: String,
-    /// The number that it was given with the answer that let somebody in.
-    pub class: Option<Uuid>,
-}
-
 impl Store {
     /// Keeps a session that a client is about to be told to open, in the place of another of the same machine there. The machines that
     /// gave way; none where the person's session is over meanwhile.
@@ -105,46 +95,44 @@ impl Store {
         .await
     }
 
-    /// Takes what a client tells of a session. `unknown` and its place are kept where nobody was let in for it, of which there may be
-    /// `most` at a time for a client.
+    /// Takes what a client tells of a session: `said` is how it names it, and `class` the number that it was given with the answer that let somebody in.
+    /// `unknown` is kept where nobody was let in for it, of which there may be `most` at a time for a client.
     ///
     /// # Errors
     /// Those of the database: the client tells it again.
     pub async fn take_report(
         &self,
-        key: &ReportKey,
+        class: Option<Uuid>,
         report: &Report,
-        unknown: (PresenceRow, RadiusRow),
+        (unknown, said): (PresenceRow, RadiusRow),
         most: i64,
     ) -> Result<Reported, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
             // News of one session come one after the other, whichever nodes they come to.
             diesel::sql_query("SELECT pg_advisory_xact_lock(hashtextextended($1, 2866))")
-                .bind::<diesel::sql_types::Text, _>(format!("{}\n{}\n{}", key.client, key.nas, key.acct))
+                .bind::<diesel::sql_types::Text, _>(format!("{}\n{}\n{:?}", said.client, said.nas, said.acct))
                 .execute(conn)
                 .await?;
-            let said = unknown.1.known_by.clone();
-            let (mut change, found) = match find(conn, key, report, &unknown.1).await? {
+            let (mut change, (mut row, at)) = match find(conn, class, report, &said).await? {
                 Some(found) => (Change::None, found),
                 None => {
                     let open = radius_sessions::table
                         .inner_join(presences::table)
-                        .filter(radius_sessions::client.eq(&key.client))
+                        .filter(radius_sessions::client.eq(&said.client))
                         .filter(presences::session_id.is_null())
                         .filter(presences::ended_at.is_null());
                     if open.count().get_result::<i64>(conn).await? >= most {
                         return Ok(Reported::Full);
                     }
-                    diesel::insert_into(presences::table).values(&unknown.0).execute(conn).await?;
-                    diesel::insert_into(radius_sessions::table).values(&unknown.1).execute(conn).await?;
-                    (Change::Unknown, unknown)
+                    diesel::insert_into(presences::table).values(&unknown).execute(conn).await?;
+                    diesel::insert_into(radius_sessions::table).values(&said).execute(conn).await?;
+                    (Change::Unknown, (unknown, said.clone()))
                 }
             };
-            let (mut row, at) = found;
             let before = at.account();
             let after = before.clone().with(report);
-            keep(conn, key, &at, &after, &said).await?;
+            keep(conn, &at, &said, &after).await?;
             count(conn, &[(row.id, whole(after.up), whole(after.down))], report.at, WhileOn::OrOver).await?;
             if change == Change::None && before.heard.is_none() {
                 change = Change::Began;
@@ -160,7 +148,9 @@ impl Store {
                 end(conn, &[row.id], at, why).await?;
                 row.ended_at = Some(at);
                 // Somebody nobody knew, and who is gone, is told as such.
-                change = if change == Change::Unknown { Change::Unknown } else { Change::Over };
+                if change != Change::Unknown {
+                    change = Change::Over;
+                }
             } else if goes_on(&row, &before, report) && !after.is_over() {
                 diesel::update(presences::table.find(row.id))
                     .set((presences::ended_at.eq(None::<Moment>), presences::ended_by.eq(None::<String>)))
@@ -253,15 +243,14 @@ impl Store {
         Ok(())
     }
 
-    /// For each client, how many sessions are open there, how many of them nobody here let in, and when it told anything last.
+    /// For each client, how many sessions are open there that should not be, and when it told anything last.
     ///
     /// # Errors
     /// Those of the database.
     pub async fn told_by_clients(&self) -> Result<Vec<ToldBy>, StoreError> {
         let mut conn = self.conn().await?;
         let of = diesel::sql_query(
-            "SELECT r.client, count(*) FILTER (WHERE p.ended_at IS NULL) AS open, \
-             count(*) FILTER (WHERE p.ended_at IS NULL AND p.session_id IS NULL) AS unknown, \
+            "SELECT r.client, count(*) FILTER (WHERE p.ended_at IS NULL AND p.session_id IS NULL) AS unknown, \
              count(*) FILTER (WHERE p.ended_at IS NULL AND r.ordered->>'state' IN ('silent', 'refused')) AS disobeyed, \
              count(*) FILTER (WHERE p.ended_at IS NULL AND r.ordered->>'state' = 'none') AS untold, \
              max((r.account->>'heard')::timestamptz) AS heard, \
@@ -271,29 +260,31 @@ impl Store {
         );
         Ok(of.load(&mut conn).await?)
     }
-}
 
-impl Store {
-    /// For each client, when it asked last what was proven, and how many of its requests were not since a moment.
+    /// For each client, when it asked last at one of these gates what was proven, and how many of its requests were not since a
+    /// moment.
     ///
     /// # Errors
     /// Those of the database.
-    pub async fn asked_by_clients(&self, since: Moment) -> Result<Vec<AskedBy>, StoreError> {
+    pub async fn asked_by_clients(&self, gates: &[&str], since: Moment) -> Result<Vec<AskedBy>, StoreError> {
         let mut conn = self.conn().await?;
         let of = diesel::sql_query(
             "SELECT split_part(target, '/', 2) AS client, \
-             max(at) FILTER (WHERE deciding->>'code' NOT IN ('radius.unproven', 'radius.no-secret', 'radius.unreadable')) AS asked, \
-             count(*) FILTER (WHERE deciding->>'code' IN ('radius.unproven', 'radius.no-secret') AND at > $1) AS unproven \
-             FROM crossings WHERE method = $2 AND target LIKE '/%' GROUP BY 1",
+             max(at) FILTER (WHERE deciding->>'code' NOT IN ('radius.unproven', 'radius.no-secret', 'radius.unreadable', \
+                 'radius.certificate', 'radius.no-tls', 'radius.wants-tls')) AS asked, \
+             count(*) FILTER (WHERE deciding->>'code' IN ('radius.unproven', 'radius.no-secret', 'radius.certificate', \
+                 'radius.no-tls', 'radius.wants-tls') AND at > $1) AS unproven \
+             FROM crossings WHERE gate = ANY($3) AND method = $2 AND target LIKE '/%' GROUP BY 1",
         )
         .bind::<diesel::sql_types::Timestamptz, _>(since)
-        .bind::<diesel::sql_types::Text, _>(passeur_core::tunnel::METHOD);
+        .bind::<diesel::sql_types::Text, _>(passeur_core::tunnel::METHOD)
+        .bind::<diesel::sql_types::Array<diesel::sql_types::Text>, _>(gates);
         Ok(of.load(&mut conn).await?)
     }
 }
 
 /// What a client asked.
-#[derive(Clone, Debug, PartialEq, Eq, QueryableByName)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, QueryableByName)]
 pub struct AskedBy {
     #[diesel(sql_type = diesel::sql_types::Text)]
     pub client: String,
@@ -304,14 +295,11 @@ pub struct AskedBy {
 }
 
 /// What is known of a client by the sessions there.
-#[derive(Clone, Debug, PartialEq, Eq, QueryableByName)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, QueryableByName)]
 pub struct ToldBy {
     #[diesel(sql_type = diesel::sql_types::Text)]
     pub client: String,
-    /// Sessions that are open there.
-    #[diesel(sql_type = diesel::sql_types::BigInt)]
-    pub open: i64,
-    /// Those for which nobody here let anybody in.
+    /// Sessions that are open there, and for which nobody here let anybody in.
     #[diesel(sql_type = diesel::sql_types::BigInt)]
     pub unknown: i64,
     /// Those that it was ordered to end or change, without doing so.
@@ -357,33 +345,33 @@ async fn before_of(conn: &mut AsyncPgConnection, row: &PresenceRow, at: &RadiusR
 /// The session that a report is of. One of another client is never it, whatever number is said.
 async fn find(
     conn: &mut AsyncPgConnection,
-    key: &ReportKey,
+    class: Option<Uuid>,
     report: &Report,
     said: &RadiusRow,
 ) -> Result<Option<(PresenceRow, RadiusRow)>, StoreError> {
     let of = || {
-        let both = radius_sessions::table.inner_join(presences::table).filter(radius_sessions::client.eq(&key.client));
+        let both = radius_sessions::table.inner_join(presences::table).filter(radius_sessions::client.eq(&said.client));
         both.select((PresenceRow::as_select(), RadiusRow::as_select()))
     };
-    if let Some(class) = key.class {
+    if let Some(class) = class {
         let found: Option<(PresenceRow, RadiusRow)> =
             of().filter(radius_sessions::presence.eq(class)).first(conn).await.optional()?;
         if found.is_some() {
             return Ok(found);
         }
     }
-    let by_number = of().filter(radius_sessions::nas.eq(&key.nas)).filter(radius_sessions::acct.eq(&key.acct));
+    let by_number = of().filter(radius_sessions::nas.eq(&said.nas)).filter(radius_sessions::acct.eq(&said.acct));
     let found: Option<(PresenceRow, RadiusRow)> =
         by_number.order((presences::began.desc(), presences::id)).first(conn).await.optional()?;
     if let Some(found) = found.filter(|(_, r)| !r.account().is_another(report)) {
         return Ok(Some(found));
     }
-    if key.class.is_some() {
+    if class.is_some() {
         return Ok(None);
     }
     // A client that hands nothing back: by the name and the place of somebody who was let in, and of whom nothing was told.
     let open = of()
-        .filter(radius_sessions::nas.eq(&key.nas))
+        .filter(radius_sessions::nas.eq(&said.nas))
         .filter(radius_sessions::acct.is_null())
         .filter(radius_sessions::known_by.retrieve_as_text("user").eq(said.known_by["user"].as_str().unwrap_or_default()))
         .filter(presences::session_id.is_not_null())
@@ -404,21 +392,15 @@ async fn why_over(conn: &mut AsyncPgConnection, row: &PresenceRow) -> Result<&'s
     Ok(if matches!(ended, Some(None)) { "told-over" } else { "ended" })
 }
 
-async fn keep(
-    conn: &mut AsyncPgConnection,
-    key: &ReportKey,
-    at: &RadiusRow,
-    after: &Account,
-    said: &Value,
-) -> Result<(), StoreError> {
+async fn keep(conn: &mut AsyncPgConnection, at: &RadiusRow, said: &RadiusRow, after: &Account) -> Result<(), StoreError> {
     // The number may have been said just now; what else names it was said when it was asked for.
     let mut known_by = at.known_by.clone();
-    known_by["number"] = said["number"].clone();
+    known_by["number"] = said.known_by["number"].clone();
     let account = serde_json::to_value(after).map_err(|e| StoreError::Query(e.to_string()))?;
     let set = (
         radius_sessions::account.eq(account),
-        radius_sessions::acct.eq(Some(&key.acct)),
-        radius_sessions::nas.eq(&key.nas),
+        radius_sessions::acct.eq(&said.acct),
+        radius_sessions::nas.eq(&said.nas),
         radius_sessions::known_by.eq(known_by),
     );
     diesel::update(radius_sessions::table.find(at.presence)).set(set).execute(conn).await?;

@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 
-use super::{AUTHORIZE_ONLY, CALLING, CLASS, GATEWAY, SERVICE, USER, doors, gateway, latest, quays};
+use super::{AUTHORIZE_ONLY, CALLING, CLASS, SERVICE, USER, doors, gateway, latest, quays, radclient};
 use crate::support::{Nas, Stack, eventually};
 
 const FRAMED: u8 = 8;
@@ -232,19 +232,8 @@ async fn what_is_not_proven_or_says_nothing_is_not_written_and_not_answered() {
 #[tokio::test(flavor = "multi_thread")]
 async fn another_implementation_tells_and_is_answered() {
     let stack = quays(|site| site).await;
-    let secret = tempfile::NamedTempFile::new().unwrap();
-    std::fs::write(secret.path(), GATEWAY).unwrap();
-    let line = "Packet-Src-IP-Address = 127.0.0.11, User-Name = anouk, Acct-Session-Id = r1, Acct-Status-Type = Start, Framed-IP-Address = 10.66.0.1\n";
-    let server = stack.radius().to_string();
-    let mut child = tokio::process::Command::new("radclient")
-        .args(["-x", "-r", "1", "-t", "15", "-S", secret.path().to_str().unwrap(), server.as_str(), "acct"])
-        .stdin(std::process::Stdio::piped())
-        .stdout(std::process::Stdio::piped())
-        .spawn()
-        .expect("radclient of freeradius-utils");
-    tokio::io::AsyncWriteExt::write_all(&mut child.stdin.take().unwrap(), line.as_bytes()).await.unwrap();
-    let out = child.wait_with_output().await.unwrap();
-    let said = String::from_utf8_lossy(&out.stdout);
-    assert!(out.status.success() && said.contains("Received Accounting-Response"), "{said}");
+    let start = "User-Name = anouk, Acct-Session-Id = r1, Acct-Status-Type = Start, Framed-IP-Address = 10.66.0.1";
+    let (code, said) = radclient(&stack, "acct", start).await;
+    assert!(code == Some(0) && said.contains("Received Accounting-Response"), "{said}");
     assert_eq!(had(&stack, "10.66.0.1").await[0]["name"], "anouk");
 }

@@ -3,7 +3,11 @@
 
 mod accounting;
 mod codes;
+mod machines;
 mod orders;
+mod quay;
+mod realm;
+mod tls;
 
 use std::time::Duration;
 
@@ -12,14 +16,14 @@ use serde_json::{Value, json};
 use crate::support::{Nas, Stack, Told, Where, eventually, on_port};
 
 const RADIUS: &str = include_str!("../../../demo/radius.toml");
-const GATEWAY: &str = "gateway-secret-of-the-quays-01";
+pub const GATEWAY: &str = "gateway-secret-of-the-quays-01";
 const DOORS: &str = "doors-secret-of-the-quays-0002";
 
-const ACCEPT: u8 = 2;
+pub const ACCEPT: u8 = 2;
 const REJECT: u8 = 3;
-const USER: u8 = 1;
+pub const USER: u8 = 1;
 const PASSWORD: u8 = 2;
-const SERVICE: u8 = 6;
+pub const SERVICE: u8 = 6;
 const FILTER: u8 = 11;
 const REPLY: u8 = 18;
 const CLASS: u8 = 25;
@@ -32,10 +36,10 @@ const PROXY_STATE: u8 = 33;
 const EAP: u8 = 79;
 const VLAN: u8 = 81;
 const INTERIM: u8 = 85;
-const AUTHORIZE_ONLY: [u8; 4] = [0, 0, 0, 17];
+pub const AUTHORIZE_ONLY: [u8; 4] = [0, 0, 0, 17];
 
 /// The harbour with the gateway of the quays; `change` changes its part of the site file.
-async fn quays(change: impl FnOnce(String) -> String) -> Stack {
+pub async fn quays(change: impl FnOnce(String) -> String) -> Stack {
     let place = Where { radius: true, ..Where::default() };
     let stack = Stack::guarding(place, |site| format!("{site}\n{}", change(on_port(&site, RADIUS)))).await;
     stack.put("/secrets/quay-gateway", json!({"value": GATEWAY})).await;
@@ -280,30 +284,34 @@ async fn a_directory_that_does_not_answer_and_somebody_who_left_are_refused() {
     assert_eq!((told.code, &line["outcome"]), (REJECT, &json!("failed")), "{story}");
 }
 
+/// What another implementation sends as the gateway, with how it ended and what it says of it. `what` is `auth` or `acct`.
+async fn radclient(stack: &Stack, what: &str, line: &str) -> (Option<i32>, String) {
+    use tokio::io::AsyncWriteExt;
+    let secret = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(secret.path(), format!("{GATEWAY}\n")).unwrap();
+    let mut child = tokio::process::Command::new("radclient")
+        .args(["-x", "-r", "1", "-t", "15", "-S"])
+        .arg(secret.path())
+        .args([stack.radius().to_string().as_str(), what])
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .expect("radclient of freeradius-utils");
+    child.stdin.take().unwrap().write_all(format!("Packet-Src-IP-Address = 127.0.0.11, {line}\n").as_bytes()).await.unwrap();
+    let out = child.wait_with_output().await.unwrap();
+    (out.status.code(), format!("{}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr)))
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn another_implementation_takes_the_answers_for_proven() {
     let stack = quays(|site| site).await;
-    let folder = tempfile::tempdir().unwrap();
-    let secret = folder.path().join("secret");
-    std::fs::write(&secret, format!("{GATEWAY}\n")).unwrap();
-    let server = stack.radius().to_string();
-    let asks = async |line: &str| {
-        use tokio::io::AsyncWriteExt;
-        let mut child = tokio::process::Command::new("radclient")
-            .args(["-x", "-r", "1", "-t", "15", "-S"])
-            .arg(&secret)
-            .args([server.as_str(), "auth"])
-            .stdin(std::process::Stdio::piped())
-            .stdout(std::process::Stdio::piped())
-            .stderr(std::process::Stdio::piped())
-            .spawn()
-            .expect("radclient of freeradius-utils");
-        child.stdin.take().unwrap().write_all(format!("Packet-Src-IP-Address = 127.0.0.11, {line}\n").as_bytes()).await.unwrap();
-        let out = child.wait_with_output().await.unwrap();
-        (out.status.code(), format!("{}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr)))
-    };
-    let (code, said) =
-        asks("User-Name = \"anouk@havrelune.example\", Service-Type = Authorize-Only, Message-Authenticator = 0x00").await;
+    let (code, said) = radclient(
+        &stack,
+        "auth",
+        "User-Name = \"anouk@havrelune.example\", Service-Type = Authorize-Only, Message-Authenticator = 0x00",
+    )
+    .await;
     assert_eq!(code, Some(0), "{said}");
     for words in [
         "Received Access-Accept",
@@ -315,7 +323,11 @@ async fn another_implementation_takes_the_answers_for_proven() {
     ] {
         assert!(said.contains(words), "{words}\n{said}");
     }
-    let (code, said) =
-        asks("User-Name = \"farid@havrelune.example\", Service-Type = Authorize-Only, Message-Authenticator = 0x00").await;
+    let (code, said) = radclient(
+        &stack,
+        "auth",
+        "User-Name = \"farid@havrelune.example\", Service-Type = Authorize-Only, Message-Authenticator = 0x00",
+    )
+    .await;
     assert!(code == Some(1) && said.contains("Received Access-Reject"), "{said}");
 }

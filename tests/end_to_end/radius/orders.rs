@@ -13,8 +13,8 @@ const STATUS: u8 = 40;
 const EVENT: u8 = 55;
 const ERROR_CAUSE: u8 = 101;
 const SESSION_TIMEOUT: u8 = super::SESSION_TIMEOUT;
-const DISCONNECT: u8 = 40;
-const DISCONNECT_ACK: u8 = 41;
+pub(super) const DISCONNECT: u8 = 40;
+pub(super) const DISCONNECT_ACK: u8 = 41;
 const DISCONNECT_NAK: u8 = 42;
 const COA: u8 = 43;
 const COA_ACK: u8 = 44;
@@ -28,7 +28,7 @@ async fn taking_orders() -> (Stack, Ordered) {
     (stack, ordered)
 }
 
-fn at_port(site: &str, port: u16) -> String {
+pub(super) fn at_port(site: &str, port: u16) -> String {
     site.replace("secret = \"quay-gateway\"\n", &format!("secret = \"quay-gateway\"\ndynamic-authorization = {port}\n"))
 }
 
@@ -226,4 +226,19 @@ async fn a_gateway_that_takes_no_orders_is_said_to_take_none() {
     let one = on(&stack).await[0].clone();
     assert!(one["gateway"]["disobeyed"] == true && one["gateway"]["order"] == "end the session: it takes no orders", "{one}");
     assert!(stack.post("/survey", json!({})).await.1.to_string().contains("radius.takes-no-orders"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_order_that_lacks_its_secret_says_which_and_the_machine_is_still_on_there() {
+    let (mut stack, _ordered) = taking_orders().await;
+    let_in(&gateway(&stack).await, "anouk", "s1").await;
+    // A secret that counts for nothing, and a service that never knew another.
+    stack.put("/secrets/quay-gateway", json!({"value": "short"})).await;
+    stack.restart().await;
+    let id = on(&stack).await[0]["id"].clone();
+    stack.post("/presences/end", json!({"presences": [id]})).await;
+    eventually("it is told", async || story(&stack).await.contains("the secret quay-gateway is not stored, or shorter than 16"))
+        .await;
+    let one = on(&stack).await[0].clone();
+    assert_eq!(one["gateway"]["disobeyed"], true, "{one}");
 }

@@ -24,7 +24,7 @@ pub struct Told {
 impl Told {
     /// The values of an attribute as text.
     pub fn texts(&self, kind: u8) -> Vec<String> {
-        self.attributes.iter().filter(|(k, _)| *k == kind).map(|(_, v)| String::from_utf8_lossy(v).into_owned()).collect()
+        texts(&self.attributes, kind)
     }
 
     /// The first number of an attribute.
@@ -170,7 +170,7 @@ pub struct Order {
 impl Order {
     /// The values of an attribute as text.
     pub fn texts(&self, kind: u8) -> Vec<String> {
-        self.attributes.iter().filter(|(k, _)| *k == kind).map(|(_, v)| String::from_utf8_lossy(v).into_owned()).collect()
+        texts(&self.attributes, kind)
     }
 }
 
@@ -218,6 +218,10 @@ impl Ordered {
         out[4..20].copy_from_slice(&made);
         self.socket.send_to(&out, order.from).await.unwrap();
     }
+}
+
+fn texts(attributes: &[(u8, Vec<u8>)], kind: u8) -> Vec<String> {
+    attributes.iter().filter(|(k, _)| *k == kind).map(|(_, v)| String::from_utf8_lossy(v).into_owned()).collect()
 }
 
 fn attributes(octets: &[u8]) -> Vec<(u8, Vec<u8>)> {

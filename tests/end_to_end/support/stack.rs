@@ -7,7 +7,7 @@ use std::sync::{Once, OnceLock};
 use passeur_core::id::Token;
 use passeur_core::seal::Ring;
 use passeur_live::clock::Clock;
-use passeur_service::config::Tls;
+use passeur_service::config::{RadiusConfig, Tls};
 use passeur_service::{Config, Emergency, Running, StartError, start};
 use passeur_service::{NetworkConfig, TunnelConfig};
 use passeur_standins::mailbox::MailBox;
@@ -113,15 +113,16 @@ fn config(database: &Database, clock: &Clock, token: &str, listen: SocketAddr, t
         first_token: Token::parse(token),
         network: None,
         tunnels: vec![],
-        radius: vec![],
+        radius: RadiusConfig::default(),
         restored: false,
         emergency: Emergency::parse(include_str!("../../../demo/emergency.toml")).ok(),
     }
 }
 
-/// Where RADIUS clients ask: any port of loopback.
-fn radius_at(is: bool) -> Vec<SocketAddr> {
-    if is { vec![SocketAddr::from(([127, 0, 0, 1], 0))] } else { vec![] }
+/// Where RADIUS clients ask: any port of loopback, and one over TLS where the service speaks it.
+fn radius_at(is: bool, tls: bool) -> RadiusConfig {
+    let any = |is: bool| if is { vec![SocketAddr::from(([127, 0, 0, 1], 0))] } else { vec![] };
+    RadiusConfig { listen: any(is), tls: any(is && tls) }
 }
 
 impl Stack {
@@ -177,7 +178,7 @@ impl Stack {
         let token = Token::from_random([9; 32]).reveal().to_owned();
         let any: SocketAddr = "127.0.0.1:0".parse().unwrap();
         let (listen, network, tunnels) = (place.listen, place.network.clone(), place.tunnels.clone());
-        let radius = radius_at(place.radius);
+        let radius = radius_at(place.radius, place.tls.is_some());
         let service =
             start(Config { network, tunnels, radius, ..config(&database, &clock, &token, listen, place.tls) }).await.unwrap();
         let tls_port = service.tls_address.map_or(0, |a| a.port());
@@ -373,9 +374,14 @@ impl Stack {
         service
     }
 
+    /// Where RADIUS clients ask over TLS.
+    pub fn radius_tls(&self) -> SocketAddr {
+        self.service.as_ref().unwrap().radius.tls[0]
+    }
+
     /// Where RADIUS clients ask.
     pub fn radius(&self) -> SocketAddr {
-        self.service.as_ref().unwrap().radius[0]
+        self.service.as_ref().unwrap().radius.listen[0]
     }
 
     /// Somebody signed in at the gate, and their browser.
@@ -404,32 +410,29 @@ impl Stack {
 
     /// Stops the service and starts it anew on the same database and port.
     pub async fn restart(&mut self) {
+        let (network, tunnels) = (self.network.clone(), self.tunnels.clone());
+        let radius = radius_at(self.radius, false);
+        self.start_again(|config| Config { network, tunnels, radius, ..config }).await.unwrap();
+    }
+
+    /// Stops the service and starts it anew, otherwise; why it does not start, where it does not.
+    async fn start_again(&mut self, change: impl FnOnce(Config) -> Config) -> Result<(), StartError> {
         if let Some(s) = self.service.take() {
             s.stop().await;
         }
-        let (network, tunnels) = (self.network.clone(), self.tunnels.clone());
-        let radius = radius_at(self.radius);
-        let config = Config { network, tunnels, radius, ..config(&self.database, &self.clock, &self.token, self.address, None) };
-        self.service = Some(start(config).await.unwrap());
+        let config = change(config(&self.database, &self.clock, &self.token, self.address, None));
+        self.service = Some(start(config).await?);
+        Ok(())
     }
 
     /// Stops the service and starts it anew where it hears no RADIUS client.
     pub async fn restart_without_radius(&mut self) {
-        if let Some(s) = self.service.take() {
-            s.stop().await;
-        }
-        let config = config(&self.database, &self.clock, &self.token, self.address, None);
-        self.service = Some(start(config).await.unwrap());
+        self.start_again(|config| config).await.unwrap();
     }
 
     /// Stops the service and starts it anew with another key ring; why it does not start, where it does not.
     pub async fn restart_with(&mut self, ring: Ring, restored: bool) -> Result<(), StartError> {
-        if let Some(s) = self.service.take() {
-            s.stop().await;
-        }
-        let config = Config { ring, restored, ..config(&self.database, &self.clock, &self.token, self.address, None) };
-        self.service = Some(start(config).await?);
-        Ok(())
+        self.start_again(|config| Config { ring, restored, ..config }).await
     }
 
     /// Another node on the same database.

@@ -104,6 +104,11 @@ impl Sea {
 
     /// Starts the server of an entrance, as a user that may do nothing: its device is made beforehand.
     pub fn start_server(&mut self, name: &str, port: u16, net: &str, net6: Option<&str>) {
+        self.start_server_with(name, port, net, net6, "");
+    }
+
+    /// The same, with more lines of configuration.
+    pub fn start_server_with(&mut self, name: &str, port: u16, net: &str, net6: Option<&str>, more: &str) {
         let dir = self.folder.path().display().to_string();
         let device = format!("tun-{name}");
         let mut lines = vec![
@@ -127,6 +132,7 @@ impl Sea {
             lines.push(format!("ip addr replace {net6}1/64 dev {device} nodad"));
             config += &format!("server-ipv6 {net6}/64\n");
         }
+        config += more;
         std::fs::write(self.folder.path().join(format!("{name}.conf")), config).unwrap();
         run(&lines.join(" && "));
         let unprivileged =
@@ -191,11 +197,6 @@ impl Sea {
         let file = self.folder.path().join(format!("{name}.typed"));
         std::fs::write(&file, format!("{user}\n{password}\n")).unwrap();
         format!("auth-user-pass {}\nauth-retry none", file.display())
-    }
-
-    /// What the server of an entrance logged.
-    pub fn server_log(&self, name: &str) -> String {
-        std::fs::read_to_string(self.folder.path().join(format!("{name}.log"))).unwrap_or_default()
     }
 }
 

@@ -1,6 +1,7 @@
 //! The pilots' tunnel for real: an OpenVPN server without privilege, a client at sea, a kernel that closes. Each test in a cage of its own.
 
-mod servers;
+pub mod servers;
+mod terms;
 
 use std::io::{Read, Write};
 use std::net::TcpStream;
@@ -10,7 +11,8 @@ use aws_lc_rs::rand::SystemRandom;
 use aws_lc_rs::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair};
 use base64::Engine as _;
 
-use passeur_standins::cage::{CRANE, OFFICE};
+use passeur_standins::cage::CRANE;
+pub use passeur_standins::cage::OFFICE;
 use rcgen::PublicKeyData as _;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -18,7 +20,7 @@ use serde_json::{Value, json};
 use crate::support::{Connecting, Page, Person, Sea, eventually};
 
 /// Opens what a client was told to open, and signs in there, on the same machine.
-async fn opens(sea: &Sea, person: &mut Person, client: &Connecting, times: usize, user: &str) -> Page {
+pub async fn opens(sea: &Sea, person: &mut Person, client: &Connecting, times: usize, user: &str) -> Page {
     sea.harbour.sit("pilot");
     let url = client.address(times).await;
     let page = person.open(&url).await;
@@ -30,7 +32,7 @@ async fn opens(sea: &Sea, person: &mut Person, client: &Connecting, times: usize
 }
 
 /// Presses a button of the page.
-async fn answers(person: &mut Person, page: &Page, answer: &str) -> Page {
+pub async fn answers(person: &mut Person, page: &Page, answer: &str) -> Page {
     let at = page.body.find(&format!("answer={answer}")).unwrap_or_else(|| panic!("{}", page.body));
     let action = page.body[..at].rsplit("action=\"").next().unwrap().replace("&amp;", "&");
     let origin = url::Url::parse(&page.url).unwrap().origin().ascii_serialization();
@@ -47,7 +49,7 @@ async fn comes_in(sea: &Sea, name: &str, user: &str) -> (Person, Connecting, Pag
     (person, client, page)
 }
 
-async fn present(sea: &Sea) -> Vec<Value> {
+pub async fn present(sea: &Sea) -> Vec<Value> {
     sea.harbour.stack.get("/presences?gate=tunnel&limit=1000").await["presences"].as_array().unwrap().clone()
 }
 
@@ -230,6 +232,14 @@ async fn a_client_that_opens_no_browser_comes_in_by_a_code_once() {
     assert!(all["crossings"].as_array().unwrap().iter().any(refused), "{all}");
 }
 
+/// What the survey says of an entrance whose server nobody speaks with; none where somebody does.
+async fn lost(sea: &Sea, entrance: &str) -> Option<String> {
+    let (_, survey) = sea.harbour.stack.post("/survey", json!({})).await;
+    let all = survey["findings"].as_array().unwrap_or_else(|| panic!("{survey}")).clone();
+    let is_it = |f: &Value| f["code"] == "tunnel.server-lost" && f["place"] == format!("entrance {entrance}");
+    all.into_iter().find(is_it).map(|f| f.to_string())
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn after_a_restart_of_either_side_who_is_on_and_who_is_connected_are_the_same() {
     if !Sea::is_caged("tunnels::after_a_restart_of_either_side_who_is_on_and_who_is_connected_are_the_same") {
@@ -245,7 +255,8 @@ async fn after_a_restart_of_either_side_who_is_on_and_who_is_connected_are_the_s
     assert!(sea.harbour.reaches("pilot", OFFICE[0], 80));
     assert_eq!(present(&sea).await.len(), 1);
     let session = sea.harbour.stack.get("/sessions").await[0]["id"].clone();
-    eventually("the server is spoken with", async || sea.server_log("pilots").matches("CMD 'status 3'").count() >= 2).await;
+    // Not before the one that came after knows whose tunnel it is: it would have the client come again, and ask it.
+    eventually("the server is spoken with", async || lost(&sea, "pilots").await.is_none()).await;
     sea.harbour.stack.post("/sessions/end", json!({"sessions": [session]})).await;
     assert!(!sea.harbour.reaches("pilot", OFFICE[0], 80));
     eventually("the client is ended for good", async || client.is_over()).await;
@@ -461,18 +472,35 @@ async fn the_survey_says_when_a_server_is_lost_or_may_be_spoken_with_by_others()
     let says = async |sea: &Sea, code: &str| {
         sea.harbour.stack.post("/survey", json!({})).await.1.to_string().contains(&format!("\"{code}\""))
     };
-    eventually("the server is spoken with", async || !says(&sea, "tunnel.server-lost").await).await;
+    eventually("the server is spoken with", async || lost(&sea, "pilots").await.is_none()).await;
     let _client = sea.connect_by_browser("first");
     _client.address(1).await;
     for code in ["tunnel.hand-window", "tunnel.socket-open"] {
         assert!(!says(&sea, code).await, "{code}");
     }
     sea.kill_server("pilots");
-    eventually("it is told that the server is lost", async || says(&sea, "tunnel.server-lost").await).await;
+    eventually("it is told that the server is lost", async || lost(&sea, "pilots").await.is_some()).await;
+    // Another one takes the connection, and says nothing.
+    std::fs::remove_file(sea.management("pilots")).unwrap();
+    let mute = tokio::net::UnixListener::bind(sea.management("pilots")).unwrap();
+    let _taken = mute.accept().await.unwrap();
+    let words = "has not said yet who is connected";
+    eventually("a server that says nothing is lost", async || lost(&sea, "pilots").await.is_some_and(|l| l.contains(words)))
+        .await;
+    drop((_taken, mute));
+    std::fs::remove_file(sea.management("pilots")).unwrap();
     // It comes back with a folder that everybody may enter.
     sea.start_server("pilots", 1194, "10.71.0", Some("fd71:71::"));
     sea.open_folder("pilots");
-    eventually("it is spoken with again", async || !says(&sea, "tunnel.server-lost").await).await;
+    eventually("it is spoken with again", async || lost(&sea, "pilots").await.is_none()).await;
     sea.harbour.stack.restart().await;
     eventually("it is told that others may speak with it", async || says(&sea, "tunnel.socket-open").await).await;
+    // One that lets nobody wait as long as a sign-in may take: it says so once somebody waits.
+    sea.kill_server("pilots");
+    sea.start_server_with("pilots", 1194, "10.71.0", Some("fd71:71::"), "hand-window 20\nreneg-sec 40\n");
+    eventually("it is spoken with again", async || lost(&sea, "pilots").await.is_none()).await;
+    assert!(!says(&sea, "tunnel.hand-window").await);
+    let late = sea.connect_by_browser("second");
+    late.address(1).await;
+    eventually("it is told how long it waits", async || says(&sea, "tunnel.hand-window").await).await;
 }

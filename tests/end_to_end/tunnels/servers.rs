@@ -9,7 +9,7 @@ use super::present;
 use crate::support::{Person, ScriptedVpn, Sea, Talk, eventually};
 
 /// A server of the pilots' entrance that is scripted, and the service connected to it.
-async fn scripted(sea: &Sea) -> (ScriptedVpn, Talk) {
+pub async fn scripted(sea: &Sea) -> (ScriptedVpn, Talk) {
     let socket = sea.management("pilots");
     std::fs::create_dir_all(socket.parent().unwrap()).unwrap();
     let server = ScriptedVpn::at(&socket);
@@ -18,7 +18,7 @@ async fn scripted(sea: &Sea) -> (ScriptedVpn, Talk) {
 }
 
 /// Says at the address that a client shows that it is theirs.
-async fn says_yes(person: &mut Person, url: &str) -> String {
+pub async fn says_yes(person: &mut Person, url: &str) -> String {
     let url = url::Url::parse(url).unwrap();
     let ask = url.query().unwrap();
     let origin = url.origin().ascii_serialization();
@@ -26,7 +26,7 @@ async fn says_yes(person: &mut Person, url: &str) -> String {
 }
 
 /// Somebody who is signed in at the gate.
-async fn at_the_gate(sea: &Sea, user: &str) -> Person {
+pub async fn at_the_gate(sea: &Sea, user: &str) -> Person {
     let mut person = Person::new();
     let page = person.open(&format!("http://tunnel.havrelune.localhost:{}/", sea.harbour.stack.address.port())).await;
     let back = person.prove(page, user).await;
@@ -87,6 +87,14 @@ async fn whatever_a_server_says_nobody_is_let_in_who_did_not_sign_in() {
     .await;
     let question = talk.until(|l| l.starts_with("client-deny 202 1 ").then(|| l.to_owned())).await;
     assert_eq!(question.matches("CRV1:R,E:202:").count(), 1, "{question}");
+    // One that knows the older word for a browser alone is told by that.
+    talk.say(
+        ">CLIENT:CONNECT,203,1\r\n>CLIENT:ENV,untrusted_ip=198.51.100.7\r\n>CLIENT:ENV,IV_SSO=openurl,crtext\r\n>CLIENT:ENV,END",
+    )
+    .await;
+    let older = talk.until(|l| l.starts_with("client-pending-auth 203 1 ").then(|| l.to_owned())).await;
+    assert!(older.contains(" \"OPEN_URL:http") && older.contains("/connect?ask="), "{older}");
+    talk.leaves(203).await;
     assert!(!talk.let_in(), "{:#?}", talk.told);
     // What breaks the protocol ends the connection, and the service comes again.
     for octets in [

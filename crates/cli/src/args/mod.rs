@@ -64,7 +64,7 @@ pub enum Language {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Run the service
-    Serve(Serve),
+    Serve(Box<Serve>),
     /// Make the file of the account that works when everything else is broken
     #[command(subcommand)]
     Emergency(Emergency),
@@ -362,6 +362,9 @@ pub struct Serve {
     /// Where RADIUS clients ask and tell of their sessions, such as 0.0.0.0:1812,0.0.0.0:1813 and the same of [::]
     #[arg(long, env = "PASSEUR_RADIUS_LISTEN", value_name = "ADDRESS", value_delimiter = ',')]
     pub radius_listen: Vec<SocketAddr>,
+    /// Where RADIUS clients with certificates ask over TLS, such as 0.0.0.0:2083,[::]:2083
+    #[arg(long, env = "PASSEUR_RADIUS_TLS_LISTEN", requires = "tls_listen", value_name = "ADDRESS", value_delimiter = ',')]
+    pub radius_tls_listen: Vec<SocketAddr>,
     /// The database comes from a backup: end every session before anybody is served
     #[arg(long)]
     pub restored: bool,

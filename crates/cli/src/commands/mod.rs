@@ -38,7 +38,7 @@ use crate::output::{Cell, Column, Screen, Tone, csv, fixed, json, moment, outcom
 pub async fn run(args: Args) -> Result<(), Exit> {
     let c = &args.client;
     match args.command {
-        Command::Serve(a) => serve::run(a).await,
+        Command::Serve(a) => serve::run(*a).await,
         Command::Emergency(a) => emergency::run(a),
         Command::KeyRing(a) => key_ring::run(a, c).await,
         Command::Site(a) => site::run(a, c).await,

@@ -1,7 +1,7 @@
 //! `passeur serve`.
 
 use passeur_live::clock::Clock;
-use passeur_service::config::{Config, Tls, read_database_url, read_emergency, read_ring, read_token};
+use passeur_service::config::{Config, RadiusConfig, Tls, read_database_url, read_emergency, read_ring, read_token};
 use passeur_service::{NetworkConfig, ResolverConfig};
 use tracing_subscriber::EnvFilter;
 
@@ -27,7 +27,7 @@ pub async fn run(args: Serve) -> Result<(), Exit> {
         clock: Clock::system(),
         emergency: args.emergency_file.as_deref().map(read_emergency).transpose().map_err(|e| failed(&e))?,
         tunnels: args.tunnel,
-        radius: args.radius_listen,
+        radius: RadiusConfig { listen: args.radius_listen, tls: args.radius_tls_listen },
         network: args.sluice.map(|sluice| NetworkConfig {
             sluice,
             redirect: args.led_listen,

@@ -7,7 +7,7 @@ use super::fields::Fields;
 use super::mapping;
 use super::names::{Names, OfSite, refer, refer_to_several};
 use super::rule::read_rules;
-use crate::site::{Access, Dead, Disabled, GroupsFrom, Rules};
+use crate::site::{Access, Condition, Dead, Disabled, Effect, GroupsFrom, Rule, Rules};
 
 /// Which ways in are taken: `provider` for one, `ways-in` for several.
 fn read_ways(f: &Fields<'_, '_>, names: &Names<'_>) -> Vec<String> {
@@ -53,6 +53,26 @@ fn read_groups_from(f: &Fields<'_, '_>, names: &Names<'_>, ways: &[String], dire
     (out, there)
 }
 
+/// A hardware address proves nothing, so that no rule gives a machine anything unless it asks for the way in by which machines come: every other
+/// one is for people, and says so wherever it is shown, compared or judged.
+fn not_for_machines(rules: &mut [Rule], ways: &[String], of_machines: &[String]) {
+    let here: Vec<&str> = ways.iter().map(String::as_str).filter(|w| of_machines.iter().any(|m| m == w)).collect();
+    if here.is_empty() {
+        return;
+    }
+    for rule in rules.iter_mut().filter(|r| matches!(r.effect, Effect::Give(_)) && !r.when.means_way(&here)) {
+        let people = Condition::None(vec![Condition::WayIn(here.iter().map(|w| (*w).to_owned()).collect())]);
+        rule.when = match std::mem::replace(&mut rule.when, Condition::Everyone) {
+            Condition::Everyone => people,
+            Condition::All(mut parts) => {
+                parts.push(people);
+                Condition::All(parts)
+            }
+            when => Condition::All(vec![when, people]),
+        };
+    }
+}
+
 /// Reads provider, directory and rules from a gate or from `[engineers]`.
 pub(crate) fn read_access(
     f: &Fields<'_, '_>,
@@ -95,6 +115,7 @@ pub(crate) fn read_access(
     rules.extend(read_rules(f, names, has_groups, allowed_roles, of_site.rules));
     let unasked = sector.is_some() && f.flag("unasked", false);
     let callers = if sector.is_some() { callers::read(f, names) } else { None };
+    not_for_machines(&mut rules, &ways, names.machine_ways);
     let rules = Rules::new(rules);
     let out = Access { ways, directories, groups, without_directory, disabled, re_read, dead, mappings, unasked, callers, rules };
     for r in out.rules.iter().filter(|r| out.asks_too_early(&r.when) || out.gives_too_early(&r.effect)) {

@@ -212,6 +212,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         group_givers: &group_givers,
         password_ways: &password_ways,
         certificate_ways: &certificate_ways,
+        machine_ways: &super::way::of_machines(&ways),
         directories: &directory_names,
         attribute: &find,
         attributes: &attributes,
@@ -248,7 +249,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let networks = super::network::read(root, &names);
     let routes = super::route::read(root, &names, &directories, &gates);
     let (engineers, second_engineer) = read_engineers(root, &names, &mappings);
-    super::way::check_sponsors(root, &ways, &gates, engineers.as_ref());
+    super::way::check(root, &ways, &gates, engineers.as_ref());
     let expectations = read_expectations(root, &gates, engineers.as_ref(), (&way_names, &all_entrances));
     warn_unused(root, &deliveries, &gates);
     Some(Site {

@@ -49,6 +49,8 @@ pub(crate) struct Names<'a> {
     pub(crate) password_ways: &'a [String],
     /// Ways in by client certificate.
     pub(crate) certificate_ways: &'a [String],
+    /// Ways in of machines by their hardware addresses.
+    pub(crate) machine_ways: &'a [String],
     pub(crate) directories: &'a [String],
     pub(crate) attribute: &'a dyn Fn(&str) -> Option<AttributeId>,
     pub(crate) attributes: &'a [String],

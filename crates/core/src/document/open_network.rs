@@ -17,7 +17,7 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>) -> OpenNetwork {
     if zones.is_empty() && !f.has("zones") {
         f.error("zones", "zones is missing".into(), "Name the [[zone]] that the gate guards: zones = [\"yard\"].");
     }
-    OpenNetwork { terms: read_terms(f), machines: read_machines(f, names), ..read_rest(f, zones) }
+    OpenNetwork { terms: read_terms(f), machines: read_machines(f, Some(names)), ..read_rest(f, zones) }
 }
 
 /// Reads what only a gate of kind `vpn` has.
@@ -27,8 +27,16 @@ pub(crate) fn read_vpn(f: &Fields<'_, '_>, names: &Names<'_>) -> OpenNetwork {
         let remedy = "Name the [[entrance]] by which tunnels come, or the [[radius-client]] that asks: entrances = [\"pilots\"].";
         f.error("entrances", "entrances is missing".into(), remedy);
     }
-    let (radius, entrances) = entrances.into_iter().partition(|e| names.radius_clients.contains(e));
-    OpenNetwork { radius, authority: f.text("authority").filter(|a| !a.is_empty()), ..read_rest(f, entrances) }
+    let (radius, entrances): (Vec<_>, Vec<_>) = entrances.into_iter().partition(|e| names.radius_clients.contains(e));
+    let terms = read_terms(f);
+    if let (Some(_), Some(client)) = (&terms, radius.first()) {
+        f.error(
+            "terms",
+            format!("[[radius-client]] {client} can show nobody any terms"),
+            "Take the terms away, or make a gate of its own for what asks by RADIUS.",
+        );
+    }
+    OpenNetwork { radius, terms, authority: f.text("authority").filter(|a| !a.is_empty()), ..read_rest(f, entrances) }
 }
 
 fn read_terms(f: &Fields<'_, '_>) -> Option<TermsOfUse> {
@@ -53,7 +61,8 @@ fn read_rest(f: &Fields<'_, '_>, zones: Vec<String>) -> OpenNetwork {
     OpenNetwork { zones, radius: vec![], terms: None, devices, when_full, machines: vec![], authority: None }
 }
 
-fn read_machines(f: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Machine> {
+/// Reads machines without a person; without names what they may reach is not said here.
+pub(crate) fn read_machines(f: &Fields<'_, '_>, names: Option<&Names<'_>>) -> Vec<Machine> {
     let mut out: Vec<Machine> = vec![];
     let mut taken: HashMap<HardwareAddress, String> = HashMap::new();
     for m in f.tables("machine") {
@@ -85,8 +94,8 @@ fn read_machines(f: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Machine> {
             }
             day
         });
-        let reach = refer_to_several(&m, "reach", "reach", names.reaches);
-        if reach.is_empty() && !m.has("reach") {
+        let reach = names.map(|n| refer_to_several(&m, "reach", "reach", n.reaches)).unwrap_or_default();
+        if names.is_some() && reach.is_empty() && !m.has("reach") {
             m.error("reach", "reach is missing".into(), "Name what the machine may reach: reach = [\"crane-hosts\"].");
         }
         m.finish();

@@ -6,11 +6,13 @@ use ipnet::IpNet;
 use super::fields::Fields;
 use super::gate::name_of;
 use super::names::{only_gate, refer};
+use super::provider::certificates;
 use super::reach::{bounded, several};
 use super::tunnel::TWO_GATES;
 use crate::address::network;
 use crate::site::{
-    Gate, RADIUS_ATTRIBUTES, RadiusAsks, RadiusAttribute, RadiusClient, RadiusPlace, RadiusValue, Way, WayKind, Zone,
+    Gate, RADIUS_ATTRIBUTES, RadiusAsks, RadiusAttribute, RadiusCertificate, RadiusClient, RadiusPlace, RadiusProof, RadiusValue,
+    Way, WayKind, Zone,
 };
 
 /// The most RADIUS clients of a site.
@@ -39,14 +41,51 @@ pub(crate) fn read(root: &Fields<'_, '_>, zones: &[Zone], gates: &[Gate], ways: 
         }
         // Less than a minute is forbidden, and less than ten is much for its network (RFC 2869 section 5.16).
         let interim = f.duration("interim", Duration::minutes(10), Duration::minutes(1), Duration::hours(24));
-        let orders = u16::try_from(f.number("dynamic-authorization", 3_799, 0..=65_535)).ok().filter(|port| *port != 0);
+        let proof = read_proof(&f);
+        // RFC 5176 section 2 and RFC 6614 section 2.1 say which ports are theirs.
+        let usual = if matches!(proof, RadiusProof::Certificate(_)) { 2_083 } else { 3_799 };
+        let orders = u16::try_from(f.number("dynamic-authorization", usual, 0..=65_535)).ok().filter(|port| *port != 0);
         let title = f.text("title").unwrap_or_else(|| name.clone());
-        let secret = f.need("secret", "\"quay-gateway\"").unwrap_or_default();
         f.finish();
-        out.push(RadiusClient { name, title, addresses, secret, takes, way, interim, orders });
+        out.push(RadiusClient { name, title, addresses, proof, takes, way, interim, orders });
     }
     check(root, &out, gates, ways);
     out
+}
+
+/// What proves that a client is this one: a secret, or certificates over TLS.
+fn read_proof(f: &Fields<'_, '_>) -> RadiusProof {
+    let by_certificate = ["certificates", "authorities", "host"].into_iter().find(|key| f.has(key));
+    let Some(by) = by_certificate else {
+        return RadiusProof::Secret(f.need("secret", "\"quay-gateway\"").unwrap_or_default());
+    };
+    if f.text("secret").is_some() {
+        f.error(
+            "secret",
+            format!("the client shares a secret, and has {by}"),
+            "Keep one of them: a client that asks over TLS is proven by its certificate, and shares no secret.",
+        );
+    }
+    let (own, authorities, host) = (certificates(f, "certificates"), certificates(f, "authorities"), f.text("host"));
+    match (authorities.is_empty(), &host) {
+        (false, None) => f.error(
+            "authorities",
+            "every certificate of these authorities would be this client's".into(),
+            "Write the name that its certificate says: host = \"switch-3.havrelune.example\".",
+        ),
+        (true, Some(_)) if !f.has("authorities") => {
+            f.error(
+                "host",
+                "nothing says who may certify that name".into(),
+                "Paste the certificate of the authority: authorities = [\"…\"].",
+            );
+        }
+        (true, None) if own.is_empty() && !f.has("authorities") => {
+            f.error("certificates", "no certificate is this client's".into(), "Paste the one that the client shows.");
+        }
+        _ => {}
+    }
+    RadiusProof::Certificate(RadiusCertificate { own, authorities, host: host.map(|h| h.to_ascii_lowercase()) })
 }
 
 fn read_addresses(f: &Fields<'_, '_>, others: &[RadiusClient]) -> Vec<IpNet> {
@@ -120,15 +159,23 @@ fn check(root: &Fields<'_, '_>, clients: &[RadiusClient], gates: &[Gate], ways: 
         let has = |g: &Gate| g.network().is_some_and(|n| n.radius.contains(&client.name));
         let none = ("no gate takes people in by it", "Name it in the entrances of a gate of kind vpn.");
         let Some(gate) = only_gate(f, gates, has, none, TWO_GATES) else { continue };
-        let by_password = |w: &&Way| matches!(w.kind, WayKind::Password(_));
+        let by_password = |w: &&Way| w.password().is_some();
         let passwords = ways.iter().filter(by_password).filter(|w| gate.access.ways.contains(&w.name)).count();
         if client.may_ask(RadiusAsks::Password) && passwords != 1 {
             let what = match passwords {
                 0 => format!("it asks about passwords, and gate {} takes nobody in by one", gate.name),
-                _ => format!("it asks about passwords, and gate {} takes people in by several kinds", gate.name),
+                _ => format!("it asks about passwords, and gate {} takes those of several ways in", gate.name),
             };
-            let remedy = "Name one [[way]] of kind password in the gate's ways-in, or write takes = [\"authorize-only\"].";
+            let remedy = "Name one [[way]] of kind password, or of kind ticket with password = true, in the gate's ways-in; or write takes = [\"authorize-only\"].";
             f.error("takes", what, remedy);
+        }
+        let machines = ways.iter().filter(|w| w.is_of_machines() && gate.access.ways.contains(&w.name)).count();
+        if client.may_ask(RadiusAsks::Machine) && machines != 1 {
+            let what = match machines {
+                0 => format!("it asks about machines, and gate {} takes none in", gate.name),
+                _ => format!("it asks about machines, and gate {} takes those of several ways in", gate.name),
+            };
+            f.error("takes", what, "Name one [[way]] of kind machine in the gate's ways-in.");
         }
         if let Some(way) = client.way.as_ref().filter(|w| !gate.access.ways.contains(w)) {
             let what = format!("gate {} does not take the way in {way}", gate.name);

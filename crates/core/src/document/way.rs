@@ -2,6 +2,7 @@
 
 use super::fields::Fields;
 use super::names::refer;
+use super::open_network::read_machines;
 use super::provider::certificates;
 use super::ticket::read_ticket;
 use crate::site::{
@@ -19,6 +20,7 @@ enum Kind {
     Certificate,
     Ticket,
     Gateway,
+    Machine,
 }
 
 /// Reads `[[way]]`.
@@ -32,12 +34,13 @@ pub(crate) fn read_way(f: &Fields<'_, '_>, name: String, attributes: Vec<(Attrib
         ("certificate", Kind::Certificate),
         ("ticket", Kind::Ticket),
         ("gateway", Kind::Gateway),
+        ("machine", Kind::Machine),
     ];
     if !f.has("kind") {
         f.error(
             "kind",
             "kind is missing".into(),
-            "Write kind = \"password\", \"mailed-code\", \"sponsor\", \"passkey\", \"certificate\", \"ticket\" or \"gateway\".",
+            "Write kind = \"password\", \"mailed-code\", \"sponsor\", \"passkey\", \"certificate\", \"ticket\", \"gateway\" or \"machine\".",
         );
     }
     let (m, d) = (Duration::minutes, Duration::days);
@@ -87,6 +90,14 @@ pub(crate) fn read_way(f: &Fields<'_, '_>, name: String, attributes: Vec<(Attrib
         }
         Kind::Ticket => WayKind::Ticket(read_ticket(f, host, tries())),
         Kind::Gateway => WayKind::Gateway,
+        Kind::Machine => {
+            let all = read_machines(f, None);
+            if all.is_empty() && !f.has("machine") {
+                let remedy = "Add a [[way.machine]] for each, with name, hardware, owner, purpose and until.";
+                f.error("machine", "no machine is listed".into(), remedy);
+            }
+            WayKind::Machine(all)
+        }
     };
     let out = Way {
         title: f.text("title").unwrap_or_else(|| name.clone()),
@@ -100,9 +111,38 @@ pub(crate) fn read_way(f: &Fields<'_, '_>, name: String, attributes: Vec<(Attrib
     out
 }
 
+/// Names of the ways in of machines.
+pub(crate) fn of_machines(ways: &[Way]) -> Vec<String> {
+    ways.iter().filter(|w| w.is_of_machines()).map(|w| w.name.clone()).collect()
+}
+
+/// What ways in cannot be beside the rest of the site.
+pub(crate) fn check(root: &Fields<'_, '_>, ways: &[Way], gates: &[Gate], engineers: Option<&Access>) {
+    check_sponsors(root, ways, gates, engineers);
+    check_machines(root, ways, gates, engineers);
+}
+
+/// What a way in of machines cannot be beside the rest of the site: it is for what asks by RADIUS.
+fn check_machines(root: &Fields<'_, '_>, ways: &[Way], gates: &[Gate], engineers: Option<&Access>) {
+    let all = of_machines(ways);
+    for (f, gate) in root.tables("gate").iter().zip(gates) {
+        let asks_by_radius = gate.network().is_some_and(|n| !n.radius.is_empty());
+        for name in gate.access.ways.iter().filter(|n| all.contains(n) && !asks_by_radius) {
+            let remedy =
+                format!("Take \"{name}\" out of ways-in, or name a [[radius-client]] in the entrances of a gate of kind vpn.");
+            f.error("ways-in", format!("{name} is for machines that a RADIUS client asks about, and none is here"), remedy);
+        }
+    }
+    for name in engineers.iter().flat_map(|e| &e.ways).filter(|n| all.contains(n)) {
+        let f = root.table("engineers");
+        let remedy = format!("Take \"{name}\" out of the ways in of [engineers].");
+        f.as_ref().unwrap_or(root).error("ways-in", format!("{name} is for machines, which are no engineers"), remedy);
+    }
+}
+
 /// What a way in of guests cannot be beside the rest of the site: their word is that of whoever a gate gives the role, and opens nothing that
 /// outlives them.
-pub(crate) fn check_sponsors(root: &Fields<'_, '_>, ways: &[Way], gates: &[Gate], engineers: Option<&Access>) {
+fn check_sponsors(root: &Fields<'_, '_>, ways: &[Way], gates: &[Gate], engineers: Option<&Access>) {
     let guests = |name: &String| ways.iter().any(|w| w.name == *name && matches!(w.kind, WayKind::Sponsor(_)));
     for (f, way) in root.tables("way").iter().zip(ways) {
         match &way.kind {

@@ -2,7 +2,7 @@
 
 use super::application::{source_of, where_missing};
 use super::{Part, Row};
-use crate::site::{Gate, RadiusAsks, RadiusClient, Site};
+use crate::site::{Gate, RadiusAsks, RadiusClient, RadiusProof, Site};
 
 /// The parts of the clients of a gate.
 pub(super) fn parts(site: &Site, gate: &Gate) -> Vec<Part> {
@@ -10,28 +10,56 @@ pub(super) fn parts(site: &Site, gate: &Gate) -> Vec<Part> {
     if clients.is_empty() {
         return vec![];
     }
-    let mut out: Vec<Part> =
-        clients.iter().map(|c| Part { code: "enter", heading: "Please enter for RADIUS", rows: enter(c) }).collect();
+    let mut out: Vec<Part> = clients
+        .iter()
+        .map(|c| Part { code: "enter", heading: "Please enter for RADIUS", rows: enter(c, site.address.name()) })
+        .collect();
     out.push(Part { code: "receive", heading: "What RADIUS answers carry", rows: carries(site, gate) });
     out
 }
 
-fn enter(client: &RadiusClient) -> Vec<Row> {
+fn enter(client: &RadiusClient, host: &str) -> Vec<Row> {
     let mut out = vec![
         Row::new("Client", client.name.clone(), format!("what {} is called here", client.title)),
         Row::new("Sends from", client.senders(), "requests from anywhere else are not answered".to_owned()),
-        Row::new(
-            "Server",
-            "this service, udp/1812 and udp/1813",
-            "where passeur serve --radius-listen listens; every node answers alike",
-        ),
-        Row::new(
-            "Shared secret",
-            client.secret.clone(),
-            "by the name of the secret; at least 16 octets, handed over by another way",
-        ),
-        Row::new("Message-Authenticator", "with every request", "a request without one is not answered (RFC 3579)"),
     ];
+    match &client.proof {
+        RadiusProof::Secret(secret) => out.extend([
+            Row::new(
+                "Server",
+                "this service, udp/1812 and udp/1813",
+                "where passeur serve --radius-listen listens; every node answers alike",
+            ),
+            Row::new(
+                "Shared secret",
+                secret.clone(),
+                "by the name of the secret; at least 16 octets, handed over by another way",
+            ),
+            Row::new("Message-Authenticator", "with every request", "a request without one is not answered (RFC 3579)"),
+        ]),
+        RadiusProof::Certificate(of) => out.extend([
+            Row::new(
+                "Server",
+                "this service, tcp/2083, RADIUS over TLS (RFC 6614)",
+                "where passeur serve --radius-tls-listen listens; every node answers alike",
+            ),
+            Row::new(
+                "TLS",
+                "1.3, with RADIUS/1.1 (RFC 9765) where the gateway can; else 1.2 or 1.3",
+                "the connection proves what it carries",
+            ),
+            Row::new("Server certificate", format!("of {host}"), "the gateway has to check that name and the authority"),
+            Row::new(
+                "Client certificate",
+                match &of.host {
+                    Some(host) => format!("of {host}, by the authority in the site file"),
+                    None => format!("the one in the site file{}", if of.own.len() > 1 { ", or its successor" } else { "" }),
+                },
+                "send a new one before the old one ends: both may stand in the site file",
+            ),
+            Row::new("Shared secret", "radsec", "what RFC 6614 section 2.3 says, and proves nothing; none with RADIUS/1.1"),
+        ]),
+    }
     for asks in &client.takes {
         out.push(match asks {
             RadiusAsks::Password => Row::new("Authentication", "PAP", "CHAP, MS-CHAP and EAP are refused"),
@@ -39,6 +67,11 @@ fn enter(client: &RadiusClient) -> Vec<Row> {
                 "Authorization",
                 "Service-Type = Authorize-Only, with User-Name",
                 "after a sign-in at the gateway itself",
+            ),
+            RadiusAsks::Machine => Row::new(
+                "Machines",
+                "Service-Type = Call-Check, with the hardware address as User-Name and Calling-Station-Id",
+                "where a machine says nothing by itself; nothing is proven by it",
             ),
         });
     }
@@ -48,7 +81,10 @@ fn enter(client: &RadiusClient) -> Vec<Row> {
         "tells who had which address, and that a session is over",
     ));
     if let Some(port) = client.orders {
-        let port = format!("udp/{port} from this service, same secret");
+        let port = match client.proof {
+            RadiusProof::Secret(_) => format!("udp/{port} from this service, same secret"),
+            RadiusProof::Certificate(_) => format!("tcp/{port} from this service, over TLS with the same certificates"),
+        };
         out.push(Row::new(
             "Dynamic authorization",
             port,

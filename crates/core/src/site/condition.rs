@@ -142,6 +142,15 @@ impl Condition {
         }
     }
 
+    /// Whether it asks for one of these ways in, so that somebody who came by it is meant.
+    pub fn means_way(&self, ways: &[&str]) -> bool {
+        match self {
+            Condition::WayIn(of) => of.iter().any(|w| ways.contains(&w.as_str())),
+            Condition::All(p) | Condition::Any(p) => p.iter().any(|c| c.means_way(ways)),
+            _ => false,
+        }
+    }
+
     /// Whether it can hold of nobody, where these groups have no members: a group that is not there cannot be joined.
     pub fn fails_without(&self, missing: &dyn Fn(&str) -> bool) -> bool {
         match self {

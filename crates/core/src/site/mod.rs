@@ -55,7 +55,9 @@ pub use provider::{
     ByHand, ClientAuthentication, ENTITY_PATH, OidcClient, Provider, ProviderGroups, SamlBinding, SamlParty, SamlSource,
     SamlTrust, Speaks, check_endpoint, check_issuer,
 };
-pub use radius::{RADIUS_ATTRIBUTES, RadiusAsks, RadiusAttribute, RadiusClient, RadiusPlace, RadiusValue};
+pub use radius::{
+    RADIUS_ATTRIBUTES, RadiusAsks, RadiusAttribute, RadiusCertificate, RadiusClient, RadiusPlace, RadiusProof, RadiusValue,
+};
 pub use reach::{Covers, Destination, HostPattern, Reach, Service, Transport, Wanted};
 pub use response::{CookieFlags, ResponseEdits, SameSite};
 pub use roles_stand_on::RolesStandOn;
@@ -69,8 +71,8 @@ pub use time::{Dates, Hours};
 pub use upstream::{Health, Upstream, UpstreamTls, Upstreams};
 pub use upstream_ticket::{Behalf, By, UpstreamTicket};
 pub use way::{
-    CertificateWay, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordWay, SponsorWay, TRIES_MINUTES, Way, WayKind,
-    plain_mail,
+    CertificateWay, MailSecurity, MailServer, MailedCodeWay, PasskeyWay, PasswordOf, PasswordWay, SponsorWay, TRIES_MINUTES, Way,
+    WayKind, plain_mail,
 };
 
 pub use tunnel::{Browser, Profiles, PushedOption, Server, Tunnel};
@@ -266,6 +268,11 @@ impl Site {
         gate.network().into_iter().flat_map(|n| &n.zones).filter_map(|z| self.zone(z))
     }
 
+    /// A RADIUS client by its name.
+    pub fn radius_client(&self, name: &str) -> Option<&RadiusClient> {
+        self.radius_clients.iter().find(|c| c.name == name)
+    }
+
     /// The RADIUS client that sends from an address.
     pub fn radius_client_at(&self, address: IpAddr) -> Option<&RadiusClient> {
         self.radius_clients.iter().find(|c| c.sends_from(address))
@@ -279,7 +286,7 @@ impl Site {
     /// RADIUS clients by which a gate takes people in.
     pub fn radius_clients_of<'a>(&'a self, gate: &'a Gate) -> impl Iterator<Item = &'a RadiusClient> {
         let names = gate.network().into_iter().flat_map(|n| &n.radius);
-        names.filter_map(|name| self.radius_clients.iter().find(|c| c.name == *name))
+        names.filter_map(|name| self.radius_client(name))
     }
 
     /// Whether people may come by an entrance of this name: a VPN server's, or a RADIUS client.
@@ -357,7 +364,8 @@ impl Site {
             let authority = g.network()?.authority.clone()?;
             Some((authority, format!("gate {}: the authority of personal profiles", g.name)))
         });
-        let clients = self.radius_clients.iter().map(|c| (c.secret.clone(), format!("RADIUS client {}", c.name)));
+        let of = |c: &RadiusClient| Some((c.secret()?.to_owned(), format!("RADIUS client {}", c.name)));
+        let clients = self.radius_clients.iter().filter_map(of);
         let mut out: Vec<_> = providers
             .chain(own)
             .chain(directories)

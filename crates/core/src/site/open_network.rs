@@ -80,6 +80,17 @@ impl HardwareAddress {
         one.then_some(HardwareAddress(octets))
     }
 
+    /// From the ways in which switches and access points write one: twelve hexadecimal digits, with hyphens, colons, dots or nothing between
+    /// (RFC 3580 section 3.20 has hyphens; some add the name of a network behind a colon, which is left to them).
+    pub fn of_any(text: &str) -> Option<HardwareAddress> {
+        let digits: String = text.chars().filter(|c| !matches!(c, ':' | '-' | '.')).collect();
+        if digits.len() != 12 || !digits.is_ascii() || text.len() > 17 {
+            return None;
+        }
+        let pairs: Vec<&str> = (0..6).filter_map(|n| digits.get(2 * n..2 * n + 2)).collect();
+        HardwareAddress::parse(&pairs.join(":"))
+    }
+
     /// Whether it was made up by the machine itself, as phones do for each network (the locally administered bit).
     pub fn is_made_up(self) -> bool {
         self.0[0] & 2 != 0
@@ -96,6 +107,16 @@ impl fmt::Display for HardwareAddress {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn switches_write_hardware_addresses_in_many_ways() {
+        for text in ["00:1b:44:11:3a:b7", "00-1B-44-11-3A-B7", "001b44113ab7", "001b.4411.3ab7", "001B44-113AB7"] {
+            assert_eq!(HardwareAddress::of_any(text).map(|h| h.to_string()).as_deref(), Some("00:1b:44:11:3a:b7"), "{text}");
+        }
+        for text in ["", "anouk", "001b44113ab", "001b44113ab7f", "0011b44113ab7é", "ffffffffffff", "0-0-1-b-4-4-1-1-3-a-b-7"] {
+            assert_eq!(HardwareAddress::of_any(text), None, "{text}");
+        }
+    }
 
     #[test]
     fn only_the_address_of_one_machine_is_a_hardware_address() {

@@ -15,8 +15,8 @@ pub struct RadiusClient {
     pub title: String,
     /// Where it sends from.
     pub addresses: Vec<IpNet>,
-    /// The secret that both share.
-    pub secret: String,
+    /// What proves that it is this one.
+    pub proof: RadiusProof,
     pub takes: Vec<RadiusAsks>,
     /// The way in by whose word it names people whom it signed in itself.
     pub way: Option<String>,
@@ -26,6 +26,25 @@ pub struct RadiusClient {
     pub orders: Option<u16>,
 }
 
+/// What proves that a packet is of a RADIUS client.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum RadiusProof {
+    /// A secret that both share, by its name: each packet is proven with it (RFC 2865).
+    Secret(String),
+    /// A certificate, over TLS: the connection proves what it carries (RFC 6614, RFC 9765).
+    Certificate(RadiusCertificate),
+}
+
+/// Which certificates are a RADIUS client's.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RadiusCertificate {
+    /// These, in DER.
+    pub own: Vec<Vec<u8>>,
+    /// Those of one of these authorities, in DER, that name the host.
+    pub authorities: Vec<Vec<u8>>,
+    pub host: Option<String>,
+}
+
 /// What a RADIUS client may ask.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum RadiusAsks {
@@ -33,18 +52,21 @@ pub enum RadiusAsks {
     Password,
     /// Whether somebody whom it signed in itself may come in (Service-Type Authorize-Only, RFC 5176 section 3.2 and RFC 2865 section 5.6).
     AuthorizeOnly,
+    /// Whether a machine may come in, by its hardware address (Service-Type Call-Check, RFC 2865 section 5.6).
+    Machine,
 }
 
 impl RadiusAsks {
     /// With the words of a site file.
-    pub const WORDS: [(&'static str, RadiusAsks); 2] =
-        [("password", RadiusAsks::Password), ("authorize-only", RadiusAsks::AuthorizeOnly)];
+    pub const WORDS: [(&'static str, RadiusAsks); 3] =
+        [("password", RadiusAsks::Password), ("authorize-only", RadiusAsks::AuthorizeOnly), ("machine", RadiusAsks::Machine)];
 
     /// The word of a site file.
     pub fn word(self) -> &'static str {
         match self {
             RadiusAsks::Password => "password",
             RadiusAsks::AuthorizeOnly => "authorize-only",
+            RadiusAsks::Machine => "machine",
         }
     }
 }
@@ -54,6 +76,22 @@ impl RadiusClient {
     pub fn sends_from(&self, address: IpAddr) -> bool {
         let address = address.to_canonical();
         self.addresses.iter().any(|n| n.contains(&address))
+    }
+
+    /// The name of the secret that both share; none where it has a certificate.
+    pub fn secret(&self) -> Option<&str> {
+        match &self.proof {
+            RadiusProof::Secret(name) => Some(name),
+            RadiusProof::Certificate(_) => None,
+        }
+    }
+
+    /// Its certificates; none where it shares a secret.
+    pub fn certificate(&self) -> Option<&RadiusCertificate> {
+        match &self.proof {
+            RadiusProof::Secret(_) => None,
+            RadiusProof::Certificate(of) => Some(of),
+        }
     }
 
     /// Where it sends from, in words: a single address stands without its prefix.
@@ -70,11 +108,18 @@ impl RadiusClient {
             (RadiusAsks::Password, Lang::Fr) => "noms et mots de passe",
             (RadiusAsks::AuthorizeOnly, Lang::En) => "people whom it signed in itself",
             (RadiusAsks::AuthorizeOnly, Lang::Fr) => "personnes qu'il a connectées lui-même",
+            (RadiusAsks::Machine, Lang::En) => "machines by their hardware addresses",
+            (RadiusAsks::Machine, Lang::Fr) => "machines par leur adresse matérielle",
         };
         let asks = self.takes.iter().map(what).collect::<Vec<_>>();
+        let by = match (self.certificate().is_some(), lang) {
+            (false, _) => "RADIUS",
+            (true, Lang::En) => "RADIUS over TLS",
+            (true, Lang::Fr) => "RADIUS sur TLS",
+        };
         match lang {
-            Lang::En => format!("asks by RADIUS, from {from}, about {}", asks.join(" and ")),
-            Lang::Fr => format!("demande par RADIUS, depuis {from} : {}", asks.join(" et ")),
+            Lang::En => format!("asks by {by}, from {from}, about {}", asks.join(" and ")),
+            Lang::Fr => format!("demande par {by}, depuis {from} : {}", asks.join(" et ")),
         }
     }
 

@@ -41,7 +41,7 @@ impl Site {
                 Some(WayKind::MailedCode(_)) => out.mail = true,
                 Some(WayKind::Ticket(t)) => out.secrets.extend(t.keytabs.iter().cloned()),
                 // The console takes no guests, and nobody by RADIUS.
-                Some(WayKind::Sponsor(_) | WayKind::Certificate(_) | WayKind::Gateway) | None => {}
+                Some(WayKind::Sponsor(_) | WayKind::Certificate(_) | WayKind::Gateway | WayKind::Machine(_)) | None => {}
             }
         }
         let directories = out.directories.iter().filter_map(|d| self.directory(d));

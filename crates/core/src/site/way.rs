@@ -3,6 +3,7 @@
 //! They share one space of names with providers: a person is (provider, subject), and for these the way in is the provider.
 
 use super::attribute_id::AttributeId;
+use super::open_network::Machine;
 use super::ticket::TicketWay;
 use chrono::Duration;
 
@@ -36,6 +37,8 @@ pub enum WayKind {
     Ticket(TicketWay),
     /// The word of a RADIUS client that signed somebody in itself (Service-Type Authorize-Only).
     Gateway,
+    /// The hardware address of a machine that nobody sits at, as a RADIUS client sees it: anybody on the link can copy it.
+    Machine(Vec<Machine>),
 }
 
 /// A password of a directory.
@@ -83,10 +86,54 @@ pub struct SponsorWay {
     pub lasts: Duration,
 }
 
+/// Whose word a password is asked of.
+#[derive(Clone, Copy, Debug)]
+pub enum PasswordOf<'a> {
+    /// A directory's, by a bind as the person.
+    Directory(&'a PasswordWay),
+    /// The KDC's of a realm.
+    Realm(&'a TicketWay),
+}
+
+impl PasswordOf<'_> {
+    /// Wrong passwords of one name from one neighbourhood of addresses, within [`TRIES_MINUTES`], after which no more are tried.
+    pub fn tries(self) -> u32 {
+        match self {
+            PasswordOf::Directory(way) => way.tries,
+            PasswordOf::Realm(way) => way.tries,
+        }
+    }
+
+    /// By what the tries of a typed name are counted: two spellings that mean one account are one.
+    pub fn account(self, typed: &str) -> String {
+        let principal = match self {
+            PasswordOf::Directory(_) => None,
+            PasswordOf::Realm(way) => way.principal(typed),
+        };
+        principal.as_deref().unwrap_or(typed.trim()).to_lowercase()
+    }
+}
+
+impl Way {
+    /// Whether it lets machines in by their hardware address. What a rule gives them it says itself, by naming this way in.
+    pub fn is_of_machines(&self) -> bool {
+        matches!(self.kind, WayKind::Machine(_))
+    }
+}
+
 /// The window in which wrong tries are counted, in minutes.
 pub const TRIES_MINUTES: i64 = 15;
 
 impl Way {
+    /// Whose word a name and a password are asked of; none where this way in takes none.
+    pub fn password(&self) -> Option<PasswordOf<'_>> {
+        match &self.kind {
+            WayKind::Password(way) => Some(PasswordOf::Directory(way)),
+            WayKind::Ticket(way) if way.password => Some(PasswordOf::Realm(way)),
+            _ => None,
+        }
+    }
+
     /// The method it proves (RFC 8176).
     pub fn method(&self) -> &'static str {
         match self.kind {
@@ -101,6 +148,8 @@ impl Way {
             WayKind::Ticket(_) => "wia",
             // RFC 8176 has no word for it: whatever was proven was proven there.
             WayKind::Gateway => "gateway",
+            // RFC 8176 has no word for it: nothing was proven.
+            WayKind::Machine(_) => "machine",
         }
     }
 }

@@ -139,7 +139,14 @@ pub const REASONS: &[(&str, &str, &str)] = &[
     ("too-many-values", "it has more values than an answer carries", "il a plus de valeurs que n'en porte une réponse"),
     ("does-not-fit", "it does not fit there", "elle n'y entre pas"),
     ("radius-password", "a name and a password", "un nom et un mot de passe"),
+    ("radius-machine", "a machine, by its hardware address", "une machine, par son adresse matérielle"),
     ("radius-authorize-only", "somebody whom it signed in itself", "quelqu'un qu'il a connecté lui-même"),
+    ("radius-no-certificate", "it showed none", "elle n'en a montré aucun"),
+    (
+        "radius-other-certificate",
+        "it is none of those in the site file, and of no authority there",
+        "il n'est aucun de ceux du fichier de site, ni d'une autorité qui y est",
+    ),
     ("radius-missing", "it has no Message-Authenticator", "elle n'a pas de Message-Authenticator"),
     (
         "radius-wrong",

@@ -33,7 +33,7 @@ catalogue! {
     RadiusDisobeys = "radius.disobeys" Danger ["client", "count", "port"]
         "RADIUS client {client} did not end sessions that are over here when it was ordered to, and they may be open there: {count}." / "Le client RADIUS {client} n'a pas terminé sur ordre des sessions finies ici, peut-être encore ouvertes chez lui : {count}.",
         "Counted the orders that were refused, or that nobody answered." / "Compte des ordres refusés, ou restés sans réponse.",
-        "On {client}, turn on dynamic authorization (RFC 5176) at udp/{port} for this host, with the same secret; `passeur present list` names the sessions, and their crossings the cause." / "Sur {client}, activez l'autorisation dynamique (RFC 5176) sur udp/{port} pour cet hôte, avec le même secret ; `passeur present list` nomme les sessions, et leurs passages la cause.";
+        "On {client}, turn on dynamic authorization (RFC 5176) at {port} for this host, with the secret or certificates by which it asks; `passeur present list` names the sessions, and their crossings the cause." / "Sur {client}, activez l'autorisation dynamique (RFC 5176) sur {port} pour cet hôte, avec le secret ou les certificats de ses requêtes ; `passeur present list` nomme les sessions, et leurs passages la cause.";
     RadiusTakesNoOrders = "radius.takes-no-orders" Danger ["client", "count"]
         "RADIUS client {client} takes no orders to end sessions, and some that are over here may be open there: {count}." / "Le client RADIUS {client} ne prend pas d'ordres de terminer une session, et certaines, finies ici, sont peut-être ouvertes chez lui : {count}.",
         "Counted the sessions that ended here before their time at the client." / "Compte des sessions finies ici avant leur terme chez le client.",
@@ -47,6 +47,14 @@ catalogue! {
         "Requests of RADIUS client {client} were not proven in the last day, and not answered: {count}." / "Des requêtes du client RADIUS {client} n'ont pas été prouvées depuis un jour, et sont restées sans réponse : {count}.",
         "Counted the crossings in which its proof was missing or wrong." / "Compte des passages où sa preuve manquait ou était fausse.",
         "Enter the secret {secret} anew on both sides: openssl rand -hex 24 | passeur secret set {secret}, and on {client}; have it send a Message-Authenticator with every request." / "Entrez à nouveau le secret {secret} des deux côtés : openssl rand -hex 24 | passeur secret set {secret}, et sur {client} ; faites-lui envoyer un Message-Authenticator avec chaque requête.";
+    ProfilesExpired = "profile.expired" Broken ["gate", "count", "which"]
+        "Personal profiles at gate {gate} with which people connected until the end ran out in the last 14 days, and have no successor: {count} ({which})." / "Des profils personnels de la porte {gate}, utilisés jusqu'au bout, ont expiré depuis 14 jours et n'ont pas de successeur : {count} ({which}).",
+        "Compared the last day of every profile that was in use with today." / "Comparaison du dernier jour de chaque profil utilisé avec aujourd'hui.",
+        "These people are refused at an entrance with profiles = \"personal\": tell them to make a new one at the gate's address, under /profile; or passeur profile make {gate} --person … --device …" / "Ces personnes sont refusées à une entrée avec profiles = \"personal\" : dites-leur d'en créer un nouveau à l'adresse de la porte, sous /profile ; ou passeur profile make {gate} --person … --device …";
+    RadiusCertificateFails = "radius.certificate-fails" Broken ["client", "count"]
+        "Connections of RADIUS client {client} showed no certificate of it in the last day, and were closed: {count}." / "Des connexions du client RADIUS {client} n'ont pas montré son certificat depuis un jour, et ont été fermées : {count}.",
+        "Counted the crossings in which its certificate was missing, or another." / "Compte des passages où son certificat manquait ou était un autre.",
+        "The newest of these crossings says which certificate came, and why it is none of [[radius-client]] {client}: paste the new one beside the old under certificates, or have {client} show the one that it had." / "Le plus récent de ces passages dit quel certificat est venu, et pourquoi il n'est pas de [[radius-client]] {client} : collez le nouveau près de l'ancien sous certificates, ou faites montrer à {client} celui d'avant.";
     RadiusClock = "radius.clock" Broken ["client", "seconds"]
         "The clock of RADIUS client {client} is {seconds} seconds ahead of ours: it will take no orders to end a session." / "L'horloge du client RADIUS {client} avance de {seconds} secondes sur la nôtre : il ne prendra aucun ordre de terminer une session.",
         "Held Event-Timestamp of what it told last against our clock." / "Event-Timestamp de sa dernière nouvelle a été rapproché de notre horloge.",
@@ -183,10 +191,10 @@ catalogue! {
         "Reach {reach} leads to {name}, which does not resolve: nothing opens by that name ({gates})." / "L'accès {reach} mène à {name}, qui ne se résout pas : rien ne s'ouvre par ce nom ({gates}).",
         "Resolved every host name of every reach on this node: {words}." / "Chaque nom d'hôte de chaque accès a été résolu ici : {words}.",
         "Mend the name in to of [[reach]] {reach}, or the resolver of this node." / "Corrigez le nom dans to de [[reach]] {reach}, ou le résolveur de ce nœud.";
-    MachineOver = "machine.over" Broken ["gate", "machine", "owner", "until"]
+    MachineOver = "machine.over" Broken ["gate", "machine", "owner", "until", "listed"]
         "The machine {machine} of {owner} is not let in at gate {gate} any more: its last day was {until}." / "La machine {machine} de {owner} n'est plus admise à la porte {gate} : son dernier jour était le {until}.",
         "Compared the last day of every machine without a person with today." / "Comparaison du dernier jour de chaque machine sans personne avec aujourd'hui.",
-        "Ask {owner} whether it is still needed; write another until, or take the [[gate.machine]] away, and publish." / "Demandez à {owner} si elle sert encore ; écrivez un autre until, ou retirez la [[gate.machine]], et publiez.";
+        "Ask {owner} whether it is still needed; write another until, or take its {listed} away, and publish." / "Demandez à {owner} si elle sert encore ; écrivez un autre until, ou retirez sa {listed}, et publiez.";
     RuleRefusesAll = "rule.refuses-all" Broken ["gate", "rule", "why"]
         "Rule “{rule}” refuses everybody at {gate}: {why}, so it can never be judged, and what cannot be judged is refused." / "La règle « {rule} » refuse tout le monde à {gate} : {why} ; elle ne peut être jugée et vaut refus.",
         "Looked at where each rule's groups and attributes come from." / "Examen de l'origine des groupes et attributs de chaque règle.",
@@ -279,19 +287,23 @@ catalogue! {
     RadiusNeverAsked = "radius.never-asked" Untidy ["client", "addresses"]
         "RADIUS client {client} never asked anything." / "Le client RADIUS {client} n'a jamais rien demandé.",
         "Looked for its requests among the crossings that are kept." / "Recherche de ses requêtes parmi les passages conservés.",
-        "Where it should, see that its requests come from {addresses}, and to where passeur serve --radius-listen listens; else take [[radius-client]] {client} out." / "S'il le devait, vérifiez que ses requêtes viennent de {addresses}, et vont là où passeur serve --radius-listen écoute ; sinon retirez [[radius-client]] {client}.";
+        "Where it should, see that its requests come from {addresses}, and to where passeur serve --radius-listen (over TLS, --radius-tls-listen) listens; else take [[radius-client]] {client} out." / "S'il le devait, vérifiez que ses requêtes viennent de {addresses}, et vont là où passeur serve --radius-listen (sur TLS, --radius-tls-listen) écoute ; sinon retirez [[radius-client]] {client}.";
     TunnelPoolNearFull = "tunnel.pool-near-full" Soon ["entrance", "node", "given", "places"]
         "Entrance {entrance} has given out {given} of its {places} addresses on {node}." / "L'entrée {entrance} a attribué {given} de ses {places} adresses sur {node}.",
         "Counted the addresses of clients that are connected." / "Les adresses des clients connectés ont été comptées.",
         "Write a larger IPv4 network in [[entrance]] {entrance} and as server in its VPN server's configuration." / "Écrivez un réseau IPv4 plus grand dans [[entrance]] {entrance} et comme server dans la configuration de son serveur VPN.";
+    ProfilesRunOut = "profile.runs-out" Soon ["gate", "count", "which"]
+        "Personal profiles at gate {gate} with which people connected of late run out within 14 days, and have no successor: {count} ({which})." / "Des profils personnels de la porte {gate}, utilisés récemment, expirent sous 14 jours et n'ont pas de successeur : {count} ({which}).",
+        "Compared the last day of every profile that is in use with today." / "Comparaison du dernier jour de chaque profil utilisé avec aujourd'hui.",
+        "Tell these people to make a new one at the gate's address, under /profile, on the same machine and under the same name; or passeur profile make {gate} --person … --device …" / "Dites à ces personnes d'en créer un nouveau à l'adresse de la porte, sous /profile, sur la même machine et sous le même nom ; ou passeur profile make {gate} --person … --device …";
     ZoneNearFull = "zone.near-full" Soon ["node", "present", "most"]
         "{present} machines are let through on node {node}; {most} are the most." / "{present} machines passent sur le nœud {node} ; {most} est le maximum.",
         "Counted those that the node lets through." / "Celles que le nœud laisse passer ont été comptées.",
         "Divide the zone between two nodes, or shorten absolute in the rules so that machines leave sooner." / "Partagez la zone entre deux nœuds, ou raccourcissez absolute dans les règles.";
-    MachineSoonOver = "machine.soon-over" Soon ["gate", "machine", "owner", "until"]
+    MachineSoonOver = "machine.soon-over" Soon ["gate", "machine", "owner", "until", "listed"]
         "The machine {machine} of {owner} is let in at gate {gate} until {until}, and not after." / "La machine {machine} de {owner} est admise à la porte {gate} jusqu'au {until}, et pas après.",
         "Compared the last day of every machine without a person with today." / "Comparaison du dernier jour de chaque machine sans personne avec aujourd'hui.",
-        "Ask {owner} whether it is still needed; write another until in time, and publish." / "Demandez à {owner} si elle sert encore ; écrivez à temps un autre until, et publiez.";
+        "Ask {owner} whether it is still needed; write another until in its {listed} in time, and publish." / "Demandez à {owner} si elle sert encore ; écrivez à temps un autre until dans sa {listed}, et publiez.";
     CertificateSoon = "certificate.soon" Soon ["of", "until", "days"]
         "The certificate of {of} runs out on {until}, in {days} days." / "Le certificat de {of} expire le {until}, dans {days} jours.",
         "Read its validity (RFC 5280 4.1.2.5)." / "Lecture de sa validité (RFC 5280 4.1.2.5).",

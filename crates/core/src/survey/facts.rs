@@ -41,12 +41,25 @@ pub struct Facts {
     pub guards: Vec<GuardFacts>,
     /// RADIUS clients, by what they asked and told.
     pub radius: Vec<RadiusFacts>,
+    /// Personal profiles that were in use, and ran out of late or soon will, without a successor.
+    pub profiles: Vec<ProfileFacts>,
     /// What browsers must reach for the sign-in of providers that people in zones may use.
     pub before: Vec<Need>,
     /// Host names of reaches that do not resolve, each with why.
     pub dead_names: Vec<(String, String)>,
     /// Until when the live edition must be confirmed, where it waits for that.
     pub confirm_by: Option<Moment>,
+}
+
+/// A personal profile of a gate's tunnels.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ProfileFacts {
+    pub gate: String,
+    /// What its person calls the machine, and who that is.
+    pub device: String,
+    pub person: String,
+    /// Until when it counts.
+    pub until: Moment,
 }
 
 /// A node that guards zones, as it says of itself.
@@ -92,7 +105,7 @@ pub struct GuardFacts {
 #[serde(default)]
 pub struct EntranceFacts {
     pub name: String,
-    /// Whether it speaks with the VPN server; and why not.
+    /// Whether it speaks with the VPN server, which said who is connected; and why not.
     pub speaks: bool,
     pub trouble: Option<String>,
     /// How long the server was heard to let a client wait, in seconds.

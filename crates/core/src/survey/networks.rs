@@ -2,7 +2,7 @@
 
 use super::{Code, Facts, Finding, GuardFacts, Word};
 use crate::before::{Passage, Why, passage, ways_of};
-use crate::site::{Destination, Site};
+use crate::site::{Destination, Machine, Site, WayKind};
 use crate::step::Lang;
 
 /// How many days before its last one a machine without a person is told of.
@@ -40,22 +40,12 @@ pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
                 );
             }
         }
-        let today = facts.now.date_naive();
-        for machine in &network.machines {
-            let left = machine.until.signed_duration_since(today).num_days();
-            let code = match left {
-                ..0 => Code::MachineOver,
-                0..=SOON_DAYS => Code::MachineSoonOver,
-                _ => continue,
-            };
-            out.push(
-                Finding::new(code, format!("gate {}", gate.name))
-                    .with("gate", gate.name.as_str())
-                    .with("machine", machine.name.as_str())
-                    .with("owner", machine.owner.as_str())
-                    .with("until", machine.until.to_string()),
-            );
-        }
+        let of_gate = network.machines.iter().map(|m| (m, "[[gate.machine]]".to_owned()));
+        let of_ways = gate.access.ways.iter().filter_map(|w| site.way(w)).flat_map(|w| match &w.kind {
+            WayKind::Machine(all) => all.iter().map(|m| (m, format!("[[way.machine]] of {}", w.name))).collect(),
+            _ => vec![],
+        });
+        of_gate.chain(of_ways).for_each(|(machine, listed)| of_machine(facts, &gate.name, machine, listed, out));
     }
     for guard in &facts.guards {
         of_node(site, guard, out);
@@ -155,4 +145,21 @@ fn of_node(site: &Site, guard: &GuardFacts, out: &mut Vec<Finding>) {
                 .with("most", guard.most.to_string()),
         );
     }
+}
+
+/// A machine without a person whose last day is over, or soon.
+fn of_machine(facts: &Facts, gate: &str, machine: &Machine, listed: String, out: &mut Vec<Finding>) {
+    let code = match machine.until.signed_duration_since(facts.now.date_naive()).num_days() {
+        ..0 => Code::MachineOver,
+        0..=SOON_DAYS => Code::MachineSoonOver,
+        _ => return,
+    };
+    out.push(
+        Finding::new(code, format!("gate {gate}"))
+            .with("gate", gate)
+            .with("machine", machine.name.as_str())
+            .with("owner", machine.owner.as_str())
+            .with("until", machine.until.to_string())
+            .with("listed", listed),
+    );
 }

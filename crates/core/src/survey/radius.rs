@@ -15,14 +15,17 @@ pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
         let Some(seen) = facts.radius.iter().find(|r| r.client == client.name) else { continue };
         let said = |code: Code| Finding::new(code, format!("RADIUS client {}", client.name)).with("client", client.name.as_str());
         if seen.unproven > 0 {
-            out.push(
-                said(Code::RadiusSecretFails).with("count", seen.unproven.to_string()).with("secret", client.secret.as_str()),
-            );
+            let count = seen.unproven.to_string();
+            out.push(match client.secret() {
+                Some(secret) => said(Code::RadiusSecretFails).with("count", count).with("secret", secret),
+                None => said(Code::RadiusCertificateFails).with("count", count),
+            });
         } else if seen.asked.is_none() && seen.let_in.is_none() {
             out.push(said(Code::RadiusNeverAsked).with("addresses", client.senders()));
         }
         if seen.disobeyed > 0 {
             let port = client.orders.map_or_else(|| "3799".to_owned(), |p| p.to_string());
+            let port = format!("{}/{port}", if client.certificate().is_some() { "tcp" } else { "udp" });
             out.push(said(Code::RadiusDisobeys).with("count", seen.disobeyed.to_string()).with("port", port));
         }
         if seen.untold > 0 {

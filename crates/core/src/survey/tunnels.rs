@@ -1,10 +1,33 @@
-//! Entrances of tunnels: VPN servers with which nobody speaks, or that are not as the site file says.
+//! Entrances of tunnels: VPN servers with which nobody speaks, or that are not as the site file says; and personal profiles that run out.
 
-use super::{Code, Facts, Finding};
-use crate::site::Site;
+use super::{Code, Facts, Finding, ProfileFacts};
+use crate::site::{Gate, Site};
+
+/// The most profiles that a finding names.
+const NAMED: usize = 5;
+
+/// Profiles that ran out, and those that soon will.
+fn profiles(gate: &Gate, facts: &Facts, out: &mut Vec<Finding>) {
+    for (code, is) in [(Code::ProfilesExpired, true), (Code::ProfilesRunOut, false)] {
+        let of = |p: &&ProfileFacts| p.gate == gate.name && (p.until <= facts.now) == is;
+        let all: Vec<String> = facts.profiles.iter().filter(of).map(|p| format!("{} of {}", p.device, p.person)).collect();
+        if all.is_empty() {
+            continue;
+        }
+        let more = if all.len() > NAMED { ", …" } else { "" };
+        let which = format!("{}{more}", all.iter().take(NAMED).cloned().collect::<Vec<_>>().join(", "));
+        out.push(
+            Finding::new(code, format!("gate {}", gate.name))
+                .with("gate", gate.name.as_str())
+                .with("count", all.len().to_string())
+                .with("which", which),
+        );
+    }
+}
 
 pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
     for gate in site.gates.iter().filter(|g| g.is_vpn()) {
+        profiles(gate, facts, out);
         for zone in site.zones_of(gate) {
             let Some(tunnel) = zone.tunnel() else { continue };
             let said = |code: Code| Finding::new(code, format!("entrance {}", zone.name)).with("entrance", zone.name.as_str());

@@ -13,6 +13,7 @@ mod identities;
 mod mappings;
 mod networks;
 mod providers;
+mod provoking;
 mod radius;
 mod rehearsing;
 mod schema;

@@ -84,6 +84,64 @@ fn what_does_not_fit_is_left_out_cut_or_refuses_as_the_delivery_says_and_is_told
 }
 
 #[test]
+fn a_machine_gets_what_a_rule_gives_machines_and_nothing_else_whatever_it_is_called() {
+    // A rule for everybody, one for whoever is no guest, and one that means machines.
+    let open = "when = { any-group = [\"pilots\", \"access-engineers\"] }";
+    let site = site(&[(open, "when = { everyone = true }")]);
+    let gate = site.gate("quays").unwrap();
+    let says = |way: &str, of: &[(&str, &str)]| {
+        let claims = of.iter().map(|(k, v)| ((*k).to_owned(), vec![(*v).to_owned()])).collect();
+        let who = Described { provider: way.into(), claims, ..Described::default() };
+        let evidence = described(&site, &who, moment()).unwrap();
+        let tunnel = TunnelFacts::new("quay-doors", None, None);
+        let at = Circumstances { tunnel: Some(&tunnel), ..Circumstances::at(moment()) };
+        let mut story = Story::default();
+        let roles = match fold(&site, gate, &evidence, &at, &mut story) {
+            Decision::Admitted(a) => a
+                .headers()
+                .iter()
+                .filter(|h| h.name == "Filter-Id")
+                .map(|h| String::from_utf8_lossy(&h.value).into_owned())
+                .collect(),
+            Decision::Refused(_) => vec![],
+        };
+        (roles, story.steps.iter().map(|s| sentence(s, Lang::En)).collect::<Vec<_>>().join("\n"))
+    };
+    let camera = [("sub", "00:1b:44:11:3a:b7"), ("machine", "camera at gate 4")];
+    let (roles, words) = says("quay-machines", &camera);
+    assert_eq!(roles, ["cameras"], "{words}");
+    assert!(words.contains("“pilots and engineers work on the quays” does not apply"), "{words}");
+    assert_eq!(says("gateway-word", &[("user", "anouk")]).0, ["quay-staff"], "people are let in by it as ever");
+    // What is off the list is nobody's, whatever an edition before said.
+    let who = |subject: &str| {
+        let claims = [("sub".to_owned(), vec![subject.to_owned()])].into();
+        described(&site, &Described { provider: "quay-machines".into(), claims, ..Described::default() }, moment()).unwrap()
+    };
+    assert!(gate.access.takes(&site, &who("00:1b:44:11:3a:b7")) && !gate.access.takes(&site, &who("00:1b:44:11:3a:b8")));
+}
+
+#[test]
+fn machines_are_let_in_by_radius_alone() {
+    for (from, to, what) in [
+        (
+            "[engineers]\nprovider = \"pilotage\"",
+            "[engineers]\nways-in = [\"pilotage\", \"quay-machines\"]",
+            "quay-machines is for machines, which are no engineers",
+        ),
+        (
+            "ways-in = [\"ticket\", \"pilotage\"]",
+            "ways-in = [\"ticket\", \"pilotage\", \"quay-machines\"]",
+            "quay-machines is for machines that a RADIUS client asks about, and none is here",
+        ),
+    ] {
+        let document = document(&[]);
+        assert!(document.contains(from), "{from}");
+        let (_, findings) = compile(&document.replacen(from, to, 1));
+        assert!(findings.iter().any(|f| f.what.contains(what)), "{what}: {findings:#?}");
+    }
+}
+
+#[test]
 fn each_mistake_is_told_with_what_to_write() {
     for (from, to, what) in [
         ("addresses = [\"127.0.0.11\"]", "addresses = [\"127.0.0.0/24\"]", "127.0.0.12/32 is also where quay-gateway sends from"),
@@ -95,13 +153,13 @@ fn each_mistake_is_told_with_what_to_write() {
         ("way = \"gateway-word\"", "", "the client names people itself, and no way in says so"),
         ("way = \"gateway-word\"", "way = \"harbour-password\"", "there is no way of kind gateway \"harbour-password\""),
         (
-            "ways-in = [\"gateway-word\", \"harbour-password\"]",
-            "ways-in = [\"gateway-word\"]",
+            "ways-in = [\"gateway-word\", \"harbour-password\", \"quay-machines\"]",
+            "ways-in = [\"gateway-word\", \"quay-machines\"]",
             "it asks about passwords, and gate quays takes nobody in by one",
         ),
         (
-            "ways-in = [\"gateway-word\", \"harbour-password\"]",
-            "ways-in = [\"harbour-password\"]",
+            "ways-in = [\"gateway-word\", \"harbour-password\", \"quay-machines\"]",
+            "ways-in = [\"harbour-password\", \"quay-machines\"]",
             "gate quays does not take the way in gateway-word",
         ),
         ("entrances = [\"quay-gateway\", \"quay-doors\"]", "entrances = [\"quay-gateway\"]", "no gate takes people in by it"),
@@ -114,6 +172,26 @@ fn each_mistake_is_told_with_what_to_write() {
         ("name = \"Berth-Profile\"\nvendor", "name = \"Filter-Id\"\nvendor", "Filter-Id is there already"),
         ("delivery = \"quay-answers\"", "delivery = \"ledger\"", "ledger fills headers, and RADIUS clients are told attributes"),
         ("kind = \"gateway\"", "kind = \"gatewy\"", "kind = \"gatewy\" is not known"),
+        (
+            "ways-in = [\"gateway-word\", \"harbour-password\", \"quay-machines\"]",
+            "ways-in = [\"gateway-word\", \"harbour-password\"]",
+            "it asks about machines, and gate quays takes none in",
+        ),
+        ("hardware = \"00:1b:44:11:3a:b7\"", "hardware = \"ff:ff:ff:ff:ff:ff\"", "is no hardware address of one machine"),
+        ("until = \"2031-12-31\"", "until = \"2031-13-31\"", "\"2031-13-31\" is no date"),
+        (
+            "secret = \"quay-doors\"",
+            "secret = \"quay-doors\"\nhost = \"door.example\"",
+            "the client shares a secret, and has host",
+        ),
+        ("secret = \"quay-doors\"", "host = \"door.example\"", "nothing says who may certify that name"),
+        ("secret = \"quay-doors\"", "certificates = []", "no certificate is this client's"),
+        ("secret = \"quay-doors\"", "certificates = [\"00ff\"]", "certificate 1 cannot be read"),
+        (
+            "delivery = \"quay-answers\"",
+            "delivery = \"quay-answers\"\n[gate.terms]\nversion = \"1\"\ntext = \"x\"",
+            "[[radius-client]] quay-gateway can show nobody any terms",
+        ),
     ] {
         let (_, findings) = compile(&document(&[(from, to)]));
         let found = findings.iter().find(|f| f.what.contains(what));

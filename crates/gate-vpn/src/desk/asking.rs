@@ -10,7 +10,7 @@ use passeur_engine::tunnel::{Outcome, TunnelOf};
 use passeur_protocols::openvpn::{Command, Env, Pending, Refusal};
 use passeur_store::ProfileRow;
 
-use crate::clients::{Client, State};
+use crate::clients::{Browser, Client, State};
 use crate::decisions::Place;
 use crate::desk::{Desk, seconds};
 use crate::told::question;
@@ -31,7 +31,8 @@ impl Desk<'_> {
         let facts = TunnelFacts::new(&self.beside.entrance, env.get("IV_PLAT"), env.get("IV_VER"));
         let server_session = env.get("session_id").map(str::to_owned);
         let tunnel = TunnelOf { outside, facts, second: None, profile: None, server_session };
-        self.clients.all.insert(id, Client { key, tunnel, ask: None, state: State::Asks });
+        let browser = Browser::of(env.get("IV_SSO").unwrap_or_default());
+        self.clients.all.insert(id, Client { key, tunnel, browser, ask: None, state: State::Asks });
         match shown(env) {
             // What the certificate is of is asked of the store; the rest waits for it.
             Some(digest) => self.beside.look_up_profile(&place, (id, key), digest, env.clone()),
@@ -75,14 +76,13 @@ impl Desk<'_> {
     /// Asks a client's person to sign in, as the client is able to.
     async fn ask_person(&mut self, place: &Place, (id, key): (u64, u64), tunnel: TunnelOf, env: &Env) -> std::io::Result<()> {
         let Some((gate, _, of)) = place.parts() else { return Ok(()) };
-        let able: Vec<&str> = env.get("IV_SSO").unwrap_or_default().split(',').collect();
-        if able.contains(&"webauth") || able.contains(&"openurl") {
+        if self.clients.all.get(&id).is_some_and(|c| c.browser.is_some()) {
             self.beside.ask(place, (id, key), tunnel);
             return Ok(());
         }
         let (words, seconds) = (question(gate), seconds(of.patience));
         self.clients.set(id, State::Waits);
-        if able.contains(&"crtext") {
+        if env.get("IV_SSO").unwrap_or_default().split(',').any(|w| w == "crtext") {
             return self.out.order(&Command::Pending { id, key, what: Pending::Text(words), seconds }).await;
         }
         // The client comes again with what its person types.
@@ -98,8 +98,9 @@ impl Desk<'_> {
             self.beside.came_to(Some(digest), Outcome::Late);
             return Ok(());
         }
+        let browser = self.clients.all.get(&id).and_then(|c| c.browser).unwrap_or(Browser::WebAuth);
         self.clients.waits_for(id, digest);
-        self.out.order(&Command::Pending { id, key, what: Pending::WebAuth(url), seconds: seconds(patience) }).await
+        self.out.order(&Command::Pending { id, key, what: browser.pending(url), seconds: seconds(patience) }).await
     }
 
     /// A client answers what its person was asked.

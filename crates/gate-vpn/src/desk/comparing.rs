@@ -48,6 +48,13 @@ impl Desk<'_> {
 
     /// Compares who is connected with who is let through: whoever is one and not the other is neither after it.
     pub(super) async fn compare(&mut self, connected: &[Connected]) -> std::io::Result<()> {
+        let done = self.compared_with(connected).await;
+        // One that takes a connection and says nothing is not spoken with: another program may be served before this one.
+        self.networks().note_entrance(&self.beside.entrance, |seen| (seen.speaks, seen.trouble) = (true, None));
+        done
+    }
+
+    async fn compared_with(&mut self, connected: &[Connected]) -> std::io::Result<()> {
         let Some(place) = self.place() else { return Ok(()) };
         let Some((_, zone, _)) = place.parts() else { return Ok(()) };
         for c in connected.iter().filter(|c| !self.clients.all.contains_key(&c.id)).cloned().collect::<Vec<_>>() {
@@ -57,7 +64,7 @@ impl Desk<'_> {
                 Some((id, address, tunnel)) => {
                     let since = self.networks().engine.now();
                     let state = State::Up { id, address, since, established: true };
-                    self.clients.all.insert(c.id, Client { key: 0, tunnel, ask: None, state });
+                    self.clients.all.insert(c.id, Client { key: 0, tunnel, browser: None, ask: None, state });
                 }
                 // It came while nobody heard: it comes again, and is asked. Its address is nobody else's until it is gone.
                 None => {
@@ -65,7 +72,9 @@ impl Desk<'_> {
                     let outside = c.from.unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED));
                     let facts = TunnelFacts::new(&self.beside.entrance, None, None);
                     let tunnel = TunnelOf { outside, facts, second: None, profile: None, server_session: None };
-                    self.clients.all.insert(c.id, Client { key: 0, tunnel, ask: None, state: State::Over { address } });
+                    self.clients
+                        .all
+                        .insert(c.id, Client { key: 0, tunnel, browser: None, ask: None, state: State::Over { address } });
                     self.out.order(&Command::Kill { id: c.id, for_good: false }).await?;
                 }
             }

@@ -37,8 +37,9 @@ pub struct Desk<'a> {
     status: Option<Vec<String>>,
     /// Whether somebody looks for answers just now.
     looks: bool,
-    /// How often it was looked.
+    /// How often it was looked, and how often when the server was asked last who is connected.
     count: u64,
+    asked: u64,
     /// Whether the server waits to be told to go on, and whether who is connected was compared with who is on.
     holds: bool,
     compared: bool,
@@ -47,7 +48,7 @@ pub struct Desk<'a> {
 impl<'a> Desk<'a> {
     /// With a server that was just connected to.
     pub fn new(beside: Beside, clients: &'a mut Clients, out: Outgoing) -> Desk<'a> {
-        Desk { beside, clients, out, status: None, looks: false, count: 0, holds: false, compared: false }
+        Desk { beside, clients, out, status: None, looks: false, count: 0, asked: 0, holds: false, compared: false }
     }
 
     /// Asks the server for what it logs, which tells how long it lets clients wait.
@@ -178,8 +179,11 @@ impl Desk<'_> {
             self.holds = false;
             self.out.order(&Command::HoldRelease).await?;
         }
+        if self.status.is_some() && self.count - self.asked >= COMPARE_EVERY {
+            return Err(std::io::Error::other("the server does not say who is connected"));
+        }
         if (self.count.is_multiple_of(COMPARE_EVERY) || !self.compared) && self.status.is_none() {
-            self.compared = true;
+            (self.compared, self.asked) = (true, self.count);
             self.status = Some(vec![]);
             self.out.order(&Command::Status).await?;
         }

@@ -15,7 +15,7 @@ use passeur_engine::attempt::{self, Attempt};
 use passeur_engine::ending;
 use passeur_live::edition::Edition;
 use passeur_protocols::radius::{Kind, Packet, terminate_cause};
-use passeur_store::{Change, PresenceRow, RadiusRow, ReportKey, Reported, StoreError};
+use passeur_store::{Change, PresenceRow, RadiusRow, Reported, StoreError};
 use serde_json::json;
 use uuid::Uuid;
 
@@ -80,7 +80,7 @@ impl RadiusGate {
     /// Takes what a client tells. Whether it may be answered: everything is written.
     pub(super) async fn told(&self, edition: Arc<Edition>, client: &str, packet: &Packet, from: IpAddr) -> bool {
         let site = &edition.site;
-        let Some(client) = site.radius_clients.iter().find(|c| c.name == client) else { return false };
+        let Some(client) = site.radius_client(client) else { return false };
         let Some(gate) = site.gate_of_radius_client(&client.name) else { return false };
         let telling = Telling { own: self, client, gate, packet, from };
         let done = match about(packet, self.engine.now()) {
@@ -131,7 +131,7 @@ impl Telling<'_> {
         let nas = names::nas(self.packet, self.from);
         let gone = engine.store.client_began_anew(&self.client.name, &nas, at).await?;
         for row in &gone {
-            self.own.forget(row.id);
+            self.own.book.forget(row.id);
             extend(self.own, row, step!(RadiusAnew { client: self.client.name.as_str() })).await?;
         }
         self.own.end_sessions(&gone, "its gateway").await
@@ -139,11 +139,8 @@ impl Telling<'_> {
 
     async fn session(&self, number: String, report: &Report) -> Result<bool, StoreError> {
         let (engine, client) = (&self.own.engine, self.client.name.as_str());
-        let nas = names::nas(self.packet, self.from);
         let class = names::class(self.packet);
-        let key = ReportKey { client: client.to_owned(), nas: nas.clone(), acct: number.clone(), class };
-        let unknown = self.unknown(&nas, &number, report);
-        match engine.store.take_report(&key, report, unknown, UNKNOWN_MAX).await? {
+        match engine.store.take_report(class, report, self.unknown(report), UNKNOWN_MAX).await? {
             Reported::Full => {
                 self.note(step!(RadiusTooManyUnknown { client, most: UNKNOWN_MAX }));
                 Ok(false)
@@ -173,7 +170,7 @@ impl Telling<'_> {
             Change::GoesOn => extend(self.own, row, step!(RadiusGoesOn { client })).await?,
             Change::Over => {
                 extend(self.own, row, over(client, after)).await?;
-                self.own.forget(row.id);
+                self.own.book.forget(row.id);
                 self.own.end_sessions(std::slice::from_ref(row), "its gateway").await?;
             }
             Change::None => {}
@@ -182,20 +179,21 @@ impl Telling<'_> {
     }
 
     /// A session that nobody here let in, as it is listed.
-    fn unknown(&self, nas: &str, number: &str, report: &Report) -> (PresenceRow, RadiusRow) {
-        let user = names::user(self.packet);
-        let name = if user.is_empty() { nas } else { &user };
+    fn unknown(&self, report: &Report) -> (PresenceRow, RadiusRow) {
         let place = (self.gate, self.client, self.packet);
+        let blank = self.own.row(place, self.from);
+        let at = self.own.place_of(blank.id, place, self.from);
+        let user = names::user(self.packet);
+        let name = if user.is_empty() { at.nas.clone() } else { user };
         let row = PresenceRow {
             provider: "radius".into(),
             authority: "radius".into(),
-            subject: name.to_owned(),
-            name: name.to_owned(),
+            subject: name.clone(),
+            name,
             began: report.at,
-            ..self.own.row(place, self.from)
+            ..blank
         };
-        let at = self.own.place_of(row.id, place, self.from);
-        (row, RadiusRow { acct: Some(number.to_owned()), ..at })
+        (row, at)
     }
 }
 
@@ -212,9 +210,9 @@ fn over(client: &str, account: &Account) -> Step {
 
 /// Adds a step to the crossing that let somebody in.
 pub(super) async fn extend(own: &RadiusGate, row: &PresenceRow, step: Step) -> Result<(), StoreError> {
-    match row.crossing.parse() {
-        Ok(id) => attempt::extend(&own.engine, id, vec![step]).await,
-        Err(_) => Ok(()),
+    match row.told_in() {
+        Some(id) => attempt::extend(&own.engine, id, vec![step]).await,
+        None => Ok(()),
     }
 }
 

@@ -41,7 +41,7 @@ impl RadiusGate {
         let Some(session) = present.row.session_id else { return Ok(Next::Nothing) };
         let site = &edition.site;
         // The client may be none of this edition, or one of another gate.
-        let client = site.radius_clients.iter().find(|c| c.name == present.at.client);
+        let client = site.radius_client(&present.at.client);
         let gate = client.and_then(|c| site.gate_of_radius_client(&c.name)).filter(|g| g.name == present.row.gate);
         let of = TunnelOf::kept(present.row.tunnel.as_ref());
         let (Some(client), Some(gate), Some(of)) = (client, gate, of) else {

@@ -68,13 +68,13 @@ pub fn reject(words: &str, eap: Option<u8>) -> Vec<Attribute> {
     vec![match eap {
         // No words go along with EAP-Message (RFC 3579 section 2.6.5).
         Some(id) => Attribute::octets(Kind::EapMessage, [4, id, 0, 4]),
-        None => text(Kind::ReplyMessage, words),
+        None => words_for(words),
     }]
 }
 
 /// Words for the person.
-pub fn text(kind: Kind, words: &str) -> Attribute {
-    Attribute::octets(kind, cut(words).as_bytes())
+pub fn words_for(words: &str) -> Attribute {
+    Attribute::octets(Kind::ReplyMessage, cut(words).as_bytes())
 }
 
 /// An attribute as it travels; none where its value cannot be.

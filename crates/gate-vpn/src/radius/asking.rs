@@ -4,17 +4,19 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, OnceLock};
 use std::time::Instant;
 
+use chrono::{Duration, NaiveTime};
+use passeur_core::Moment;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::id::CrossingId;
-use passeur_core::site::{Gate, PasswordWay, RadiusAsks, RadiusClient, Way, WayKind};
+use passeur_core::site::{Gate, HardwareAddress, RadiusAsks, RadiusClient, Way, WayKind};
 use passeur_core::step;
 use passeur_core::step::{Param, Step};
-use passeur_core::text::shorten;
+use passeur_core::text::{shorten, visible};
 use passeur_core::tunnel::TunnelFacts;
 use passeur_engine::attempt::{self, Attempt};
-use passeur_engine::passwords::{self, FLOOR};
+use passeur_engine::passwords::{self, FLOOR, METHOD};
 use passeur_engine::programs::{self, Begun, Entering, Entry, NotTaken};
 use passeur_engine::{Engine, ending, tries};
 use passeur_gate_network::standing::groups_of;
@@ -30,6 +32,8 @@ use super::answer::{accept, reject};
 
 /// Service-Type Authorize-Only (RFC 5176 section 3.2; RFC 2865 section 5.6 numbers the others).
 const AUTHORIZE_ONLY: u32 = 17;
+/// Service-Type Call-Check: only whether a machine may be there (RFC 2865 section 5.6).
+const CALL_CHECK: u32 = 10;
 /// The number of the vendor whose attributes carry its own kinds of CHAP (RFC 2548).
 const MS_CHAP_VENDOR: u32 = 311;
 /// In multiples of what one place has for an account: the tries of all places together.
@@ -63,6 +67,7 @@ enum Shows {
     Chap,
     Password(String, Vec<u8>),
     AuthorizeOnly(String),
+    Machine(HardwareAddress),
     Nothing,
 }
 
@@ -76,7 +81,7 @@ pub fn facts(client: &RadiusClient, packet: Option<&Packet>, from: IpAddr) -> Re
 /// Answers a request; none where nobody can decide just now, so that the client asks another server.
 pub async fn answer(request: Request) -> Option<Answered> {
     let edition = request.edition.clone();
-    let client = edition.site.radius_clients.iter().find(|c| c.name == request.client)?;
+    let client = edition.site.radius_client(&request.client)?;
     let gate = edition.site.gate_of_radius_client(&client.name)?;
     let asking = Asking { request: &request, client, gate, opens: OnceLock::new() };
     match asking.decide().await {
@@ -86,6 +91,15 @@ pub async fn answer(request: Request) -> Option<Answered> {
             None
         }
     }
+}
+
+/// How somebody comes in.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Manner {
+    /// Whether a code can be asked for.
+    pub asks: bool,
+    /// When it is over, whatever the rules give.
+    pub until: Option<Moment>,
 }
 
 pub(super) struct Asking<'a> {
@@ -118,7 +132,16 @@ impl Asking<'_> {
         let plain = |n: &&str| !n.is_empty() && n.len() <= NAME_MAX && !n.chars().any(char::is_control);
         let name = packet.text(Kind::UserName).map(str::trim).filter(plain);
         let service = packet.number(Kind::ServiceType);
-        match (name, self.request.secret.password(packet)) {
+        let password = self.request.secret.password(packet);
+        // A port at which nobody proves anything says the machine's address, often as the password too. Where people type names as well, it has
+        // to say that nobody did: what somebody types makes them no machine.
+        let hardware = name.and_then(HardwareAddress::of_any);
+        let says_nothing_else = password.as_deref().is_none_or(|p| name.is_some_and(|n| p == n.as_bytes()));
+        let machines_alone = self.client.may_ask(RadiusAsks::Machine) && !self.client.may_ask(RadiusAsks::Password);
+        if let Some(hardware) = hardware.filter(|_| service == Some(CALL_CHECK) || (machines_alone && says_nothing_else)) {
+            return Shows::Machine(hardware);
+        }
+        match (name, password) {
             (Some(name), _) if service == Some(AUTHORIZE_ONLY) => Shows::AuthorizeOnly(name.to_owned()),
             (Some(name), Some(password)) => Shows::Password(name.to_owned(), password),
             _ => Shows::Nothing,
@@ -132,6 +155,7 @@ impl Asking<'_> {
         let shows = self.shows();
         let what = match &shows {
             Shows::AuthorizeOnly(_) => RadiusAsks::AuthorizeOnly,
+            Shows::Machine(_) => RadiusAsks::Machine,
             _ => RadiusAsks::Password,
         };
         attempt.step(|| self.asked(what));
@@ -142,7 +166,7 @@ impl Asking<'_> {
                 Ok(self.refuse(attempt, step!(RadiusChap { client }), "This gateway has to ask in another way.", None))
             }
             Shows::Nothing => Ok(self.refuse(attempt, step!(RadiusNothing { client }), "No name and password came.", None)),
-            Shows::Password(..) | Shows::AuthorizeOnly(_) if !self.client.may_ask(what) => {
+            Shows::Password(..) | Shows::AuthorizeOnly(_) | Shows::Machine(_) if !self.client.may_ask(what) => {
                 let step = step!(RadiusMayNotAsk { client, what: what.word() });
                 Ok(self.refuse(attempt, step, "This gateway may not ask that.", None))
             }
@@ -157,13 +181,14 @@ impl Asking<'_> {
                 Ok(answer)
             }
             Shows::AuthorizeOnly(name) => self.by_word(attempt, &facts, &name).await,
+            Shows::Machine(hardware) => self.by_machine(attempt, &facts, hardware).await,
         }
     }
 
     fn asked(&self, what: RadiusAsks) -> Step {
         let packet = &self.request.packet;
         let said = |kind: Kind| {
-            let text = packet.text(kind).map(|t| shorten(&passeur_core::text::visible(t), 60))?;
+            let text = packet.text(kind).map(|t| shorten(&visible(t), 60))?;
             Some(format!("{} {text}", kind.name()))
         };
         let all: Vec<String> =
@@ -172,6 +197,7 @@ impl Asking<'_> {
         let what = Param::reason(match what {
             RadiusAsks::Password => "radius-password",
             RadiusAsks::AuthorizeOnly => "radius-authorize-only",
+            RadiusAsks::Machine => "radius-machine",
         });
         step!(RadiusAsked { client: self.client.name.as_str(), from: self.request.from.ip().to_string(), what, calls })
     }
@@ -195,32 +221,31 @@ impl Asking<'_> {
         name: &str,
         password: &[u8],
     ) -> Result<Answer, StoreError> {
-        let of = self.way(|w| matches!(w.kind, WayKind::Password(_)));
-        let Some((way, WayKind::Password(directory))) = of.map(|w| (w, &w.kind)) else {
+        let Some((way, of)) = self.way(|w| w.password().is_some()).and_then(|w| Some((w, w.password()?))) else {
             let step = step!(RadiusMayNotAsk { client: self.client.name.as_str(), what: RadiusAsks::Password.word() });
             return Ok(self.refuse(attempt, step, "This gateway may not ask that.", None));
         };
         attempt.provider = Some(way.name.clone());
-        let account = name.to_lowercase();
-        let Some(counted) = self.counted(&mut attempt, way, directory, (&account, facts.address)).await? else {
+        let account = of.account(name);
+        let Some(counted) = self.counted(&mut attempt, way, of.tries(), (&account, facts.address)).await? else {
             let id = attempt.record_ended(Outcome::CheckFailed).await?;
             return Ok(rejected("Too many tries. Wait a quarter of an hour.", id));
         };
         // What is no text is nobody's password.
         let password = std::str::from_utf8(password).unwrap_or_default();
-        match passwords::check(self.engine(), directory, name, password).await {
+        match passwords::check(self.engine(), way, of, name, password).await {
             Ok(owner) => {
                 self.engine().store.uncount_tries(&counted, tries::window(self.engine()).0).await?;
                 attempt.step(|| owner.step);
                 let factors =
-                    Factors { amr: vec![way.method().to_owned()], auth_time: Some(self.engine().now()), ..Factors::default() };
+                    Factors { amr: vec![METHOD.to_owned()], auth_time: Some(self.engine().now()), ..Factors::default() };
                 let origin = self.request.edition.site.address.origin();
                 let evidence = Evidence {
                     claims: owner.claims,
                     factors,
-                    ..Evidence::of(WayIn::Password, way.name.clone(), owner.subject, origin)
+                    ..Evidence::of(owner.way_in, way.name.clone(), owner.subject, origin)
                 };
-                self.enter(attempt, facts, (evidence, owner.name), true).await
+                self.enter(attempt, facts, (evidence, owner.name), Manner { asks: true, ..Manner::default() }).await
             }
             Err(why) => {
                 attempt.step(|| why.step);
@@ -236,10 +261,10 @@ impl Asking<'_> {
         &self,
         attempt: &mut Attempt,
         way: &Way,
-        directory: &PasswordWay,
+        most: u32,
         (account, address): (&str, IpAddr),
     ) -> Result<Option<Vec<[u8; 32]>>, StoreError> {
-        let each = i32::try_from(directory.tries).unwrap_or(i32::MAX);
+        let each = i32::try_from(most).unwrap_or(i32::MAX);
         let place = passeur_core::address::neighbourhood(address).to_string();
         let engine = self.engine();
         let bounds = [
@@ -283,24 +308,68 @@ impl Asking<'_> {
             None => Param::reason("says-nothing"),
         };
         attempt.step(|| step!(RadiusNamed { client, user: name, value }));
-        self.enter(attempt, facts, (evidence, name.to_owned()), false).await
+        self.enter(attempt, facts, (evidence, name.to_owned()), Manner::default()).await
     }
 
-    /// Decides, begins a session, and tells the client. `asks` says whether a code can be asked for.
+    /// A machine that nobody sits at: by its hardware address, which proves nothing.
+    async fn by_machine(
+        &self,
+        mut attempt: Attempt,
+        facts: &RequestFacts,
+        hardware: HardwareAddress,
+    ) -> Result<Answer, StoreError> {
+        let (client, said) = (self.client.name.as_str(), hardware.to_string());
+        let of = self.way(Way::is_of_machines);
+        let Some((way, WayKind::Machine(all))) = of.map(|w| (w, &w.kind)) else {
+            let step = step!(RadiusMayNotAsk { client, what: RadiusAsks::Machine.word() });
+            return Ok(self.refuse(attempt, step, "This gateway may not ask that.", None));
+        };
+        let way_name = way.name.as_str();
+        // The port knows better who calls than whoever wrote the name.
+        let calling = self.request.packet.text(Kind::CallingStationId).map(|t| shorten(&visible(t), 60));
+        if let Some(calling) = calling.filter(|c| HardwareAddress::of_any(c.trim()).is_some_and(|other| other != hardware)) {
+            return Ok(self.refuse(attempt, step!(RadiusMachineOdd { client, said, calling }), "Not a machine of ours.", None));
+        }
+        let Some(machine) = all.iter().find(|m| m.hardware == hardware) else {
+            let step = step!(RadiusMachineUnknown { client, hardware: said, way: way_name });
+            return Ok(self.refuse(attempt, step, "Not a machine of ours.", None));
+        };
+        let until = machine.until.and_time(NaiveTime::MIN).and_utc() + Duration::days(1);
+        if self.engine().now() >= until {
+            let step =
+                step!(RadiusMachineOver { machine: machine.name.as_str(), until: machine.until.to_string(), way: way_name });
+            return Ok(self.refuse(attempt, step, "Not a machine of ours any more.", None));
+        }
+        attempt.provider = Some(way.name.clone());
+        let (name, owner, purpose) = (machine.name.as_str(), machine.owner.as_str(), machine.purpose.as_str());
+        attempt.step(|| step!(RadiusMachine { client, hardware: said.as_str(), machine: name, owner, purpose }));
+        let mut claims = Map::new();
+        for (claim, value) in [("machine", name), ("hardware", said.as_str()), ("owner", owner), ("purpose", purpose)] {
+            claims.insert(claim.into(), value.into());
+        }
+        // Nothing was proven, and at no time.
+        let factors = Factors { amr: vec![way.method().to_owned()], ..Factors::default() };
+        let origin = self.request.edition.site.address.origin();
+        let evidence = Evidence { claims, factors, ..Evidence::of(WayIn::Machine, way.name.clone(), said.clone(), origin) };
+        self.enter(attempt, facts, (evidence, name.to_owned()), Manner { asks: false, until: Some(until) }).await
+    }
+
+    /// Decides, begins a session, and tells the client.
     pub(super) async fn enter(
         &self,
         attempt: Attempt,
         facts: &RequestFacts,
         (evidence, name): (Evidence, String),
-        asks: bool,
+        manner: Manner,
     ) -> Result<Answer, StoreError> {
         let (engine, edition) = (self.engine(), &self.request.edition);
         let (thing, now) = (engine.new_token().digest(), engine.now());
         let (digest, ends) = (thing, now);
         let known = (evidence.clone(), name.clone());
-        let entering = Entering { evidence, name, digest, expires: None, thing, ends, paths: None, personal: None, asks };
+        let Manner { asks, until } = manner;
+        let entering = Entering { evidence, name, digest, expires: until, thing, ends, paths: None, personal: None, asks };
         match programs::enter(engine, edition, self.gate, attempt, facts, entering).await {
-            Ok(Entry::Begun(begun)) => self.told(facts, *begun).await,
+            Ok(Entry::Begun(begun)) => self.told(facts, *begun, until).await,
             Ok(Entry::More(more)) => self.challenge(*more, known).await,
             // Nobody else holds a number that was made up just now.
             Ok(Entry::Already) => Ok((Code::AccessReject, reject("Try again.", None))),
@@ -316,10 +385,13 @@ impl Asking<'_> {
     }
 
     /// Writes who is on at the client before that is told, and tells it.
-    async fn told(&self, facts: &RequestFacts, begun: Begun) -> Result<Answer, StoreError> {
+    async fn told(&self, facts: &RequestFacts, begun: Begun, until: Option<Moment>) -> Result<Answer, StoreError> {
         let (own, engine, site) = (&self.request.own, self.engine(), &self.request.edition.site);
         let (client, place) = (self.client.name.as_str(), (self.gate, self.client, &self.request.packet));
-        let limits = begun.admitted.lifetimes(&site.lifetimes_at(Some(facts.address), Some(self.gate)));
+        let mut limits = begun.admitted.lifetimes(&site.lifetimes_at(Some(facts.address), Some(self.gate)));
+        if let Some(until) = until {
+            limits.absolute = limits.absolute.min(until - engine.now());
+        }
         let said = accept(self.client, site.delivery(self.gate), &begun.admitted, &limits, begun.session);
         if self.request.secret.answer(Code::AccessAccept, &self.request.packet, said.attributes.clone()).is_none() {
             attempt::extend(engine, begun.crossing, vec![step!(RadiusNoRoom { client })]).await?;
@@ -347,7 +419,7 @@ impl Asking<'_> {
         let over = || rejected("You cannot come in just now.", begun.crossing);
         let Some(gone) = engine.store.enter_at_client(&row, &at).await? else { return Ok(over()) };
         for old in &gone {
-            own.forget(old.id);
+            own.book.forget(old.id);
             extend(own, old, step!(RadiusAskedAgain { client })).await?;
         }
         own.end_sessions(&gone, "its gateway").await?;

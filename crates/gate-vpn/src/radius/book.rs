@@ -11,9 +11,10 @@ use passeur_core::session::{Lifetimes, State};
 use passeur_core::site::RadiusClient;
 use passeur_engine::engine::Held;
 use passeur_live::session::LiveSession;
-use passeur_protocols::radius::Secret;
 use passeur_store::{PresenceRow, RadiusRow};
 use uuid::Uuid;
+
+use super::orders::Bond;
 
 /// A session at a client.
 #[derive(Clone)]
@@ -22,8 +23,7 @@ pub struct Present {
     pub at: RadiusRow,
     /// What the client tells of it, as it was read last.
     pub account: Account,
-    /// When it was noted here, by both clocks: nobody is silent before that.
-    pub noted: Instant,
+    /// When it was noted here: nobody is silent before that.
     pub since: Moment,
     /// What memory knows of the person's session; none where nobody here let anybody in.
     pub live: Option<Arc<LiveSession>>,
@@ -32,9 +32,9 @@ pub struct Present {
     pub moved: Moment,
     /// Until when what the directory said is good.
     pub good_until: Option<Moment>,
-    /// The client, and the secret that both share, as they were when they were known last.
+    /// The client, and what proves orders to it, as they were when they were known last.
     pub client: Option<RadiusClient>,
-    pub secret: Option<Secret>,
+    pub bond: Option<Bond>,
     /// The edition under which it was decided on last; none where it has to be decided on again.
     pub decided: Option<i32>,
     /// When it was decided on last, or could not be.
@@ -93,10 +93,10 @@ impl Book {
     }
 
     /// Keeps those that are open, as it was read at a moment, and says which of them are not known. Those that were noted since are kept.
-    pub fn keep(&self, open: &[Uuid], read_at: Instant) -> Vec<Uuid> {
+    pub fn keep(&self, open: &[Uuid], read_at: Moment) -> Vec<Uuid> {
         let mut all = self.all();
         let is_open: HashSet<&Uuid> = open.iter().collect();
-        all.retain(|id, p| p.busy || p.noted >= read_at || is_open.contains(id));
+        all.retain(|id, p| p.busy || p.since >= read_at || is_open.contains(id));
         open.iter().filter(|id| !all.contains_key(id)).copied().collect()
     }
 

@@ -4,18 +4,18 @@ use std::time::Instant;
 
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
-use passeur_core::evidence::{Evidence, OwnFactor};
+use passeur_core::evidence::Evidence;
 use passeur_core::step;
 use passeur_core::step::Param;
 use passeur_engine::attempt::{Attempt, Who};
-use passeur_engine::factors::{self, Holds, Kind as Factor, TRIES, check_code, check_recovery};
+use passeur_engine::factors::{self, Holds, Kind as Factor, TRIES};
 use passeur_engine::programs::More;
 use passeur_engine::tries::{self, slow};
 use passeur_protocols::radius::{Attribute, Code, Kind};
 use passeur_store::StoreError;
 
-use super::answer::text;
-use super::asking::{Answer, Asking, rejected};
+use super::answer::words_for;
+use super::asking::{Answer, Asking, Manner, rejected};
 use super::challenges::{WITHIN, Waiting};
 
 impl Asking<'_> {
@@ -45,7 +45,7 @@ impl Asking<'_> {
             false => "Enter the code of your authenticator, or a recovery code.",
         };
         let said = vec![
-            text(Kind::ReplyMessage, words),
+            words_for(words),
             Attribute::octets(Kind::State, state.reveal().as_bytes()),
             Attribute::number(Kind::SessionTimeout, seconds),
         ];
@@ -78,20 +78,14 @@ impl Asking<'_> {
         // What is no text is nobody's code.
         let typed = std::str::from_utf8(typed).unwrap_or_default();
         let site = &self.request.edition.site;
-        let (kind, found) = match check_code(engine, site, &holds.rows, typed, holds.guessed).await? {
-            Ok(row) => (Factor::Totp, Ok(row.name)),
-            Err(_) if check_recovery(engine, &evidence.provider, &person, typed).await? => (Factor::Recovery, Ok(String::new())),
-            Err(why) => (Factor::Totp, Err(why)),
-        };
+        let (kind, found) = holds.typed(engine, site, (&evidence.provider, &person), typed).await?;
         let found = found.and_then(|name| if holds.kinds(&wanted).contains(&kind) { Ok(name) } else { Err("code-wrong") });
         match found {
             Ok(factor) => {
-                tries::uncount_plain(engine, "factor", &account).await?;
-                slow::forget(engine, "factor", &account).await?;
+                factors::forgive(engine, &account).await?;
                 attempt.step(|| step!(FactorRight { kind: Param::reason(kind.code()), name: factor }));
-                let at = engine.now();
-                evidence.factors.own.extend(kind.proves().iter().map(|amr| OwnFactor { amr: (*amr).to_owned(), at }));
-                self.enter(attempt, facts, (evidence, name), false).await
+                factors::note(&mut evidence.factors, kind, engine.now());
+                self.enter(attempt, facts, (evidence, name), Manner::default()).await
             }
             Err(why) => {
                 attempt.step(|| step!(FactorWrong { kind: Param::reason(kind.code()), why: Param::reason(why) }));

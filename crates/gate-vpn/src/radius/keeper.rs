@@ -6,7 +6,6 @@ use std::time::{Duration, Instant};
 
 use chrono::Duration as Span;
 use passeur_core::Moment;
-use passeur_core::site::RadiusClient;
 use passeur_core::step;
 use passeur_core::step::{Param, Step};
 use passeur_engine::{ending, sessions};
@@ -90,35 +89,30 @@ impl RadiusGate {
         Ok(live)
     }
 
-    /// Forgets somebody who is over.
-    pub(super) fn forget(&self, id: Uuid) {
-        self.book.forget(id);
-    }
-
     /// What is known of a session at a client.
     async fn known(&self, edition: &Edition, row: PresenceRow, at: RadiusRow) -> Result<Present, StoreError> {
         let site = &edition.site;
-        let client = site.radius_clients.iter().find(|c| c.name == at.client).cloned();
-        let secret = client.as_ref().and_then(|c| self.secrets.borrow().get(&c.secret).cloned());
+        let client = site.radius_client(&at.client).cloned();
+        let bond = client.as_ref().and_then(|c| self.bond(c));
         let address = row.tunnel.as_ref().and_then(|t| t["outside"].as_str()?.parse::<IpAddr>().ok());
         let live = match row.session_id {
             Some(session) => sessions::by_id(&self.engine, session).await?.map(|(_, live)| live),
             None => None,
         };
+        let now = self.engine.now();
         // A session that is not there at all is over.
         let doomed = (row.session_id.is_some() && live.is_none()).then_some("ended");
         Ok(Present {
             limits: site.lifetimes_at(address, site.gate(&row.gate)),
-            moved: self.engine.now(),
+            moved: now,
             account: at.account(),
-            noted: Instant::now(),
-            since: self.engine.now(),
+            since: now,
             row,
             at,
             live,
             good_until: None,
             client,
-            secret,
+            bond,
             decided: None,
             looked_at: None,
             busy: false,
@@ -132,7 +126,7 @@ impl RadiusGate {
         let Some(edition) = self.engine.live.get() else { return Ok(()) };
         let (store, node) = (&self.engine.store, &self.engine.node);
         store.adopt_at_clients(node, self.engine.now() - NODE_GONE).await?;
-        let read_at = Instant::now();
+        let read_at = self.engine.now();
         let open = store.at_clients_of(node).await?;
         let new = self.book.keep(&open, read_at);
         for part in new.chunks(500) {
@@ -141,9 +135,8 @@ impl RadiusGate {
             }
         }
         // A secret may have come after its session was read.
-        for id in self.book.of(|p| p.secret.is_none() && p.client.is_some()) {
-            let secret = |c: &RadiusClient| self.secrets.borrow().get(&c.secret).cloned();
-            self.book.change(id, |p| p.secret = p.client.as_ref().and_then(secret));
+        for id in self.book.of(|p| p.bond.is_none() && p.client.is_some()) {
+            self.book.change(id, |p| p.bond = p.client.as_ref().and_then(|c| self.bond(c)));
         }
         self.book.touch(self.engine.now());
         Ok(())
@@ -269,19 +262,28 @@ impl RadiusGate {
         let port = present.client.as_ref().and_then(|c| c.orders);
         let to = port.zip(at.sends_from.parse::<IpAddr>().ok()).map(|(port, ip)| std::net::SocketAddr::new(ip, port));
         // The secret may have changed since; one whose client is no more of this edition is kept here.
-        let current = present.client.as_ref().and_then(|c| self.secrets.borrow().get(&c.secret).cloned());
-        let (Some(to), Some(secret)) = (to, current.as_ref().or(present.secret.as_ref())) else {
+        let current = present.client.as_ref().and_then(|c| self.bond(c));
+        let told = || Param::reason(what.code());
+        let Some(to) = to else {
             let until = present.row.until.map_or_else(|| "—".to_owned(), |u| u.format("%Y-%m-%d %H:%M UTC").to_string());
-            let step = step!(RadiusNotOrdered { client, what: Param::reason(what.code()), until });
-            self.ordered(present, &what, "none", step).await?;
+            self.ordered(present, &what, "none", step!(RadiusNotOrdered { client, what: told(), until })).await?;
             return Ok(None);
+        };
+        let Some(bond) = current.as_ref().or(present.bond.as_ref()) else {
+            let step = match present.client.as_ref().and_then(|c| c.secret()) {
+                Some(secret) => step!(RadiusOrderNoSecret { client, what: told(), secret }),
+                None => step!(RadiusOrderNoTls { client, what: told(), node: self.engine.node.as_str() }),
+            };
+            // It is tried again: the secret may come, or a node that speaks TLS may take over.
+            self.ordered(present, &what, Came::Silent.state(), step).await?;
+            return Ok(Some(Came::Silent));
         };
         let own = self.own.iter().find(|a| a.is_ipv4() == to.is_ipv4()).copied();
         let came = {
             let (_one, _of_all) = (self.orders_to(client).acquire_owned().await, self.ordering.acquire().await);
-            order(to, own, secret, &what, in_order(&at), self.engine.now()).await
+            order(to, own, bond, &what, in_order(&at), self.engine.now()).await
         };
-        let (told, says) = (Param::reason(what.code()), came.says());
+        let (told, says) = (told(), came.says());
         let step = match came {
             Came::Done | Came::Nobody => step!(RadiusOrdered { client, what: told, to: to.to_string(), says }),
             Came::Refused(_) | Came::Silent => step!(RadiusDisobeyed { client, what: told, to: to.to_string(), says }),

@@ -3,7 +3,7 @@
 //! [`server`] reads what comes at a socket, proves it, and answers each request once; [`asking`] decides, by the same rules as everywhere; [`answer`]
 //! is what an answer carries, and `duplicates` what was answered of late. [`accounting`] takes what clients tell of sessions there (RFC 2866),
 //! `book` knows who is on at them, `challenges` and `code` ask for a factor of ours, [`again`] decides anew, and [`keeper`] gives the [`orders`] that follow (RFC 5176). `names` is what names a
-//! session at a client, `secrets` what both share. Nothing is computed for an address from which no client sends.
+//! session at a client, `secrets` what both share, and [`tls`] takes connections over TLS (RFC 6614). Nothing is computed for an address from which no client sends.
 
 pub mod accounting;
 pub mod again;
@@ -18,20 +18,24 @@ mod names;
 pub mod orders;
 mod secrets;
 pub mod server;
+pub mod tls;
 
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use passeur_core::site::{RadiusClient, RadiusProof};
 use passeur_engine::Engine;
 use passeur_engine::engine::Held;
-use tokio::net::UdpSocket;
+use tokio::net::{TcpListener, UdpSocket};
 use tokio::sync::{Notify, Semaphore, watch};
 use uuid::Uuid;
 
 use book::Book;
 use challenges::Challenges;
+use orders::Bond;
 use secrets::Secrets;
+use tls::Tls;
 
 /// What a node does for RADIUS clients, over all its sockets. Cheap to clone.
 #[derive(Clone)]
@@ -44,6 +48,8 @@ pub struct RadiusGate {
     told: Arc<watch::Sender<Arc<Secrets>>>,
     /// That something is to be looked at now.
     news: Arc<Notify>,
+    /// How it speaks TLS with clients; none where it does not.
+    tls: Option<Box<Tls>>,
     /// Addresses of its sockets, where these are certain ones: orders come from them.
     own: Arc<Vec<IpAddr>>,
     /// How many are decided on, and ordered about, at a time: in all, and of a client.
@@ -65,8 +71,8 @@ impl std::fmt::Debug for RadiusGate {
 }
 
 impl RadiusGate {
-    /// With the addresses of its sockets.
-    pub fn new(engine: Engine, own: &[IpAddr]) -> RadiusGate {
+    /// With the addresses of its sockets, and how it speaks TLS where it does.
+    pub fn new(engine: Engine, own: &[IpAddr], tls: Option<Tls>) -> RadiusGate {
         let (told, secrets) = watch::channel(Arc::new(Secrets::new()));
         let own = own.iter().filter(|a| !a.is_unspecified()).copied().collect();
         RadiusGate {
@@ -76,6 +82,7 @@ impl RadiusGate {
             secrets,
             told: Arc::new(told),
             news: Arc::default(),
+            tls: tls.map(Box::new),
             own: Arc::new(own),
             deciding: Arc::new(Semaphore::new(DECIDING_MAX)),
             ordering: Arc::new(Semaphore::new(ORDERING_MAX)),
@@ -92,6 +99,21 @@ impl RadiusGate {
     /// Answers at a socket until `stop` changes.
     pub async fn answer(self, socket: UdpSocket, stop: watch::Receiver<bool>) {
         server::run(self, socket, stop).await;
+    }
+
+    /// Answers over TLS until `stop` changes, where it speaks it.
+    pub async fn answer_over_tls(self, listener: TcpListener, stop: watch::Receiver<bool>) {
+        if let Some(tls) = self.tls.clone() {
+            tls::run(self, *tls, listener, stop).await;
+        }
+    }
+
+    /// What proves orders to a client; none where its secret is not there, or this node speaks no TLS.
+    fn bond(&self, client: &RadiusClient) -> Option<Bond> {
+        match &client.proof {
+            RadiusProof::Secret(name) => self.secrets.borrow().get(name).cloned().map(Bond::Secret),
+            RadiusProof::Certificate(of) => self.tls.clone().map(|tls| Bond::Tls(tls, of.clone())),
+        }
     }
 
     /// Looks after who is on at clients until `stop` changes.

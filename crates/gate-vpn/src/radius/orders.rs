@@ -4,10 +4,13 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 
 use passeur_core::Moment;
+use passeur_core::site::RadiusCertificate;
 use passeur_core::step::Param;
 use passeur_protocols::radius::{Attribute, Code, Kind, LENGTH_MAX, Packet, SESSION_NOT_FOUND, Secret, error_cause};
 use tokio::net::UdpSocket;
 use tokio::time::{Instant, timeout_at};
+
+use super::tls::Tls;
 
 /// For how long an answer is waited for after each sending.
 const WAITS: [Duration; 4] = [Duration::from_millis(500), Duration::from_secs(1), Duration::from_secs(2), Duration::from_secs(4)];
@@ -66,16 +69,18 @@ impl Came {
     }
 }
 
+/// What proves orders to a client, and by which way they go.
+#[derive(Clone)]
+pub enum Bond {
+    /// By UDP, with a secret that both share.
+    Secret(Secret),
+    /// Over TLS (RFC 6614), where the client shows one of these certificates.
+    Tls(Box<Tls>, RadiusCertificate),
+}
+
 /// Orders, and says what came of it. `named` says which session it is about; `own` is the address that the client knows this service by, where
 /// that is a certain one.
-pub async fn order(
-    to: SocketAddr,
-    own: Option<IpAddr>,
-    secret: &Secret,
-    order: &Order,
-    named: Vec<Attribute>,
-    now: Moment,
-) -> Came {
+pub async fn order(to: SocketAddr, own: Option<IpAddr>, bond: &Bond, order: &Order, named: Vec<Attribute>, now: Moment) -> Came {
     let code = match order {
         Order::End => Code::DisconnectRequest,
         Order::Change(_) => Code::CoaRequest,
@@ -86,9 +91,15 @@ pub async fn order(
     if let Order::Change(new) = order {
         attributes.extend(new.iter().cloned());
     }
-    // The socket is this order's alone: its number tells nothing more.
-    let Some(wire) = secret.request(code, 1, attributes) else { return Came::Refused(None) };
-    match ask(to, own, secret, &wire, &WAITS).await {
+    let asked = match bond {
+        Bond::Secret(secret) => {
+            // The socket is this order's alone: its number tells nothing more.
+            let Some(wire) = secret.request(code, 1, attributes) else { return Came::Refused(None) };
+            ask(to, own, secret, &wire, &WAITS).await
+        }
+        Bond::Tls(tls, of) => tls.ask((to, own), of, (code, attributes), now).await,
+    };
+    match asked {
         Ok(Some(answer)) => read(code, &answer),
         Ok(None) => Came::Silent,
         Err(e) => {
@@ -184,7 +195,7 @@ mod tests {
             (Order::End, Code::CoaAck, vec![], Came::Refused(None)),
         ] {
             let to = client(vec![(code, said)], |_, _| {}).await;
-            assert_eq!(order(to, None, &secret(), &what, vec![], now).await, came, "{what:?} {code:?}");
+            assert_eq!(order(to, None, &Bond::Secret(secret()), &what, vec![], now).await, came, "{what:?} {code:?}");
         }
     }
 
@@ -197,7 +208,7 @@ mod tests {
         };
         // The first answer is forged; the second, to what is sent again, is the client's.
         let to = client(vec![(Code::DisconnectAck, vec![]), (Code::DisconnectNak, vec![])], spoiled).await;
-        let came = order(to, None, &secret(), &Order::End, vec![], Moment::UNIX_EPOCH).await;
+        let came = order(to, None, &Bond::Secret(secret()), &Order::End, vec![], Moment::UNIX_EPOCH).await;
         assert_eq!(came, Came::Refused(None));
     }
 

@@ -41,8 +41,9 @@ pub async fn read(engine: Engine, secrets: Arc<watch::Sender<Arc<Secrets>>>, mut
         match engine.secrets().await {
             Ok(all) => {
                 let own = |c: &RadiusClient| {
-                    let value = all.get(&c.secret)?.first()?;
-                    is_strong(value.as_bytes()).then(|| (c.secret.clone(), Secret::new(value.as_bytes())))
+                    let named = c.secret()?;
+                    let value = all.get(named)?.first()?;
+                    is_strong(value.as_bytes()).then(|| (named.to_owned(), Secret::new(value.as_bytes())))
                 };
                 secrets.send_replace(Arc::new(edition.site.radius_clients.iter().filter_map(own).collect()));
             }

@@ -16,11 +16,12 @@ use passeur_core::expect;
 use passeur_core::site::RadiusClient;
 use passeur_core::step::{Lang, Step};
 use passeur_core::survey::{
-    DatabaseFacts, Facts, GuardFacts, NodeFacts, RadiusFacts, SecretFacts, TokenFacts, count_sources, recent, survey as judge,
+    DatabaseFacts, Facts, GuardFacts, NodeFacts, ProfileFacts, RadiusFacts, SecretFacts, TokenFacts, count_sources, recent,
+    survey as judge,
 };
 use passeur_gateway::edition::WebEdition;
 use passeur_live::edition::Edition;
-use passeur_store::StoreError;
+use passeur_store::{ProfileRow, StoreError};
 
 use crate::api::acts::first_break;
 use crate::app::App;
@@ -34,6 +35,10 @@ const PEOPLE: i64 = 200;
 const RECENT_MAX: i64 = 500;
 
 const A_DAY: chrono::Duration = chrono::Duration::days(1);
+/// How long before and after their last day profiles are told of, how recently they were used, and the most that are read.
+const PROFILES: chrono::Duration = chrono::Duration::days(14);
+const PROFILE_USED: chrono::Duration = chrono::Duration::days(30);
+const PROFILES_MAX: i64 = 1_000;
 /// How long ago a node may have said last what it guards.
 const NODE_LIVES: chrono::Duration = chrono::Duration::seconds(15);
 
@@ -47,28 +52,39 @@ async fn guards(app: &App) -> Result<Vec<GuardFacts>, StoreError> {
     Ok(all.into_iter().filter_map(read).collect())
 }
 
+/// Personal profiles that ran out of late or soon will.
+async fn profiles(app: &App) -> Result<Vec<ProfileFacts>, StoreError> {
+    let now = app.now();
+    let rows = app.store.profiles_ending((now - PROFILES, now + PROFILES), PROFILE_USED, PROFILES_MAX).await?;
+    let one = |r: ProfileRow| ProfileFacts { gate: r.gate, device: r.device, person: r.name, until: r.expires_at };
+    Ok(rows.into_iter().map(one).collect())
+}
+
 /// What RADIUS clients asked and told.
 async fn radius(app: &App, edition: &Arc<WebEdition>) -> Result<Vec<RadiusFacts>, StoreError> {
     if edition.site.radius_clients.is_empty() {
         return Ok(vec![]);
     }
-    let (asked, told) = (app.store.asked_by_clients(app.now() - A_DAY).await?, app.store.told_by_clients().await?);
+    let site = &edition.site;
+    let gates: Vec<&str> =
+        site.gates.iter().filter(|g| site.radius_clients_of(g).next().is_some()).map(|g| g.name.as_str()).collect();
+    let (asked, told) = (app.store.asked_by_clients(&gates, app.now() - A_DAY).await?, app.store.told_by_clients().await?);
     let one = |client: &RadiusClient| {
-        let asked = asked.iter().find(|a| a.client == client.name);
-        let told = told.iter().find(|t| t.client == client.name);
+        let asked = asked.iter().find(|a| a.client == client.name).cloned().unwrap_or_default();
+        let told = told.iter().find(|t| t.client == client.name).cloned().unwrap_or_default();
         RadiusFacts {
             client: client.name.clone(),
-            asked: asked.and_then(|a| a.asked),
-            unproven: asked.map_or(0, |a| a.unproven),
-            let_in: told.and_then(|t| t.let_in),
-            heard: told.and_then(|t| t.heard),
-            ahead: told.and_then(|t| t.ahead),
-            unknown: told.map_or(0, |t| t.unknown),
-            disobeyed: told.map_or(0, |t| t.disobeyed),
-            untold: told.map_or(0, |t| t.untold),
+            asked: asked.asked,
+            unproven: asked.unproven,
+            let_in: told.let_in,
+            heard: told.heard,
+            ahead: told.ahead,
+            unknown: told.unknown,
+            disobeyed: told.disobeyed,
+            untold: told.untold,
         }
     };
-    Ok(edition.site.radius_clients.iter().map(one).collect())
+    Ok(site.radius_clients.iter().map(one).collect())
 }
 
 /// Surveys now.
@@ -109,6 +125,7 @@ pub async fn run(app: &App, edition: &Arc<WebEdition>, lang: Lang) -> Result<Don
     count_flows(app, edition, &mut facts, lang).await?;
     facts.guards = guards(app).await?;
     facts.radius = radius(app, edition).await?;
+    facts.profiles = profiles(app).await?;
     facts.certificates = probes::certificates(app);
     facts.own_saml = probes::own_saml(app);
     let looked_at = facts.providers.len()

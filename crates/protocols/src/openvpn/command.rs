@@ -124,6 +124,8 @@ pub enum Command {
 pub enum Pending {
     /// It opens an address in a browser.
     WebAuth(String),
+    /// It opens an address in a browser, and knows the older word for that alone.
+    OpenUrl(String),
     /// It asks its person for a text.
     Text(String),
 }
@@ -132,6 +134,7 @@ impl Pending {
     fn text(&self) -> String {
         match self {
             Pending::WebAuth(url) => format!("WEB_AUTH::{url}"),
+            Pending::OpenUrl(url) => format!("OPEN_URL:{url}"),
             Pending::Text(words) => format!("CR_TEXT:R,E:{words}"),
         }
     }
@@ -247,6 +250,8 @@ mod tests {
     #[test]
     fn an_address_that_no_client_would_read_whole_is_not_sent() {
         let pending = |n: usize| Command::Pending { id: 1, key: 2, what: Pending::WebAuth("u".repeat(n)), seconds: 60 }.wire();
+        let older = Command::Pending { id: 1, key: 2, what: Pending::OpenUrl("https://x/y".to_owned()), seconds: 60 }.wire();
+        assert_eq!(older.unwrap(), "client-pending-auth 1 2 \"OPEN_URL:https://x/y\" 60\n");
         assert_eq!(pending(236).unwrap(), format!("client-pending-auth 1 2 \"WEB_AUTH::{}\" 60\n", "u".repeat(236)));
         assert_eq!(pending(237), None);
     }

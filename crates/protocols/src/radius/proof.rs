@@ -13,14 +13,28 @@ const PASSWORD_MAX: usize = 128;
 /// A Message-Authenticator before it is made.
 const EMPTY: [u8; 16] = [0; 16];
 
-/// A secret that a gateway and this service share.
+/// What a gateway and this service share, by which packets are proven.
 #[derive(Clone)]
-pub struct Secret(Vec<u8>);
+pub struct Secret(Shared);
+
+#[derive(Clone)]
+enum Shared {
+    Octets(Vec<u8>),
+    /// Nothing: the connection proves what it carries, and hides it (RFC 9765).
+    Nothing,
+}
+
+/// The secret of RADIUS over TLS, which everybody knows: the connection proves and hides (RFC 6614 section 2.3).
+const OF_TLS: &[u8] = b"radsec";
+/// The longest password in a packet that hides nothing itself.
+const PLAIN_MAX: usize = 253;
 
 impl std::fmt::Debug for Secret {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Secret(_) = self;
-        f.write_str("Secret(…)")
+        f.write_str(match self.0 {
+            Shared::Octets(_) => "Secret(…)",
+            Shared::Nothing => "Secret(none)",
+        })
     }
 }
 
@@ -37,6 +51,16 @@ pub enum Unproven {
     Authenticator,
 }
 
+/// How many octets a token has (RFC 9765 section 4.2.1).
+const TOKEN: usize = 4;
+
+/// What stands in an authenticator's place in RADIUS/1.1: the token, and nothing.
+fn token_of(authenticator: &[u8; 16]) -> [u8; 16] {
+    let mut out = EMPTY;
+    out[..TOKEN].copy_from_slice(&authenticator[..TOKEN]);
+    out
+}
+
 fn md5(parts: &[&[u8]]) -> [u8; 16] {
     let mut digest = Md5::new();
     parts.iter().for_each(|p| digest.update(p));
@@ -46,11 +70,32 @@ fn md5(parts: &[&[u8]]) -> [u8; 16] {
 impl Secret {
     /// From the octets that both have.
     pub fn new(octets: impl Into<Vec<u8>>) -> Secret {
-        Secret(octets.into())
+        Secret(Shared::Octets(octets.into()))
+    }
+
+    /// Of RADIUS over TLS (RFC 6614 section 2.3): in its packets a proof is made as ever, and proves nothing.
+    pub fn of_tls() -> Secret {
+        Secret::new(OF_TLS)
+    }
+
+    /// Of RADIUS/1.1 (RFC 9765), whose packets have a token in the place of an identifier and an authenticator, and no proofs.
+    pub fn none() -> Secret {
+        Secret(Shared::Nothing)
+    }
+
+    fn octets(&self) -> &[u8] {
+        match &self.0 {
+            Shared::Octets(octets) => octets,
+            Shared::Nothing => &[],
+        }
+    }
+
+    fn is_none(&self) -> bool {
+        matches!(self.0, Shared::Nothing)
     }
 
     fn hmac(&self, octets: &[u8]) -> [u8; 16] {
-        match <Hmac<Md5> as KeyInit>::new_from_slice(&self.0) {
+        match <Hmac<Md5> as KeyInit>::new_from_slice(self.octets()) {
             Ok(mut mac) => {
                 mac.update(octets);
                 mac.finalize().into_bytes().into()
@@ -73,6 +118,9 @@ impl Secret {
     /// # Errors
     /// It has none, or another.
     pub fn proves(&self, request: &Packet) -> Result<(), Unproven> {
+        if self.is_none() {
+            return Ok(());
+        }
         let mut all = request.all(Kind::MessageAuthenticator);
         let said = all.next().ok_or(Unproven::Missing)?;
         if all.next().is_some() || said.len() != EMPTY.len() {
@@ -88,6 +136,9 @@ impl Secret {
     /// # Errors
     /// It was not.
     pub fn proves_digest(&self, request: &Packet) -> Result<(), Unproven> {
+        if self.is_none() {
+            return Ok(());
+        }
         let made = self.digest(request, &EMPTY).ok_or(Unproven::Authenticator)?;
         verify_slices_are_equal(&request.authenticator, &made).map_err(|_| Unproven::Authenticator)
     }
@@ -95,12 +146,17 @@ impl Secret {
     /// The authenticator of a packet, with the sixteen octets that stand in its place while it is made.
     fn digest(&self, packet: &Packet, instead: &[u8; 16]) -> Option<[u8; 16]> {
         let wire = Packet { authenticator: *instead, ..packet.clone() }.wire()?;
-        Some(md5(&[&wire, &self.0]))
+        Some(md5(&[&wire, self.octets()]))
     }
 
     /// A request of our own, as it travels (RFC 5176): its authenticator is made with the secret.
     pub fn request(&self, code: Code, id: u8, attributes: Vec<Attribute>) -> Option<Vec<u8>> {
         let mut packet = Packet { code, id, authenticator: EMPTY, attributes };
+        if self.is_none() {
+            // RFC 9765 section 4.2: the identifier is nothing, and the token stands first in the authenticator's place.
+            (packet.id, packet.authenticator[TOKEN - 1]) = (0, id);
+            return packet.wire();
+        }
         packet.attributes.insert(0, Attribute::octets(Kind::MessageAuthenticator, EMPTY));
         packet.attributes[0].value = self.message_authenticator(&packet, &EMPTY)?.to_vec();
         packet.authenticator = self.digest(&packet, &EMPTY)?;
@@ -111,6 +167,10 @@ impl Secret {
     /// order (RFC 2865 section 5.33). An answer about accounting has none: whoever has the secret made its request, and nothing can be chosen in it.
     pub fn answer(&self, code: Code, request: &Packet, said: Vec<Attribute>) -> Option<Vec<u8>> {
         let proxies = request.attributes.iter().filter(|a| a.kind == Kind::ProxyState.number()).cloned();
+        if self.is_none() {
+            let attributes = said.into_iter().chain(proxies).collect();
+            return Packet { code, id: 0, authenticator: token_of(&request.authenticator), attributes }.wire();
+        }
         let first = (code != Code::AccountingResponse).then(|| Attribute::octets(Kind::MessageAuthenticator, EMPTY));
         let attributes = first.into_iter().chain(said).chain(proxies).collect();
         let mut packet = Packet { code, id: request.id, authenticator: request.authenticator, attributes };
@@ -126,6 +186,10 @@ impl Secret {
     /// # Errors
     /// It is not.
     pub fn proves_answer(&self, answer: &Packet, request: &[u8; 16]) -> Result<(), Unproven> {
+        if self.is_none() {
+            let is_its = token_of(&answer.authenticator) == token_of(request);
+            return is_its.then_some(()).ok_or(Unproven::Authenticator);
+        }
         let made = self.digest(answer, request).ok_or(Unproven::Authenticator)?;
         verify_slices_are_equal(&answer.authenticator, &made).map_err(|_| Unproven::Authenticator)?;
         let Some(said) = answer.first(Kind::MessageAuthenticator) else { return Ok(()) };
@@ -136,12 +200,15 @@ impl Secret {
     /// The password in a request (RFC 2865 section 5.2); none where it has none, or one that cannot be. With another secret it is other octets.
     pub fn password(&self, request: &Packet) -> Option<Vec<u8>> {
         let hidden = request.first(Kind::UserPassword)?;
+        if self.is_none() {
+            return (hidden.len() <= PLAIN_MAX).then(|| hidden.to_vec());
+        }
         if hidden.is_empty() || hidden.len() > PASSWORD_MAX || !hidden.len().is_multiple_of(16) {
             return None;
         }
         let (mut out, mut before) = (vec![], request.authenticator.as_slice());
         for block in hidden.chunks(16) {
-            out.extend(block.iter().zip(md5(&[&self.0, before])).map(|(b, k)| b ^ k));
+            out.extend(block.iter().zip(md5(&[self.octets(), before])).map(|(b, k)| b ^ k));
             before = block;
         }
         while out.last() == Some(&0) {
@@ -152,6 +219,9 @@ impl Secret {
 
     /// A password as it is sent; none where it is too long.
     pub fn hide(&self, password: &[u8], authenticator: &[u8; 16]) -> Option<Vec<u8>> {
+        if self.is_none() {
+            return (password.len() <= PLAIN_MAX).then(|| password.to_vec());
+        }
         if password.len() > PASSWORD_MAX {
             return None;
         }
@@ -160,7 +230,7 @@ impl Secret {
         let mut out: Vec<u8> = vec![];
         for block in padded.chunks(16) {
             let before = if out.is_empty() { authenticator.as_slice() } else { &out[out.len() - 16..] };
-            let key = md5(&[&self.0, before]);
+            let key = md5(&[self.octets(), before]);
             out.extend(block.iter().zip(key).map(|(b, k)| b ^ k));
         }
         Some(out)
@@ -265,5 +335,34 @@ mod tests {
             let packet = Packet { code: Code::AccessRequest, id: 0, authenticator: at, attributes };
             prop_assert_eq!(secret.password(&packet).unwrap(), password.as_bytes());
         }
+    }
+
+    #[test]
+    fn without_a_secret_the_connection_proves_and_a_token_tells_answers_apart() {
+        let none = Secret::none();
+        let mut authenticator = [7; 16];
+        let attributes =
+            vec![Attribute::octets(Kind::UserPassword, "spring-tide"), Attribute::octets(Kind::ProxyState, "on the way")];
+        let request = Packet { code: Code::AccessRequest, id: 9, authenticator, attributes };
+        assert_eq!((none.proves(&request), none.proves_digest(&request)), (Ok(()), Ok(())));
+        assert_eq!(none.password(&request).unwrap(), b"spring-tide");
+        let answer = Packet::read(&none.answer(Code::AccessAccept, &request, vec![]).unwrap()).unwrap();
+        // Neither an identifier nor a proof, and nothing behind the token (RFC 9765 section 4.2).
+        assert_eq!((answer.id, &answer.authenticator[..4], &answer.authenticator[4..]), (0, &[7; 4][..], &[0; 12][..]));
+        assert_eq!(answer.attributes, [Attribute::octets(Kind::ProxyState, "on the way")]);
+        assert_eq!(none.proves_answer(&answer, &authenticator), Ok(()));
+        authenticator[3] ^= 1;
+        assert_eq!(none.proves_answer(&answer, &authenticator), Err(Unproven::Authenticator));
+        let order = Packet::read(&none.request(Code::DisconnectRequest, 5, vec![]).unwrap()).unwrap();
+        assert_eq!((order.id, order.authenticator[..4].to_vec(), order.attributes.len()), (0, vec![0, 0, 0, 5], 0));
+        let long = Packet { attributes: vec![Attribute::octets(Kind::UserPassword, [b'x'; 254])], ..request };
+        assert_eq!(none.password(&long), None);
+    }
+
+    #[test]
+    fn the_secret_of_tls_is_the_standards_own() {
+        let (tls, same) = (Secret::of_tls(), Secret::new(*b"radsec"));
+        let request = asking(&same, vec![]);
+        assert_eq!(tls.proves(&request), Ok(()));
     }
 }

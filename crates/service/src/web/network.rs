@@ -6,11 +6,12 @@ use axum::response::IntoResponse;
 use http::request::Parts;
 use http::{HeaderValue, Method, Response, StatusCode, header};
 use passeur_core::circumstances::RequestFacts;
-use passeur_core::id::CrossingId;
+use passeur_core::id::{CrossingId, Token};
 use passeur_core::site::Gate;
 use passeur_engine::attempt::Attempt;
+use passeur_engine::tunnel;
 use passeur_gate_network::captive::MEDIA_TYPE;
-use passeur_gate_network::entering::{Arrival, NotOn, Shown};
+use passeur_gate_network::entering::{Arrival, NotOn, Shown, accept_terms, wanted_terms};
 use passeur_gateway::body::Body;
 use passeur_live::edition::Edition;
 use passeur_signin::journey::{Ask, Destination};
@@ -31,7 +32,7 @@ const TUNNELS_MAX: i64 = 50;
 pub(super) async fn page(web: &WebGate, edition: &Edition, gate: &Gate, session: Uuid, facts: &RequestFacts) -> Response<Body> {
     let (machine, told) = match web.networks.as_ref() {
         _ if gate.is_vpn() => match tunnels_of(web, gate, session).await {
-            Ok(on) => (Machine::Tunnels(on), None),
+            Ok(stands) => (stands, None),
             Err(e) => return plain(pages::store_failed(&edition.site, facts.lang, &e).into_response()),
         },
         None => (Machine::Unguarded, None),
@@ -54,11 +55,14 @@ pub(super) async fn before_sign_in(web: &WebGate, edition: &Edition, gate: &Gate
     }
 }
 
-/// The tunnels that the person of a session has on at a gate, each in a few words.
-async fn tunnels_of(web: &WebGate, gate: &Gate, session: Uuid) -> Result<Vec<String>, StoreError> {
-    let Some(row) = web.engine.store.session(session).await? else { return Ok(vec![]) };
+/// The tunnels that the person of a session has on at a gate, each in a few words; or that they accept its terms first.
+async fn tunnels_of(web: &WebGate, gate: &Gate, session: Uuid) -> Result<Machine, StoreError> {
+    let Some(row) = web.engine.store.session(session).await? else { return Ok(Machine::Tunnels(vec![])) };
+    if wanted_terms(&web.engine, gate, &row.person()).await?.is_some() {
+        return Ok(Machine::Terms);
+    }
     let on = web.engine.store.presences_of_person(&row.person(), &gate.name, TUNNELS_MAX).await?;
-    Ok(on.iter().map(PresenceRow::known_since).collect())
+    Ok(Machine::Tunnels(on.iter().map(PresenceRow::known_since).collect()))
 }
 
 fn shown(arrival: Arrival) -> (Machine, Option<CrossingId>) {
@@ -126,22 +130,34 @@ fn extend(web: &WebGate, edition: &Edition, gate: &Gate, parts: &Parts) -> Respo
 
 /// Somebody accepts the terms that they were shown.
 async fn accept(web: &WebGate, edition: &Edition, gate: &Gate, parts: &Parts) -> Response<Body> {
-    let back = || plain(pages::redirect(&gate.address.at("/"), None));
     if !from_own_page(&parts.headers, &gate.address.origin()) {
         let words = "Terms are accepted on the gate's own page.";
         return plain(problem(StatusCode::FORBIDDEN, "cross-site", "Not from our own page", words).into_response());
     }
-    let (Some(networks), Some(terms)) = (web.networks.as_ref(), gate.network().and_then(|n| n.terms.as_ref())) else {
-        return back();
-    };
-    let Some(visit) = Visit::of(parts) else { return back() };
+    let visit = Visit::of(parts);
+    // To the tunnel that waits, where one does.
+    let ask = visit.as_ref().and_then(|v| Token::parse(&v.parameter("ask")?)).filter(|_| gate.is_vpn());
+    let target = ask.map_or_else(|| "/".to_owned(), |token| tunnel::target(&token));
+    let back = || plain(pages::redirect(&gate.address.at(&target), None));
+    let (Some(visit), Some(terms)) = (visit, gate.network().and_then(|n| n.terms.as_ref())) else { return back() };
     // Who read another version reads this one first.
     if visit.parameter("version").as_deref() != Some(terms.version.as_str()) {
         return back();
     }
     let accepted = async {
-        if let Some(row) = session_of(web, edition, gate, &visit).await? {
-            networks.accept(edition, gate, row.id, visit.facts.address).await?;
+        let address = visit.facts.address;
+        match (session_of(web, edition, gate, &visit).await?, web.networks.as_ref()) {
+            // What opens is decided when the tunnel asks, from where it does.
+            (Some(row), _) if gate.is_vpn() => {
+                let token = web.engine.store.latest_gate_token(row.id, &gate.name).await?;
+                if let Some(crossing) = token.and_then(|t| t.crossing.parse().ok()) {
+                    accept_terms(&web.engine, gate, &row, (address, crossing)).await?;
+                }
+            }
+            (Some(row), Some(networks)) => {
+                networks.accept(edition, gate, row.id, address).await?;
+            }
+            _ => {}
         }
         Ok::<_, StoreError>(())
     };

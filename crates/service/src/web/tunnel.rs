@@ -16,6 +16,7 @@ use passeur_core::step;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::short_code;
 use passeur_engine::tunnel::{self, Outcome, TunnelOf};
+use passeur_gate_network::entering::wanted_terms;
 use passeur_gateway::body::Body;
 use passeur_live::edition::Edition;
 use passeur_signin::Visit;
@@ -53,9 +54,16 @@ pub(super) async fn page(
         return None;
     }
     let done = async {
-        let who = web.engine.store.session(session).await?.map(|r| r.name).unwrap_or_default();
-        let asked = tunnel::asked(&web.engine, gate, &facts.target).await?;
+        let row = web.engine.store.session(session).await?;
         let token = tunnel::token_in(&facts.target);
+        if let Some(whom) = &row
+            && let Some(terms) = wanted_terms(&web.engine, gate, &whom.person()).await?
+        {
+            let ask = token.as_ref().map(Token::reveal);
+            return Ok(pages::terms_page(&edition.site, gate, facts.lang, (&whom.name, terms), ask));
+        }
+        let who = row.map(|r| r.name).unwrap_or_default();
+        let asked = tunnel::asked(&web.engine, gate, &facts.target).await?;
         Ok::<_, StoreError>(match (asked, token) {
             (Some((row, of)), Some(token)) => said(edition, gate, facts, (&who, session), (&row, &of, &token)),
             _ => pages::tunnel(&edition.site, gate, facts.lang, &who, &TunnelSaid::NoSuch),
@@ -122,6 +130,12 @@ pub(super) async fn own_page(web: &WebGate, edition: &Edition, gate: &Gate, part
     let Some(visit) = Visit::of(parts) else { return back() };
     let answered = async {
         let Some(row) = session_of(web, edition, gate, &visit).await? else { return Ok(None) };
+        let is_no = visit.parameter("answer").as_deref() == Some("no");
+        if wanted_terms(&web.engine, gate, &row.person()).await?.is_some() && !is_no {
+            let ask = visit.parameter("ask").and_then(|a| Token::parse(&a));
+            let target = ask.map_or_else(|| "/".to_owned(), |token| tunnel::target(&token));
+            return Ok(Some(plain(pages::redirect(&gate.address.at(&target), None))));
+        }
         match path {
             "/.passeur/connect-code" => code(web, edition, gate, &row, &visit).await.map(Some),
             "/.passeur/profile" => super::profile::make(web, edition, gate, &row, &visit).await.map(Some),

@@ -10,12 +10,12 @@ pub mod prove;
 use axum::response::IntoResponse;
 use http::header;
 use passeur_core::Moment;
-use passeur_core::evidence::{Evidence, OwnFactor};
+use passeur_core::evidence::Evidence;
 use passeur_core::id::hex;
 use passeur_core::seal::Purpose;
 use passeur_core::site::{OwnFactors, Site};
 use passeur_engine::factors::recovery_macs;
-pub use passeur_engine::factors::{Holds, Kind, account, authenticator, check_code, check_recovery};
+pub use passeur_engine::factors::{Holds, Kind, account, authenticator};
 use passeur_engine::random::random;
 use passeur_store::{FactorRow, StoreError};
 use uuid::Uuid;
@@ -24,8 +24,8 @@ use webauthn_rs::prelude::{Passkey, Url, Webauthn};
 
 use crate::journey::fresh::{is_fresh, is_recent};
 use passeur_engine::Engine;
-use passeur_engine::rights;
 use passeur_engine::sessions::{self, Session};
+use passeur_engine::{factors, rights};
 
 /// Recovery codes that somebody gets at a time.
 const RECOVERY: usize = 10;
@@ -96,11 +96,7 @@ pub async fn new_recovery(engine: &Engine, session: &Session) -> Result<Option<V
 pub async fn note(engine: &Engine, session: &mut Session, kind: Kind) -> Result<(), StoreError> {
     let now = engine.now();
     loop {
-        let own = &mut session.evidence.factors.own;
-        for amr in kind.proves() {
-            own.retain(|f| f.amr != *amr);
-            own.push(OwnFactor { amr: (*amr).to_owned(), at: now });
-        }
+        factors::note(&mut session.evidence.factors, kind, now);
         if sessions::grown(engine, session).await? {
             break;
         }

@@ -7,13 +7,13 @@ use http::StatusCode;
 use passeur_core::crossing::Outcome;
 use passeur_core::step;
 use passeur_core::step::Param;
-use passeur_engine::factors::TRIES;
+use passeur_engine::factors::{TRIES, forgive};
 use passeur_engine::tries;
 use passeur_engine::tries::slow;
 use passeur_store::StoreError;
 use serde::Deserialize;
 
-use super::{Holds, Kind, account, ceremony, check_code, check_recovery, note};
+use super::{Holds, Kind, account, ceremony, note};
 use passeur_engine::sessions::Session;
 
 use crate::answer::answer;
@@ -94,13 +94,7 @@ async fn tried(desk: Desk<'_>, s: &Session, holds: &Holds, entered: &Entered) ->
         let row = ceremony::proven(desk, s, &entered.ceremony, &entered.credential).await?;
         return Ok((Kind::Passkey, row.map(|r| r.name).ok_or("passkey-verification")));
     }
-    Ok(match check_code(engine, site, &holds.rows, &entered.code, holds.guessed).await? {
-        Ok(row) => (Kind::Totp, Ok(row.name)),
-        Err(_) if check_recovery(engine, &s.row.provider, &s.row.person(), &entered.code).await? => {
-            (Kind::Recovery, Ok(String::new()))
-        }
-        Err(why) => (Kind::Totp, Err(why)),
-    })
+    holds.typed(engine, site, (&s.row.provider, &s.row.person()), &entered.code).await
 }
 
 async fn proved(journey: &mut Journey<'_, Answered<Factor>>, mut s: Session, entered: &Entered) -> Result<Response, Why> {
@@ -121,8 +115,7 @@ async fn proved(journey: &mut Journey<'_, Answered<Factor>>, mut s: Session, ent
     let why = match done {
         Ok(name) => {
             journey.use_up(limit).await?;
-            tries::uncount_plain(engine, "factor", &account).await?;
-            slow::forget(engine, "factor", &account).await?;
+            forgive(engine, &account).await?;
             journey.step(|| step!(FactorRight { kind: Param::reason(kind.code()), name }));
             note(engine, &mut s, kind).await?;
             journey.attempt.set_evidence(&s.evidence);

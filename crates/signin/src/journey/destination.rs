@@ -262,9 +262,9 @@ pub fn of_access<'s>(site: &Site, access: &'s Access) -> Vec<&'s str> {
     access.ways.iter().map(String::as_str).filter(|w| is_for_people(site, w)).collect()
 }
 
-/// By the word of a RADIUS client nobody comes who opens a page.
+/// By the word of a RADIUS client, or by a hardware address, nobody comes who opens a page.
 fn is_for_people(site: &Site, way: &str) -> bool {
-    !site.way(way).is_some_and(|w| matches!(w.kind, WayKind::Gateway))
+    !site.way(way).is_some_and(|w| matches!(w.kind, WayKind::Gateway | WayKind::Machine(_)))
 }
 
 /// Ways in that are taken anywhere, each once.

@@ -7,7 +7,6 @@ pub mod limits;
 mod mailed;
 mod passkey;
 mod password;
-mod realm_password;
 mod sponsored;
 pub mod ticket;
 
@@ -233,7 +232,7 @@ pub fn ask<'a>(mut journey: Journey<'a, Asked>, way: &'a Way, manner: Manner) ->
         WayKind::Passkey(_) => page.show(Said::Nothing, |f| f.passkey()),
         WayKind::Ticket(t) => ticket::ask(page, t, &leg.manner, &mut journey.attempt),
         // No gate offers these to people: it is the connection that shows one, and a RADIUS client that says the other.
-        WayKind::Certificate(_) | WayKind::Gateway => return Err(journey.stop(Why::NotSetUp)),
+        WayKind::Certificate(_) | WayKind::Gateway | WayKind::Machine(_) => return Err(journey.stop(Why::NotSetUp)),
     };
     journey.attempt.record_waiting();
     Ok(pages::with_cookie(response, set.as_deref()))
@@ -245,13 +244,15 @@ pub async fn post(incoming: Incoming, Path(name): Path<String>, Form(entered): F
     let done = async {
         let mut tried = came_back(desk, &name, entered.flow.clone(), |_| true).await?;
         let way = tried.way;
-        let came = match &way.kind {
-            WayKind::Password(p) => password::tried(&mut tried, p, &entered).await,
-            WayKind::MailedCode(m) => mailed::tried(&mut tried, m, &entered).await,
-            WayKind::Sponsor(s) => sponsored::tried(&mut tried, s, &entered).await,
-            WayKind::Passkey(p) => passkey::tried(&mut tried, p, &entered).await,
-            WayKind::Ticket(t) if t.password => realm_password::tried(&mut tried, t, &entered).await,
-            WayKind::Ticket(_) | WayKind::Certificate(_) | WayKind::Gateway => Err(Why::FAILED_CHECK),
+        let came = match (way.password(), &way.kind) {
+            (Some(of), _) => password::tried(&mut tried, of, &entered).await,
+            (None, WayKind::MailedCode(m)) => mailed::tried(&mut tried, m, &entered).await,
+            (None, WayKind::Sponsor(s)) => sponsored::tried(&mut tried, s, &entered).await,
+            (None, WayKind::Passkey(p)) => passkey::tried(&mut tried, p, &entered).await,
+            (
+                None,
+                WayKind::Password(_) | WayKind::Ticket(_) | WayKind::Certificate(_) | WayKind::Gateway | WayKind::Machine(_),
+            ) => Err(Why::FAILED_CHECK),
         };
         tried.end(came).await
     };

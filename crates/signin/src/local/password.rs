@@ -1,40 +1,45 @@
-//! A directory's password on a form of ours: see [`passeur_engine::passwords`].
+//! A password on a form of ours, a directory's or a realm's: see [`passeur_engine::passwords`].
 
 use std::time::Instant;
 
 use axum::response::{IntoResponse, Response};
 use passeur_core::crossing::Outcome;
-use passeur_core::evidence::WayIn;
-use passeur_core::site::{Gate, PasswordWay};
-use passeur_engine::passwords::{self, FLOOR};
+use passeur_core::site::{Gate, PasswordOf};
+use passeur_engine::passwords::{self, FLOOR, METHOD};
 
-use super::{Came, Entered, Person, Try, limits};
+use super::{Came, Entered, Person, Try, limits, ticket};
 use crate::journey::Why;
 use crate::pages::Said;
 
-pub(super) async fn tried(tried: &mut Try<'_>, way: &PasswordWay, entered: &Entered) -> Result<Came, Why> {
+pub(super) async fn tried(tried: &mut Try<'_>, of: PasswordOf<'_>, entered: &Entered) -> Result<Came, Why> {
     let began = Instant::now();
-    let (engine, site) = (tried.engine(), tried.site());
+    let (engine, site, way) = (tried.engine(), tried.site(), tried.way);
     let name = entered.name.trim();
-    let account = name.to_lowercase();
-    let page = |tried: &Try<'_>, said: Said<'_>| -> Response { tried.form(said, |f| f.password(name)).into_response() };
-    let counted = limits::allowed(tried, &account, way.tries, page).await?;
-    match passwords::check(engine, way, name, &entered.password).await {
+    let account = of.account(name);
+    let page = |tried: &Try<'_>, said: Said<'_>| -> Response {
+        match of {
+            PasswordOf::Directory(_) => tried.form(said, |f| f.password(name)).into_response(),
+            PasswordOf::Realm(_) => ticket::form(tried, said),
+        }
+    };
+    let counted = limits::allowed(tried, &account, of.tries(), page).await?;
+    match passwords::check(engine, way, of, name, &entered.password).await {
         Ok(owner) => {
             tried.step(|| owner.step);
             limits::uncount(engine, &counted).await?;
             // RFC 7617 2: a user name with a colon cannot be told from a password.
-            let asked_for = |g: &Gate| g.hand_over().is_some() && g.access.ways.contains(&tried.way.name);
-            let kept = (site.gates.iter().any(asked_for) && !owner.name.contains(':'))
+            let asked_for = |g: &Gate| g.hand_over().is_some() && g.access.ways.contains(&way.name);
+            let kept = (matches!(of, PasswordOf::Directory(_)) && site.gates.iter().any(asked_for) && !owner.name.contains(':'))
                 .then(|| format!("{}:{}", owner.name, entered.password));
             let person = Person {
-                way_in: WayIn::Password,
+                way_in: owner.way_in,
                 subject: owner.subject,
                 name: owner.name,
                 claims: owner.claims,
                 account,
                 kept,
-                method: None,
+                // That somebody typed a password is another method than that their machine held a ticket.
+                method: Some(METHOD),
                 at: None,
                 sent: None,
             };

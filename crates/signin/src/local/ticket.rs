@@ -201,7 +201,7 @@ async fn came(
     };
     match person(way, &taken.client) {
         Ok(of) => {
-            let person = proven(&taken.client, &of, Some(taken.proven), sent.map(Arc::new));
+            let person = proven(&taken.client, &of, taken.proven, sent.map(Arc::new));
             Ok((tried.prove(person).await?, taken.answer))
         }
         Err(why) => tried.fell(nobody(&taken.client, why)),
@@ -209,17 +209,17 @@ async fn came(
 }
 
 /// Who a principal is.
-pub(super) fn person<'a>(way: &TicketWay, client: &'a str) -> Result<OfRealm<'a>, &'static str> {
+fn person<'a>(way: &TicketWay, client: &'a str) -> Result<OfRealm<'a>, &'static str> {
     way.person(client).map_err(passeur_core::site::Nobody::code)
 }
 
 /// The step that tells that a principal is nobody.
-pub(super) fn nobody(client: &str, why: &str) -> Step {
+fn nobody(client: &str, why: &str) -> Step {
     step!(TicketNobody { client, why: Param::reason(why) })
 }
 
 /// Somebody of a realm.
-pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<Moment>, sent: Option<Arc<Delegation>>) -> Person {
+fn proven(client: &str, of: &OfRealm<'_>, at: Moment, sent: Option<Arc<Delegation>>) -> Person {
     let mut claims = Map::new();
     claims.insert("user".into(), of.user.clone().into());
     claims.insert("principal".into(), client.into());
@@ -232,9 +232,8 @@ pub(super) fn proven(client: &str, of: &OfRealm<'_>, at: Option<Moment>, sent: O
         claims,
         account: client.to_lowercase(),
         kept: None,
-        // That somebody typed a password is another method than that their machine held a ticket.
-        method: at.is_none().then_some("pwd"),
-        at,
+        method: None,
+        at: Some(at),
         sent,
     }
 }

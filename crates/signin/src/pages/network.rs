@@ -72,7 +72,7 @@ pub fn network(site: &Site, gate: &Gate, lang: Lang, opened: &Opened<'_>) -> Pag
         _ => "stop",
     };
     if let (Machine::Terms, Some(terms)) = (&opened.machine, gate.network().and_then(|n| n.terms.as_ref())) {
-        return terms_page(site, gate, lang, opened.name, terms);
+        return terms_page(site, gate, lang, (opened.name, terms), None);
     }
     let content = html! {
         p.lead { (say(Word::SignedInAs, lang)) " " strong { (opened.name) } }
@@ -159,18 +159,21 @@ fn standing(machine: &Machine, gate_has_profiles: bool, lang: Lang) -> Markup {
     }
 }
 
-/// The terms, with one button. The version stands in the form, so that nobody accepts what they did not read.
-fn terms_page(site: &Site, gate: &Gate, lang: Lang, name: &str, terms: &TermsOfUse) -> Page {
+/// The terms, with one button. The version stands in the form, so that nobody accepts what they did not read; so does the token of the tunnel that
+/// waits for them, where one does.
+pub fn terms_page(site: &Site, gate: &Gate, lang: Lang, (name, terms): (&str, &TermsOfUse), ask: Option<&str>) -> Page {
     let text = match lang {
         Lang::En => &terms.text,
         Lang::Fr => terms.text_fr.as_ref().unwrap_or(&terms.text),
     };
+    let to = format!("/.passeur/accept?version={}", utf8_percent(&terms.version));
+    let to = ask.map_or_else(|| to.clone(), |ask| format!("{to}&ask={}", utf8_percent(ask)));
     let content = html! {
         p.lead { (say(Word::SignedInAs, lang)) " " strong { (name) } }
         h2 { (say(Word::NetworkTerms, lang)) }
         @for paragraph in text.split("\n\n").map(str::trim).filter(|p| !p.is_empty()) { p.message { (paragraph) } }
-        form method="post" action={ "/.passeur/accept?version=" (utf8_percent(&terms.version)) } {
-            button.button type="submit" { (say(Word::NetworkAccept, lang)) }
+        form method="post" action=(to) {
+            button.button type="submit" { (say(if gate.is_vpn() { Word::TermsAccept } else { Word::NetworkAccept }, lang)) }
         }
         nav.ways { a href="/.passeur/sign-out" { (say(Word::SignOut, lang)) } }
     };

@@ -2,22 +2,41 @@
 
 use http::StatusCode;
 use maud::{Markup, html};
+use passeur_core::Moment;
 use passeur_core::attribute::Attribute;
 use passeur_core::evidence::WayIn;
 use passeur_core::identity::Identity;
 use passeur_core::site::Site;
 use passeur_core::step::{Lang, param_text};
 use passeur_store::RoleChange;
+use uuid::Uuid;
 
 use super::words::{Word, say};
 use super::{Page, page};
 use passeur_engine::sessions::Session;
+
+/// A machine that somebody has on at a gate.
+pub struct QuayMachine {
+    pub id: Uuid,
+    /// What its person knows it by.
+    pub named: String,
+    pub began: Moment,
+    /// When it is over at the latest.
+    pub until: Option<Moment>,
+    pub addresses: Vec<String>,
+    /// Whether it came by the session of this browser.
+    pub is_of_this: bool,
+}
 
 /// A gate on the quay.
 pub struct QuayGate {
     pub title: String,
     pub address: String,
     pub open: bool,
+    /// Whether tunnels come there.
+    pub is_tunnel: bool,
+    /// Machines of the person that are on there.
+    pub on: Vec<QuayMachine>,
     /// Words that rules have for the person.
     pub messages: Vec<String>,
     pub roles: Vec<String>,
@@ -69,6 +88,8 @@ fn known(site: &Site, lang: Lang, quay: &Quay<'_>) -> Markup {
                         @else { span.no { (g.title) } span.hint { (say(Word::MayNotOpen, lang)) } }
                         @if !g.roles.is_empty() { span.hint { (say(Word::YourRoles, lang)) " " (g.roles.join(", ")) } }
                         @for m in &g.messages { p.message { (m) } }
+                        @if g.open && g.is_tunnel && g.on.is_empty() { span.hint { (say(Word::TunnelNone, lang)) } }
+                        @for m in &g.on { (machine(m, lang)) }
                     }
                 }
             }
@@ -106,6 +127,31 @@ fn known(site: &Site, lang: Lang, quay: &Quay<'_>) -> Markup {
             @if console { a.button href="/console/" { (say(Word::Console, lang)) } }
             @if session.evidence.way_in == WayIn::Ticket { a href="/.passeur/sign-in?for=quay&another=1" { (say(Word::SomeoneElse, lang)) } }
             a href="/.passeur/sign-out" { (say(Word::SignOut, lang)) }
+        }
+    }
+}
+
+fn machine(on: &QuayMachine, lang: Lang) -> Markup {
+    let at = |t: Moment| t.format("%Y-%m-%d %H:%M UTC").to_string();
+    html! {
+        div.machine {
+            span.hint {
+                @if !on.named.is_empty() { strong { (on.named) } ", " }
+                (say(Word::OnSince, lang)) " " (at(on.began))
+                @if let Some(until) = on.until { ", " (say(Word::OnUntil, lang)) " " (at(until)) }
+                @if !on.addresses.is_empty() {
+                    ", " (say(Word::OnAddress, lang)) " "
+                    @for (n, a) in on.addresses.iter().enumerate() { @if n > 0 { ", " } code { (a) } }
+                }
+            }
+            @if on.is_of_this {
+                a href="/.passeur/sign-out" { (say(Word::EndBySigningOut, lang)) }
+            } @else {
+                form method="post" action="/.passeur/machine-end" {
+                    input type="hidden" name="id" value=(on.id);
+                    button.second type="submit" { (say(Word::EndMachine, lang)) }
+                }
+            }
         }
     }
 }

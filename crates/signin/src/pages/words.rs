@@ -153,12 +153,18 @@ pub enum Word {
     NetworkOn,
     NetworkElsewhere,
     TunnelNone,
+    OnSince,
+    OnUntil,
+    OnAddress,
+    EndBySigningOut,
+    EndMachine,
     TunnelsOn,
     TunnelCodeHow,
     TunnelProfiles,
     TunnelCode,
     NetworkTerms,
     NetworkAccept,
+    TermsAccept,
     NetworkUnseen,
     NetworkFull,
     NetworkFullHow,
@@ -530,6 +536,13 @@ pub fn say(word: Word, lang: Lang) -> &'static str {
             "You have no tunnel open. Connect with your client: it opens a page here by itself.",
             "Vous n'avez aucun tunnel ouvert. Connectez-vous avec votre client : il ouvre une page ici de lui-même.",
         ),
+        Word::OnSince => ("on since", "depuis"),
+        Word::OnUntil => ("until", "jusqu'à"),
+        Word::OnAddress => ("at", "à l'adresse"),
+        Word::EndBySigningOut => {
+            ("It came by this sign-in: sign out to end it", "Elle vient de cette connexion : se déconnecter pour la fermer")
+        }
+        Word::EndMachine => ("End it", "La fermer"),
         Word::TunnelsOn => ("Your tunnels:", "Vos tunnels :"),
         Word::TunnelCodeHow => (
             "A client that opens no page asks for a code instead.",
@@ -538,6 +551,7 @@ pub fn say(word: Word, lang: Lang) -> &'static str {
         Word::TunnelProfiles => ("Profiles of my machines", "Profils de mes machines"),
         Word::TunnelCode => ("Show me a code", "Afficher un code"),
         Word::NetworkTerms => ("Terms of use", "Conditions d'utilisation"),
+        Word::TermsAccept => ("I accept", "J'accepte"),
         Word::NetworkAccept => ("I accept, let this machine through", "J'accepte, laissez passer cette machine"),
         Word::NetworkUnseen => (
             "This machine cannot be told from others on the network, so it is not let through. Tell the people who run the network.",

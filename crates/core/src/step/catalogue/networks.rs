@@ -17,6 +17,8 @@ macro_rules! with_networks {
             "The machine {machine} has the address {address} no more." / "La machine {machine} n'a plus l'adresse {address}.";
         AddressHandedOver = "network.address-handed-over" Session Notice [address, machine, to]
             "The address {address} of the machine {machine} answers from {to} now." / "L'adresse {address} de la machine {machine} répond maintenant depuis {to}.";
+        MachineEndedByPerson = "network.ended-by-person" Session Fact [machine, gate]
+            "The person ended their machine {machine} at gate {gate}, on the quay." / "La personne a fermé sa machine {machine} à la porte {gate}, sur le quai.";
         MachineUnseen = "network.machine-unseen" Gate Stop [address, zone, interface]
             "The kernel knows no hardware address of {address} on {interface}, so that nothing can be let through in zone {zone}." / "Le noyau ne connaît aucune adresse matérielle de {address} sur {interface} ; rien ne peut passer dans la zone {zone}."
             => "Where another router stands between, write machines = \"routed\" in [[zone]] {zone}. Otherwise see that the machine is on {interface}: ip neigh show dev {interface}." / "Si un autre routeur est entre les deux, écrivez machines = \"routed\" dans [[zone]] {zone}. Sinon, vérifiez que la machine est sur {interface} : ip neigh show dev {interface}.";
@@ -49,6 +51,9 @@ macro_rules! with_networks {
             => "Somebody sent them the address, or they opened an old one. See who asks from {outside}." / "Quelqu'un leur a envoyé l'adresse, ou elle en a ouvert une ancienne. Voyez qui demande depuis {outside}.";
         TunnelTrial = "tunnel.trial" Gate Notice [entrance, opens]
             "Entrance {entrance} is a trial: nothing is opened. Otherwise these would be: {opens}." / "L'entrée {entrance} est un essai : rien n'est ouvert. Sinon le seraient : {opens}.";
+        TunnelTerms = "tunnel.terms-not-accepted" Gate Stop [gate, version]
+            "The person has not accepted version {version} of the terms of use of gate {gate}, and a client shows none." / "La personne n'a pas accepté la version {version} des conditions d'utilisation de la porte {gate}, et un client n'en affiche pas."
+            => "They open the address of gate {gate} in a browser, read the terms and accept them, then connect again. Who accepted which: passeur present terms." / "Elle ouvre l'adresse de la porte {gate} dans un navigateur, lit les conditions et les accepte, puis se reconnecte. Qui a accepté quoi : passeur present terms.";
         TunnelPoolFull = "tunnel.pool-full" Gate Stop [entrance, network]
             "Entrance {entrance} has no address left in {network}." / "L'entrée {entrance} n'a plus d'adresse dans {network}."
             => "Write a larger network in [[entrance]] {entrance} and in its server's configuration, or fewer devices a person at the gate." / "Écrivez un réseau plus grand dans [[entrance]] {entrance} et dans la configuration de son serveur, ou moins de devices par personne à la porte.";
