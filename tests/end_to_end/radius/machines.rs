@@ -28,7 +28,14 @@ async fn a_camera_is_let_in_by_its_address_until_its_last_day_and_gets_what_mach
     assert!(sessions.as_array().unwrap().iter().any(of), "{sessions}");
     // Another machine, one that another calls for, and several at once.
     for (attributes, why) in [
-        (vec![(USER, &b"00:1b:44:11:3a:b8"[..]), (SERVICE, &CALL_CHECK)], "does not list"),
+        (
+            vec![(USER, &b"00:1b:44:11:3a:b8"[..]), (SERVICE, &CALL_CHECK)],
+            "00:1b:44:11:3a:b8, which way in quay-machines does not list",
+        ),
+        (
+            vec![(USER, &b"00:1b:44:11:3a:bb"[..]), (SERVICE, &CALL_CHECK)],
+            "00:1b:44:11:3a:bb, which way in quay-machines does not list",
+        ),
         (vec![(USER, CAMERA.as_bytes()), (SERVICE, &CALL_CHECK), (CALLING, b"00-1B-44-11-3A-B8")], "00-1B-44-11-3A-B8 calls"),
         (vec![(USER, &b"ff:ff:ff:ff:ff:ff"[..]), (SERVICE, &CALL_CHECK)], "name and a password"),
     ] {

@@ -209,6 +209,13 @@ impl Asking<'_> {
         (Code::AccessReject, reject(words, eap))
     }
 
+    /// The same for a machine, each of which is a story of its own.
+    fn refuse_machine(&self, mut attempt: Attempt, step: Step, words: &str, machine: &str) -> Answer {
+        attempt.step(|| step);
+        attempt.record_alike(Outcome::CheckFailed, machine);
+        (Code::AccessReject, reject(words, None))
+    }
+
     fn way(&self, is: impl Fn(&Way) -> bool) -> Option<&Way> {
         let site = &self.request.edition.site;
         self.gate.access.ways.iter().filter_map(|w| site.way(w)).find(|w| is(w))
@@ -328,17 +335,18 @@ impl Asking<'_> {
         // The port knows better who calls than whoever wrote the name.
         let calling = self.request.packet.text(Kind::CallingStationId).map(|t| shorten(&visible(t), 60));
         if let Some(calling) = calling.filter(|c| HardwareAddress::of_any(c.trim()).is_some_and(|other| other != hardware)) {
-            return Ok(self.refuse(attempt, step!(RadiusMachineOdd { client, said, calling }), "Not a machine of ours.", None));
+            let step = step!(RadiusMachineOdd { client, said: said.as_str(), calling });
+            return Ok(self.refuse_machine(attempt, step, "Not a machine of ours.", &said));
         }
         let Some(machine) = all.iter().find(|m| m.hardware == hardware) else {
-            let step = step!(RadiusMachineUnknown { client, hardware: said, way: way_name });
-            return Ok(self.refuse(attempt, step, "Not a machine of ours.", None));
+            let step = step!(RadiusMachineUnknown { client, hardware: said.as_str(), way: way_name });
+            return Ok(self.refuse_machine(attempt, step, "Not a machine of ours.", &said));
         };
         let until = machine.until.and_time(NaiveTime::MIN).and_utc() + Duration::days(1);
         if self.engine().now() >= until {
             let step =
                 step!(RadiusMachineOver { machine: machine.name.as_str(), until: machine.until.to_string(), way: way_name });
-            return Ok(self.refuse(attempt, step, "Not a machine of ours any more.", None));
+            return Ok(self.refuse_machine(attempt, step, "Not a machine of ours any more.", &said));
         }
         attempt.provider = Some(way.name.clone());
         let (name, owner, purpose) = (machine.name.as_str(), machine.owner.as_str(), machine.purpose.as_str());
