@@ -34,7 +34,11 @@ async fn a_tunnel_opens_once_the_terms_are_accepted_and_not_before() {
     // Neither a yes that was made by hand nor a code goes past them, and another version is read first.
     let origin = url::Url::parse(&url).unwrap().origin().ascii_serialization();
     let query = url::Url::parse(&url).unwrap().query().unwrap().to_owned();
-    for forged in [format!("/.passeur/connect?{query}&answer=yes"), "/.passeur/connect-code".to_owned()] {
+    for forged in [
+        format!("/.passeur/connect?{query}&answer=yes"),
+        "/.passeur/connect-code".to_owned(),
+        "/.passeur/connect-code?answer=no".to_owned(),
+    ] {
         let page = anouk.send(Method::POST, &format!("{origin}{forged}"), Some(&[])).await;
         let page = anouk.follow(page).await;
         assert!(page.body.contains("Keep the channel clear."), "{forged}: {}", page.body);

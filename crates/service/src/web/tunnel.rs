@@ -130,7 +130,8 @@ pub(super) async fn own_page(web: &WebGate, edition: &Edition, gate: &Gate, part
     let Some(visit) = Visit::of(parts) else { return back() };
     let answered = async {
         let Some(row) = session_of(web, edition, gate, &visit).await? else { return Ok(None) };
-        let is_no = visit.parameter("answer").as_deref() == Some("no");
+        // Whoever says that a machine is not theirs accepts nothing for it.
+        let is_no = path == "/.passeur/connect" && visit.parameter("answer").as_deref() == Some("no");
         if wanted_terms(&web.engine, gate, &row.person()).await?.is_some() && !is_no {
             let ask = visit.parameter("ask").and_then(|a| Token::parse(&a));
             let target = ask.map_or_else(|| "/".to_owned(), |token| tunnel::target(&token));
