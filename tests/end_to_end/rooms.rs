@@ -17,8 +17,8 @@ const MAY: &[(&str, &[&str])] = &[
     ("passeur-engine", &["core", "protocols", "store", "live", "links"]),
     // Beside the data path: an address on a link instead of a cookie.
     ("passeur-gate-network", &["core", "protocols", "store", "live", "engine", "sluice"]),
-    // Tunnels end at a machine of a network gate.
-    ("passeur-gate-vpn", &["core", "protocols", "store", "live", "engine", "gate-network"]),
+    // Tunnels end at a machine of a network gate; certificates of RADIUS clients are judged where those of programs are.
+    ("passeur-gate-vpn", &["core", "protocols", "store", "live", "links", "engine", "gate-network"]),
     ("passeur-signin", &["core", "api", "protocols", "store", "live", "http", "links", "engine"]),
     (
         "passeur-management",

@@ -11,7 +11,8 @@ use passeur_gate_network::plan::Doors;
 use passeur_gate_network::resolver::Resolver;
 use passeur_gate_network::{NetworkConfig, NetworkGate, keep, portal};
 use passeur_gate_vpn::radius::RadiusGate;
-use passeur_gate_vpn::radius::tls::Tls;
+use passeur_gate_vpn::radius::connection::{PROTOCOLS, Tls};
+use passeur_gate_vpn::radius::tls as radius_tls;
 use passeur_gateway::edition::WebLive;
 use passeur_gateway::table::Table;
 use passeur_gateway::tls::{BadCertificates, Certificates};
@@ -19,7 +20,6 @@ use passeur_gateway::tls_radius::Host;
 use passeur_gateway::{Cores, Listener, Parts};
 use passeur_live::clock::Clock;
 use passeur_management::App;
-use passeur_protocols::radius::{ALPN_1_0, ALPN_1_1};
 use passeur_store::{Store, StoreError};
 use tokio::net::{TcpListener, UdpSocket};
 use tokio::runtime::Handle;
@@ -181,10 +181,10 @@ async fn radius(
     // Over TLS one certificate stands for every client that names no host: that of the sign-in host.
     let live = engine.live.clone();
     let host: Host = Arc::new(move || Some(live.get()?.site.address.name().to_owned()));
-    let tls = certificates.map(|c| c.radius(host, &[ALPN_1_1, ALPN_1_0])).map(|(server, client)| Tls { server, client });
-    let gate = RadiusGate::new(engine.clone(), &own, tls);
-    for listener in listeners {
-        tasks.push(tokio::spawn(gate.clone().answer_over_tls(listener, stopped.clone())));
+    let tls = certificates.map(|c| c.radius(host, &PROTOCOLS)).map(|(server, client)| Tls { server, client });
+    let gate = RadiusGate::new(engine.clone(), &own, tls.clone());
+    for (listener, tls) in listeners.into_iter().filter_map(|l| Some((l, tls.clone()?))) {
+        tasks.push(tokio::spawn(radius_tls::run(gate.clone(), tls, listener, stopped.clone())));
     }
     for socket in sockets {
         tasks.push(tokio::spawn(gate.clone().answer(socket, stopped.clone())));

@@ -3,7 +3,7 @@
 //! [`server`] reads what comes at a socket, proves it, and answers each request once; [`asking`] decides, by the same rules as everywhere; [`answer`]
 //! is what an answer carries, and `duplicates` what was answered of late. [`accounting`] takes what clients tell of sessions there (RFC 2866),
 //! `book` knows who is on at them, `challenges` and `code` ask for a factor of ours, [`again`] decides anew, and [`keeper`] gives the [`orders`] that follow (RFC 5176). `names` is what names a
-//! session at a client, `secrets` what both share, and [`tls`] takes connections over TLS (RFC 6614). Nothing is computed for an address from which no client sends.
+//! session at a client, `secrets` what both share, [`connection`] is what TLS with a client is, and [`tls`] takes its connections (RFC 6614). Nothing is computed for an address from which no client sends.
 
 pub mod accounting;
 pub mod again;
@@ -12,6 +12,7 @@ pub mod asking;
 mod book;
 mod challenges;
 mod code;
+pub mod connection;
 mod duplicates;
 pub mod keeper;
 mod names;
@@ -27,15 +28,15 @@ use std::sync::{Arc, Mutex, PoisonError};
 use passeur_core::site::{RadiusClient, RadiusProof};
 use passeur_engine::Engine;
 use passeur_engine::engine::Held;
-use tokio::net::{TcpListener, UdpSocket};
+use tokio::net::UdpSocket;
 use tokio::sync::{Notify, Semaphore, watch};
 use uuid::Uuid;
 
 use book::Book;
 use challenges::Challenges;
+use connection::Tls;
 use orders::Bond;
 use secrets::Secrets;
-use tls::Tls;
 
 /// What a node does for RADIUS clients, over all its sockets. Cheap to clone.
 #[derive(Clone)]
@@ -99,13 +100,6 @@ impl RadiusGate {
     /// Answers at a socket until `stop` changes.
     pub async fn answer(self, socket: UdpSocket, stop: watch::Receiver<bool>) {
         server::run(self, socket, stop).await;
-    }
-
-    /// Answers over TLS until `stop` changes, where it speaks it.
-    pub async fn answer_over_tls(self, listener: TcpListener, stop: watch::Receiver<bool>) {
-        if let Some(tls) = self.tls.clone() {
-            tls::run(self, *tls, listener, stop).await;
-        }
     }
 
     /// What proves orders to a client; none where its secret is not there, or this node speaks no TLS.

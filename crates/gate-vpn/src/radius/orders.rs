@@ -10,7 +10,7 @@ use passeur_protocols::radius::{Attribute, Code, Kind, LENGTH_MAX, Packet, SESSI
 use tokio::net::UdpSocket;
 use tokio::time::{Instant, timeout_at};
 
-use super::tls::Tls;
+use super::connection::Tls;
 
 /// For how long an answer is waited for after each sending.
 const WAITS: [Duration; 4] = [Duration::from_millis(500), Duration::from_secs(1), Duration::from_secs(2), Duration::from_secs(4)];
