@@ -12,7 +12,7 @@ use passeur_links::ldap::NotBound;
 use serde_json::{Map, Value};
 
 use crate::Engine;
-use crate::tickets::FORWARDED;
+use crate::tickets;
 
 /// What did not work is answered this long after it was asked, whatever was wrong: how long a directory takes tells whether it
 /// knows a name.
@@ -126,12 +126,7 @@ async fn in_realm(engine: &Engine, name_of: &str, way: &TicketWay, name: &str, p
     };
     let millis = i64::try_from(began.elapsed().as_millis()).unwrap_or(i64::MAX);
     let step = step!(RealmPassword { client: client.as_str(), service: service.as_str(), millis });
-    let mut claims = Map::new();
-    claims.insert("user".into(), of.user.clone().into());
-    claims.insert("principal".into(), client.as_str().into());
-    claims.insert("realm".into(), of.realm.into());
-    claims.insert(FORWARDED.into(), false.into());
-    let name = of.user;
+    let (claims, name) = (tickets::claims(&client, &of, false), of.user);
     Ok(Owner { way_in: WayIn::Ticket, subject: client, name, claims, step })
 }
 

@@ -13,13 +13,14 @@ use passeur_core::evidence::Evidence;
 use passeur_core::id::CrossingId;
 use passeur_core::identity::identify;
 use passeur_core::principal::NoPrincipal;
-use passeur_core::site::{By, Gate, Site, UpstreamTicket};
+use passeur_core::site::{By, Gate, OfRealm, Site, UpstreamTicket};
 use passeur_core::step;
 use passeur_core::step::{Param, Silent, Step, StepCode};
 use passeur_links::kerberos::{Delegation, NoTicket, Shown, behalf};
 use passeur_live::edition::Edition;
 use passeur_live::ticket::TicketFailed;
 use passeur_store::StoreError;
+use serde_json::{Map, Value};
 use uuid::Uuid;
 
 use crate::engine::Engine;
@@ -27,6 +28,14 @@ use crate::sessions::Session;
 
 /// The claim that says whether a browser sent a ticket along.
 pub const FORWARDED: &str = "forwarded";
+/// What is known of somebody by their principal; and whether a ticket of theirs came along.
+pub fn claims(client: &str, of: &OfRealm<'_>, forwarded: bool) -> Map<String, Value> {
+    let texts = [("user", of.user.as_str()), ("principal", client), ("realm", of.realm)];
+    let mut out: Map<String, Value> = texts.into_iter().map(|(name, value)| (name.to_owned(), value.into())).collect();
+    out.insert(FORWARDED.to_owned(), forwarded.into());
+    out
+}
+
 /// One that lasts no longer than this is fetched anew, in seconds.
 const LASTS_S: u64 = 60;
 

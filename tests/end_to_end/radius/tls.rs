@@ -84,20 +84,7 @@ impl Switch {
     }
 
     async fn is_told(&self, words: &str) {
-        let mut seen = vec![];
-        for _ in 0..200 {
-            self.stack.settle().await;
-            let all = self.stack.get("/crossings?limit=20").await;
-            seen.clear();
-            for one in all["crossings"].as_array().unwrap() {
-                seen.push(self.stack.story(one["id"].as_str().unwrap()).await.to_string());
-            }
-            if seen.iter().any(|s| s.contains(words)) {
-                return;
-            }
-            tokio::time::sleep(Duration::from_millis(50)).await;
-        }
-        panic!("{words}: {seen:#?}");
+        super::is_told(&self.stack, words).await;
     }
 }
 

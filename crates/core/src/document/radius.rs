@@ -1,5 +1,7 @@
 //! Reading of `site::radius` from a document.
 
+use std::sync::Arc;
+
 use chrono::Duration;
 use ipnet::IpNet;
 
@@ -85,7 +87,8 @@ fn read_proof(f: &Fields<'_, '_>) -> RadiusProof {
         }
         _ => {}
     }
-    RadiusProof::Certificate(RadiusCertificate { own, authorities, host: host.map(|h| h.to_ascii_lowercase()) })
+    let host = host.map(|h| h.to_ascii_lowercase());
+    RadiusProof::Certificate(Arc::new(RadiusCertificate { own, authorities, host }))
 }
 
 fn read_addresses(f: &Fields<'_, '_>, others: &[RadiusClient]) -> Vec<IpNet> {

@@ -1,6 +1,7 @@
 //! Gateways, switches and access points that ask by RADIUS (RFC 2865): who they are, and which attributes an answer may carry.
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::sync::Arc;
 
 use chrono::Duration;
 use ipnet::IpNet;
@@ -32,7 +33,7 @@ pub enum RadiusProof {
     /// A secret that both share, by its name: each packet is proven with it (RFC 2865).
     Secret(String),
     /// A certificate, over TLS: the connection proves what it carries (RFC 6614, RFC 9765).
-    Certificate(RadiusCertificate),
+    Certificate(Arc<RadiusCertificate>),
 }
 
 /// Which certificates are a RADIUS client's.
@@ -87,7 +88,7 @@ impl RadiusClient {
     }
 
     /// Its certificates; none where it shares a secret.
-    pub fn certificate(&self) -> Option<&RadiusCertificate> {
+    pub fn certificate(&self) -> Option<&Arc<RadiusCertificate>> {
         match &self.proof {
             RadiusProof::Secret(_) => None,
             RadiusProof::Certificate(of) => Some(of),

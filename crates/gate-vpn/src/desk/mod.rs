@@ -37,18 +37,18 @@ pub struct Desk<'a> {
     status: Option<Vec<String>>,
     /// Whether somebody looks for answers just now.
     looks: bool,
-    /// How often it was looked, and how often when the server was asked last who is connected.
+    /// How often it was looked.
     count: u64,
-    asked: u64,
-    /// Whether the server waits to be told to go on, and whether who is connected was compared with who is on.
+    /// How often it was when the server was asked last who is connected; none where it has to be asked at once.
+    asked: Option<u64>,
+    /// Whether the server waits to be told to go on.
     holds: bool,
-    compared: bool,
 }
 
 impl<'a> Desk<'a> {
     /// With a server that was just connected to.
     pub fn new(beside: Beside, clients: &'a mut Clients, out: Outgoing) -> Desk<'a> {
-        Desk { beside, clients, out, status: None, looks: false, count: 0, asked: 0, holds: false, compared: false }
+        Desk { beside, clients, out, status: None, looks: false, count: 0, asked: None, holds: false }
     }
 
     /// Asks the server for what it logs, which tells how long it lets clients wait.
@@ -109,7 +109,7 @@ impl Desk<'_> {
                 tracing::warn!(entrance = self.beside.entrance, why, "a VPN server refused an order");
                 // A server that is not ready says nothing of who is connected: it is asked again.
                 if self.status.take().is_some() {
-                    self.compared = false;
+                    self.asked = None;
                 }
                 Ok(())
             }
@@ -179,12 +179,11 @@ impl Desk<'_> {
             self.holds = false;
             self.out.order(&Command::HoldRelease).await?;
         }
-        if self.status.is_some() && self.count - self.asked >= COMPARE_EVERY {
-            return Err(std::io::Error::other("the server does not say who is connected"));
-        }
-        if (self.count.is_multiple_of(COMPARE_EVERY) || !self.compared) && self.status.is_none() {
-            (self.compared, self.asked) = (true, self.count);
-            self.status = Some(vec![]);
+        if self.asked.is_none_or(|at| self.count - at >= COMPARE_EVERY) {
+            if self.status.is_some() {
+                return Err(std::io::Error::other("the server does not say who is connected"));
+            }
+            (self.asked, self.status) = (Some(self.count), Some(vec![]));
             self.out.order(&Command::Status).await?;
         }
         Ok(())

@@ -203,17 +203,15 @@ impl Asking<'_> {
     }
 
     /// Refuses before anybody is known: the first of an address in full, the rest counted.
-    pub(super) fn refuse(&self, mut attempt: Attempt, step: Step, words: &str, eap: Option<u8>) -> Answer {
-        attempt.step(|| step);
-        attempt.record_anonymous(Outcome::CheckFailed);
-        (Code::AccessReject, reject(words, eap))
+    pub(super) fn refuse(&self, attempt: Attempt, step: Step, words: &str, eap: Option<u8>) -> Answer {
+        self.refuse_alike(attempt, step, (words, eap), "")
     }
 
-    /// The same for a machine, each of which is a story of its own.
-    fn refuse_machine(&self, mut attempt: Attempt, step: Step, words: &str, machine: &str) -> Answer {
+    /// The same, where only what was asked about the same thing counts as alike.
+    fn refuse_alike(&self, mut attempt: Attempt, step: Step, (words, eap): (&str, Option<u8>), thing: &str) -> Answer {
         attempt.step(|| step);
-        attempt.record_alike(Outcome::CheckFailed, machine);
-        (Code::AccessReject, reject(words, None))
+        attempt.record_alike(Outcome::CheckFailed, thing);
+        (Code::AccessReject, reject(words, eap))
     }
 
     fn way(&self, is: impl Fn(&Way) -> bool) -> Option<&Way> {
@@ -336,17 +334,17 @@ impl Asking<'_> {
         let calling = self.request.packet.text(Kind::CallingStationId).map(|t| shorten(&visible(t), 60));
         if let Some(calling) = calling.filter(|c| HardwareAddress::of_any(c.trim()).is_some_and(|other| other != hardware)) {
             let step = step!(RadiusMachineOdd { client, said: said.as_str(), calling });
-            return Ok(self.refuse_machine(attempt, step, "Not a machine of ours.", &said));
+            return Ok(self.refuse_alike(attempt, step, ("Not a machine of ours.", None), &said));
         }
         let Some(machine) = all.iter().find(|m| m.hardware == hardware) else {
             let step = step!(RadiusMachineUnknown { client, hardware: said.as_str(), way: way_name });
-            return Ok(self.refuse_machine(attempt, step, "Not a machine of ours.", &said));
+            return Ok(self.refuse_alike(attempt, step, ("Not a machine of ours.", None), &said));
         };
         let until = machine.until.and_time(NaiveTime::MIN).and_utc() + Duration::days(1);
         if self.engine().now() >= until {
             let step =
                 step!(RadiusMachineOver { machine: machine.name.as_str(), until: machine.until.to_string(), way: way_name });
-            return Ok(self.refuse_machine(attempt, step, "Not a machine of ours any more.", &said));
+            return Ok(self.refuse_alike(attempt, step, ("Not a machine of ours any more.", None), &said));
         }
         attempt.provider = Some(way.name.clone());
         let (name, owner, purpose) = (machine.name.as_str(), machine.owner.as_str(), machine.purpose.as_str());

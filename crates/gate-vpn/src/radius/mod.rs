@@ -50,7 +50,7 @@ pub struct RadiusGate {
     /// That something is to be looked at now.
     news: Arc<Notify>,
     /// How it speaks TLS with clients; none where it does not.
-    tls: Option<Box<Tls>>,
+    tls: Option<Tls>,
     /// Addresses of its sockets, where these are certain ones: orders come from them.
     own: Arc<Vec<IpAddr>>,
     /// How many are decided on, and ordered about, at a time: in all, and of a client.
@@ -83,7 +83,7 @@ impl RadiusGate {
             secrets,
             told: Arc::new(told),
             news: Arc::default(),
-            tls: tls.map(Box::new),
+            tls,
             own: Arc::new(own),
             deciding: Arc::new(Semaphore::new(DECIDING_MAX)),
             ordering: Arc::new(Semaphore::new(ORDERING_MAX)),

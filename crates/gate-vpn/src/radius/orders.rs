@@ -1,6 +1,7 @@
 //! Orders to clients (RFC 5176): a session is to end, or may do something else from now on.
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::sync::Arc;
 use std::time::Duration;
 
 use passeur_core::Moment;
@@ -75,7 +76,7 @@ pub enum Bond {
     /// By UDP, with a secret that both share.
     Secret(Secret),
     /// Over TLS (RFC 6614), where the client shows one of these certificates.
-    Tls(Box<Tls>, RadiusCertificate),
+    Tls(Tls, Arc<RadiusCertificate>),
 }
 
 /// Orders, and says what came of it. `named` says which session it is about; `own` is the address that the client knows this service by, where

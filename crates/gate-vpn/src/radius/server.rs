@@ -14,6 +14,7 @@ use passeur_core::step;
 use passeur_core::step::{Param, Step};
 use passeur_engine::attempt::Attempt;
 use passeur_live::edition::Edition;
+use passeur_live::session::LiveSession;
 use passeur_protocols::radius::{Code, LENGTH_MAX, Packet, Secret, Unproven};
 use tokio::net::UdpSocket;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, watch};
@@ -21,7 +22,7 @@ use tokio::time::timeout;
 
 use super::RadiusGate;
 use super::asking::{self, Request};
-use super::duplicates::{Duplicates, Seen};
+use super::duplicates::{Duplicates, Key, Seen};
 
 /// The most requests that are decided at a time: of one client, and of all.
 const OF_CLIENT_MAX: usize = 64;
@@ -46,24 +47,41 @@ pub async fn run(own: RadiusGate, socket: UdpSocket, mut stop: watch::Receiver<b
     }
 }
 
-/// How many requests of a kind are answered at a time.
-struct Bounds {
-    of_all: Arc<Semaphore>,
+/// How many of a kind, requests or connections, there are at a time: of one client, and of all.
+pub(super) struct Bounds {
+    of_client_max: usize,
+    pub(super) of_all: Arc<Semaphore>,
     of_clients: Mutex<HashMap<String, Arc<Semaphore>>>,
 }
 
-impl Default for Bounds {
-    fn default() -> Bounds {
-        Bounds { of_all: Arc::new(Semaphore::new(OF_ALL_MAX)), of_clients: Mutex::default() }
+impl Bounds {
+    pub(super) fn new(of_client_max: usize, of_all_max: usize) -> Bounds {
+        Bounds { of_client_max, of_all: Arc::new(Semaphore::new(of_all_max)), of_clients: Mutex::default() }
+    }
+
+    /// Room for one more of a client; none where it has as many as it may, or all have.
+    pub(super) fn room(&self, client: &str) -> Option<[OwnedSemaphorePermit; 2]> {
+        let mut all = self.of_clients.lock().unwrap_or_else(PoisonError::into_inner);
+        let of_client = all.entry(client.to_owned()).or_insert_with(|| Arc::new(Semaphore::new(self.of_client_max)));
+        Some([of_client.clone().try_acquire_owned().ok()?, self.of_all.clone().try_acquire_owned().ok()?])
     }
 }
 
-impl Bounds {
-    /// Room for one request of a client; none where it asks more than is answered at a time.
-    fn room(&self, client: &str) -> Option<[OwnedSemaphorePermit; 2]> {
-        let mut all = self.of_clients.lock().unwrap_or_else(PoisonError::into_inner);
-        let of_client = all.entry(client.to_owned()).or_insert_with(|| Arc::new(Semaphore::new(OF_CLIENT_MAX)));
-        Some([of_client.clone().try_acquire_owned().ok()?, self.of_all.clone().try_acquire_owned().ok()?])
+/// A request that is new among those of late. Where it is not answered it is forgotten: the client may ask again.
+struct Answering {
+    all: Arc<Mutex<Duplicates>>,
+    key: Key,
+}
+
+impl Answering {
+    fn answered(&self, wire: Arc<[u8]>, opens: Option<Arc<LiveSession>>) {
+        self.all.lock().unwrap_or_else(PoisonError::into_inner).answered(&self.key, wire, opens);
+    }
+}
+
+impl Drop for Answering {
+    fn drop(&mut self) {
+        self.all.lock().unwrap_or_else(PoisonError::into_inner).dropped(&self.key);
     }
 }
 
@@ -120,7 +138,8 @@ pub(super) struct Server {
 
 impl Server {
     pub(super) fn new(own: RadiusGate) -> Server {
-        Server { own, duplicates: Arc::default(), asking: Bounds::default(), telling: Bounds::default() }
+        let bounds = || Bounds::new(OF_CLIENT_MAX, OF_ALL_MAX);
+        Server { own, duplicates: Arc::default(), asking: bounds(), telling: bounds() }
     }
 
     fn came(&self, octets: &[u8], from: SocketAddr, socket: &Arc<UdpSocket>) {
@@ -165,22 +184,19 @@ impl Server {
             return self.told(edition, client, Proven { secret, packet, from, back });
         }
         // Over a connection nothing is sent again (RFC 6613 section 2.6.1): the same number is another request.
-        let key = matches!(back, Back::Datagram(..)).then_some((from, packet.id, packet.authenticator));
-        let dropped = |duplicates: &Mutex<Duplicates>| {
-            if let Some(key) = key {
-                duplicates.lock().unwrap_or_else(PoisonError::into_inner).dropped(&key);
+        let answering = match back {
+            Back::Stream(_) => None,
+            Back::Datagram(..) => {
+                let key = (from, packet.id, packet.authenticator);
+                let seen = self.duplicates.lock().unwrap_or_else(PoisonError::into_inner).asked(key, Instant::now());
+                match seen {
+                    Seen::Before(answer) => return back.send_now(answer),
+                    Seen::Full => return self.note_of(edition, client, source, step!(RadiusTooMany { client: name })),
+                    Seen::New => Some(Answering { all: self.duplicates.clone(), key }),
+                }
             }
         };
-        if let Some(key) = key {
-            let seen = self.duplicates.lock().unwrap_or_else(PoisonError::into_inner).asked(key, Instant::now());
-            match seen {
-                Seen::Before(answer) => return back.send_now(answer),
-                Seen::Full => return self.note_of(edition, client, source, step!(RadiusTooMany { client: name })),
-                Seen::New => {}
-            }
-        }
         let Some(room) = self.asking.room(name) else {
-            dropped(&self.duplicates);
             return self.note_of(edition, client, source, step!(RadiusTooMany { client: name }));
         };
         let request = Request {
@@ -191,19 +207,13 @@ impl Server {
             packet: packet.clone(),
             from,
         };
-        let duplicates = self.duplicates.clone();
         tokio::spawn(async move {
             let _held = room;
             let answered = timeout(PATIENCE, asking::answer(request)).await.ok().flatten();
             let wire = answered.and_then(|a| Some((secret.answer(a.answer.0, &packet, a.answer.1)?, a.opens)));
-            let Some((wire, opens)) = wire.map(|(wire, opens)| (Arc::<[u8]>::from(wire), opens)) else {
-                if let Some(key) = key {
-                    duplicates.lock().unwrap_or_else(PoisonError::into_inner).dropped(&key);
-                }
-                return;
-            };
-            if let Some(key) = key {
-                duplicates.lock().unwrap_or_else(PoisonError::into_inner).answered(&key, wire.clone(), opens);
+            let Some((wire, opens)) = wire.map(|(wire, opens)| (Arc::<[u8]>::from(wire), opens)) else { return };
+            if let Some(answering) = answering {
+                answering.answered(wire.clone(), opens);
             }
             // It may wait for a connection that takes nothing; whoever asks there asks for less at a time then.
             let _ = timeout(PATIENCE, back.send(wire)).await;

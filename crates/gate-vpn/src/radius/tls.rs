@@ -3,9 +3,8 @@
 //! Nobody shakes hands who does not connect from where such a client sends. A connection is a client's while the edition says so: it is looked at
 //! again with every packet, so that one whose certificate was taken out of the site file asks nothing more.
 
-use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use passeur_core::site::{Place, RadiusCertificate, RadiusClient};
@@ -14,17 +13,17 @@ use passeur_core::step::Step;
 use passeur_core::text::{shorten, visible};
 use passeur_links::client_chain::Role;
 use passeur_live::edition::Edition;
-use passeur_protocols::radius::{Packet, Unproven};
+use passeur_protocols::radius::{Packet, Secret, Unproven};
 use tokio::io::AsyncWriteExt;
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, watch};
+use tokio::sync::{mpsc, watch};
 use tokio::time::timeout;
 use tokio_rustls::TlsAcceptor;
 use tokio_rustls::server::TlsStream;
 
 use super::RadiusGate;
 use super::connection::{PACKET, Tls, chain, next, secret_of, shown, why_not};
-use super::server::{Back, Proven, Server, is_for_us, not_for_us, proves, unproven};
+use super::server::{Back, Bounds, Proven, Server, is_for_us, not_for_us, proves, unproven};
 
 /// The most connections at a time: of one client, and of all.
 const OF_CLIENT_MAX: usize = 32;
@@ -39,26 +38,10 @@ const LOOK_AGAIN: Duration = Duration::from_mins(1);
 /// The most answers that wait for one connection.
 const WAITING_MAX: usize = 64;
 
-/// Connections at a time.
-struct Room {
-    of_all: Arc<Semaphore>,
-    of_clients: Mutex<HashMap<String, Weak<Semaphore>>>,
-}
-
-impl Room {
-    fn take(&self, client: &str) -> Option<[OwnedSemaphorePermit; 2]> {
-        let mut all = self.of_clients.lock().unwrap_or_else(PoisonError::into_inner);
-        let known = all.get(client).and_then(Weak::upgrade);
-        let of_client = known.unwrap_or_else(|| Arc::new(Semaphore::new(OF_CLIENT_MAX)));
-        all.insert(client.to_owned(), Arc::downgrade(&of_client));
-        Some([of_client.try_acquire_owned().ok()?, self.of_all.clone().try_acquire_owned().ok()?])
-    }
-}
-
 /// Takes connections until `stop` changes.
 pub async fn run(own: RadiusGate, tls: Tls, listener: TcpListener, mut stop: watch::Receiver<bool>) {
     let server = Arc::new(Server::new(own));
-    let room = Room { of_all: Arc::new(Semaphore::new(OF_ALL_MAX)), of_clients: Mutex::default() };
+    let bounds = Bounds::new(OF_CLIENT_MAX, OF_ALL_MAX);
     let acceptor = TlsAcceptor::from(tls.server);
     loop {
         let (stream, from) = tokio::select! {
@@ -78,7 +61,7 @@ pub async fn run(own: RadiusGate, tls: Tls, listener: TcpListener, mut stop: wat
             server.note(Place::SignIn, None, source, step!(RadiusStranger { from: source.to_string() }));
             continue;
         };
-        let Some(held) = room.take(&client.name) else {
+        let Some(held) = bounds.room(&client.name) else {
             server.note_of(&edition, client, source, step!(RadiusTooMany { client: client.name.as_str() }));
             continue;
         };
@@ -117,9 +100,47 @@ async fn serve(server: &Server, acceptor: &TlsAcceptor, (name, from): (&str, Soc
     note(step!(RadiusNoTls { client: name, how }));
 }
 
+/// What a connection showed, and under which edition it was looked at last, and when.
+struct Shown {
+    chain: Vec<Vec<u8>>,
+    looked_at: Option<(Arc<Edition>, Instant)>,
+}
+
+impl Shown {
+    /// The live edition, where this is of the client by it, and of nobody else; none is told.
+    fn still_of(&mut self, server: &Server, (name, source): (&str, IpAddr)) -> Option<Arc<Edition>> {
+        let engine = &server.own.engine;
+        let edition = engine.live.get()?;
+        let (client, of) = is_still(&edition, name, source)?;
+        if self.looked_at.as_ref().is_some_and(|(e, at)| Arc::ptr_eq(e, &edition) && at.elapsed() < LOOK_AGAIN) {
+            return Some(edition);
+        }
+        if let Some(check) = why_not(of, &self.chain, Role::Client, engine.now()) {
+            let step = step!(RadiusCertificate { client: name, shown: shown(&self.chain), check });
+            server.note_of(&edition, client, source, step);
+            return None;
+        }
+        self.looked_at = Some((edition.clone(), Instant::now()));
+        Some(edition)
+    }
+}
+
+/// A packet that came over a connection, proven as far as packets are there; or the step that tells why it is none.
+fn read_packet(client: &str, secret: &Secret, octets: &[u8]) -> Result<Packet, Step> {
+    let packet = Packet::read(octets).map_err(|e| step!(RadiusUnreadable { client, how: e.to_string() }))?;
+    if !is_for_us(&packet) {
+        return Err(not_for_us(client));
+    }
+    match proves(secret, &packet) {
+        // The connection proves the packet: one without a Message-Authenticator is as good, and one with another is not.
+        Ok(()) | Err(Unproven::Missing) => Ok(packet),
+        Err(why) => Err(unproven(client, why)),
+    }
+}
+
 /// Answers what comes over a connection until it is over, or is no client's any more.
 async fn over(server: &Server, (name, from): (&str, SocketAddr), stream: TlsStream<TcpStream>, note: &(impl Fn(Step) + Sync)) {
-    let (source, engine) = (from.ip().to_canonical(), &server.own.engine);
+    let source = from.ip().to_canonical();
     let state = stream.get_ref().1;
     let (chain, secret) = (chain(state), secret_of(state));
     let Some(secret) = secret else {
@@ -140,49 +161,25 @@ async fn over(server: &Server, (name, from): (&str, SocketAddr), stream: TlsStre
         }
         let _ = timeout(PACKET, write.shutdown()).await;
     });
-    // Under which edition the certificate was looked at last, and when.
-    let mut looked_at: Option<(Arc<Edition>, Instant)> = None;
-    let mut octets = None;
-    loop {
-        let Some(edition) = engine.live.get() else { break };
-        let Some((client, of)) = is_still(&edition, name, source) else { break };
-        if !looked_at.as_ref().is_some_and(|(e, at)| Arc::ptr_eq(e, &edition) && at.elapsed() < LOOK_AGAIN) {
-            if let Some(check) = why_not(of, &chain, Role::Client, engine.now()) {
-                server.note_of(&edition, client, source, step!(RadiusCertificate { client: name, shown: shown(&chain), check }));
-                break;
-            }
-            looked_at = Some((edition.clone(), Instant::now()));
-        }
-        // Whoever shows nothing that counts is closed at once, and not with the first packet.
-        let Some(came) = octets.take() else {
-            octets = tokio::select! {
-                came = next(&mut read, IDLE) => came,
-                () = out.closed() => None,
-            };
-            if octets.is_none() {
-                break;
-            }
+    let mut shown = Shown { chain, looked_at: None };
+    // Whoever shows nothing that counts is closed at once, and not with the first packet.
+    if shown.still_of(server, (name, source)).is_some() {
+        while let Some(octets) = tokio::select! { came = next(&mut read, IDLE) => came, () = out.closed() => None } {
             // It may have been taken out while nothing came.
-            continue;
-        };
-        let packet = match Packet::read(&came) {
-            Ok(packet) if is_for_us(&packet) => packet,
-            read => {
+            let Some(edition) = shown.still_of(server, (name, source)) else { break };
+            let Some((client, _)) = is_still(&edition, name, source) else { break };
+            match read_packet(name, &secret, &octets) {
+                Ok(packet) => {
+                    let back = Back::Stream(out.clone());
+                    server.proven(&edition, client, Proven { secret: secret.clone(), packet, from, back });
+                }
                 // Nothing that follows can be trusted to be what it seems (RFC 6613 section 2.6.4).
-                let step = match read {
-                    Ok(_) => not_for_us(name),
-                    Err(e) => step!(RadiusUnreadable { client: name, how: e.to_string() }),
-                };
-                server.note_of(&edition, client, source, step);
-                break;
+                Err(step) => {
+                    server.note_of(&edition, client, source, step);
+                    break;
+                }
             }
-        };
-        // The connection proves the packet: one without a Message-Authenticator is as good, and one with another is not.
-        if let Err(why) = proves(&secret, &packet).or_else(|e| if e == Unproven::Missing { Ok(()) } else { Err(e) }) {
-            server.note_of(&edition, client, source, unproven(name, why));
-            break;
         }
-        server.proven(&edition, client, Proven { secret: secret.clone(), packet, from, back: Back::Stream(out.clone()) });
     }
     drop(out);
     // What was asked before is answered yet.
@@ -195,13 +192,13 @@ mod tests {
 
     #[test]
     fn connections_of_a_client_and_of_all_are_bounded_and_free_when_they_are_over() {
-        let room = Room { of_all: Arc::new(Semaphore::new(OF_CLIENT_MAX + 2)), of_clients: Mutex::default() };
-        let held: Vec<_> = (0..OF_CLIENT_MAX).map(|_| room.take("switch-3").unwrap()).collect();
-        assert!(room.take("switch-3").is_none(), "one client's");
-        let others = [room.take("switch-4").unwrap(), room.take("switch-5").unwrap()];
-        assert!(room.take("switch-6").is_none(), "all together");
+        let room = Bounds::new(OF_CLIENT_MAX, OF_CLIENT_MAX + 2);
+        let held: Vec<_> = (0..OF_CLIENT_MAX).map(|_| room.room("switch-3").unwrap()).collect();
+        assert!(room.room("switch-3").is_none(), "one client's");
+        let others = [room.room("switch-4").unwrap(), room.room("switch-5").unwrap()];
+        assert!(room.room("switch-6").is_none(), "all together");
         drop((held, others));
-        assert!(room.take("switch-3").is_some());
+        assert!(room.room("switch-3").is_some());
         assert_eq!(room.of_all.available_permits(), OF_CLIENT_MAX + 2);
     }
 }

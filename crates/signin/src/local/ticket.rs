@@ -26,9 +26,8 @@ use passeur_http::ServedCertificate;
 use passeur_http::cookies::{self, Found};
 use passeur_links::kerberos::{Delegation, NotTaken, behalf};
 use passeur_protocols::kerberos::{Fault, Shown, bindings, enctype};
-use serde_json::Map;
 
-use passeur_engine::tickets::FORWARDED;
+use passeur_engine::tickets;
 
 use super::{Came, FormPage, Person, Try, came_back};
 use crate::answer::answer;
@@ -220,16 +219,11 @@ fn nobody(client: &str, why: &str) -> Step {
 
 /// Somebody of a realm.
 fn proven(client: &str, of: &OfRealm<'_>, at: Moment, sent: Option<Arc<Delegation>>) -> Person {
-    let mut claims = Map::new();
-    claims.insert("user".into(), of.user.clone().into());
-    claims.insert("principal".into(), client.into());
-    claims.insert("realm".into(), of.realm.into());
-    claims.insert(FORWARDED.into(), sent.is_some().into());
     Person {
         way_in: WayIn::Ticket,
         subject: client.to_owned(),
         name: of.user.clone(),
-        claims,
+        claims: tickets::claims(client, of, sent.is_some()),
         account: client.to_lowercase(),
         kept: None,
         method: None,
