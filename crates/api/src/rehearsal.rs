@@ -93,6 +93,10 @@ pub struct PersonRequest {
     #[serde(default)]
     #[schema(value_type = Object)]
     pub attributes: std::collections::BTreeMap<String, Vec<String>>,
+    /// Described by hand: checks of devices that theirs passes, and no other. Where it is left out, what was seen of somebody who came before counts,
+    /// and somebody described by hand passes none.
+    #[serde(default)]
+    pub device: Option<Vec<String>>,
     /// Only this gate.
     #[serde(default)]
     pub gate: Option<String>,

@@ -3,15 +3,18 @@
 //! Evidence is stored once per content hash and never holds secret material: tokens, codes and passwords stay out. It is
 //! seen through an edition by [`crate::identity`]; words are derived from it, never stored beside it.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use crate::Moment;
+use crate::device::Device;
 pub use crate::person::{PersonKey, WayIn, authority};
 use crate::site::{Asking, Directory};
 use crate::text;
+use crate::tunnel::TunnelFacts;
 
 /// The current format of a stored [`Evidence`]; readers refuse a higher one.
 pub const FORMAT: u16 = 1;
@@ -47,6 +50,9 @@ pub struct Evidence {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub referred: Vec<Referred>,
     pub factors: Factors,
+    /// The device that the person signed in on; none where no check asks about it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<Device>,
     /// One look-up per directory asked, in order.
     pub look_ups: Vec<LookUp>,
 }
@@ -278,6 +284,7 @@ impl Evidence {
             userinfo: UserInfo::NotAsked,
             referred: vec![],
             factors: Factors::default(),
+            device: None,
             look_ups: vec![],
         }
     }
@@ -294,6 +301,14 @@ impl Evidence {
 
     fn is_known(&self) -> bool {
         self.format == FORMAT
+    }
+
+    /// The same on the device that a tunnel's client runs on: the browser in which its person signs in may run on another.
+    pub fn of_tunnel(&self, tunnel: Option<&TunnelFacts>) -> Cow<'_, Evidence> {
+        match tunnel {
+            Some(facts) if self.device != facts.device => Cow::Owned(Evidence { device: facts.device.clone(), ..self.clone() }),
+            _ => Cow::Borrowed(self),
+        }
     }
 
     /// Who it is.
@@ -353,6 +368,7 @@ impl Evidence {
         for changing in ["iat", "exp", "nbf", "auth_time", "nonce", "at_hash", "jti", "sid"] {
             same.claims.remove(changing);
         }
+        same.device.iter_mut().for_each(Device::forget_moments);
         same.factors.auth_time = None;
         same.claimed_at = None;
         for f in &mut same.factors.own {

@@ -5,6 +5,7 @@ use serde_json::{Map, Value};
 use crate::Moment;
 use crate::circumstances::Circumstances;
 use crate::decide::{Decision, Goer, fold, opening};
+use crate::device::Device;
 use crate::evidence::{Entry, Evidence, Factors, GroupFound, LookUp, LookUpState, WayIn};
 use crate::rehearse::{Given, Verdict, because, try_at};
 use crate::site::{Described, Expectation, PathAccess, Place, Site, Wanted, WayKind, path_access};
@@ -82,6 +83,7 @@ pub fn described(site: &Site, who: &Described, at: Moment) -> Option<Evidence> {
     Some(Evidence {
         claims,
         factors,
+        device: (!site.device_checks.is_empty()).then(|| Device::described(at, who.device.clone().unwrap_or_default())),
         look_ups: look_ups.collect(),
         ..Evidence::of(
             way_in,

@@ -72,11 +72,26 @@ pub fn check_url(url: &Url) -> Result<(), Forbidden> {
         "http" if is_loopback(host) => {}
         _ => return Err(Forbidden::Scheme),
     }
+    check_host(url, host)
+}
+
+fn check_host(url: &Url, host: &str) -> Result<(), Forbidden> {
     match url.host() {
         Some(Host::Ipv4(v4)) => check_address(host, v4.into()),
         Some(Host::Ipv6(v6)) => check_address(host, v6.into()),
         _ => Ok(()),
     }
+}
+
+/// The same of what is signed, and so may travel in clear from anywhere: lists of certificates, and answers about them (RFC 5280 section 8).
+///
+/// # Errors
+/// Why not.
+pub fn check_signed_url(url: &Url) -> Result<(), Forbidden> {
+    if url.scheme() != "http" {
+        return Err(Forbidden::Scheme);
+    }
+    check_host(url, url.host_str().ok_or(Forbidden::NoHost)?)
 }
 
 #[cfg(test)]
@@ -106,6 +121,15 @@ mod tests {
             ("https://224.0.0.1/", Err(Forbidden::Nobody)),
         ] {
             assert_eq!(check_url(&Url::parse(url).unwrap()), want, "{url}");
+        }
+        for (url, want) in [
+            ("http://pki.example/devices.crl", Ok(())),
+            ("http://10.1.2.3/devices.crl", Ok(())),
+            ("https://pki.example/devices.crl", Err(Forbidden::Scheme)),
+            ("http://169.254.169.254/latest", Err(Forbidden::LinkLocal)),
+            ("http://[::ffff:100.100.100.200]/", Err(Forbidden::LinkLocal)),
+        ] {
+            assert_eq!(check_signed_url(&Url::parse(url).unwrap()), want, "{url}");
         }
         // What is ours may stand on this machine and in private networks, under any name.
         for (address, want) in [

@@ -9,6 +9,7 @@ use serde_json::{Map, Value};
 
 use crate::attribute::{Absence, Attribute, Origin};
 use crate::decide::grants::Joined;
+use crate::device::Device;
 use crate::evidence::{Entry, Evidence, Factors, GroupFound, ReferredState, UserInfo, WayIn};
 use crate::mapping;
 pub use crate::person::Person;
@@ -71,6 +72,8 @@ pub struct Identity {
     pub way: String,
     /// How and when the person proved who they are.
     pub factors: Factors,
+    /// The device that they signed in on, where it was looked at.
+    pub device: Option<Device>,
 }
 
 static NOT_MAPPED: Attribute = Attribute::Absent { absence: Absence::NotMapped, origin: Origin::SignIn };
@@ -96,6 +99,7 @@ fn signed_in(site: &Site, evidence: &Evidence) -> Identity {
         groups: Groups::Unknown { absence: Absence::NotMapped, origin: Origin::SignIn },
         way: evidence.way().to_owned(),
         factors: evidence.factors.clone(),
+        device: evidence.device.clone(),
     };
     let built_in = [&evidence.subject, &evidence.provider];
     for (name, value) in BUILT_IN.into_iter().zip(built_in) {

@@ -31,6 +31,7 @@ pub mod condition;
 pub mod crossing;
 pub mod decide;
 pub mod delivery;
+pub mod device;
 pub mod dn;
 pub mod document;
 pub mod evidence;

@@ -12,7 +12,7 @@ use crate::decide::{Decision, Terms, console_roles, fold};
 use crate::delivery::ValueOf;
 use crate::evidence::Evidence;
 use crate::identity::{Identity, identify};
-use crate::site::{Access, AttributeId, Effect, Gate, Place, SectionAccess, Site};
+use crate::site::{Access, AttributeId, Effect, Gate, Place, Rule, SectionAccess, Site};
 use crate::step::{Lang, Silent, Step, Story, sentence};
 
 /// How somebody fares at a gate.
@@ -53,6 +53,8 @@ pub enum Missing {
     Directory(String),
     /// A provider through which the person did not sign in.
     Provider(String),
+    /// A check of devices that nobody held their device against then: its title.
+    Device(String),
     /// A source that would be asked otherwise, or be another: its kind and name.
     Changed(&'static str, String),
 }
@@ -67,6 +69,8 @@ impl Missing {
             (Missing::Groups(d), Lang::Fr) => format!("les groupes de l'annuaire {d} n'ont pas été cherchés alors"),
             (Missing::Directory(d), Lang::En) => format!("directory {d} was not asked then"),
             (Missing::Directory(d), Lang::Fr) => format!("l'annuaire {d} n'a pas été consulté alors"),
+            (Missing::Device(check), Lang::En) => format!("whether their device passes {check} was not looked at then"),
+            (Missing::Device(check), Lang::Fr) => format!("on n'a pas regardé alors si l'appareil est conforme à {check}"),
             (Missing::Changed(kind, name), Lang::En) => {
                 format!("{kind} {name} would be another, so that what it said then does not count")
             }
@@ -200,6 +204,10 @@ fn sources(site: &Site, access: &Access, evidence: &Evidence) -> Option<Vec<Miss
 /// What was not recorded and matters: to a rule that cannot be judged, to a section, or to a delivered value.
 fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evidence, at: &Circumstances<'_>) -> Vec<Missing> {
     let name = gate.map(|g| g.name.as_str());
+    let devices = devices_lacking(site, access, name, evidence, at);
+    if !devices.is_empty() {
+        return devices;
+    }
     let directory = access.asked(site, evidence).and_then(|d| Some((d, evidence.look_up(&d.name)?)));
     if directory.is_none_or(|(d, l)| l.covers(d) || l.state.entry().is_none()) {
         return vec![];
@@ -232,6 +240,29 @@ fn unrecorded(site: &Site, access: &Access, gate: Option<&Gate>, evidence: &Evid
         }
     }
     out
+}
+
+/// Checks of devices that rules ask about, and that nobody held the device against; none where another rule refuses either way.
+fn devices_lacking(
+    site: &Site,
+    access: &Access,
+    gate: Option<&str>,
+    evidence: &Evidence,
+    at: &Circumstances<'_>,
+) -> Vec<Missing> {
+    let mut out = vec![];
+    for check in access.rules.iter().flat_map(|r| r.when.device_checks()) {
+        if !check.is_held_against(evidence.device.as_ref()) {
+            add(&mut out, Missing::Device(check.title.clone()));
+        }
+    }
+    if out.is_empty() {
+        return out;
+    }
+    let who = identify(site, access, evidence, &mut Silent);
+    let refuses = |r: &Rule| matches!(r.effect, Effect::Refuse { .. }) && r.when.device_checks().is_empty();
+    let refused = access.rules.iter().any(|r| refuses(r) && r.when.judge(&who, at, gate) == Truth::Yes);
+    if refused { vec![] } else { out }
 }
 
 fn add(out: &mut Vec<Missing>, missing: Missing) {

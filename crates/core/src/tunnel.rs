@@ -3,6 +3,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::device::Device;
 use crate::text::shorten;
 
 /// What stands for a request method in the crossing of a tunnel.
@@ -15,7 +16,7 @@ pub const ASK_LEN: usize = "/connect?ask=".len() + crate::id::Token::LEN;
 const SAYS_MAX: usize = 60;
 
 /// See the module.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct TunnelFacts {
     /// The name of the entrance.
     pub entrance: String,
@@ -25,6 +26,9 @@ pub struct TunnelFacts {
     pub version: Option<String>,
     /// The number of the personal profile whose certificate the client proved to have.
     pub profile: Option<String>,
+    /// The device that it runs on, where a check asks about it. A crossing keeps it with its evidence, and not with the rest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<Device>,
 }
 
 impl TunnelFacts {
@@ -39,6 +43,7 @@ impl TunnelFacts {
             platform: platform.and_then(plain).map(|p| p.to_ascii_lowercase()),
             version: version.and_then(plain),
             profile: None,
+            device: None,
         }
     }
 
@@ -62,7 +67,7 @@ impl TunnelFacts {
             let text = parts.next().filter(|p| *p != "-")?;
             url::form_urlencoded::parse(format!("v={text}").as_bytes()).next().map(|(_, v)| v.into_owned())
         };
-        Some(TunnelFacts { entrance, platform: part(), version: part(), profile: part() })
+        Some(TunnelFacts { entrance, platform: part(), version: part(), profile: part(), device: None })
     }
 
     /// What the client says of itself, in one line that is the same in every language.

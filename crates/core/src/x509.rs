@@ -73,6 +73,11 @@ const OCSP: &str = "1.3.6.1.5.5.7.48.1";
 /// The most addresses that are read of one certificate.
 const REVOCATION_MAX: usize = 16;
 
+/// The serial number of a certificate, as it is encoded; none where the certificate is malformed.
+pub fn serial(der: &[u8]) -> Option<Vec<u8>> {
+    X509Certificate::from_der(der).ok().map(|(_, c)| c.raw_serial().to_vec())
+}
+
 /// By which algorithm a certificate is signed, as an object identifier with dots; none where it is malformed.
 pub fn signature_algorithm(der: &[u8]) -> Option<String> {
     let (_, certificate) = X509Certificate::from_der(der).ok()?;

@@ -19,6 +19,7 @@ use passeur_live::sessions::Sessions;
 use passeur_store::{ProviderFlows, Recorded, SecretHead, Store, StoreError, Usage};
 use uuid::Uuid;
 
+use crate::authorities::Authorities;
 use crate::console::TokenRoles;
 use crate::delegations::Delegations;
 use crate::editions::Links;
@@ -96,6 +97,8 @@ pub struct Inner {
     pub(crate) links: RwLock<Links>,
     /// Where Kerberos runs, whatever the edition.
     pub(crate) kerberos: Arc<Pool>,
+    /// What authorities of devices' certificates said.
+    pub authorities: Authorities,
     /// Tickets that live sessions show to applications.
     pub delegations: Delegations,
     /// Why this node does not use the edition it should.
@@ -136,6 +139,7 @@ impl Engine {
             documents: Workers::for_documents(),
             links: RwLock::default(),
             kerberos: Arc::default(),
+            authorities: Authorities::default(),
             delegations: Delegations::default(),
             trouble: Mutex::default(),
             secret_heads: Mutex::default(),

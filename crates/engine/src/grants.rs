@@ -113,8 +113,14 @@ pub async fn decide(
     attempt: &mut Attempt,
     may_ask: impl Fn(&Need) -> bool,
 ) -> Result<Decided, StoreError> {
-    let Asking { edition, gate, evidence, at } = asking;
+    let Asking { edition, gate, evidence: of_session, at } = asking;
     let site = &edition.site;
+    let own = of_session.of_tunnel(at.tunnel);
+    let evidence = &*own;
+    let asking = Asking { evidence, ..asking };
+    if at.tunnel.is_some() {
+        attempt.set_evidence(evidence);
+    }
     // What is decided again is told where something comes of it.
     let decision = match carriage {
         Carriage::Held(_) => fold(site, gate, evidence, &at, &mut Silent),
@@ -241,7 +247,7 @@ pub struct Glance {
 
 /// Looks at what a gate would say.
 pub fn glance(site: &Site, gate: &Gate, evidence: &Evidence, at: &Circumstances<'_>) -> Glance {
-    let decision = fold(site, gate, evidence, at, &mut Silent);
+    let decision = fold(site, gate, &evidence.of_tunnel(at.tunnel), at, &mut Silent);
     let digest = decision.digest();
     match &decision {
         Decision::Admitted(admitted) => {

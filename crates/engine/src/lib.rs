@@ -5,8 +5,10 @@
 //! everything shares; gates hold what sessions opened, and are told what becomes of these by [`engine::Holders`].
 
 pub mod attempt;
+mod authorities;
 pub mod console;
 pub mod delegations;
+pub mod devices;
 pub mod editions;
 pub mod ending;
 pub mod engine;

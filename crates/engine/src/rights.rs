@@ -4,6 +4,7 @@
 use std::collections::HashMap;
 
 use crate::attempt::Attempt;
+use crate::devices;
 use crate::ending;
 use crate::look_up::{self, Again, Recall};
 use chrono::Duration;
@@ -64,6 +65,7 @@ pub async fn one(engine: &Engine, edition: &Edition, mut row: SessionRow) -> Res
         let Some(mut known) = sessions::read_evidence(&row) else { return Ok(answer) };
         let before = known.facts();
         let steps = ask_again(engine, edition, &mut known, &mut answer).await;
+        devices::again(engine, &edition.site, &mut known).await;
         if answer.ended {
             ending::end(engine, &[row.id], "the directory", None).await?;
             record_end(engine, &row, steps).await?;
@@ -136,7 +138,7 @@ pub async fn look_after(engine: &Engine, done: &mut LookedAfter) -> Result<(), S
         let id = held.session;
         let passed = held.good_until.is_some_and(|until| until <= now);
         let rested = done.get(&id).is_none_or(|at| *at + gate.access.re_read <= now);
-        if !gate.access.directories.is_empty() && passed && rested && !due.contains(&id) && due.len() < AT_A_TIME {
+        if gate.access.is_read_again() && passed && rested && !due.contains(&id) && due.len() < AT_A_TIME {
             due.push(id);
         }
     }

@@ -15,7 +15,7 @@ use crate::Engine;
 pub const PATH: &str = "/connect";
 
 /// How a machine at the far end of a tunnel came: what is kept of it beside an admission.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct TunnelOf {
     /// The address that the client connects from.

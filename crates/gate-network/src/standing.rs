@@ -15,7 +15,7 @@ use passeur_core::step::{Phrase, Silent};
 use passeur_engine::attempt::Attempt;
 use passeur_engine::grants::{Asking, Carriage, Decided, HeldSession, decide};
 use passeur_engine::tunnel::TunnelOf;
-use passeur_engine::{Engine, sessions};
+use passeur_engine::{Engine, devices, sessions};
 use passeur_live::edition::Edition;
 use passeur_live::session::LiveSession;
 use passeur_store::{SessionRow, StoreError};
@@ -81,7 +81,7 @@ pub async fn standing(
     if sessions::state(engine, edition, &row, &live) != State::Live {
         return Ok(Standing::Over);
     }
-    let (Some(token), Some(view), Some(known)) =
+    let (Some(token), Some(view), Some(mut known)) =
         (engine.store.latest_gate_token(session, &gate.name).await?, edition.view(&gate.name), sessions::read_evidence(&row))
     else {
         return Ok(Standing::Over);
@@ -93,10 +93,14 @@ pub async fn standing(
     let digest: [u8; 32] =
         token.digest.as_slice().try_into().map_err(|_| StoreError::Query("a digest of another length".into()))?;
     // The machine is there, and asks for nothing.
-    let facts = match from {
+    let mut facts = match from {
         From::Machine(address) => RequestFacts::of_nobody(address, &row.agent),
         From::Tunnel(of) => RequestFacts::of_tunnel(of.outside, of.facts.clone()),
     };
+    devices::again(engine, &edition.site, &mut known).await;
+    if let Some(device) = facts.tunnel.as_mut().and_then(|t| t.device.as_mut()) {
+        devices::renew(engine, &edition.site, device).await;
+    }
     let mut attempt = Attempt::begin(engine, gate.place(), &facts);
     attempt.is_of(&row);
     attempt.set_evidence(&known);

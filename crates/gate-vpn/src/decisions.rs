@@ -7,11 +7,13 @@ use std::sync::Arc;
 use chrono::Duration;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
+use passeur_core::device::Device;
 use passeur_core::id::CrossingId;
 use passeur_core::site::{Gate, Tunnel, Zone};
 use passeur_core::step;
 use passeur_core::step::Step;
 use passeur_engine::attempt::Attempt;
+use passeur_engine::devices::{self, Told};
 use passeur_engine::tunnel::{self, Outcome as Came, TunnelOf};
 use passeur_engine::{Engine, short_code, tries};
 use passeur_gate_network::NetworkGate;
@@ -41,8 +43,9 @@ pub enum Found {
     Decided { client: u64, key: u64, ask: Option<[u8; 32]>, came: Box<Result<Tunnelled, StoreError>> },
     /// One that is on was decided anew: with a new key, or on a new connection.
     Again { client: u64, key: u64, far: Option<Box<Far>> },
-    /// The profile of the certificate that a client shows, which may count no more; none where it is none of this gate's.
-    Profile { client: u64, key: u64, row: Option<Box<ProfileRow>>, env: Env },
+    /// The profile of the certificate that a client shows, which may count no more; none where it is none of this gate's. And the device that it is
+    /// of, where a check asks about it.
+    Profile { client: u64, key: u64, row: Option<Box<ProfileRow>>, device: Option<Box<Device>>, env: Env },
     /// The code that a client sent is that of this session; none where it is nobody's.
     Code { client: u64, key: u64, session: Option<Uuid> },
 }
@@ -185,9 +188,16 @@ impl Beside {
         });
     }
 
-    /// Looks up the profile of a certificate. Where the store does not say, it is none.
-    pub fn look_up_profile(&self, place: &Place, (client, key): (u64, u64), digest: [u8; 32], env: Env) {
-        let (own, gate) = (self.clone(), place.gate.clone());
+    /// Looks up the profile of a certificate, and asks its authority about it where a check of devices wants that. Where the store does not say, the
+    /// profile is none.
+    pub fn look_up_profile(
+        &self,
+        place: &Place,
+        (client, key): (u64, u64),
+        (digest, device): ([u8; 32], Option<(Device, Told)>),
+        env: Env,
+    ) {
+        let (own, gate, edition) = (self.clone(), place.gate.clone(), place.edition.clone());
         self.spawn(async move {
             let engine = own.engine();
             let row = engine.store.profile_of(&digest, &gate).await.unwrap_or_else(|e| {
@@ -199,7 +209,11 @@ impl Beside {
             {
                 tracing::warn!(error = %e, "that a profile was used cannot be written");
             }
-            Found::Profile { client, key, row: row.map(Box::new), env }
+            let device = match device {
+                Some((device, told)) => devices::of_client(engine, &edition.site, device, Some(told)).await,
+                None => None,
+            };
+            Found::Profile { client, key, row: row.map(Box::new), device: device.map(Box::new), env }
         });
     }
 

@@ -20,6 +20,7 @@ use crate::edition::{Place, WebEdition};
 use crate::fields::Fields;
 use crate::listener::Places;
 use crate::outgoing::From;
+use crate::tls::Asks;
 
 /// What was found out for one edition (by number) and one gate (by index).
 struct Kept<T> {
@@ -86,6 +87,8 @@ pub(crate) struct Conn {
     direct: Way,
     /// The certificates that the client showed, whoever issued them.
     chain: RefCell<Arc<[Vec<u8>]>>,
+    /// Which certificate the client was asked for.
+    asks: RefCell<Asks>,
     /// The certificate that it was shown, where TLS ends here.
     certificate: RefCell<Option<Arc<[u8]>>>,
     admission: RefCell<Option<Kept<Cookied>>>,
@@ -123,6 +126,7 @@ impl Conn {
             peer,
             direct: forwarded::direct(peer),
             chain: RefCell::new(Arc::from([])),
+            asks: RefCell::new(Asks::Nothing),
             certificate: RefCell::default(),
             admission: RefCell::default(),
             from: RefCell::default(),
@@ -141,6 +145,16 @@ impl Conn {
     /// Notes what the client showed of itself.
     pub(crate) fn showed(&self, chain: Vec<Vec<u8>>) {
         *self.chain.borrow_mut() = chain.into();
+    }
+
+    /// Notes which certificate it was asked for.
+    pub(crate) fn was_asked(&self, asks: Asks) {
+        *self.asks.borrow_mut() = asks;
+    }
+
+    /// Whether it was not asked for the certificate that a host asks for now.
+    pub(crate) fn misses(&self, asks: &Asks) -> bool {
+        *asks != Asks::Nothing && *self.asks.borrow() != *asks
     }
 
     /// Notes which certificate of ours it was shown.

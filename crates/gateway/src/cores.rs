@@ -34,6 +34,7 @@ use crate::path::Gateway;
 use crate::remote::Remote;
 use crate::stream::UnderWay;
 use crate::table::Table;
+use crate::tls::Asks;
 use crate::unread::{Meant, Worded};
 
 /// How long the first request's head may take.
@@ -206,9 +207,11 @@ async fn connection(gateway: Rc<Gateway>, accepted: Accepted, conn: Rc<Conn>, fl
             let shaken = tokio::time::timeout(HANDSHAKE_LIMIT, async {
                 let hello = LazyConfigAcceptor::new(rustls::server::Acceptor::default(), stream).await?;
                 let name = hello.client_hello().server_name().map(str::to_owned);
-                let asks = name.as_deref().is_some_and(|name| gateway.asks_certificate(name));
+                let asks = name.as_deref().map_or(Asks::Nothing, |name| gateway.asks_certificate(name));
                 service.conn.was_shown(name.as_deref().and_then(|name| certificates.shown(name)));
-                hello.into_stream(certificates.config(asks)).await
+                let config = certificates.config(&asks);
+                service.conn.was_asked(asks);
+                hello.into_stream(config).await
             })
             .await;
             drop(hand);

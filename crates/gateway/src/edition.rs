@@ -14,6 +14,7 @@ use crate::bearer::OpenGate;
 use crate::edits::Edits;
 use crate::names::Names;
 use crate::target::{self, Route, Target};
+use crate::tls::Asks;
 
 /// An edition, ready for the data path. It reads as the [`Edition`] it was made of.
 #[derive(Debug)]
@@ -26,6 +27,8 @@ pub struct WebEdition {
     open: Vec<Arc<OpenGate>>,
     edits: Vec<Edits>,
     prepared: Vec<Prepared>,
+    /// Which certificate browsers are asked for at the sign-in host.
+    pub(crate) of_devices: Asks,
     /// What trusted proxies said of where requests come from.
     pub proxied: Proxied,
 }
@@ -71,7 +74,8 @@ impl WebEdition {
         let edits = site.gates.iter().map(Edits::new).collect();
         let prepared = site.gates.iter().map(Prepared::new).collect();
         let hosts = target::hosts(&site.gates);
-        WebEdition { live, names, open, edits, prepared, proxied: Proxied::default(), hosts, routes }
+        let of_devices = Asks::of_devices(site);
+        WebEdition { of_devices, live, names, open, edits, prepared, proxied: Proxied::default(), hosts, routes }
     }
 
     /// The gate whose public address a `Host` means, in lower case, with the way to its upstreams.

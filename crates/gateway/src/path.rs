@@ -17,7 +17,7 @@ use passeur_core::site::{PathAccess, path_access};
 use passeur_core::step;
 use passeur_core::step::Param;
 use passeur_http::cookies::{self, Found};
-use passeur_http::{ServedCertificate, is_navigation};
+use passeur_http::{ClientChain, ServedCertificate, is_navigation};
 use passeur_live::clock::Clock;
 use passeur_live::programs;
 
@@ -39,6 +39,7 @@ use crate::remote::Remote;
 use crate::stream::{Download, Reply, Upload};
 use crate::table::Table;
 use crate::ticketed::{Failed, Ticketed};
+use crate::tls::Asks;
 use crate::upstream::Upstreams;
 use crate::upstream::pool::Lease;
 use crate::{edits, head, outgoing, websocket};
@@ -73,10 +74,18 @@ impl Gateway {
         Gateway { control, web, table, clock, upstreams: Upstreams::new(), bodies }
     }
 
-    /// Whether a gate of this host name takes client certificates.
-    pub(crate) fn asks_certificate(&self, name: &str) -> bool {
+    /// Which client certificate is asked for at this host name: a gate may take those of programs, and the sign-in host those of devices.
+    pub(crate) fn asks_certificate(&self, name: &str) -> Asks {
         let takes = |g: &passeur_core::site::Gate| g.access.callers.as_ref().is_some_and(|c| c.certificates.is_some());
-        self.web.get().is_some_and(|e| e.site.gates.iter().any(|g| takes(g) && g.address.name().eq_ignore_ascii_case(name)))
+        let Some(edition) = self.web.get() else { return Asks::Nothing };
+        let site = &edition.site;
+        if site.gates.iter().any(|g| takes(g) && g.address.name().eq_ignore_ascii_case(name)) {
+            return Asks::Anything;
+        }
+        match site.address.name().eq_ignore_ascii_case(name) {
+            true => edition.of_devices.clone(),
+            false => Asks::Nothing,
+        }
     }
 
     pub(crate) fn control(&self) -> &Remote {
@@ -138,7 +147,13 @@ impl Gateway {
             request = request.map(|body| paced(body, bound.max, room));
         }
         if let Some(shown) = conn.shown_to(address) {
+            if is_ours && edition.as_ref().is_some_and(|e| conn.misses(&e.of_devices)) {
+                // A browser uses one connection for several hosts of one certificate (RFC 9113 9.1.1), and this one was opened for another, or
+                // before anybody asked for a certificate of devices.
+                return page(bare(StatusCode::MISDIRECTED_REQUEST, "Ask again on a connection of this host's own.\n"));
+            }
             request.extensions_mut().insert(ServedCertificate(shown));
+            request.extensions_mut().insert(ClientChain(conn.chain()));
         }
         let answer = if is_ours { self.control.pages(request, address) } else { self.control.unknown_host(request, address) };
         page(answer.await)

@@ -4,10 +4,10 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, RwLock};
+use std::sync::{Arc, Mutex, RwLock};
 use std::time::{Duration, SystemTime};
 
-use rustls::ServerConfig;
+use passeur_core::site::Site;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::WebPkiSupportedAlgorithms;
 use rustls::pki_types::pem::PemObject;
@@ -15,6 +15,7 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
 use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
+use rustls::{DistinguishedName, ServerConfig};
 use tokio::sync::watch;
 
 /// How often the folder is looked at.
@@ -54,6 +55,8 @@ pub struct Certificates {
     config: Arc<ServerConfig>,
     /// The same, asking the client for a certificate.
     asking: Arc<ServerConfig>,
+    /// The same, asking for one of these authorities: a browser that has none of them asks nobody anything.
+    hinting: Mutex<Option<(Vec<Vec<u8>>, Arc<ServerConfig>)>>,
 }
 
 impl std::fmt::Debug for Certificates {
@@ -72,6 +75,38 @@ impl ResolvesServerCert for ByName {
     }
 }
 
+/// Which certificate a client is asked for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Asks {
+    Nothing,
+    Anything,
+    /// One of these authorities, by their names: the inner part of each, in DER.
+    OneOf(Vec<Vec<u8>>),
+}
+
+impl Asks {
+    /// What the sign-in host asks for: certificates of devices, where a check of the site wants any.
+    pub(crate) fn of_devices(site: &Site) -> Asks {
+        let authorities = site.device_checks.iter().filter_map(|c| c.certificate.as_ref()).flat_map(|c| &c.authorities);
+        let names = authorities.filter_map(|a| {
+            let der = CertificateDer::from(a.as_slice());
+            Some(webpki::anchor_from_trusted_cert(&der).ok()?.subject.to_vec())
+        });
+        let names: Vec<_> = names.collect();
+        if names.is_empty() { Asks::Nothing } else { Asks::OneOf(names) }
+    }
+}
+
+fn spoken(mut config: ServerConfig) -> Arc<ServerConfig> {
+    config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+    Arc::new(config)
+}
+
+fn asking(set: &Arc<RwLock<Arc<Set>>>, hints: Vec<DistinguishedName>) -> Arc<ServerConfig> {
+    let asking = ServerConfig::builder().with_client_cert_verifier(Arc::new(AnyHolder::of(hints)));
+    spoken(asking.with_cert_resolver(Arc::new(ByName(set.clone()))))
+}
+
 impl Certificates {
     /// Reads a folder.
     ///
@@ -79,15 +114,10 @@ impl Certificates {
     /// Which file cannot be used, and why. An empty folder is an error: such a listener could serve nobody.
     pub fn read(folder: &Path) -> Result<Arc<Certificates>, BadCertificates> {
         let set = Arc::new(RwLock::new(Arc::new(load(folder)?)));
-        let finish = |mut config: ServerConfig| {
-            config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
-            Arc::new(config)
-        };
         let plain = ServerConfig::builder().with_no_client_auth();
-        let config = finish(plain.with_cert_resolver(Arc::new(ByName(set.clone()))));
-        let asking = ServerConfig::builder().with_client_cert_verifier(Arc::new(AnyHolder::new()));
-        let asking = finish(asking.with_cert_resolver(Arc::new(ByName(set.clone()))));
-        Ok(Arc::new(Certificates { folder: folder.to_owned(), set, config, asking }))
+        let config = spoken(plain.with_cert_resolver(Arc::new(ByName(set.clone()))));
+        let asking = asking(&set, vec![]);
+        Ok(Arc::new(Certificates { folder: folder.to_owned(), set, config, asking, hinting: Mutex::default() }))
     }
 
     /// The certificates in use: their names, and each in DER.
@@ -114,9 +144,23 @@ impl Certificates {
         set.find(name)?.cert.first().map(|c| Arc::from(c.as_ref()))
     }
 
-    /// How to speak TLS; `asks` for a client certificate, which nobody must have.
-    pub(crate) fn config(&self, asks: bool) -> Arc<ServerConfig> {
-        if asks { self.asking.clone() } else { self.config.clone() }
+    /// How to speak TLS, asking for a client certificate or not; nobody must have one.
+    pub(crate) fn config(&self, asks: &Asks) -> Arc<ServerConfig> {
+        match asks {
+            Asks::Nothing => self.config.clone(),
+            Asks::Anything => self.asking.clone(),
+            Asks::OneOf(hints) => {
+                let mut hinting = self.hinting.lock().unwrap_or_else(|e| e.into_inner());
+                if let Some((of, config)) = &*hinting
+                    && of == hints
+                {
+                    return config.clone();
+                }
+                let config = asking(&self.set, hints.iter().map(|h| DistinguishedName::in_sequence(h)).collect());
+                *hinting = Some((hints.clone(), config.clone()));
+                config
+            }
+        }
     }
 
     /// Reads the folder again whenever a file in it changed, until `stop` changes. One that cannot be used is told, and
@@ -152,17 +196,21 @@ impl Certificates {
 /// decided afterwards (`passeur_links::client_chain`): each gate has authorities of its own, and one connection may carry requests to
 /// several; each RADIUS client has its own certificates.
 #[derive(Debug)]
-pub(crate) struct AnyHolder(WebPkiSupportedAlgorithms);
+pub(crate) struct AnyHolder(WebPkiSupportedAlgorithms, Vec<DistinguishedName>);
 
 impl AnyHolder {
     pub(crate) fn new() -> AnyHolder {
-        AnyHolder(rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms)
+        AnyHolder::of(vec![])
+    }
+
+    fn of(hints: Vec<DistinguishedName>) -> AnyHolder {
+        AnyHolder(rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms, hints)
     }
 }
 
 impl ClientCertVerifier for AnyHolder {
-    fn root_hint_subjects(&self) -> &[rustls::DistinguishedName] {
-        &[]
+    fn root_hint_subjects(&self) -> &[DistinguishedName] {
+        &self.1
     }
     fn client_auth_mandatory(&self) -> bool {
         false

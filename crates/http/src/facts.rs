@@ -11,6 +11,11 @@ use passeur_core::step::Lang;
 #[derive(Clone, Debug)]
 pub struct ServedCertificate(pub Arc<[u8]>);
 
+/// The certificates that whoever sent a request showed and proved to have, their own first, in DER; whether they count is for others to say. Among
+/// a request's extensions where TLS ends here, and they are asked for.
+#[derive(Clone, Debug, Default)]
+pub struct ClientChain(pub Arc<[Vec<u8>]>);
+
 fn wants_html(headers: &HeaderMap) -> bool {
     headers.get(header::ACCEPT).and_then(|v| v.to_str().ok()).is_some_and(|v| v.to_ascii_lowercase().contains("text/html"))
 }

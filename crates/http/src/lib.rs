@@ -4,4 +4,4 @@
 pub mod cookies;
 pub mod facts;
 
-pub use facts::{ServedCertificate, facts_of, is_navigation};
+pub use facts::{ClientChain, ServedCertificate, facts_of, is_navigation};

@@ -9,7 +9,7 @@ use reqwest::header::HeaderMap;
 use url::Url;
 
 use crate::resolve::Resolver;
-use passeur_core::guard::{Forbidden, check_url};
+use passeur_core::guard::{Forbidden, check_signed_url, check_url};
 use passeur_core::text::innermost;
 
 /// Why a provider gave no usable answer. The words are for engineers and name what to look at.
@@ -94,6 +94,28 @@ impl Client {
         self.send(request, max).await
     }
 
+    /// What is signed, by GET, or by POST of a question with its media type: it may come in clear (RFC 5280 section 8).
+    ///
+    /// # Errors
+    /// It did not come, or no answer of status 200.
+    pub async fn get_signed(
+        &self,
+        url: &str,
+        question: Option<(&'static str, Vec<u8>)>,
+        max: usize,
+    ) -> Result<Vec<u8>, HttpError> {
+        let url = judged(url, check_signed_url)?;
+        let request = match question {
+            None => self.http.get(url),
+            Some((kind, body)) => self.http.post(url).header("content-type", kind).body(body),
+        };
+        let answer = self.send(request, max).await?;
+        match answer.status {
+            200 => Ok(answer.body),
+            status => Err(HttpError::Protocol(format!("status {status}"))),
+        }
+    }
+
     async fn send(&self, request: reqwest::RequestBuilder, max: usize) -> Result<Answer, HttpError> {
         let began = Instant::now();
         let answer = request.send().await.map_err(|e| self.explain(&e))?;
@@ -129,9 +151,13 @@ impl Client {
 
 /// The address, when it may be fetched. Shown without its query, which may hold what is secret.
 fn allowed(url: &str) -> Result<Url, HttpError> {
+    judged(url, check_url)
+}
+
+fn judged(url: &str, check: fn(&Url) -> Result<(), Forbidden>) -> Result<Url, HttpError> {
     let shown = url.split('?').next().unwrap_or_default().to_owned();
     let parsed = Url::parse(url).map_err(|_| HttpError::Forbidden(shown.clone(), Forbidden::NoHost))?;
-    check_url(&parsed).map_err(|why| HttpError::Forbidden(shown, why))?;
+    check(&parsed).map_err(|why| HttpError::Forbidden(shown, why))?;
     Ok(parsed)
 }
 

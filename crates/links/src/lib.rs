@@ -9,4 +9,5 @@ pub mod kerberos;
 pub mod ldap;
 mod pem;
 pub mod resolve;
+pub mod revocation;
 pub mod smtp;

@@ -30,8 +30,10 @@ pub fn bound(path: &str) -> Bound {
 
 /// Everything on the sign-in host.
 pub fn router(engine: &Engine, management: &App) -> Router {
+    let hints = middleware::map_response_with_state(engine.clone(), passeur_signin::router::ask_for_hints);
+    let pages = passeur_signin::router::pages().with_state(engine.clone()).layer(hints);
     Router::new()
-        .merge(passeur_signin::router::pages().with_state(engine.clone()))
+        .merge(pages)
         .merge(passeur_management::router::router().with_state(management.clone()))
         .fallback(async || problem(StatusCode::NOT_FOUND, "not-found", "Nothing is here", "There is no such page."))
         .layer(middleware::from_fn_with_state(engine.clone(), guard::check))

@@ -40,6 +40,7 @@ use passeur_core::address::PublicAddress;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::id::{Token, same_secret};
 use passeur_core::step::Lang;
+use passeur_http::ClientChain;
 use passeur_http::cookies::{self, Found};
 use passeur_live::edition::Edition;
 
@@ -54,6 +55,8 @@ pub struct Visit {
     pub facts: RequestFacts,
     pub headers: HeaderMap,
     pub query: String,
+    /// The certificates that the browser showed, its own first.
+    pub chain: ClientChain,
 }
 
 impl Visit {
@@ -64,6 +67,7 @@ impl Visit {
             facts: passeur_http::facts_of(&parts.method, &parts.uri, &parts.headers, address),
             headers: parts.headers.clone(),
             query: parts.uri.query().unwrap_or_default().to_owned(),
+            chain: parts.extensions.get::<ClientChain>().cloned().unwrap_or_default(),
         })
     }
 

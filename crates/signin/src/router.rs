@@ -3,10 +3,11 @@
 use std::sync::Arc;
 
 use axum::Router;
+use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use http::request::Parts;
-use http::{Method, StatusCode, header};
+use http::{HeaderValue, Method, StatusCode, header};
 use passeur_core::site::Gate;
 use passeur_engine::Engine;
 use passeur_live::edition::Edition;
@@ -59,6 +60,16 @@ pub fn from_elsewhere() -> Router<Engine> {
         .route("/.passeur/device/token", post(device::poll))
         .route("/.passeur/saml/{provider}/answer", post(saml::answer::post))
         .route("/.passeur/saml/{provider}/sign-out", get(saml::out::message).post(saml::out::message))
+}
+
+/// Asks browsers for the version of their system with the next request (UA Client Hints 2.2), where a check of devices wants one. Those that do not
+/// send it say less, and nothing else is different for them.
+pub async fn ask_for_hints(State(engine): State<Engine>, mut response: Response) -> Response {
+    let wants = |e: &Edition| e.site.device_checks.iter().flat_map(|c| &c.systems).any(|(_, version)| version.is_some());
+    if engine.live.get().is_some_and(|e| wants(&e)) {
+        response.headers_mut().insert("accept-ch", HeaderValue::from_static("Sec-CH-UA-Platform-Version"));
+    }
+    response
 }
 
 /// The stylesheet of pages.

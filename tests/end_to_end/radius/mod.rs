@@ -36,6 +36,7 @@ const PROXY_STATE: u8 = 33;
 const EAP: u8 = 79;
 const VLAN: u8 = 81;
 const INTERIM: u8 = 85;
+const NAS_FILTER_RULE: u8 = 92;
 pub const AUTHORIZE_ONLY: [u8; 4] = [0, 0, 0, 17];
 
 /// The harbour with the gateway of the quays; `change` changes its part of the site file.
@@ -108,6 +109,11 @@ async fn a_gateway_that_signed_somebody_in_is_told_what_the_rules_give_them() {
     assert_eq!(told.texts(FILTER), ["quay-staff"]);
     assert_eq!(told.texts(VLAN), ["quays"]);
     assert_eq!(told.texts(REPLY), ["The quays are open to you."]);
+    // What rules let somebody reach, as one text of filter rules: the exception is cut out, and the rest is denied.
+    assert_eq!(
+        told.texts(NAS_FILTER_RULE),
+        ["permit in 6 from any to 10.80.6.0 443\0permit in 6 from any to 10.80.6.2/31 443\0deny in ip from any to any"]
+    );
     assert_eq!((told.number(64), told.number(65)), (Some(13), Some(6)));
     assert_eq!(
         (told.number(SESSION_TIMEOUT), told.number(IDLE_TIMEOUT), told.number(INTERIM)),

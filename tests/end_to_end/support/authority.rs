@@ -2,7 +2,10 @@
 
 use std::path::PathBuf;
 
-use rcgen::{BasicConstraints, Certificate, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair};
+use rcgen::{
+    BasicConstraints, Certificate, CertificateParams, CertificateRevocationListParams, DnType, ExtendedKeyUsagePurpose, IsCa,
+    Issuer, KeyIdMethod, KeyPair, RevokedCertParams, SerialNumber,
+};
 use rustls::pki_types::CertificateDer;
 
 /// See the module. Its folder goes with it.
@@ -32,6 +35,35 @@ impl Authority {
     /// Its certificate as a file.
     pub fn file(&self) -> PathBuf {
         self.folder.join("ca.crt")
+    }
+
+    /// Its key, as a file: for servers that sign in its name.
+    pub fn key_file(&self) -> PathBuf {
+        let path = self.folder.join("ca.key");
+        std::fs::write(&path, self.issuer.key().serialize_pem()).unwrap();
+        path
+    }
+
+    /// A list of certificates that it took back, from a moment, in DER.
+    pub fn list(&self, revoked: &[&Certificate], from: chrono::DateTime<chrono::Utc>) -> Vec<u8> {
+        let on = |at: chrono::DateTime<chrono::Utc>| {
+            rcgen::date_time_ymd(1970, 1, 1) + std::time::Duration::from_secs(at.timestamp().unsigned_abs())
+        };
+        let of = |c: &&Certificate| RevokedCertParams {
+            serial_number: SerialNumber::from_slice(&passeur_core::x509::serial(c.der()).unwrap()),
+            revocation_time: on(from),
+            reason_code: None,
+            invalidity_date: None,
+        };
+        let params = CertificateRevocationListParams {
+            this_update: on(from),
+            next_update: on(from + chrono::Duration::hours(2)),
+            crl_number: SerialNumber::from(1u64),
+            issuing_distribution_point: None,
+            revoked_certs: revoked.iter().map(of).collect(),
+            key_identifier_method: KeyIdMethod::Sha256,
+        };
+        params.signed_by(&self.issuer).unwrap().der().to_vec()
     }
 
     /// A certificate for a name, with its key.

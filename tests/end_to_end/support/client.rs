@@ -93,6 +93,17 @@ impl Person {
         Person { http, cookies: HashMap::new(), extra: vec![], accept: "text/html" }
     }
 
+    /// One whose browser shows a certificate where it is asked for one, and trusts an authority.
+    pub fn with_certificate(trusts: &[u8], identity: Option<&str>) -> Person {
+        let builder = Client::builder().dns_resolver(Resolver).redirect(reqwest::redirect::Policy::none()).no_proxy();
+        let builder = builder.tls_certs_only([reqwest::Certificate::from_der(trusts).unwrap()]);
+        let http = match identity {
+            Some(pem) => builder.identity(reqwest::Identity::from_pem(pem.as_bytes()).unwrap()),
+            None => builder,
+        };
+        Person { http: http.build().unwrap(), ..Person::new() }
+    }
+
     /// The Cookie field for a host.
     pub fn cookie(&self, host: &str) -> String {
         self.cookies[host].iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join("; ")

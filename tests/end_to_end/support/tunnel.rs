@@ -18,7 +18,7 @@ const TUNNEL: &str = include_str!("../../../demo/tunnel.toml");
 /// The harbour with the pilots' tunnel.
 pub struct Sea {
     pub harbour: Harbour,
-    folder: tempfile::TempDir,
+    pub folder: tempfile::TempDir,
     servers: Vec<(String, Child)>,
 }
 

@@ -1,5 +1,6 @@
 //! The pilots' tunnel for real: an OpenVPN server without privilege, a client at sea, a kernel that closes. Each test in a cage of its own.
 
+mod laptops;
 pub mod servers;
 mod terms;
 

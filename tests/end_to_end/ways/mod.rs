@@ -5,6 +5,7 @@ mod certificates;
 mod device;
 pub mod factors;
 mod groups;
+mod laptops;
 mod mailed;
 mod password;
 mod routes;

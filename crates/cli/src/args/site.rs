@@ -331,6 +331,9 @@ pub struct PersonArgs {
     /// Described by hand: the authentication context
     #[arg(long)]
     pub acr: Option<String>,
+    /// On a device that passes this check and no other that is not named; `none` for one that passes none
+    #[arg(long, value_name = "NAME")]
+    pub device_check: Vec<String>,
     /// Only this gate
     #[arg(long)]
     pub gate: Option<String>,

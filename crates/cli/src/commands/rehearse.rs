@@ -125,8 +125,14 @@ pub(super) fn request(args: PersonArgs) -> Result<PersonRequest, Exit> {
     for (name, value) in attribute {
         attributes.entry(name).or_default().push(value);
     }
+    let device = match args.device_check.as_slice() {
+        [] => None,
+        [none] if none == "none" => Some(vec![]),
+        _ => Some(args.device_check),
+    };
     Ok(PersonRequest {
         source: source(&of)?,
+        device,
         provider: provider
             .ok_or_else(|| Exit::Usage("say who: --provider NAME, with --subject, or somebody described by hand".into()))?,
         claims: subject.is_none().then(|| claim.into_iter().map(|(n, v)| (n, v.into())).collect()),

@@ -5,6 +5,7 @@
 //! judged refuses. [`read`] reads the tables, [`tell`] says what a condition wants and what it saw, [`compare`] and [`time`]
 //! hold what is compared with.
 
+mod device;
 mod need;
 mod tell;
 
@@ -69,6 +70,8 @@ impl Condition {
             Condition::Hours(hours) => truth(hours.holds(at.now)),
             Condition::Dates(dates) => truth(dates.holds(at.now)),
             Condition::Gate(gates) => truth(gate.is_some_and(|gate| gates.iter().any(|g| g == gate))),
+            Condition::Device(of) => of.iter().map(|c| c.judge(who.device.as_ref(), at.now)).max().unwrap_or(Truth::No),
+            Condition::DeviceFails(check) => truth(check.judge(who.device.as_ref(), at.now) != Truth::Yes),
             Condition::All(parts) => parts.iter().map(|p| p.judge(who, at, gate)).min().unwrap_or(Truth::Yes),
             Condition::Any(parts) => parts.iter().map(|p| p.judge(who, at, gate)).max().unwrap_or(Truth::No),
             Condition::None(parts) => !parts.iter().map(|p| p.judge(who, at, gate)).max().unwrap_or(Truth::No),
@@ -86,6 +89,8 @@ impl Condition {
             Condition::SignedIn(limit) => later(who.factors.auth_time.map(|t| t + *limit)),
             Condition::Hours(hours) => hours.next_edge(now),
             Condition::Dates(dates) => dates.next_edge(now),
+            Condition::Device(of) => of.iter().filter_map(|c| c.next_edge(who.device.as_ref(), now)).min(),
+            Condition::DeviceFails(check) => check.next_edge(who.device.as_ref(), now),
             Condition::Attribute(id, test) => who.attribute(*id).values().ok().and_then(|v| test.next_edge(v, now)),
             Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().filter_map(|c| c.next_edge(who, now)).min(),
             _ => None,

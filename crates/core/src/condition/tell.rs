@@ -61,6 +61,8 @@ impl Condition {
             Condition::Platform(of) => Phrase::ClientPlatform { of: of.clone() },
             Condition::ClientVersion(least) => Phrase::ClientVersion { least: least.to_string() },
             Condition::Profile(wanted) => Phrase::ClientProfile { shown: *wanted },
+            Condition::Device(of) => Phrase::OnDevice { of: of.iter().map(|c| c.title.clone()).collect() },
+            Condition::DeviceFails(check) => Phrase::OffDevice { of: check.title.clone() },
             Condition::All(p) => Phrase::AllOf { of: parts(p) },
             Condition::Any(p) => Phrase::AnyOf { of: parts(p) },
             Condition::None(p) => Phrase::NoneOf { of: parts(p) },
@@ -121,6 +123,10 @@ impl Condition {
                     (Some(t), _) => Phrase::ClientSays { words: t.words() },
                 }
             }
+            Condition::Device(of) => {
+                Phrase::DeviceSays { says: of.iter().flat_map(|c| c.says(who.device.as_ref(), at.now)).collect() }
+            }
+            Condition::DeviceFails(check) => Phrase::DeviceSays { says: check.says(who.device.as_ref(), at.now) },
             Condition::All(p) | Condition::Any(p) | Condition::None(p) => {
                 p.iter().for_each(|c| c.collect_saw(site, who, at, gate, out));
                 return;

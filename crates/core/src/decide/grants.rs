@@ -48,6 +48,11 @@ fn first_counts<T: Copy + PartialEq>(
 }
 
 impl Joined {
+    /// What opens, in the order of the rules.
+    pub fn opens(&self) -> impl Iterator<Item = &Opens> {
+        self.opens.iter()
+    }
+
     /// Adds roles.
     pub(super) fn add_roles(&mut self, roles: &[String]) {
         add(&mut self.roles, roles);

@@ -4,6 +4,7 @@
 //! onto it ([`fold_name`]), whether or not a value is delivered in the end.
 
 pub(crate) mod encode;
+mod filter;
 
 pub use crate::site::{Delivery, Encoding, Fit, HeaderRule, Missing, OnSeparator, Piece, ValueOf};
 pub use encode::VALUE_MAX;
@@ -11,7 +12,7 @@ pub use encode::VALUE_MAX;
 use crate::attribute::{Absence, Origin};
 use crate::decide::grants::Joined;
 use crate::identity::Identity;
-use crate::site::{RadiusValue, Site};
+use crate::site::{RADIUS_FILTER_OCTETS, RADIUS_FILTERS_MAX, RadiusValue, Site};
 use crate::step;
 use crate::step::{Param, Phrase, Witness};
 
@@ -96,6 +97,9 @@ fn fitting(
     (who, given): (&Identity, &Joined),
     witness: &mut impl Witness,
 ) -> Result<(Vec<Vec<u8>>, Phrase), Param> {
+    if fit.filters(&rule.value) {
+        return Ok((filters(site, rule, given, witness)?, Phrase::FromRules));
+    }
     let (values, origin) = raw_values(site, &rule.value, who, given)?;
     let is_each = rule.join.is_none() && fit.attribute.repeats;
     if is_each && values.len() > REPEATED_MAX {
@@ -116,6 +120,22 @@ fn fitting(
         out.push(fitted.into_bytes());
     }
     Ok((out, origin))
+}
+
+/// Filter rules from what somebody may reach. Whoever may reach nothing has one that denies everything.
+fn filters(site: &Site, rule: &HeaderRule, given: &Joined, witness: &mut impl Witness) -> Result<Vec<Vec<u8>>, Param> {
+    let too_many = |detail| Param::Reason { code: "too-many-rules".to_owned(), detail };
+    let reaches = given.opens().filter_map(|o| site.reach(&o.reach));
+    let made = filter::filter(reaches).ok_or_else(|| too_many(format!("over {RADIUS_FILTERS_MAX}")))?;
+    let octets: usize = made.rules.iter().map(|r| r.len() + 1).sum();
+    if octets > RADIUS_FILTER_OCTETS {
+        return Err(too_many(format!("{octets} octets, over {RADIUS_FILTER_OCTETS}")));
+    }
+    if !made.names.is_empty() {
+        let header = rule.name.as_str();
+        witness.step(|| step!(FilterWithoutNames { header, names: made.names.clone() }));
+    }
+    Ok(made.rules.into_iter().map(String::into_bytes).collect())
 }
 
 fn value_of(site: &Site, rule: &HeaderRule, who: &Identity, given: &Joined) -> Result<(Vec<u8>, Phrase), Param> {
@@ -147,6 +167,10 @@ fn raw_values(site: &Site, value: &ValueOf, who: &Identity, given: &Joined) -> R
             Some((_, value)) => Ok((vec![value.clone()], Phrase::FromRules)),
             None => Err(empty()),
         },
+        ValueOf::Reach => {
+            let names: Vec<String> = given.opens().map(|o| o.reach.clone()).collect();
+            if names.is_empty() { Err(empty()) } else { Ok((names, Phrase::FromRules)) }
+        }
         ValueOf::Groups => {
             let names = who.groups.names().map_err(Absence::param)?;
             if names.is_empty() { Err(empty()) } else { Ok((names, from(who.groups.origin()))) }

@@ -115,6 +115,9 @@ pub(crate) fn read_access(
     rules.extend(read_rules(f, names, has_groups, allowed_roles, of_site.rules));
     let unasked = sector.is_some() && f.flag("unasked", false);
     let callers = if sector.is_some() { callers::read(f, names) } else { None };
+    if sector.is_some() {
+        rules.extend(super::device_rules::read(f, names));
+    }
     not_for_machines(&mut rules, &ways, names.machine_ways);
     let rules = Rules::new(rules);
     let out = Access { ways, directories, groups, without_directory, disabled, re_read, dead, mappings, unasked, callers, rules };

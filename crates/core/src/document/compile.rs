@@ -206,6 +206,8 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         ["reach", "zone", "entrance", "radius-client"].map(|of| root.texts_in(of, "name"));
     all_entrances.extend(all_clients.iter().cloned());
     let vendors = super::radius::read_vendors(root);
+    let device_checks = super::device::read(root);
+    let all_checks: Vec<String> = device_checks.iter().map(|c| c.name.clone()).collect();
     let names = Names {
         ways: &way_names,
         token_givers: &token_givers,
@@ -221,6 +223,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         zones: &all_zones,
         entrances: &all_entrances,
         radius_clients: &all_clients,
+        devices: &device_checks,
         vendors: &vendors,
         mapped: &mapped,
         tables: &tables,
@@ -246,14 +249,16 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let gates = read_gates(root, &names, &delivery_names, of_site, &beside);
     let (reaches, zones) = read_reach(root, &names, &gates);
     let radius_clients = super::radius::read(root, &zones, &gates, &ways);
+    super::radius::check_reach(root, (&gates, &deliveries), &reaches);
     let networks = super::network::read(root, &names);
     let routes = super::route::read(root, &names, &directories, &gates);
     let (engineers, second_engineer) = read_engineers(root, &names, &mappings);
     super::way::check(root, &ways, &gates, engineers.as_ref());
-    let expectations = read_expectations(root, &gates, engineers.as_ref(), (&way_names, &all_entrances));
+    let expectations = read_expectations(root, &gates, engineers.as_ref(), (&way_names, &all_entrances, &all_checks));
     warn_unused(root, &deliveries, &gates);
     Some(Site {
         name,
+        device_checks,
         address: address?,
         lifetimes,
         keep_days,
@@ -522,13 +527,13 @@ fn read_expectations(
     root: &Fields<'_, '_>,
     gates: &[Gate],
     engineers: Option<&Access>,
-    (way_names, entrances): (&[String], &[String]),
+    known: (&[String], &[String], &[String]),
 ) -> Vec<crate::site::Expectation> {
     let first = |a: &Access| a.ways.first().cloned().unwrap_or_default();
     let mut at: Vec<(String, String)> = gates.iter().map(|g| (g.place().to_string(), first(&g.access))).collect();
     at.extend(engineers.map(|e| (Place::Console.to_string(), first(e))));
     let networks: Vec<String> = gates.iter().filter(|g| g.network().is_some()).map(|g| g.place().to_string()).collect();
-    expectation::read(root, &at, &networks, (way_names, entrances))
+    expectation::read(root, &at, &networks, known)
 }
 
 /// A zone is guarded by one gate, whose ways in are those that the zone may leave out.

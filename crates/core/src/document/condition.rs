@@ -7,14 +7,14 @@ use ipnet::IpNet;
 use crate::address::network;
 
 use super::fields::Fields;
-use super::names::{Lists, Names};
+use super::names::{Lists, Names, device_check};
 use crate::identity::Person;
 use crate::site::{ACCESS_TOKEN, Compared, Condition, Dates, Hours, Named, Order, PERSONAL_TOKEN, Pattern, Test};
 
 /// How deep conditions may nest.
 const DEPTH_MAX: usize = 8;
 
-const KINDS: [&str; 22] = [
+const KINDS: [&str; 23] = [
     "everyone",
     "group",
     "any-group",
@@ -34,6 +34,7 @@ const KINDS: [&str; 22] = [
     "platform",
     "client-version",
     "profile",
+    "device",
     "all",
     "any",
     "none",
@@ -123,6 +124,10 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, d
         }
         [kind @ ("entrance" | "platform" | "client-version" | "profile")] => {
             super::client::read_condition(f, kind, names.entrances)
+        }
+        ["device"] => {
+            let checks = f.some_texts("device")?;
+            checks.iter().map(|wanted| device_check(f, "device", wanted, names)).collect::<Option<_>>().map(Condition::Device)
         }
         ["all"] => nested("all").map(Condition::All),
         ["any"] => nested("any").map(Condition::Any),
@@ -286,16 +291,18 @@ fn hours(f: &Fields<'_, '_>, default: Tz) -> Option<Hours> {
     Some(Hours { from: from?, until: until?, days, zone })
 }
 
+/// A day of the calendar.
+pub(super) fn day(f: &Fields<'_, '_>, key: &'static str, text: &str) -> Option<NaiveDate> {
+    let found = text.parse().ok();
+    if found.is_none() {
+        f.error(key, format!("\"{text}\" is no date"), "Write it as \"2026-12-31\".");
+    }
+    found
+}
+
 fn dates(f: &Fields<'_, '_>, default: Tz) -> Option<Dates> {
-    let day = |key: &'static str| -> Option<NaiveDate> {
-        let text = f.text(key)?;
-        let found = text.parse().ok();
-        if found.is_none() {
-            f.error(key, format!("\"{text}\" is no date"), "Write it as \"2026-12-31\".");
-        }
-        found
-    };
-    let (from, until) = (day("from"), day("until"));
+    let (from, until) = (f.text("from"), f.text("until"));
+    let (from, until) = (from.and_then(|text| day(f, "from", &text)), until.and_then(|text| day(f, "until", &text)));
     if from.is_none() && until.is_none() && !f.has("from") && !f.has("until") {
         f.error("from", "dates names no day".into(), "Add from = \"2026-01-01\", or until.");
         return None;

@@ -50,7 +50,8 @@ pub(crate) fn read(f: &Fields<'_, '_>, name: String, names: &Names<'_>) -> Deliv
         ];
         let encoding = h.choice("encoding", Encoding::Utf8, &encodings);
         h.value("encoding");
-        headers.extend(read_rule(&h, header, encoding, None, names));
+        let value = read_value(&h, &SOURCES, names);
+        headers.extend(read_rule(&h, header, encoding, None, value));
     }
     let attributes = f.tables("attribute");
     if !headers.is_empty() && !attributes.is_empty() {
@@ -65,7 +66,16 @@ pub(crate) fn read(f: &Fields<'_, '_>, name: String, names: &Names<'_>) -> Deliv
             h.error("name", format!("{named} stands twice, and an answer carries it once"), "Keep one of them.");
         }
         let name = fit.as_ref().map_or(named, |f| f.attribute.name.clone());
-        headers.extend(read_rule(&h, name, Encoding::Utf8, fit, names));
+        let closes = |o: &HeaderRule| o.name == name && o.fit.as_ref().is_some_and(|f| f.filters(&o.value));
+        if headers.iter().any(closes) {
+            h.error(
+                "name",
+                format!("{name} from reach denies all that is left, so that no rule after it counts"),
+                "Put it last.",
+            );
+        }
+        let value = read_value(&h, &SOURCES_OF_RADIUS, names);
+        headers.extend(read_rule(&h, name, Encoding::Utf8, fit, value));
     }
     if headers.is_empty() && !f.has("header") && !f.has("attribute") {
         f.error("header", "the delivery has no header".into(), "Add [[delivery.header]], or [[delivery.attribute]] for RADIUS.");
@@ -75,11 +85,16 @@ pub(crate) fn read(f: &Fields<'_, '_>, name: String, names: &Names<'_>) -> Deliv
 }
 
 /// What headers and attributes have in common.
-fn read_rule(h: &Fields<'_, '_>, name: String, encoding: Encoding, fit: Option<Fit>, names: &Names<'_>) -> Option<HeaderRule> {
-    let value = read_value(h, names);
+fn read_rule(
+    h: &Fields<'_, '_>,
+    name: String,
+    encoding: Encoding,
+    fit: Option<Fit>,
+    value: Option<ValueOf>,
+) -> Option<HeaderRule> {
     // Of groups and roles a header holds one list, and an attribute that repeats holds one each.
     let repeats = fit.as_ref().is_some_and(|f| f.attribute.repeats);
-    let is_list = |v: &ValueOf| matches!(v, ValueOf::Groups | ValueOf::Roles) && !repeats;
+    let is_list = |v: &ValueOf| matches!(v, ValueOf::Groups | ValueOf::Roles | ValueOf::Reach) && !repeats;
     let rule = value.map(|value| HeaderRule {
         name,
         encoding,
@@ -98,7 +113,15 @@ fn read_rule(h: &Fields<'_, '_>, name: String, encoding: Encoding, fit: Option<F
         h.value(key);
     }
     h.finish();
-    let rule = rule?;
+    let mut rule = rule?;
+    // A gateway that is told no filter lets everything through.
+    if rule.fit.as_ref().is_some_and(|f| f.filters(&rule.value)) {
+        if h.has("missing") && rule.missing == Missing::Omit {
+            let what = format!("without {} a gateway lets everything through", rule.name);
+            h.error("missing", what, "Take the line away: whoever cannot be told their filter is not let in.");
+        }
+        rule.missing = Missing::Refuse;
+    }
     let bad = |join: &String| join.is_empty() || join.len() > 4 || join.chars().any(|c| c.is_control() || !c.is_ascii());
     if rule.on_separator == OnSeparator::Escape && rule.join.is_none() {
         h.warn("on-separator", "one value has no separator to escape".into(), "Add join = \",\" where the attribute is a list.");
@@ -152,13 +175,17 @@ fn check_name(h: &Fields<'_, '_>, header: &str, others: &[HeaderRule]) {
     }
 }
 
-fn read_value(h: &Fields<'_, '_>, names: &Names<'_>) -> Option<ValueOf> {
-    let kinds = ["attribute", "groups", "roles", "given", "constant", "template"];
-    let used: Vec<_> = kinds.into_iter().filter(|k| h.has(k)).collect();
+/// Where a header's value may come from, and an attribute's of a RADIUS answer: a request opens no network.
+const SOURCES: [&str; 6] = ["attribute", "groups", "roles", "given", "constant", "template"];
+const SOURCES_OF_RADIUS: [&str; 7] = ["attribute", "groups", "roles", "reach", "given", "constant", "template"];
+
+fn read_value(h: &Fields<'_, '_>, kinds: &[&'static str], names: &Names<'_>) -> Option<ValueOf> {
+    let used: Vec<_> = kinds.iter().copied().filter(|k| h.has(k)).collect();
     match used.as_slice() {
         ["attribute"] => attribute(h, "attribute", &h.text("attribute")?, names).map(ValueOf::Attribute),
         ["groups"] => h.flag("groups", false).then_some(ValueOf::Groups),
         ["roles"] => h.flag("roles", false).then_some(ValueOf::Roles),
+        ["reach"] => h.flag("reach", false).then_some(ValueOf::Reach),
         ["given"] => h.need("given", "\"desk\"").map(ValueOf::Given),
         ["constant"] => h.text("constant").map(ValueOf::Constant),
         ["template"] => template(h, &h.text("template")?, names).map(ValueOf::Template),

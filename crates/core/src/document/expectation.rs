@@ -9,7 +9,7 @@ pub(crate) fn read(
     root: &Fields<'_, '_>,
     gates: &[(String, String)],
     networks: &[String],
-    (providers, entrances): (&[String], &[String]),
+    (providers, entrances, devices): (&[String], &[String], &[String]),
 ) -> Vec<Expectation> {
     let mut out: Vec<Expectation> = vec![];
     let known: Vec<String> = gates.iter().map(|(n, _)| n.clone()).collect();
@@ -26,7 +26,7 @@ pub(crate) fn read(
             f.error("enter", "enter is missing".into(), "Say what must happen: enter = true, or enter = false.");
         }
         let enter = f.flag("enter", false);
-        let person = read_person(&f, gate.as_deref(), gates, providers);
+        let person = read_person(&f, gate.as_deref(), gates, (providers, devices));
         let is_network = gate.as_ref().is_some_and(|g| networks.contains(g));
         let paths = |key: &'static str| {
             let all = f.texts(key).unwrap_or_default();
@@ -87,7 +87,12 @@ pub(crate) fn read(
     out
 }
 
-fn read_person(f: &Fields<'_, '_>, gate: Option<&str>, gates: &[(String, String)], providers: &[String]) -> Described {
+fn read_person(
+    f: &Fields<'_, '_>,
+    gate: Option<&str>,
+    gates: &[(String, String)],
+    (providers, devices): (&[String], &[String]),
+) -> Described {
     let default = gates.iter().find(|(n, _)| Some(n.as_str()) == gate).map(|(_, p)| p.clone()).unwrap_or_default();
     let Some(p) = f.table("person") else {
         if !f.has("person") {
@@ -103,7 +108,11 @@ fn read_person(f: &Fields<'_, '_>, gate: Option<&str>, gates: &[(String, String)
         acr: p.text("acr"),
         groups: p.texts("groups").unwrap_or_default(),
         attributes: p.values("attributes").into_iter().collect(),
+        device: p.texts("device"),
     };
+    for name in out.device.iter().flatten().filter(|n| !devices.contains(n)) {
+        p.error("device", format!("there is no device check \"{name}\""), format!("There are: {}.", devices.join(", ")));
+    }
     p.finish();
     out
 }

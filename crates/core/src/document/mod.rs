@@ -9,6 +9,8 @@ mod client;
 mod compile;
 mod condition;
 mod delivery;
+mod device;
+mod device_rules;
 mod directory;
 mod expectation;
 mod factor;

@@ -3,8 +3,9 @@
 use super::condition;
 use super::fields::Fields;
 use crate::mapping::Tables;
-use crate::site::{AttributeId, Gate, Mapping, RadiusAttribute, Rule};
+use crate::site::{AttributeId, DeviceCheck, Gate, Mapping, RadiusAttribute, Rule};
 use chrono_tz::Tz;
+use std::sync::Arc;
 
 /// Lists that conditions may name, each with its members as written.
 #[derive(Clone, Debug, Default)]
@@ -60,6 +61,8 @@ pub(crate) struct Names<'a> {
     /// Entrances, and RADIUS clients after them.
     pub(crate) entrances: &'a [String],
     pub(crate) radius_clients: &'a [String],
+    /// Checks of devices.
+    pub(crate) devices: &'a [Arc<DeviceCheck>],
     /// Attributes of RADIUS answers that vendors made.
     pub(crate) vendors: &'a [RadiusAttribute],
     /// Those of them that a mapping makes.
@@ -68,6 +71,20 @@ pub(crate) struct Names<'a> {
     pub(crate) lists: &'a Lists,
     /// The zone of clocks, where a condition names none.
     pub(crate) zone: Tz,
+}
+
+/// A check of devices by its name.
+pub(crate) fn device_check(f: &Fields<'_, '_>, key: &'static str, wanted: &str, names: &Names<'_>) -> Option<Arc<DeviceCheck>> {
+    let found = names.devices.iter().find(|c| c.name == wanted).cloned();
+    if found.is_none() {
+        let all: Vec<&str> = names.devices.iter().map(|c| c.name.as_str()).collect();
+        let remedy = match all.as_slice() {
+            [] => "Add a [[device-check]] with that name.".to_owned(),
+            some => format!("There are: {}.", some.join(", ")),
+        };
+        f.error(key, format!("there is no device check \"{wanted}\""), remedy);
+    }
+    found
 }
 
 /// The one gate that has something, where one alone does. `none` is what to say and to do where no gate does, and `several` the same of two, whose

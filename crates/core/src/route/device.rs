@@ -41,6 +41,11 @@ impl Platform {
         }
     }
 
+    /// Of a word of the site file.
+    pub fn of_word(word: &str) -> Option<Platform> {
+        Platform::WORDS.iter().find(|(w, _)| *w == word).map(|(_, p)| *p)
+    }
+
     fn word(self) -> &'static str {
         Platform::WORDS.iter().find(|(_, p)| *p == self).map_or("other", |(w, _)| w)
     }

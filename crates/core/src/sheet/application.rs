@@ -87,6 +87,7 @@ pub(super) fn source_of(site: &Site, value: &ValueOf) -> String {
         ValueOf::Attribute(id) => site.attribute_name(*id).to_owned(),
         ValueOf::Groups => "every group, direct and nested".to_owned(),
         ValueOf::Roles => "roles that rules give".to_owned(),
+        ValueOf::Reach => "what rules let somebody reach".to_owned(),
         ValueOf::Given(name) => format!("{name}, as rules give it"),
         ValueOf::Constant(text) => format!("always “{text}”"),
         ValueOf::Template(pieces) => pieces

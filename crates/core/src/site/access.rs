@@ -61,6 +61,11 @@ pub struct Access {
 }
 
 impl Access {
+    /// Whether what is known of somebody is asked for again while they are in: at a directory, or at the authority of their device.
+    pub fn is_read_again(&self) -> bool {
+        !self.directories.is_empty() || self.rules.iter().any(|r| !r.when.device_checks().is_empty())
+    }
+
     /// Whether an attribute is made only once the rules have spoken.
     fn comes_late(&self, id: AttributeId) -> bool {
         self.mappings.iter().any(|m| m.after_rules && m.attribute == id)

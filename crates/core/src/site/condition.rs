@@ -2,8 +2,11 @@
 
 use super::attribute_id::AttributeId;
 use super::comparison::{Compared, Test, Version};
+use super::device::DeviceCheck;
 use super::time::{Dates, Hours};
 use crate::person::Person;
+use std::sync::Arc;
+
 use chrono::Duration;
 use ipnet::IpNet;
 
@@ -52,6 +55,10 @@ pub enum Condition {
     ClientVersion(Version),
     /// Comes by a tunnel whose client proved with a certificate of the gate that it is the person's (true), or did not (false).
     Profile(bool),
+    /// On a device that passes one of these checks.
+    Device(Vec<Arc<DeviceCheck>>),
+    /// On a device that does not pass a check, or of which that is not known.
+    DeviceFails(Arc<DeviceCheck>),
     All(Vec<Condition>),
     Any(Vec<Condition>),
     /// None of these holds.
@@ -94,6 +101,8 @@ impl Condition {
     pub fn is_timed(&self) -> bool {
         match self {
             Condition::Factor(_, Some(_)) | Condition::SignedIn(_) | Condition::Hours(_) | Condition::Dates(_) => true,
+            Condition::Device(of) => of.iter().any(|c| c.certificate.is_some()),
+            Condition::DeviceFails(check) => check.certificate.is_some(),
             Condition::Attribute(_, Test::Compared(_, with)) => *with == Compared::Now,
             Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().any(Condition::is_timed),
             _ => false,
@@ -129,6 +138,16 @@ impl Condition {
             one if one.is_of_request() && !out.contains(&one) => out.push(one),
             Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().for_each(|c| c.of_request(out)),
             _ => {}
+        }
+    }
+
+    /// Every check of devices that it asks about.
+    pub fn device_checks(&self) -> Vec<&DeviceCheck> {
+        match self {
+            Condition::Device(of) => of.iter().map(|c| &**c).collect(),
+            Condition::DeviceFails(check) => vec![check],
+            Condition::All(p) | Condition::Any(p) | Condition::None(p) => p.iter().flat_map(Condition::device_checks).collect(),
+            _ => vec![],
         }
     }
 

@@ -1,6 +1,6 @@
 //! The headers that a gate hands over, or the attributes of a RADIUS answer: what the site file says of them. Values are made in [`crate::delivery`].
 use super::attribute_id::AttributeId;
-use super::radius::RadiusAttribute;
+use super::radius::{RadiusAttribute, RadiusValue};
 
 /// A named set of headers.
 #[derive(Clone, Debug)]
@@ -32,6 +32,13 @@ pub struct Fit {
     pub cuts: bool,
 }
 
+impl Fit {
+    /// Whether a value from there is filter rules made from reach.
+    pub fn filters(&self, value: &ValueOf) -> bool {
+        *value == ValueOf::Reach && self.attribute.value == RadiusValue::Filter
+    }
+}
+
 impl Delivery {
     /// Whether it fills RADIUS answers, and no requests.
     pub fn is_of_radius(&self) -> bool {
@@ -45,6 +52,8 @@ pub enum ValueOf {
     Attribute(AttributeId),
     Groups,
     Roles,
+    /// What rules let somebody reach: filter rules where the attribute takes those, else the names of reaches.
+    Reach,
     /// A value that a rule gives, by its name.
     Given(String),
     Constant(String),
@@ -74,7 +83,7 @@ impl ValueOf {
         match self {
             ValueOf::Attribute(id) => vec![*id],
             ValueOf::Template(pieces) => pieces.iter().filter_map(Piece::attribute).collect(),
-            ValueOf::Groups | ValueOf::Roles | ValueOf::Given(_) | ValueOf::Constant(_) => vec![],
+            ValueOf::Groups | ValueOf::Roles | ValueOf::Reach | ValueOf::Given(_) | ValueOf::Constant(_) => vec![],
         }
     }
 }

@@ -22,10 +22,12 @@ pub struct Described {
     pub groups: Vec<String>,
     /// Attributes of the directory entry, under the directory's names.
     pub attributes: BTreeMap<String, Vec<String>>,
+    /// Checks of devices that theirs passes, and no other.
+    pub device: Option<Vec<String>>,
 }
 
 /// One expectation.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Expectation {
     pub name: String,
     /// The line it stands at, from 1.

@@ -9,6 +9,7 @@ mod callers;
 mod comparison;
 pub(crate) mod condition;
 mod delivery;
+mod device;
 mod directory;
 mod expectation;
 mod factor;
@@ -41,6 +42,7 @@ pub use callers::{ACCESS_TOKEN, Callers, PERSONAL_TOKEN};
 pub use comparison::{Compared, Order, Pattern, Test, Version};
 pub use condition::{Condition, Named, Truth};
 pub use delivery::{Delivery, Encoding, Fit, HeaderRule, Missing, OnSeparator, Piece, ValueOf};
+pub use device::{DeviceCertificate, DeviceCheck, Unreachable};
 pub use directory::{Asking, Directory, DirectorySecurity, FindGroups, GroupSearch, Nested, Primary, Referrals};
 pub use expectation::{Described, Expectation};
 pub use factor::{OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
@@ -56,7 +58,8 @@ pub use provider::{
     SamlTrust, Speaks, check_endpoint, check_issuer,
 };
 pub use radius::{
-    RADIUS_ATTRIBUTES, RadiusAsks, RadiusAttribute, RadiusCertificate, RadiusClient, RadiusPlace, RadiusProof, RadiusValue,
+    RADIUS_ATTRIBUTES, RADIUS_FILTER_OCTETS, RADIUS_FILTERS_MAX, RadiusAsks, RadiusAttribute, RadiusCertificate, RadiusClient,
+    RadiusPlace, RadiusProof, RadiusValue,
 };
 pub use reach::{Covers, Destination, HostPattern, Reach, Service, Transport, Wanted};
 pub use response::{CookieFlags, ResponseEdits, SameSite};
@@ -79,6 +82,7 @@ pub use tunnel::{Browser, Profiles, PushedOption, Server, Tunnel};
 pub use zone::{FirstReach, Machines, Zone};
 
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use crate::address::PublicAddress;
 use crate::forwarded::Proxies;
@@ -99,6 +103,8 @@ pub struct Site {
     pub providers: Vec<Provider>,
     /// Ways in of our own.
     pub ways: Vec<Way>,
+    /// Checks of the devices on which people sign in.
+    pub device_checks: Vec<Arc<DeviceCheck>>,
     /// Second factors of our own, where there are any.
     pub factors: Option<OwnFactors>,
     /// How mail is sent, where it can be.

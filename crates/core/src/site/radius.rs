@@ -143,6 +143,8 @@ pub enum RadiusValue {
     Address6,
     /// The name or number of a VLAN, which travels as three attributes (RFC 3580 section 3.31).
     Vlan,
+    /// A filter rule (RFC 4849): several travel as one text, cut wherever an attribute is full.
+    Filter,
 }
 
 impl RadiusValue {
@@ -181,12 +183,33 @@ pub const RADIUS_ATTRIBUTES: [(&str, u8, RadiusValue, bool); 9] = [
     ("Filter-Id", 11, RadiusValue::Text, true),
     ("Reply-Message", 18, RadiusValue::Text, true),
     ("Framed-Route", 22, RadiusValue::Text, true),
-    ("NAS-Filter-Rule", 92, RadiusValue::Text, true),
+    ("NAS-Filter-Rule", 92, RadiusValue::Filter, true),
     ("Framed-Pool", 88, RadiusValue::Text, false),
     ("Framed-IPv6-Route", 99, RadiusValue::Text, true),
     ("Framed-IPv6-Address", 168, RadiusValue::Address6, true),
     ("VLAN", 81, RadiusValue::Vlan, false),
 ];
+
+/// The most filter rules of an answer: with many it would be longer than a packet (RFC 2865 section 3).
+pub const RADIUS_FILTERS_MAX: usize = 60;
+/// The most octets of all filter rules of an answer, which has 4,096 for everything.
+pub const RADIUS_FILTER_OCTETS: usize = 3_000;
+
+/// Whether a text is a filter rule as far as it can be told without the gateway: an action, a direction, a protocol, and two ends (RFC 6733
+/// section 4.3.1).
+fn is_filter_rule(text: &str) -> bool {
+    let words: Vec<&str> = text.split(' ').collect();
+    let (is_action, is_direction) = (|w: &str| ["permit", "deny"].contains(&w), |w: &str| ["in", "out"].contains(&w));
+    let is_protocol = |w: &str| w == "ip" || w.parse::<u8>().is_ok();
+    match words.as_slice() {
+        [action, direction, protocol, "from", ends @ ..] => {
+            let to = ends.iter().position(|w| *w == "to");
+            let two = to.is_some_and(|at| at > 0 && at + 1 < ends.len());
+            is_action(action) && is_direction(direction) && is_protocol(protocol) && two
+        }
+        _ => false,
+    }
+}
 
 impl RadiusAttribute {
     /// An attribute of a standard, by its name there, in any case.
@@ -206,6 +229,9 @@ impl RadiusAttribute {
             RadiusValue::Number => "a number from 0 to 4294967295".to_owned(),
             RadiusValue::Address => "an IPv4 address".to_owned(),
             RadiusValue::Address6 => "an IPv6 address".to_owned(),
+            RadiusValue::Filter => {
+                "a rule such as \"permit in 6 from any to 10.80.4.0/24 443\" (RFC 6733 section 4.3.1)".to_owned()
+            }
             RadiusValue::Text | RadiusValue::Vlan => format!("a text of at most {} octets", self.longest()),
         }
     }
@@ -226,6 +252,10 @@ impl RadiusAttribute {
             RadiusValue::Number => text.trim().parse::<u32>().ok().map(|n| n.to_string()),
             RadiusValue::Address => text.trim().parse::<Ipv4Addr>().ok().map(|a| a.to_string()),
             RadiusValue::Address6 => text.trim().parse::<Ipv6Addr>().ok().map(|a| a.to_string()),
+            RadiusValue::Filter => {
+                let is_one = is_filter_rule(text) && text.len() <= self.longest() && text.chars().all(|c| !c.is_control());
+                is_one.then(|| text.to_owned())
+            }
             RadiusValue::Text | RadiusValue::Vlan => {
                 let most = self.longest();
                 if text.is_empty() || (text.len() > most && !cuts) || text.contains('\0') {
@@ -256,6 +286,9 @@ mod tests {
             ("Framed-IP-Address", "10.0.0.7", "10.0.0"),
             ("Framed-IPv6-Address", "fd71::7", "10.0.0.7"),
             ("VLAN", "crews", "\u{1}crews"),
+            ("NAS-Filter-Rule", "permit in 6 from any to 10.80.4.0/24 443", "permit tcp from any to 10.80.4.0/24"),
+            ("NAS-Filter-Rule", "deny out ip from 10.0.0.0/8 to any", "deny out ip from to any"),
+            ("NAS-Filter-Rule", "deny in ip from any to any", "deny in ip from any to any\0"),
             ("Reply-Message", "come in", ""),
         ] {
             assert_eq!(fit(name, good, false).as_deref(), Some(good), "{name}");

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Lang, param_text, reason_text};
 use crate::attribute::{Absence, Origin};
+use crate::device::Says;
 
 /// One phrase. Stored in steps: variants are never renamed.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -153,6 +154,18 @@ pub enum Phrase {
         words: String,
     },
     NoTunnel,
+    /// A device that passes one of these checks, wanted.
+    OnDevice {
+        of: Vec<String>,
+    },
+    /// A device that does not pass a check, wanted.
+    OffDevice {
+        of: String,
+    },
+    /// What was seen of a device.
+    DeviceSays {
+        says: Vec<Says>,
+    },
     /// Another request of the same session, decided otherwise.
     OtherRequest,
     /// The time of day, a date or the age of a sign-in has changed the decision.
@@ -333,6 +346,11 @@ impl Phrase {
                 say("a client without a personal profile", "un client sans profil personnel")
             }
             Phrase::ClientSays { words } => client_says(words, lang),
+            Phrase::OnDevice { of } => {
+                format!("{} {}", say("a device that passes", "un appareil conforme à"), of.join(&say(" or ", " ou ")))
+            }
+            Phrase::OffDevice { of } => format!("{} {of}", say("a device that does not pass", "un appareil non conforme à")),
+            Phrase::DeviceSays { says } => says.iter().map(|s| s.words(say)).collect::<Vec<_>>().join("; "),
             Phrase::NoTunnel => say("no tunnel asks", "aucun tunnel ne demande"),
             Phrase::OtherRequest => say("this request is decided otherwise", "cette requête est décidée autrement"),
             Phrase::TimePassed => say("time has passed", "le temps a passé"),
@@ -504,6 +522,9 @@ mod tests {
             Phrase::ClientProfile { shown: false },
             Phrase::ClientSays { words: "linux 2.6.14".into() },
             Phrase::ClientSays { words: String::new() },
+            Phrase::OnDevice { of: vec!["a laptop of the harbour".into()] },
+            Phrase::OffDevice { of: "a laptop of the harbour".into() },
+            Phrase::DeviceSays { says: vec![Says::NoCertificate] },
             Phrase::NoTunnel,
             Phrase::OtherRequest,
             Phrase::TimePassed,

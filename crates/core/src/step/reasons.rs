@@ -137,6 +137,11 @@ pub const REASONS: &[(&str, &str, &str)] = &[
     ("empty", "no value", "aucune valeur"),
     ("several-values", "it has several values", "il a plusieurs valeurs"),
     ("too-many-values", "it has more values than an answer carries", "il a plus de valeurs que n'en porte une réponse"),
+    (
+        "too-many-rules",
+        "its filter rules are more than an answer carries",
+        "ses règles de filtrage dépassent ce que porte une réponse",
+    ),
     ("does-not-fit", "it does not fit there", "elle n'y entre pas"),
     ("radius-password", "a name and a password", "un nom et un mot de passe"),
     ("radius-machine", "a machine, by its hardware address", "une machine, par son adresse matérielle"),

@@ -248,6 +248,13 @@ const REMEDIES: &[Remedy] = &[
     (
         HEADER,
         "reason",
+        "too-many-rules",
+        "Join networks and ports in the [[reach]] that the rules give, take exceptions out of wide networks, or give fewer of them.",
+        "Regroupez réseaux et ports des [[reach]] que donnent les règles, retirez les exceptions des grands réseaux, ou donnez-en moins.",
+    ),
+    (
+        HEADER,
+        "reason",
         "does-not-fit",
         "Have the value put right at its source, or make a fitting one of it in a mapping. A text that is too long is cut with too-long = \"cut\" under {header}.",
         "Faites corriger la valeur à la source, ou tirez-en une qui convient par une règle de correspondance. Un texte trop long est coupé avec too-long = « cut » sous {header}.",

@@ -43,6 +43,14 @@ catalogue! {
         "Held the sessions that it tells of against those that were let in." / "Les sessions dont il parle ont été rapprochées de celles qui ont été admises.",
         "Look on {client} who lets these in: accounts of its own, or another server; `passeur present list --match radius` lists them." / "Voyez sur {client} qui les admet : des comptes à lui, ou un autre serveur ; `passeur present list --match radius` les liste.";
     // ── broken
+    DeviceAuthorityOver = "device.authority-over" Broken ["check", "authority", "until"]
+        "The authority {authority} of device check {check} ran out on {until}: no device passes by its certificates." / "L'autorité {authority} du contrôle d'appareils {check} a expiré le {until} : aucun appareil ne passe par ses certificats.",
+        "Read the certificates under authorities of every device check." / "Lecture des certificats sous authorities de chaque contrôle d'appareils.",
+        "Paste its successor under authorities of [[device-check]] {check}, beside it while devices change over, and publish." / "Collez son successeur sous authorities de [[device-check]] {check}, à côté de lui le temps du changement, et publiez.";
+    DeviceAuthoritySilent = "device.authority-silent" Broken ["check", "address", "why"]
+        "Whether certificates of device check {check} were revoked cannot be asked at {address}: {why}." / "On ne peut demander à {address} si les certificats du contrôle d'appareils {check} ont été révoqués : {why}.",
+        "Fetched the list as a sign-in does, and looked at what the last questions brought." / "La liste a été cherchée comme à une connexion, et les dernières réponses relues.",
+        "Let this host reach {address} by http, or write the address that the authority gives now in [[device-check]] {check}; until then when-unreachable says what counts." / "Laissez cet hôte atteindre {address} par http, ou écrivez l'adresse que donne l'autorité dans [[device-check]] {check} ; d'ici là when-unreachable dit ce qui vaut.";
     RadiusSecretFails = "radius.secret-fails" Broken ["client", "count", "secret"]
         "Requests of RADIUS client {client} were not proven in the last day, and not answered: {count}." / "Des requêtes du client RADIUS {client} n'ont pas été prouvées depuis un jour, et sont restées sans réponse : {count}.",
         "Counted the crossings in which its proof was missing or wrong." / "Compte des passages où sa preuve manquait ou était fausse.",
@@ -304,6 +312,10 @@ catalogue! {
         "The machine {machine} of {owner} is let in at gate {gate} until {until}, and not after." / "La machine {machine} de {owner} est admise à la porte {gate} jusqu'au {until}, et pas après.",
         "Compared the last day of every machine without a person with today." / "Comparaison du dernier jour de chaque machine sans personne avec aujourd'hui.",
         "Ask {owner} whether it is still needed; write another until in its {listed} in time, and publish." / "Demandez à {owner} si elle sert encore ; écrivez à temps un autre until dans sa {listed}, et publiez.";
+    DeviceAuthoritySoon = "device.authority-soon" Soon ["check", "authority", "until"]
+        "The authority {authority} of device check {check} runs out on {until}." / "L'autorité {authority} du contrôle d'appareils {check} expire le {until}.",
+        "Read the certificates under authorities of every device check." / "Lecture des certificats sous authorities de chaque contrôle d'appareils.",
+        "Ask whoever issues these certificates for the next authority, and paste it under authorities of [[device-check]] {check} beside this one." / "Demandez à qui émet ces certificats l'autorité suivante, et collez-la sous authorities de [[device-check]] {check} à côté de celle-ci.";
     CertificateSoon = "certificate.soon" Soon ["of", "until", "days"]
         "The certificate of {of} runs out on {until}, in {days} days." / "Le certificat de {of} expire le {until}, dans {days} jours.",
         "Read its validity (RFC 5280 4.1.2.5)." / "Lecture de sa validité (RFC 5280 4.1.2.5).",

@@ -43,12 +43,22 @@ pub struct Facts {
     pub radius: Vec<RadiusFacts>,
     /// Personal profiles that were in use, and ran out of late or soon will, without a successor.
     pub profiles: Vec<ProfileFacts>,
+    /// Addresses at which nobody says whether a device's certificate was revoked.
+    pub device_authorities: Vec<SilentAuthority>,
     /// What browsers must reach for the sign-in of providers that people in zones may use.
     pub before: Vec<Need>,
     /// Host names of reaches that do not resolve, each with why.
     pub dead_names: Vec<(String, String)>,
     /// Until when the live edition must be confirmed, where it waits for that.
     pub confirm_by: Option<Moment>,
+}
+
+/// An address of a device check at which nobody says whether a certificate was revoked.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SilentAuthority {
+    pub check: String,
+    pub address: String,
+    pub why: String,
 }
 
 /// A personal profile of a gate's tunnels.

@@ -5,6 +5,7 @@
 
 mod catalogue;
 mod deliveries;
+mod devices;
 mod facts;
 mod facts_kerberos;
 mod kerberos;
@@ -38,6 +39,7 @@ pub fn survey(site: &Site, facts: &Facts) -> Vec<Finding> {
     networks::look(site, facts, &mut out);
     tunnels::look(site, facts, &mut out);
     radius::look(site, facts, &mut out);
+    devices::look(site, facts, &mut out);
     kerberos::look(site, &facts.kerberos, &mut out);
     worst_first(out)
 }

@@ -5,6 +5,7 @@ mod comparing;
 mod conditions;
 mod deciding;
 mod delivering;
+mod devices;
 mod directories;
 mod expecting;
 mod handing_over;

@@ -7,11 +7,16 @@ use passeur_core::expect::Broken;
 use passeur_core::step::Lang;
 use passeur_core::survey::*;
 
+use crate::devices::with_laptops;
 use crate::harbour::SITE;
 use crate::surveying::{
     edited, found, guarding, login, now, over_tls, profile, quays, rule, sound, tunnelling, with_quays, with_tunnel, with_yard,
 };
 use crate::surveying_kerberos;
+
+fn on(day: &str) -> passeur_core::Moment {
+    format!("{day}T00:00:00Z").parse().unwrap()
+}
 
 type Provoke = (Code, String, fn(&mut Facts));
 
@@ -107,6 +112,12 @@ fn provocations() -> Vec<Provoke> {
             f.profiles = (0..7).map(|n| profile(&format!("tablet-{n}"), f.now + Duration::days(2))).collect();
         }),
         (Code::RadiusCertificateFails, over_tls(), |f| *f = quays(|r| r.unproven = 7)),
+        (Code::DeviceAuthorityOver, with_laptops(), |f| f.now = on("2127-01-01")),
+        (Code::DeviceAuthoritySoon, with_laptops(), |f| f.now = on("2126-10-01")),
+        (Code::DeviceAuthoritySilent, with_laptops(), |f| {
+            let (check, address) = ("laptop".to_owned(), "http://pki.havrelune.example/devices.crl".to_owned());
+            f.device_authorities = vec![SilentAuthority { check, address, why: "no answer within 3 s".into() }];
+        }),
         (Code::RadiusClock, with_quays().0, |f| *f = quays(|r| r.ahead = Some(400))),
         (Code::RadiusTellsNothing, with_quays().0, |f| {
             *f = quays(|r| (r.let_in, r.heard) = (Some(now() - Duration::hours(1)), None));

@@ -47,13 +47,23 @@ fn pairs(all: &[(&str, &str)]) -> Vec<(String, String)> {
     all.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect()
 }
 
+/// The filter rules of somebody who reaches the screens at the berths.
+const SCREENS: [(&str, &str); 3] = [
+    ("NAS-Filter-Rule", "permit in 6 from any to 10.80.6.0 443"),
+    ("NAS-Filter-Rule", "permit in 6 from any to 10.80.6.2/31 443"),
+    CLOSED,
+];
+const CLOSED: (&str, &str) = ("NAS-Filter-Rule", "deny in ip from any to any");
+
 #[test]
 fn rules_stack_and_attributes_that_repeat_hold_one_value_each() {
     let site = site(&[]);
     let (headers, _) = told(&site, &["pilots"], "pilotage");
-    assert_eq!(headers, Some(pairs(&[("Filter-Id", "quay-staff"), ("VLAN", "quays"), ("Berth-Profile", "pilotage")])));
+    let staff = [&[("Filter-Id", "quay-staff"), ("VLAN", "quays"), ("Berth-Profile", "pilotage")][..], &SCREENS].concat();
+    assert_eq!(headers, Some(pairs(&staff)));
     let (headers, _) = told(&site, &["access-engineers"], "pilotage");
     let both = [("Filter-Id", "quay-staff"), ("Filter-Id", "beacons"), ("VLAN", "quays"), ("Berth-Profile", "pilotage")];
+    let both = [&both[..], &SCREENS].concat();
     assert_eq!(headers, Some(pairs(&both)));
     assert_eq!(told(&site, &["fitters"], "pilotage").0, None);
     assert!(site.radius_client_at("127.0.0.11".parse().unwrap()).is_some_and(|c| c.name == "quay-gateway"));
@@ -66,7 +76,7 @@ fn rules_stack_and_attributes_that_repeat_hold_one_value_each() {
 fn what_does_not_fit_is_left_out_cut_or_refuses_as_the_delivery_says_and_is_told() {
     let long = "x".repeat(250);
     let (headers, words) = told(&site(&[]), &["pilots"], &long);
-    assert_eq!(headers.unwrap().len(), 2, "{words}");
+    assert_eq!(headers.unwrap().len(), 5, "{words}");
     assert!(
         words.contains("Berth-Profile is not sent: it does not fit there (") && words.contains("at most 247 octets"),
         "{words}"
@@ -79,8 +89,62 @@ fn what_does_not_fit_is_left_out_cut_or_refuses_as_the_delivery_says_and_is_told
     assert_eq!(told(&site(&needs), &["pilots"], &long).0, None);
     // A number where there is none.
     let number = [("vendor = 32473\nnumber = 7", "vendor = 32473\nnumber = 7\ntype = \"number\"")];
-    assert_eq!(told(&site(&number), &["pilots"], "pilotage").0.unwrap().len(), 2);
+    assert_eq!(told(&site(&number), &["pilots"], "pilotage").0.unwrap().len(), 5);
     assert_eq!(told(&site(&number), &["pilots"], " 42 ").0.unwrap()[2].1, "42");
+}
+
+#[test]
+fn reach_is_told_as_filter_rules_and_whoever_cannot_be_told_theirs_is_not_let_in() {
+    // Without reach everything is closed.
+    let none = [
+        ("reach = [\"berth-screens\"]\n", ""),
+        (
+            "[[reach]]\nname = \"berth-screens\"\ntitle = \"what the screens at the berths show\"\nto = [\"10.80.6.0/30\"]\nexcept = [\"10.80.6.1\"]\nservices = [\"tcp/443\"]\n",
+            "",
+        ),
+    ];
+    let (headers, _) = told(&site(&none), &["pilots"], "pilotage");
+    assert_eq!(headers.unwrap()[3..], pairs(&[CLOSED]));
+    // An exception of one address in a wide network makes more rules than an answer carries.
+    let services: Vec<String> = (0..8).map(|n| format!("\"tcp/{}\"", 8_000 + n)).collect();
+    let services = format!("services = [{}]", services.join(", "));
+    let wide = [("10.80.6.0/30", "10.0.0.0/8"), ("services = [\"tcp/443\"]", services.as_str())];
+    let (headers, words) = told(&site(&wide), &["pilots"], "pilotage");
+    assert_eq!(headers, None);
+    assert!(words.contains("its filter rules are more than an answer carries"), "{words}");
+    // Names of reaches go where no filter rules do.
+    let by_name = [("name = \"NAS-Filter-Rule\"", "name = \"Filter-Id\"")];
+    assert_eq!(told(&site(&by_name), &["pilots"], "pilotage").0.unwrap()[3..], pairs(&[("Filter-Id", "berth-screens")]));
+    for (from, to, what) in [
+        (
+            "\"10.80.6.0/30\"",
+            "\"10.80.6.0/30\", \"screens.example\"",
+            "the reach berth-screens leads to names, which no gateway can be told",
+        ),
+        ("reach = true", "reach = true\nmissing = \"omit\"", "without NAS-Filter-Rule a gateway lets everything through"),
+        (
+            "reach = true\n",
+            "reach = true\n[[delivery.attribute]]\nname = \"NAS-Filter-Rule\"\nconstant = \"permit in ip from any to 10.0.0.1\"\n",
+            "NAS-Filter-Rule from reach denies all that is left",
+        ),
+        (
+            "[[delivery.attribute]]\nname = \"NAS-Filter-Rule\"\nreach = true\n",
+            "",
+            "rules give the reach berth-screens, and no RADIUS client is told of it",
+        ),
+        ("reach = true", "constant = \"permit tcp\"", "the constant does not fit in NAS-Filter-Rule"),
+    ] {
+        let (_, findings) = compile(&document(&[(from, to)]));
+        assert!(findings.iter().any(|f| f.what.contains(what)), "{what}: {findings:#?}");
+    }
+    // What is known by name alone is told in the story.
+    let (site, _) = compile(&document(&[("\"10.80.6.0/30\"", "\"10.80.6.0/30\", \"screens.example\"")]));
+    let (headers, words) = told(&site.unwrap(), &["pilots"], "pilotage");
+    assert_eq!(headers.unwrap()[3..], pairs(&SCREENS));
+    assert!(
+        words.contains("NAS-Filter-Rule leaves out what is reached by name, which a gateway cannot be told: screens.example"),
+        "{words}"
+    );
 }
 
 #[test]

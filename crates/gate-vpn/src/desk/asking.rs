@@ -3,9 +3,12 @@
 use std::net::IpAddr;
 
 use base64::Engine as _;
+use passeur_core::Moment;
+use passeur_core::device::Device;
 use passeur_core::site::Profiles;
 use passeur_core::step;
 use passeur_core::tunnel::TunnelFacts;
+use passeur_engine::devices::Told;
 use passeur_engine::tunnel::{Outcome, TunnelOf};
 use passeur_protocols::openvpn::{Command, Env, Pending, Refusal};
 use passeur_store::ProfileRow;
@@ -28,14 +31,19 @@ impl Desk<'_> {
         if self.clients.all.len() >= CLIENTS_MAX {
             return self.deny(id, key, "too many clients", "Too many are connected here. Try again later.").await;
         }
-        let facts = TunnelFacts::new(&self.beside.entrance, env.get("IV_PLAT"), env.get("IV_VER"));
+        let mut facts = TunnelFacts::new(&self.beside.entrance, env.get("IV_PLAT"), env.get("IV_VER"));
+        let asks = !place.edition.site.device_checks.is_empty();
+        facts.device = asks.then(|| device(self.networks().engine.now(), env));
         let server_session = env.get("session_id").map(str::to_owned);
         let tunnel = TunnelOf { outside, facts, second: None, profile: None, server_session };
         let browser = Browser::of(env.get("IV_SSO").unwrap_or_default());
         self.clients.all.insert(id, Client { key, tunnel, browser, ask: None, state: State::Asks });
         match shown(env) {
             // What the certificate is of is asked of the store; the rest waits for it.
-            Some(digest) => self.beside.look_up_profile(&place, (id, key), digest, env.clone()),
+            Some(digest) => {
+                let device = self.clients.all.get(&id).and_then(|c| c.tunnel.facts.device.clone()).zip(told(env));
+                self.beside.look_up_profile(&place, (id, key), (digest, device), env.clone());
+            }
             None => return self.known(id, key, None, env).await,
         }
         Ok(())
@@ -148,8 +156,27 @@ impl Desk<'_> {
     }
 }
 
-/// The certificate that a client proved to have, as its SHA-256; the server writes it in pairs.
+/// The certificate that a client proved to have, as its SHA-256.
 fn shown(env: &Env) -> Option<[u8; 32]> {
-    let octets: Option<Vec<u8>> = env.get("tls_digest_sha256_0")?.split(':').map(|p| u8::from_str_radix(p, 16).ok()).collect();
-    octets?.try_into().ok()
+    octets(env, "tls_digest_sha256_0")?.try_into().ok()
+}
+
+/// Octets, which the server writes in pairs.
+fn octets(env: &Env, name: &str) -> Option<Vec<u8>> {
+    env.get(name)?.split(':').map(|p| u8::from_str_radix(p, 16).ok()).collect()
+}
+
+/// What a client says of the device that it runs on.
+fn device(now: Moment, env: &Env) -> Device {
+    Device::of_client(now, env.get("IV_PLAT"), env.get("IV_PLAT_VER"), env.get("IV_VER"))
+}
+
+/// What the server tells of the certificate that a client proved to have, and of the authority that issued it.
+pub(super) fn told(env: &Env) -> Option<Told> {
+    Some(Told {
+        subject: env.get("X509_0_CN").map_or_else(|| "—".to_owned(), |cn| format!("CN={cn}")),
+        serial: octets(env, "tls_serial_hex_0")?,
+        fingerprint: shown(env)?,
+        issuer: octets(env, "tls_digest_sha256_1")?.try_into().ok()?,
+    })
 }

@@ -144,7 +144,13 @@ impl Desk<'_> {
             }
             Found::Decided { client, key, ask, came } => self.decided((client, key), ask, *came).await,
             Found::Again { client, key, far } => self.again(client, key, far).await,
-            Found::Profile { client, key, row, env } => self.known(client, key, row.map(|r| *r), &env).await,
+            Found::Profile { client, key, row, device, env } => {
+                let of = self.clients.all.get_mut(&client).filter(|c| c.key == key);
+                if let (Some(client), Some(device)) = (of, device) {
+                    client.tunnel.facts.device = Some(*device);
+                }
+                self.known(client, key, row.map(|r| *r), &env).await
+            }
             Found::Code { client, key, session } => match (session, self.place()) {
                 _ if !self.is_current(client, key) => Ok(()),
                 (Some(session), Some(place)) => self.decide(&place, (client, key), (session, None), None, None).await,

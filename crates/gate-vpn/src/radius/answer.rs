@@ -37,14 +37,19 @@ pub fn accept(
     session: Uuid,
 ) -> Said {
     let mut said = Said { attributes: vec![], words: vec![], delivered: 0 };
+    let mut filters = vec![];
     for h in admitted.headers() {
         let of = delivery.into_iter().flat_map(|d| &d.headers).filter_map(|rule| rule.fit.as_ref());
         let Some(fit) = of.map(|f| &f.attribute).find(|a| a.name == h.name) else { continue };
         let text = String::from_utf8_lossy(&h.value);
-        if let Some(attributes) = written(fit, &text) {
+        if fit.value == RadiusValue::Filter {
+            said.words.push(format!("{} = {text}", fit.name));
+            filters.push(text.into_owned());
+        } else if let Some(attributes) = written(fit, &text) {
             said.add(&fit.name, text.into_owned(), attributes);
         }
     }
+    said.attributes.extend(Attribute::filters(&filters));
     said.delivered = said.words.len();
     for message in admitted.terms().iter().flat_map(|t| &t.messages).take(MESSAGES_MAX) {
         let text = cut(message);
@@ -83,7 +88,7 @@ fn written(of: &RadiusAttribute, text: &str) -> Option<Vec<Attribute>> {
         return Some(Attribute::vlan(text).to_vec());
     }
     let octets = match of.value {
-        RadiusValue::Text | RadiusValue::Vlan => text.as_bytes().to_vec(),
+        RadiusValue::Text | RadiusValue::Vlan | RadiusValue::Filter => text.as_bytes().to_vec(),
         RadiusValue::Number => text.parse::<u32>().ok()?.to_be_bytes().to_vec(),
         RadiusValue::Address => text.parse::<std::net::Ipv4Addr>().ok()?.octets().to_vec(),
         RadiusValue::Address6 => text.parse::<std::net::Ipv6Addr>().ok()?.octets().to_vec(),

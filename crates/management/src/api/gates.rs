@@ -60,6 +60,7 @@ fn source(site: &Site, value: &ValueOf) -> String {
         ValueOf::Attribute(id) => site.attribute_name(*id).to_owned(),
         ValueOf::Groups => "groups".into(),
         ValueOf::Roles => "roles".into(),
+        ValueOf::Reach => "reach".into(),
         ValueOf::Given(name) => format!("{name}, given by a rule"),
         ValueOf::Constant(c) => format!("“{c}”"),
         ValueOf::Template(_) => "a template".into(),

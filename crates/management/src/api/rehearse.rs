@@ -9,6 +9,7 @@ use http::StatusCode;
 use passeur_api::{Fare, GateRehearsal, PersonRehearsal, PersonRequest, Problem, Rehearsal, RehearseRequest};
 use passeur_core::circumstances::Circumstances;
 use passeur_core::compare::ChangedSource;
+use passeur_core::device::Device;
 use passeur_core::evidence::Evidence;
 use passeur_core::expect;
 use passeur_core::rehearse::{Tried, Verdict, effects, story_at, try_after, try_at};
@@ -118,6 +119,16 @@ async fn evidence_of(
         }
     };
     let by_hand = ask.groups.is_some() || !ask.attributes.is_empty();
+    let evidence = match &ask.device {
+        None => evidence,
+        Some(passes) => {
+            let is_there = |name: &str| [before, after].iter().any(|s| s.device_checks.iter().any(|c| c.name == name));
+            if let Some(name) = passes.iter().find(|name| !is_there(name)) {
+                return Err(bad(&format!("There is no device check \"{}\".", passeur_core::text::shorten(name, 60))));
+            }
+            Evidence { device: Some(Device::described(app.now(), passes.clone())), ..evidence }
+        }
+    };
     let mut out = [evidence.clone(), evidence];
     for (site, evidence) in [before, after].into_iter().zip(&mut out) {
         let under = Under { site, live: Some(before), who: Some(who) };

@@ -99,7 +99,12 @@ pub async fn run(app: &App, edition: &Arc<WebEdition>, lang: Lang) -> Result<Don
     let late = |what: &str| format!("{what}: no end after {} s", LIMIT.as_secs());
     let names = tokio::time::timeout(LIMIT, probes::dead_names(edition));
     let before = tokio::time::timeout(LIMIT, probes::needs(app, edition));
-    let (asked, kerberos, names, before) = tokio::join!(asked, kerberos, names, before);
+    let devices = tokio::time::timeout(LIMIT, probes::device_authorities(app, edition));
+    let (asked, kerberos, names, before, devices) = tokio::join!(asked, kerberos, names, before, devices);
+    match devices {
+        Ok(silent) => facts.device_authorities = silent,
+        Err(_) => not_seen.push(late("authorities of devices")),
+    }
     match before {
         Ok((needs, unknown)) => {
             facts.before = needs;

@@ -9,7 +9,7 @@ use passeur_core::before::{Need, ways_of};
 use passeur_core::evidence::Evidence;
 use passeur_core::site::Destination;
 use passeur_core::survey::{
-    CertificateFacts, DirectoryFacts, ProviderCheck, ProviderFacts, ServerFacts, UpstreamFacts, UpstreamTrouble,
+    CertificateFacts, DirectoryFacts, ProviderCheck, ProviderFacts, ServerFacts, SilentAuthority, UpstreamFacts, UpstreamTrouble,
 };
 use passeur_core::x509;
 use passeur_engine::providers::browser::needs_of;
@@ -57,6 +57,12 @@ pub async fn dead_names(edition: &Edition) -> Vec<(String, String)> {
         Some((name, why))
     });
     resolved.buffer_unordered(NAMES_AT_ONCE).filter_map(async |found| found).collect().await
+}
+
+/// Addresses at which nobody says whether a device's certificate was revoked.
+pub async fn device_authorities(app: &App, edition: &Edition) -> Vec<SilentAuthority> {
+    let silent = passeur_engine::devices::silent(app, &edition.site).await;
+    silent.into_iter().map(|(check, address, why)| SilentAuthority { check, address, why }).collect()
 }
 
 /// What browsers need for every provider that people in a zone may sign in by, and what could not be read.

@@ -10,7 +10,7 @@ const VARIABLES_MAX: usize = 400;
 const VALUE_MAX: usize = 512;
 
 /// Variables that are kept. A server hands over many more, and a client may make up names of its own.
-const KEPT: [&str; 23] = [
+const KEPT: [&str; 25] = [
     "IV_GUI_VER",
     "IV_HWADDR",
     "IV_PLAT",
@@ -26,7 +26,9 @@ const KEPT: [&str; 23] = [
     "session_id",
     "session_state",
     "time_duration",
+    "X509_0_CN",
     "tls_digest_sha256_0",
+    "tls_digest_sha256_1",
     "tls_serial_hex_0",
     "trusted_ip",
     "trusted_ip6",

@@ -95,6 +95,8 @@ kinds! {
     FramedIpv6Address = 168 "Framed-IPv6-Address";
 }
 
+/// The most octets of a value (RFC 2865 section 5).
+const VALUE_MAX: usize = 253;
 /// Tunnel-Type of a VLAN (RFC 3580 section 3.31).
 pub const TUNNEL_VLAN: u32 = 13;
 /// Tunnel-Medium-Type of IEEE 802 (RFC 3580 section 3.31).
@@ -142,6 +144,12 @@ impl Attribute {
         ]
     }
 
+    /// Filter rules (RFC 4849 section 2): all of them are one text, a NUL between two, which is cut wherever an attribute is full.
+    pub fn filters(rules: &[String]) -> Vec<Attribute> {
+        let text = rules.join("\0");
+        text.as_bytes().chunks(VALUE_MAX).map(|part| Attribute::octets(Kind::NasFilterRule, part)).collect()
+    }
+
     /// Of a vendor's own (RFC 2865 section 5.26): its number, the attribute's, and the value.
     pub fn vendor(vendor: u32, kind: u8, value: &[u8]) -> Option<Attribute> {
         let length = u8::try_from(value.len() + 2).ok().filter(|l| *l > 2 && usize::from(*l) <= 249)?;
@@ -168,6 +176,16 @@ mod tests {
         let shown =
             format!("{:?}", [Attribute::octets(Kind::UserPassword, *b"tide"), Attribute::octets(Kind::UserName, *b"an\x1bna")]);
         assert_eq!(shown, "[UserPassword(…), UserName(an\\x1bna)]");
+    }
+
+    #[test]
+    fn filter_rules_are_one_text_over_as_many_attributes_as_it_takes() {
+        let rules: Vec<String> = (0..9).map(|n| format!("permit in 6 from any to 10.80.{n}.0/24 443")).collect();
+        let said = Attribute::filters(&rules);
+        assert_eq!(said.iter().map(|a| (a.kind, a.value.len())).collect::<Vec<_>>(), [(92, 253), (92, 120)]);
+        let text = said.iter().flat_map(|a| a.value.clone()).collect::<Vec<_>>();
+        assert_eq!(String::from_utf8(text).unwrap().split('\0').collect::<Vec<_>>(), rules);
+        assert!(Attribute::filters(&[]).is_empty());
     }
 
     #[test]

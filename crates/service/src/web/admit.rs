@@ -14,7 +14,7 @@ use passeur_engine::attempt::Attempt;
 use passeur_engine::grants::{self, Asking, Carriage, Decided, HeldSession};
 use passeur_engine::look_up::{Again, Recall};
 use passeur_engine::programs::NotTaken;
-use passeur_engine::{ending, look_up, rights, sessions};
+use passeur_engine::{devices, ending, look_up, rights, sessions};
 use passeur_gateway::admission::{Admission, Filing};
 use passeur_gateway::control::{NoSession, Presented};
 use passeur_gateway::edition::WebEdition;
@@ -121,7 +121,8 @@ impl WebGate {
         let filled = look_up::fill(&self.engine, &edition.site, &gate.access, &mut known).await;
         let before = known.facts();
         let again = look_up::again(&self.engine, &edition.site, &gate.access, &mut known, edition.since, Recall::Kept).await;
-        if filled || matches!(again, Some(Again::Answered { .. })) {
+        let judged = devices::again(&self.engine, &edition.site, &mut known).await;
+        if filled || judged || matches!(again, Some(Again::Answered { .. })) {
             if !sessions::keep_evidence(&self.engine, &mut row, &known).await? {
                 return Ok(None);
             }

@@ -14,7 +14,7 @@ use passeur_core::step::StepCode;
 use passeur_core::text::storable;
 use passeur_engine::random::{new_uuid, random};
 use passeur_engine::sessions::{self, Session};
-use passeur_engine::{ending, look_up, roles};
+use passeur_engine::{devices, ending, look_up, rights, roles};
 use passeur_http::cookies::{self, Found};
 use passeur_links::kerberos::Delegation;
 use passeur_live::session::LiveSession;
@@ -206,18 +206,33 @@ impl<'a> Journey<'a, Known> {
         }
     }
 
-    /// Asks the directory for what rules need there, and keeps it.
+    /// Looks at the device, asks the directory for what rules need there, and keeps it.
     async fn complete(&mut self) -> Result<(), StoreError> {
-        let (engine, site) = (self.desk.engine, self.desk.site());
-        if let Some(access) = self.to.access(site) {
-            loop {
-                look_up::complete(engine, site, access, &mut self.state.0.evidence).await;
-                if sessions::grown(engine, &mut self.state.0).await? {
-                    break;
+        let Desk { engine, visit, .. } = self.desk;
+        let site = self.desk.site();
+        let hint = |name: &str| visit.headers.get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
+        let device = devices::of_browser(engine, site, &visit.facts.agent, hint, &visit.chain.0).await;
+        let access = self.to.access(site);
+        if access.is_none() && device.is_none() {
+            return Ok(());
+        }
+        loop {
+            let known = &mut self.state.0.evidence;
+            let was_known = known.device.is_some();
+            let before = known.facts();
+            known.device.clone_from(&device);
+            let is_another = was_known && known.facts() != before;
+            if let Some(access) = access {
+                look_up::complete(engine, site, access, known).await;
+            }
+            if sessions::grown(engine, &mut self.state.0).await? {
+                if is_another {
+                    // What other gates decided on the device that was known before counts no more.
+                    rights::changed(engine, self.state.0.row.id).await?;
                 }
+                return Ok(());
             }
         }
-        Ok(())
     }
 
     /// Into the console, if any role comes of it.

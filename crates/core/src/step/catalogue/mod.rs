@@ -494,6 +494,9 @@ with_networks! { with_radius with_tickets catalogue
 
     AttributeCut = "delivery.attribute-cut" Delivery Notice [header, most]
         "{header} was cut to {most} octets, as the delivery says." / "{header} a été coupé à {most} octets, comme le dit la remise.";
+    FilterWithoutNames = "delivery.filter-names" Delivery Notice [header, names]
+        "{header} leaves out what is reached by name, which a gateway cannot be told: {names}." / "{header} omet ce qui est atteint par nom, qu'une passerelle ne peut apprendre : {names}."
+        => "Write the networks in the [[reach]] as well." / "Écrivez aussi les réseaux dans le [[reach]].";
     NoDelivery = "delivery.none" Delivery Fact [gate]
         "Gate {gate} has no delivery: the application is told nothing of the person." / "La porte {gate} n'a pas de remise : l'application n'apprend rien de la personne."
         => "If it is to know them, add a [[delivery]] with its headers and name it in the gate: delivery = \"NAME\"." / "Si elle doit la connaître, ajoutez une [[delivery]] avec ses en-têtes et nommez-la dans la porte : delivery = « NOM ».";
