@@ -25,22 +25,30 @@ const LISTS_MAX: usize = 600;
 const ANSWERS_MAX: usize = 20_000;
 
 /// What was heard of late, or that nothing was.
-type Slot<T> = Arc<tokio::sync::Mutex<Option<(Moment, Result<T, String>)>>>;
+type Heard<T> = Option<(Moment, Result<T, String>)>;
+/// The same, with room for one who asks.
+type Slot<T> = Arc<tokio::sync::Mutex<Heard<T>>>;
+/// What is kept, by what was asked.
+type Kept<K, T> = Mutex<HashMap<K, Slot<T>>>;
+/// An address, and an authority by the SHA-256 of its certificate.
+type ListOf = (String, [u8; 32]);
+/// The same, with the serial number of a certificate.
+type AnswerOf = (String, [u8; 32], Vec<u8>);
 
 /// What authorities said, in this node's memory.
 #[derive(Default)]
 pub struct Authorities {
-    lists: Mutex<HashMap<(String, [u8; 32]), Slot<Arc<List>>>>,
-    answers: Mutex<HashMap<(String, [u8; 32], Vec<u8>), Slot<Word>>>,
+    lists: Kept<ListOf, Arc<List>>,
+    answers: Kept<AnswerOf, Word>,
 }
 
 impl Authorities {
     /// Why the last question at an address brought no answer, where it did not.
     pub async fn last_silence(&self, url: &str) -> Option<String> {
-        let of = |answers: &HashMap<(String, [u8; 32], Vec<u8>), Slot<Word>>| -> Vec<Slot<Word>> {
+        let slots: Vec<Slot<Word>> = {
+            let answers = self.answers.lock().unwrap_or_else(|e| e.into_inner());
             answers.iter().filter(|((at, ..), _)| at == url).map(|(_, slot)| slot.clone()).collect()
         };
-        let slots = of(&self.answers.lock().unwrap_or_else(|e| e.into_inner()));
         let mut last: Option<(Moment, Option<String>)> = None;
         for slot in slots {
             let heard = slot.lock().await;
@@ -97,7 +105,7 @@ fn client() -> Result<Client, String> {
     Client::new(None, LIMIT).map_err(|e| e.to_string())
 }
 
-fn slot<K: Hash + Eq, T>(of: &Mutex<HashMap<K, Slot<T>>>, key: K, most: usize) -> Slot<T> {
+fn slot<K: Hash + Eq, T>(of: &Kept<K, T>, key: K, most: usize) -> Slot<T> {
     let mut of = of.lock().unwrap_or_else(|e| e.into_inner());
     if of.len() >= most && !of.contains_key(&key) {
         // Whoever waits for one of them holds it.
@@ -107,11 +115,7 @@ fn slot<K: Hash + Eq, T>(of: &Mutex<HashMap<K, Slot<T>>>, key: K, most: usize) -
 }
 
 /// What was heard of late, where nobody is to be asked again yet.
-fn fresh<T: Clone>(
-    slot: &Option<(Moment, Result<T, String>)>,
-    now: Moment,
-    until: impl Fn(&T) -> Moment,
-) -> Option<Result<T, String>> {
+fn fresh<T: Clone>(slot: &Heard<T>, now: Moment, until: impl Fn(&T) -> Moment) -> Option<Result<T, String>> {
     let (at, heard) = slot.as_ref()?;
     let good = match heard {
         Ok(it) => now < (*at + chrono::Duration::minutes(ASKED_MINUTES)).min(until(it)),
@@ -121,12 +125,7 @@ fn fresh<T: Clone>(
 }
 
 /// Keeps what was heard. Where that is nothing, what was heard before counts for as long as its authority said.
-fn keep<T: Clone>(
-    slot: &mut Option<(Moment, Result<T, String>)>,
-    now: Moment,
-    heard: Result<T, String>,
-    until: impl Fn(&T) -> Moment,
-) -> Result<T, String> {
+fn keep<T: Clone>(slot: &mut Heard<T>, now: Moment, heard: Result<T, String>, until: impl Fn(&T) -> Moment) -> Result<T, String> {
     let before = slot.take().and_then(|(_, heard)| heard.ok()).filter(|it| until(it) > now);
     match (heard, before) {
         (Err(why), Some(before)) => {
@@ -174,7 +173,7 @@ mod tests {
 
     #[test]
     fn no_more_is_kept_than_there_is_room_for() {
-        let kept: Mutex<HashMap<u32, Slot<Word>>> = Mutex::default();
+        let kept: Kept<u32, Word> = Mutex::default();
         let held = slot(&kept, 0, 3);
         for n in 1..100 {
             slot(&kept, n, 3);

@@ -20,6 +20,7 @@ use passeur_store::{ProviderFlows, Recorded, SecretHead, Store, StoreError, Usag
 use uuid::Uuid;
 
 use crate::authorities::Authorities;
+use crate::code_servers;
 use crate::console::TokenRoles;
 use crate::delegations::Delegations;
 use crate::editions::Links;
@@ -99,6 +100,8 @@ pub struct Inner {
     pub(crate) kerberos: Arc<Pool>,
     /// What authorities of devices' certificates said.
     pub authorities: Authorities,
+    /// Servers for codes that did not answer of late.
+    pub code_servers: code_servers::Silent,
     /// Tickets that live sessions show to applications.
     pub delegations: Delegations,
     /// Why this node does not use the edition it should.
@@ -140,6 +143,7 @@ impl Engine {
             links: RwLock::default(),
             kerberos: Arc::default(),
             authorities: Authorities::default(),
+            code_servers: code_servers::Silent::default(),
             delegations: Delegations::default(),
             trouble: Mutex::default(),
             secret_heads: Mutex::default(),

@@ -4,7 +4,7 @@
 use passeur_core::Moment;
 use passeur_core::evidence::{Factors, OwnFactor, PersonKey};
 use passeur_core::seal::Purpose;
-use passeur_core::site::{PASSKEY_PROVES, RECOVERY_PROVES, Site, TOTP_PROVES};
+use passeur_core::site::{OUTSIDE_PROVES, PASSKEY_PROVES, RECOVERY_PROVES, Site, TOTP_PROVES};
 use passeur_store::{FactorRow, StoreError};
 use totp_rs::{Builder, Totp};
 
@@ -19,6 +19,8 @@ pub const TRIES: i32 = 5;
 pub enum Kind {
     Totp,
     Passkey,
+    /// A code that a server of others judges.
+    Outside,
     Recovery,
 }
 
@@ -28,6 +30,7 @@ impl Kind {
         match self {
             Kind::Totp => "totp",
             Kind::Passkey => "passkey",
+            Kind::Outside => "outside",
             Kind::Recovery => "recovery",
         }
     }
@@ -37,6 +40,7 @@ impl Kind {
         match self {
             Kind::Totp => &TOTP_PROVES,
             Kind::Passkey => &PASSKEY_PROVES,
+            Kind::Outside => &OUTSIDE_PROVES,
             Kind::Recovery => &RECOVERY_PROVES,
         }
     }
@@ -48,6 +52,8 @@ pub struct Holds {
     pub rows: Vec<FactorRow>,
     /// Recovery codes that are left.
     pub recovery: i64,
+    /// What they are called by servers that judge codes; none where nobody knows them there.
+    pub outside: Option<String>,
     /// Whether codes were guessed for weeks, so that two in a row are asked for.
     pub guessed: bool,
 }
@@ -62,7 +68,13 @@ impl Holds {
             rows: engine.store.factors(person).await?,
             guessed: slow::is_guessed(engine, "factor", &account(person)).await?,
             recovery: engine.store.recovery_codes_left(person).await?,
+            outside: None,
         })
+    }
+
+    /// The same, with what they are called by servers that judge codes.
+    pub fn known_outside_as(self, name: Option<String>) -> Holds {
+        Holds { outside: name, ..self }
     }
 
     /// Which kinds would do, where one of these methods is wanted; any where none is named.
@@ -70,9 +82,10 @@ impl Holds {
         let does = |k: Kind| wanted.is_empty() || k.proves().iter().any(|p| wanted.iter().any(|w| w == p));
         let has = |k: Kind| match k {
             Kind::Recovery => self.recovery > 0,
+            Kind::Outside => self.outside.is_some(),
             Kind::Totp | Kind::Passkey => self.rows.iter().any(|r| r.kind == k.code()),
         };
-        [Kind::Totp, Kind::Passkey, Kind::Recovery].into_iter().filter(|k| has(*k) && does(*k)).collect()
+        [Kind::Totp, Kind::Passkey, Kind::Outside, Kind::Recovery].into_iter().filter(|k| has(*k) && does(*k)).collect()
     }
 
     /// What was typed, as a code of an authenticator or else a recovery code, which is none afterwards: of which kind, and the name of the factor or why

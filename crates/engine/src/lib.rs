@@ -6,6 +6,7 @@
 
 pub mod attempt;
 mod authorities;
+mod code_servers;
 pub mod console;
 pub mod delegations;
 pub mod devices;
@@ -16,6 +17,7 @@ pub mod factors;
 pub mod grants;
 pub mod guarding;
 pub mod look_up;
+pub mod outside;
 pub mod passwords;
 pub mod people;
 pub mod profiles;

@@ -48,6 +48,9 @@ impl Set {
 /// Modification time and length of every file: what is read again when it changes.
 type Seen = BTreeMap<PathBuf, (Option<SystemTime>, u64)>;
 
+/// Names of authorities, and how TLS is spoken that asks for a certificate of one of them.
+type Hinting = (Vec<Vec<u8>>, Arc<ServerConfig>);
+
 /// The certificates of the TLS listeners.
 pub struct Certificates {
     folder: PathBuf,
@@ -56,7 +59,7 @@ pub struct Certificates {
     /// The same, asking the client for a certificate.
     asking: Arc<ServerConfig>,
     /// The same, asking for one of these authorities: a browser that has none of them asks nobody anything.
-    hinting: Mutex<Option<(Vec<Vec<u8>>, Arc<ServerConfig>)>>,
+    hinting: Mutex<Option<Hinting>>,
 }
 
 impl std::fmt::Debug for Certificates {

@@ -8,6 +8,7 @@ pub mod http;
 pub mod kerberos;
 pub mod ldap;
 mod pem;
+pub mod radius;
 pub mod resolve;
 pub mod revocation;
 pub mod smtp;

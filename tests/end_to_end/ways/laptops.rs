@@ -177,7 +177,11 @@ async fn an_authority_that_does_not_answer_or_lies_is_no_word_for_anybody() {
 }
 
 /// The responder of an authority, by its own index.
-struct Responder(Child, BufReader<ChildStderr>);
+struct Responder {
+    child: Child,
+    /// Kept open: a responder that nobody listens to ends.
+    _said: BufReader<ChildStderr>,
+}
 
 impl Responder {
     fn start(laptops: &Authority, port: u16, index: &str) -> Responder {
@@ -195,14 +199,14 @@ impl Responder {
             line.clear();
             assert_ne!(said.read_line(&mut line).unwrap(), 0, "the responder ended");
         }
-        Responder(child, said)
+        Responder { child, _said: said }
     }
 }
 
 impl Drop for Responder {
     fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
+        let _ = self.child.kill();
+        let _ = self.child.wait();
     }
 }
 

@@ -7,6 +7,7 @@ pub mod factors;
 mod groups;
 mod laptops;
 mod mailed;
+mod outside;
 mod password;
 mod routes;
 mod sponsored;

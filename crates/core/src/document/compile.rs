@@ -1,6 +1,7 @@
 //! The whole document at once: resolves names between parts and lists every mistake.
 
 use std::collections::HashSet;
+use std::sync::Arc;
 
 use chrono::Duration;
 use chrono_tz::Tz;
@@ -24,8 +25,8 @@ use super::provider::{read_groups, read_party, read_provider};
 use super::way::{Around, read_mail, read_way};
 use crate::session::Lifetimes;
 use crate::site::{
-    ACCESS_TOKEN, Access, AttributeId, BUILT_IN, Delivery, Directory, Gate, MailServer, Mapping, Octets, PERSONAL_TOKEN, Place,
-    Provider, Reach, Salts, SamlParty, Site, UpstreamTicket, Way, WayKind, Zone,
+    ACCESS_TOKEN, Access, AttributeId, BUILT_IN, Delivery, DeviceCheck, Directory, Gate, MailServer, Mapping, Octets,
+    PERSONAL_TOKEN, Place, Provider, Reach, Salts, SamlParty, Site, UpstreamTicket, Way, WayKind, Zone,
 };
 
 /// The most rules of the whole site, counted at every gate.
@@ -177,9 +178,6 @@ fn read_ways_in(root: &Fields<'_, '_>, address: Option<&PublicAddress>, interner
 }
 
 fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
-    if root.number("format", 1, 1..=1) != 1 || !root.has("format") {
-        root.error("format", "format is missing".into(), "Begin the file with format = 1.");
-    }
     let Head { name, address, lifetimes, keep_days, proxies, zone } = read_head(root);
     let mut interner = Interner { names: BUILT_IN.map(str::to_owned).to_vec() };
     let WaysIn { saml, providers, mail, ways, way_names, group_givers, token_givers, password_ways, certificate_ways } =
@@ -207,7 +205,6 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     all_entrances.extend(all_clients.iter().cloned());
     let vendors = super::radius::read_vendors(root);
     let device_checks = super::device::read(root);
-    let all_checks: Vec<String> = device_checks.iter().map(|c| c.name.clone()).collect();
     let names = Names {
         ways: &way_names,
         token_givers: &token_givers,
@@ -230,10 +227,8 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         lists: &lists,
         zone,
     };
-    // What makes names of groups may use tables, which are known only now.
-    for (f, provider) in root.tables("provider").iter().zip(&mut providers) {
-        provider.groups = read_groups(f, &names);
-    }
+    read_all_groups(root, &names, &mut providers);
+    let factors = factor::read(root, &names);
     let mappings = mapping::read(root, &names, &[], None);
     fed_before(root, &directories, &mappings, before_directories);
     let rules = super::rule::read_rules(root, &names, !directories.is_empty() || !group_givers.is_empty(), None, &[]);
@@ -254,7 +249,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
     let routes = super::route::read(root, &names, &directories, &gates);
     let (engineers, second_engineer) = read_engineers(root, &names, &mappings);
     super::way::check(root, &ways, &gates, engineers.as_ref());
-    let expectations = read_expectations(root, &gates, engineers.as_ref(), (&way_names, &all_entrances, &all_checks));
+    let expectations = read_expectations(root, &gates, engineers.as_ref(), (&way_names, &all_entrances, &device_checks));
     warn_unused(root, &deliveries, &gates);
     Some(Site {
         name,
@@ -265,7 +260,7 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         proxies,
         providers,
         ways,
-        factors: factor::read(root),
+        factors,
         mail,
         saml,
         directories,
@@ -285,6 +280,13 @@ fn read_site(root: &Fields<'_, '_>) -> Option<Site> {
         mappings,
         salts: Salts::default(),
     })
+}
+
+/// What makes names of groups may use tables, which are known only once providers are read.
+fn read_all_groups(root: &Fields<'_, '_>, names: &Names<'_>, providers: &mut [Provider]) {
+    for (f, provider) in root.tables("provider").iter().zip(providers) {
+        provider.groups = read_groups(f, names);
+    }
 }
 
 /// Gates, each held against those before it.
@@ -400,6 +402,9 @@ struct Head {
 }
 
 fn read_head(root: &Fields<'_, '_>) -> Head {
+    if root.number("format", 1, 1..=1) != 1 || !root.has("format") {
+        root.error("format", "format is missing".into(), "Begin the file with format = 1.");
+    }
     let (h, d) = (Duration::hours, Duration::days);
     let default = Lifetimes { idle: h(1), absolute: h(10) };
     let Some(f) = root.table("site") else {
@@ -527,7 +532,7 @@ fn read_expectations(
     root: &Fields<'_, '_>,
     gates: &[Gate],
     engineers: Option<&Access>,
-    known: (&[String], &[String], &[String]),
+    known: (&[String], &[String], &[Arc<DeviceCheck>]),
 ) -> Vec<crate::site::Expectation> {
     let first = |a: &Access| a.ways.first().cloned().unwrap_or_default();
     let mut at: Vec<(String, String)> = gates.iter().map(|g| (g.place().to_string(), first(&g.access))).collect();

@@ -125,10 +125,7 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, d
         [kind @ ("entrance" | "platform" | "client-version" | "profile")] => {
             super::client::read_condition(f, kind, names.entrances)
         }
-        ["device"] => {
-            let checks = f.some_texts("device")?;
-            checks.iter().map(|wanted| device_check(f, "device", wanted, names)).collect::<Option<_>>().map(Condition::Device)
-        }
+        ["device"] => read_devices(f, names),
         ["all"] => nested("all").map(Condition::All),
         ["any"] => nested("any").map(Condition::Any),
         ["none"] => nested("none").map(Condition::None),
@@ -144,6 +141,11 @@ pub(crate) fn read(f: &Fields<'_, '_>, names: &Names<'_>, has_directory: bool, d
     };
     f.finish();
     out
+}
+
+fn read_devices(f: &Fields<'_, '_>, names: &Names<'_>) -> Option<Condition> {
+    let checks = f.some_texts("device")?;
+    checks.iter().map(|wanted| device_check(f, "device", wanted, names.devices)).collect::<Option<_>>().map(Condition::Device)
 }
 
 fn span(f: &Fields<'_, '_>, key: &'static str) -> Option<Duration> {

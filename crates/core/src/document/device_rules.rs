@@ -19,7 +19,7 @@ pub(crate) fn read(gate: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Rule> {
     let mut out = vec![];
     let by_tunnel = gate.texts("entrances").map(Condition::Entrance);
     for f in gate.tables("device") {
-        let check = f.need("check", "\"harbour-laptop\"").and_then(|wanted| device_check(&f, "check", &wanted, names));
+        let check = f.need("check", "\"harbour-laptop\"").and_then(|wanted| device_check(&f, "check", &wanted, names.devices));
         let mode = f.choice("mode", Mode::Require, &[("require", Mode::Require), ("advise", Mode::Advise)]);
         let from = f.text("from").and_then(|text| day(&f, "from", &text));
         let words = f.need("words", "\"Ask the harbour desk for a laptop that is looked after.\"").unwrap_or_default();

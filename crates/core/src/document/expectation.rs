@@ -1,15 +1,17 @@
 //! Reading of `site::expectation` from a document.
 
+use std::sync::Arc;
+
 use super::fields::Fields;
-use super::names::refer;
-use crate::site::{Described, Expectation, Place, Wanted};
+use super::names::{device_check, refer};
+use crate::site::{Described, DeviceCheck, Expectation, Place, Wanted};
 
 /// Reads `[[expectation]]`. `gates` are names with the provider of each, `networks` those of them that open networks, by whatever kind.
 pub(crate) fn read(
     root: &Fields<'_, '_>,
     gates: &[(String, String)],
     networks: &[String],
-    (providers, entrances, devices): (&[String], &[String], &[String]),
+    (providers, entrances, devices): (&[String], &[String], &[Arc<DeviceCheck>]),
 ) -> Vec<Expectation> {
     let mut out: Vec<Expectation> = vec![];
     let known: Vec<String> = gates.iter().map(|(n, _)| n.clone()).collect();
@@ -91,7 +93,7 @@ fn read_person(
     f: &Fields<'_, '_>,
     gate: Option<&str>,
     gates: &[(String, String)],
-    (providers, devices): (&[String], &[String]),
+    (providers, devices): (&[String], &[Arc<DeviceCheck>]),
 ) -> Described {
     let default = gates.iter().find(|(n, _)| Some(n.as_str()) == gate).map(|(_, p)| p.clone()).unwrap_or_default();
     let Some(p) = f.table("person") else {
@@ -110,9 +112,7 @@ fn read_person(
         attributes: p.values("attributes").into_iter().collect(),
         device: p.texts("device"),
     };
-    for name in out.device.iter().flatten().filter(|n| !devices.contains(n)) {
-        p.error("device", format!("there is no device check \"{name}\""), format!("There are: {}.", devices.join(", ")));
-    }
+    out.device.iter().flatten().for_each(|name| drop(device_check(&p, "device", name, devices)));
     p.finish();
     out
 }

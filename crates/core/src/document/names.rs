@@ -74,10 +74,15 @@ pub(crate) struct Names<'a> {
 }
 
 /// A check of devices by its name.
-pub(crate) fn device_check(f: &Fields<'_, '_>, key: &'static str, wanted: &str, names: &Names<'_>) -> Option<Arc<DeviceCheck>> {
-    let found = names.devices.iter().find(|c| c.name == wanted).cloned();
+pub(crate) fn device_check(
+    f: &Fields<'_, '_>,
+    key: &'static str,
+    wanted: &str,
+    devices: &[Arc<DeviceCheck>],
+) -> Option<Arc<DeviceCheck>> {
+    let found = devices.iter().find(|c| c.name == wanted).cloned();
     if found.is_none() {
-        let all: Vec<&str> = names.devices.iter().map(|c| c.name.as_str()).collect();
+        let all: Vec<&str> = devices.iter().map(|c| c.name.as_str()).collect();
         let remedy = match all.as_slice() {
             [] => "Add a [[device-check]] with that name.".to_owned(),
             some => format!("There are: {}.", some.join(", ")),

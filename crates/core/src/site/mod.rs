@@ -45,7 +45,7 @@ pub use delivery::{Delivery, Encoding, Fit, HeaderRule, Missing, OnSeparator, Pi
 pub use device::{DeviceCertificate, DeviceCheck, Unreachable};
 pub use directory::{Asking, Directory, DirectorySecurity, FindGroups, GroupSearch, Nested, Primary, Referrals};
 pub use expectation::{Described, Expectation};
-pub use factor::{OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
+pub use factor::{OUTSIDE_PROVES, OutsideFactor, OwnFactors, PASSKEY_PROVES, RECOVERY_PROVES, TOTP_PROVES};
 pub use gate::{Gate, GateKind, HandOver, Web};
 pub(crate) use mapping::Side;
 pub use mapping::{Affix, Case, Choice, Mapping, Salts, Source, Transform, Without};
@@ -372,6 +372,8 @@ impl Site {
         });
         let of = |c: &RadiusClient| Some((c.secret()?.to_owned(), format!("RADIUS client {}", c.name)));
         let clients = self.radius_clients.iter().filter_map(of);
+        let outside =
+            self.factors.iter().filter_map(|f| f.outside.as_ref()).map(|o| (o.secret.clone(), "servers for codes".to_owned()));
         let mut out: Vec<_> = providers
             .chain(own)
             .chain(directories)
@@ -380,6 +382,7 @@ impl Site {
             .chain(behalf)
             .chain(authorities)
             .chain(clients)
+            .chain(outside)
             .collect();
         let hashes = |place: &str, of: &[Mapping]| -> Vec<(String, String)> {
             salts_of(of).map(|secret| (secret.to_owned(), format!("pairwise identifiers of {place}"))).collect()

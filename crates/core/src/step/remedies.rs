@@ -10,6 +10,7 @@ type Remedy = (&'static [StepCode], &'static str, &'static str, &'static str, &'
 const ID_TOKEN: &[StepCode] = &[StepCode::IdTokenRefused];
 const CALLER: &[StepCode] = &[StepCode::CallerRefused];
 const HEADER: &[StepCode] = &[StepCode::HeaderOmitted, StepCode::HeaderRefused];
+const FACTOR: &[StepCode] = &[StepCode::FactorWrong];
 const ATTRIBUTE: &[StepCode] = &[StepCode::AttributeAbsent];
 
 /// Where clocks differ.
@@ -31,6 +32,13 @@ const FILL_IN: (&str, &str) = (
 );
 
 const REMEDIES: &[Remedy] = &[
+    (
+        FACTOR,
+        "why",
+        "code-refused",
+        "Look in that server's own log for the name in the step before: it says whether it knows nobody by it, or the code. The attribute under name in [factors.outside] makes the name.",
+        "Cherchez dans le journal de ce serveur le nom de l'étape précédente : il dit s'il n'y connaît personne, ou si c'est le code. L'attribut sous name de [factors.outside] fait ce nom.",
+    ),
     (
         ID_TOKEN,
         "check",

@@ -43,6 +43,10 @@ catalogue! {
         "Held the sessions that it tells of against those that were let in." / "Les sessions dont il parle ont été rapprochées de celles qui ont été admises.",
         "Look on {client} who lets these in: accounts of its own, or another server; `passeur present list --match radius` lists them." / "Voyez sur {client} qui les admet : des comptes à lui, ou un autre serveur ; `passeur present list --match radius` les liste.";
     // ── broken
+    CodeServerSilent = "factor.server-silent" Broken ["server", "why", "node"]
+        "The server for codes at {server} did not answer node {node} when it was asked last: {why}." / "Le serveur de codes {server} n'a pas répondu au nœud {node} la dernière fois : {why}.",
+        "Noted what came of the last question to each server." / "Le résultat de la dernière question à chaque serveur a été noté.",
+        "On {server}, let {node} ask by UDP, with the secret of [factors.outside], and have it send a Message-Authenticator with its answers." / "Sur {server}, laissez {node} demander en UDP, avec le secret de [factors.outside], et faites-lui envoyer un Message-Authenticator avec ses réponses.";
     DeviceAuthorityOver = "device.authority-over" Broken ["check", "authority", "until"]
         "The authority {authority} of device check {check} ran out on {until}: no device passes by its certificates." / "L'autorité {authority} du contrôle d'appareils {check} a expiré le {until} : aucun appareil ne passe par ses certificats.",
         "Read the certificates under authorities of every device check." / "Lecture des certificats sous authorities de chaque contrôle d'appareils.",

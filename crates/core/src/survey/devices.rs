@@ -1,4 +1,4 @@
-//! Authorities of devices' certificates that run out, or do not say what they took back.
+//! Authorities of devices' certificates that run out, or do not say what they took back; servers for codes that do not answer.
 
 use chrono::Duration;
 
@@ -10,6 +10,11 @@ use crate::x509;
 const SOON: Duration = Duration::days(60);
 
 pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
+    let (node, silent) = &facts.code_servers;
+    for (server, why) in silent {
+        let said = Finding::new(Code::CodeServerSilent, format!("server for codes {server}"));
+        out.push(said.with("server", server.as_str()).with("why", why.as_str()).with("node", node.as_str()));
+    }
     for check in &site.device_checks {
         let said = |code: Code| Finding::new(code, format!("device check {}", check.name)).with("check", check.name.as_str());
         for der in check.certificate.iter().flat_map(|c| &c.authorities) {

@@ -45,6 +45,8 @@ pub struct Facts {
     pub profiles: Vec<ProfileFacts>,
     /// Addresses at which nobody says whether a device's certificate was revoked.
     pub device_authorities: Vec<SilentAuthority>,
+    /// The node that looks, and servers for codes that did not answer it the last time, each with why.
+    pub code_servers: (String, Vec<(String, String)>),
     /// What browsers must reach for the sign-in of providers that people in zones may use.
     pub before: Vec<Need>,
     /// Host names of reaches that do not resolve, each with why.

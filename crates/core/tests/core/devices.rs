@@ -98,7 +98,7 @@ fn a_certificate_passes_while_its_authority_stands_by_it_and_nothing_else_does()
         let mut other = good.clone();
         other.certificate.as_mut().unwrap().judged[0].of = "another".into();
         assert_eq!(check.judge(Some(&other), moment()), Truth::Unknown);
-        assert_eq!(comes(&site, Some(good.clone()), 0).0, true);
+        assert!(comes(&site, Some(good.clone()), 0).0);
         for device in [None, Some(bare), Some(other), Some(shown(check, Standing::Revoked))] {
             let (enters, words, told) = comes(&site, device, 0);
             assert_eq!((enters, words), (false, vec!["Ask the harbour desk for a laptop.".to_owned()]), "{told}");
@@ -127,8 +127,8 @@ fn advice_is_told_until_its_day_and_counts_from_then_on() {
     assert_eq!((enters, said), (true, words.clone()), "{told}");
     assert!(told.contains("it says it is Firefox 127.0 (wanted: Chrome ≥ 120, Firefox ≥ 128)"), "{told}");
     assert_eq!(comes(&site, None, 0).1, words, "what is not known is told as well");
-    assert_eq!(comes(&site, browser("127.0"), 11).0, false);
-    assert_eq!(comes(&site, None, 11).0, false);
+    assert!(!comes(&site, browser("127.0"), 11).0);
+    assert!(!comes(&site, None, 11).0);
     assert_eq!(comes(&site, browser("128.0"), 11), (true, vec![], comes(&site, browser("128.0"), 11).2));
     // Without a day it is said for ever.
     let site = site_with("browsers = { firefox = \"128\" }", &format!("{REQUIRE}\nmode = \"advise\""));

@@ -13,6 +13,7 @@ mod harbour;
 mod identities;
 mod mappings;
 mod networks;
+mod outside;
 mod providers;
 mod provoking;
 mod radius;

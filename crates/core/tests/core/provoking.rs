@@ -112,6 +112,9 @@ fn provocations() -> Vec<Provoke> {
             f.profiles = (0..7).map(|n| profile(&format!("tablet-{n}"), f.now + Duration::days(2))).collect();
         }),
         (Code::RadiusCertificateFails, over_tls(), |f| *f = quays(|r| r.unproven = 7)),
+        same(Code::CodeServerSilent, |f| {
+            f.code_servers = ("east".into(), vec![("192.0.2.20:1812".into(), "no answer".into())]);
+        }),
         (Code::DeviceAuthorityOver, with_laptops(), |f| f.now = on("2127-01-01")),
         (Code::DeviceAuthoritySoon, with_laptops(), |f| f.now = on("2126-10-01")),
         (Code::DeviceAuthoritySilent, with_laptops(), |f| {

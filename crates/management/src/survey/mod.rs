@@ -99,6 +99,8 @@ pub async fn run(app: &App, edition: &Arc<WebEdition>, lang: Lang) -> Result<Don
     let late = |what: &str| format!("{what}: no end after {} s", LIMIT.as_secs());
     let names = tokio::time::timeout(LIMIT, probes::dead_names(edition));
     let before = tokio::time::timeout(LIMIT, probes::needs(app, edition));
+    let silent = app.code_servers.all().into_iter().map(|(server, why)| (server.to_string(), why));
+    facts.code_servers = (app.node.clone(), silent.collect());
     let devices = tokio::time::timeout(LIMIT, probes::device_authorities(app, edition));
     let (asked, kerberos, names, before, devices) = tokio::join!(asked, kerberos, names, before, devices);
     match devices {

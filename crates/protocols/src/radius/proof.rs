@@ -61,6 +61,10 @@ fn token_of(authenticator: &[u8; 16]) -> [u8; 16] {
     out
 }
 
+/// The fewest octets of a secret (RFC 2865 section 3), and the fewest different ones.
+const SECRET_MIN: usize = 16;
+const DIFFERENT_MIN: usize = 6;
+
 fn md5(parts: &[&[u8]]) -> [u8; 16] {
     let mut digest = Md5::new();
     parts.iter().for_each(|p| digest.update(p));
@@ -71,6 +75,12 @@ impl Secret {
     /// From the octets that both have.
     pub fn new(octets: impl Into<Vec<u8>>) -> Secret {
         Secret(Shared::Octets(octets.into()))
+    }
+
+    /// From octets that nobody finds out by trying; none of others (RFC 2865 section 3).
+    pub fn strong(octets: &[u8]) -> Option<Secret> {
+        let different: std::collections::HashSet<&u8> = octets.iter().collect();
+        (octets.len() >= SECRET_MIN && different.len() >= DIFFERENT_MIN).then(|| Secret::new(octets))
     }
 
     /// Of RADIUS over TLS (RFC 6614 section 2.3): in its packets a proof is made as ever, and proves nothing.
@@ -160,6 +170,14 @@ impl Secret {
         packet.attributes.insert(0, Attribute::octets(Kind::MessageAuthenticator, EMPTY));
         packet.attributes[0].value = self.message_authenticator(&packet, &EMPTY)?.to_vec();
         packet.authenticator = self.digest(&packet, &EMPTY)?;
+        packet.wire()
+    }
+
+    /// A request for access of our own, as it travels (RFC 2865 section 4.1): its authenticator is random, and a Message-Authenticator proves it.
+    pub fn access_request(&self, id: u8, authenticator: [u8; 16], attributes: Vec<Attribute>) -> Option<Vec<u8>> {
+        let mut packet = Packet { code: Code::AccessRequest, id, authenticator, attributes };
+        packet.attributes.insert(0, Attribute::octets(Kind::MessageAuthenticator, EMPTY));
+        packet.attributes[0].value = self.message_authenticator(&packet, &authenticator)?.to_vec();
         packet.wire()
     }
 
@@ -273,6 +291,35 @@ mod tests {
         let mut packet = Packet { code: Code::AccessRequest, id: 9, authenticator: [5; 16], attributes: all };
         packet.attributes[0].value = secret.message_authenticator(&packet, &[5; 16]).unwrap().to_vec();
         packet
+    }
+
+    #[test]
+    fn short_and_dull_secrets_are_weak() {
+        for (secret, strong) in [
+            ("", false),
+            ("testing123", false),
+            ("fifteen-octets!", false),
+            ("aaaaaaaaaaaaaaaaaaaaaaaa", false),
+            ("abababababababababababab", false),
+            ("a-long-one-of-many-octets", true),
+            ("0f1e2d3c4b5a69788796a5b4", true),
+        ] {
+            assert_eq!(Secret::strong(secret.as_bytes()).is_some(), strong, "{secret}");
+        }
+    }
+
+    #[test]
+    fn a_request_of_ours_for_access_is_proven_and_hides_its_code() {
+        let secret = Secret::new(*b"spring tide at noon");
+        let hidden = secret.hide(b"111111", &[7; 16]).unwrap();
+        let said = vec![Attribute::octets(Kind::UserName, *b"benoit"), Attribute::octets(Kind::UserPassword, hidden)];
+        let wire = secret.access_request(7, [7; 16], said).unwrap();
+        let request = Packet::read(&wire).unwrap();
+        assert_eq!(request.attributes[0].kind, Kind::MessageAuthenticator.number());
+        secret.proves(&request).unwrap();
+        assert_eq!(secret.password(&request).unwrap(), b"111111");
+        assert!(!wire.windows(6).any(|w| w == b"111111"));
+        assert!(Secret::new(*b"neap tide at noon").proves(&request).is_err());
     }
 
     #[test]

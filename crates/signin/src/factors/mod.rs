@@ -4,6 +4,7 @@
 //! is what passkeys need between two requests. A factor belongs to a person as their provider names them.
 
 pub mod ceremony;
+mod outside;
 pub mod page;
 pub mod prove;
 
@@ -26,6 +27,12 @@ use crate::journey::fresh::{is_fresh, is_recent};
 use passeur_engine::Engine;
 use passeur_engine::sessions::{self, Session};
 use passeur_engine::{factors, rights};
+
+/// What a server that judges codes asks for besides: its words for the person, and what the form hands back.
+pub struct More {
+    pub words: String,
+    pub sealed: String,
+}
 
 /// Recovery codes that somebody gets at a time.
 const RECOVERY: usize = 10;

@@ -13,7 +13,8 @@ use passeur_engine::tries::slow;
 use passeur_store::StoreError;
 use serde::Deserialize;
 
-use super::{Holds, Kind, account, ceremony, note};
+use super::outside::{self, Came, name_outside};
+use super::{Holds, Kind, More, account, ceremony, note};
 use passeur_engine::sessions::Session;
 
 use crate::answer::answer;
@@ -37,6 +38,9 @@ pub struct Entered {
     ceremony: String,
     #[serde(default)]
     credential: String,
+    /// What a server for codes asked for besides.
+    #[serde(default)]
+    outside: String,
 }
 
 /// Asks for a factor, on the way to somewhere. `wanted` are methods of which one is needed.
@@ -44,6 +48,7 @@ pub async fn ask(journey: Journey<'_, Known>, wanted: Vec<String>) -> Done<'_> {
     let desk = journey.desk;
     let found = Holds::of(desk.engine, &journey.state.0.row.person()).await;
     let (mut journey, holds) = journey.go_on_with(found)?;
+    let holds = holds.known_outside_as(name_outside(desk.site(), &journey.to, &journey.state.0.evidence));
     let kinds = holds.kinds(&wanted);
     if kinds.is_empty() {
         journey.step(|| step!(FactorNone { wanted }));
@@ -62,8 +67,19 @@ pub async fn ask(journey: Journey<'_, Known>, wanted: Vec<String>) -> Done<'_> {
 }
 
 fn form(desk: Desk<'_>, to: &Destination, sealed: &str, kinds: &[Kind], said: Said<'_>) -> Response {
+    form_with(desk, to, (sealed, None), kinds, said)
+}
+
+/// The same, with what a server for codes asks for besides.
+fn form_with(
+    desk: Desk<'_>,
+    to: &Destination,
+    (sealed, more): (&str, Option<&More>),
+    kinds: &[Kind],
+    said: Said<'_>,
+) -> Response {
     let site = desk.site();
-    FactorForm { site, lang: desk.lang(), place: to.title(site), flow: sealed, kinds, said }.page().into_response()
+    FactorForm { site, lang: desk.lang(), place: to.title(site), flow: sealed, kinds, said, more }.page().into_response()
 }
 
 /// `POST /.passeur/factor`. The guard has checked where it comes from.
@@ -86,22 +102,49 @@ async fn posted<'a>(desk: Desk<'a>, entered: &Entered) -> Done<'a> {
 }
 
 /// What was tried, as far as it came.
-type Tried = (Kind, Result<String, &'static str>);
+enum Tried {
+    Done(Kind, Result<String, &'static str>),
+    /// A server for codes asks for more.
+    More(More),
+    /// No server for codes answered.
+    Silent,
+}
 
-async fn tried(desk: Desk<'_>, s: &Session, holds: &Holds, entered: &Entered) -> Result<Tried, StoreError> {
+async fn tried(
+    journey: &mut Journey<'_, Answered<Factor>>,
+    s: &Session,
+    (holds, kinds): (&Holds, &[Kind]),
+    entered: &Entered,
+) -> Result<Tried, StoreError> {
+    let desk = journey.desk;
     let (engine, site) = (desk.engine, desk.site());
     if !entered.credential.is_empty() {
         let row = ceremony::proven(desk, s, &entered.ceremony, &entered.credential).await?;
-        return Ok((Kind::Passkey, row.map(|r| r.name).ok_or("passkey-verification")));
+        return Ok(Tried::Done(Kind::Passkey, row.map(|r| r.name).ok_or("passkey-verification")));
     }
-    holds.typed(engine, site, (&s.row.provider, &s.row.person()), &entered.code).await
+    // A code of ours is not told to others.
+    if entered.outside.is_empty() {
+        let (kind, done) = holds.typed(engine, site, (&s.row.provider, &s.row.person()), &entered.code).await?;
+        if done.is_ok() || !kinds.contains(&Kind::Outside) {
+            return Ok(Tried::Done(kind, done));
+        }
+    }
+    let of = site.factors.as_ref().and_then(|f| f.outside.as_ref());
+    let (Some(of), Some(user)) = (of, &holds.outside) else { return Ok(Tried::Done(Kind::Outside, Err("code-wrong"))) };
+    Ok(match outside::judged(journey, s, of, user, (&entered.code, &entered.outside)).await {
+        Came::Right(server) => Tried::Done(Kind::Outside, Ok(server)),
+        Came::Wrong => Tried::Done(Kind::Outside, Err("code-refused")),
+        Came::More(more) => Tried::More(more),
+        Came::Silent => Tried::Silent,
+    })
 }
 
 async fn proved(journey: &mut Journey<'_, Answered<Factor>>, mut s: Session, entered: &Entered) -> Result<Response, Why> {
     let (desk, engine) = (journey.desk, journey.engine());
     let limit = Duration::minutes(OPEN_MINUTES);
     journey.check_open(limit)?;
-    let holds = Holds::of(engine, &s.row.person()).await?;
+    let name = name_outside(desk.site(), &journey.to, &s.evidence);
+    let holds = Holds::of(engine, &s.row.person()).await?.known_outside_as(name);
     let kinds = holds.kinds(&journey.leg().by.wanted);
     let account = account(&s.row.person());
     if !tries::count_plain(engine, &mut journey.attempt, "factor", &account, TRIES).await? {
@@ -110,7 +153,21 @@ async fn proved(journey: &mut Journey<'_, Answered<Factor>>, mut s: Session, ent
         let said = Said::Wait { minutes: passeur_core::site::TRIES_MINUTES };
         return Ok(limits::wait(form(desk, &journey.to, &entered.flow, &kinds, said)));
     }
-    let (kind, done) = tried(desk, &s, &holds, entered).await?;
+    let (kind, done) = match tried(journey, &s, (&holds, &kinds), entered).await? {
+        Tried::Done(kind, done) => (kind, done),
+        Tried::More(more) => {
+            journey.attempt.apart();
+            journey.attempt.record(Outcome::Waiting).await?;
+            return Ok(form_with(desk, &journey.to, (&entered.flow, Some(&more)), &[Kind::Outside], Said::Nothing));
+        }
+        Tried::Silent => {
+            // Nobody guessed anything.
+            tries::uncount_plain(engine, "factor", &account).await?;
+            journey.attempt.apart();
+            journey.attempt.record(Outcome::Failed).await?;
+            return Ok(form(desk, &journey.to, &entered.flow, &kinds, Said::NotNow { id: journey.attempt.id }));
+        }
+    };
     let done = done.and_then(|name| if kinds.contains(&kind) { Ok(name) } else { Err("code-wrong") });
     let why = match done {
         Ok(name) => {

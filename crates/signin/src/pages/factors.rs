@@ -10,7 +10,7 @@ use passeur_store::FactorRow;
 use super::sign_in::Said;
 use super::words::{Word, say};
 use super::{POLICY, Page, page};
-use crate::factors::{Kind, NotNow};
+use crate::factors::{Kind, More, NotNow};
 
 /// Lets a page run the script that passkeys need, and nothing else.
 pub fn with_passkeys(page: Page) -> Response {
@@ -48,15 +48,41 @@ pub struct FactorForm<'a> {
     pub flow: &'a str,
     pub kinds: &'a [Kind],
     pub said: Said<'a>,
+    /// What a server for codes asks for besides.
+    pub more: Option<&'a More>,
 }
 
 impl FactorForm<'_> {
+    /// Over the field: the kinds of codes that will do there.
+    fn label(&self) -> String {
+        if self.more.is_some() {
+            return say(Word::YourAnswer, self.lang).to_owned();
+        }
+        let outside = self.site.factors.as_ref().and_then(|f| f.outside.as_ref()).map(|o| o.title.clone());
+        let own = |word| say(word, self.lang).to_owned();
+        let all = [
+            (Kind::Totp, Some(own(Word::AuthenticatorCode))),
+            (Kind::Outside, outside),
+            (
+                Kind::Recovery,
+                (!self.kinds.iter().any(|k| matches!(k, Kind::Totp | Kind::Outside))).then(|| own(Word::RecoveryCode)),
+            ),
+        ];
+        let of = all.into_iter().filter(|(kind, _)| self.kinds.contains(kind)).filter_map(|(_, words)| words);
+        let joined = of.collect::<Vec<_>>().join(" / ");
+        let mut letters = joined.chars();
+        letters.next().map(|first| first.to_uppercase().chain(letters).collect()).unwrap_or_default()
+    }
+
     /// The page.
     pub fn page(&self) -> Response {
         let lang = self.lang;
-        let codes = self.kinds.iter().any(|k| matches!(k, Kind::Totp | Kind::Recovery));
-        let only_recovery = !self.kinds.contains(&Kind::Totp);
-        let flow = html! { input type="hidden" name="flow" value=(self.flow); };
+        let codes = self.kinds.iter().any(|k| *k != Kind::Passkey);
+        let only_recovery = !self.kinds.iter().any(|k| matches!(k, Kind::Totp | Kind::Outside));
+        let flow = html! {
+            input type="hidden" name="flow" value=(self.flow);
+            @if let Some(more) = self.more { input type="hidden" name="outside" value=(more.sealed); }
+        };
         let content = html! {
             p.lead { (say(Word::FactorFor, lang)) " " strong { (self.place) } }
             @match &self.said {
@@ -70,8 +96,12 @@ impl FactorForm<'_> {
                     }
                 }
                 Said::Wait { minutes } => { blockquote role="alert" { (say(Word::TooManyTries, lang)) " " (minutes) " min." } }
+                Said::NotNow { id } => {
+                    blockquote role="alert" { (say(Word::NotNow, lang)) ". " span.hint { (say(Word::Crossing, lang)) " " code.id { (id) } } }
+                }
                 _ => {}
             }
+            @if let Some(more) = self.more { p role="status" { strong { (more.words) } } }
             @if self.kinds.contains(&Kind::Passkey) {
                 (passkey_form(lang, "prove", "/.passeur/factor", flow.clone(), Word::UsePasskey))
                 (passkey_script())
@@ -80,8 +110,8 @@ impl FactorForm<'_> {
                 form method="post" action="/.passeur/factor" {
                     (flow)
                     label {
-                        (say(if only_recovery { Word::RecoveryCode } else { Word::AuthenticatorCode }, lang))
-                        input name="code" autocomplete="one-time-code" required maxlength="40" autofocus;
+                        (self.label())
+                        input name="code" autocomplete="one-time-code" required maxlength="120" autofocus;
                     }
                     @if self.kinds.contains(&Kind::Recovery) && !only_recovery { p.hint { (say(Word::OrRecovery, lang)) } }
                     nav.ways { button type="submit" { (say(Word::GoOn, lang)) } }
@@ -92,6 +122,7 @@ impl FactorForm<'_> {
         let (status, tone) = match self.said {
             Said::Wrong { .. } | Said::TwoCodes { wrong: Some(_) } => (StatusCode::FORBIDDEN, "stop"),
             Said::Wait { .. } => (StatusCode::TOO_MANY_REQUESTS, "stop"),
+            Said::NotNow { .. } => (StatusCode::BAD_GATEWAY, "stop"),
             _ => (StatusCode::OK, "calm"),
         };
         with_passkeys(Page { status, markup: page(&self.site.name, lang, say(Word::FactorTitle, lang), tone, content) })

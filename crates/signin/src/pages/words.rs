@@ -54,6 +54,7 @@ pub enum Word {
     AuthenticatorCode,
     RecoveryCode,
     OrRecovery,
+    YourAnswer,
     FactorsTitle,
     FactorsWords,
     NoFactors,
@@ -425,6 +426,7 @@ pub fn say(word: Word, lang: Lang) -> &'static str {
         ),
         Word::AuthenticatorCode => ("The code your authenticator shows", "Le code de votre authentificateur"),
         Word::RecoveryCode => ("A recovery code", "Un code de secours"),
+        Word::YourAnswer => ("Your answer", "Votre réponse"),
         Word::OrRecovery => ("A recovery code does as well.", "Un code de secours convient aussi."),
         Word::FactorsTitle => ("My second factors", "Mes seconds facteurs"),
         Word::FactorsWords => (

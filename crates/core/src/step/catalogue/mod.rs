@@ -297,6 +297,14 @@ with_networks! { with_radius with_tickets catalogue
     FactorWrong = "factor.wrong" Check Stop [kind, why]
         "{kind} was not proven: {why}." / "{kind} : preuve non admise : {why}."
         => "Wrong codes often mean a wrong clock on the phone. An engineer can take a lost factor away with `passeur factors`." / "Des codes faux viennent souvent d'une mauvaise horloge du téléphone. Un ingénieur peut retirer un facteur perdu avec `passeur factors`.";
+    FactorAsked = "factor.outside-asked" Check Fact [server, user, answer, words]
+        "The server for codes at {server} was asked about the code of {user}. It said {answer}. {words}" / "Le serveur de codes {server} a été interrogé sur le code de {user}. Réponse : {answer}. {words}";
+    FactorSilent = "factor.outside-silent" Check Stop [tried]
+        "No server for codes answered: {tried}." / "Aucun serveur de codes n'a répondu : {tried}."
+        => "Let this host reach them by UDP, and compare the secret of [factors.outside] with theirs: an answer that proves another one is none." / "Laissez cet hôte les joindre en UDP, et comparez le secret de [factors.outside] avec le leur : une réponse prouvée par un autre n'en est pas une.";
+    FactorNoSecret = "factor.outside-no-secret" Check Stop [secret]
+        "The secret {secret}, which servers for codes share with us, is not stored, or weak." / "Le secret {secret}, que partagent les serveurs de codes, n'est pas enregistré, ou est faible."
+        => "Make one, for both sides: openssl rand -hex 24 | passeur secret set {secret}" / "Créez-en un, pour les deux côtés : openssl rand -hex 24 | passeur secret set {secret}";
     FactorNone = "factor.none" Check Stop [wanted]
         "A factor is asked for ({wanted}), and the person has enrolled none that would do." / "Un facteur est demandé ({wanted}) et la personne n'en a enrôlé aucun qui convienne."
         => "Have them enrol one at the quay, from a network where the site allows it." / "Elle doit en enrôler un au quai, depuis un réseau où le site le permet.";
