@@ -147,9 +147,10 @@ impl Gateway {
             request = request.map(|body| paced(body, bound.max, room));
         }
         if let Some(shown) = conn.shown_to(address) {
-            if is_ours && edition.as_ref().is_some_and(|e| conn.misses(&e.of_devices)) {
-                // A browser uses one connection for several hosts of one certificate (RFC 9113 9.1.1), and this one was opened for another, or
-                // before anybody asked for a certificate of devices.
+            // A browser uses one connection for several hosts of one certificate (RFC 9113 9.1.1), and this one was opened for another, or before
+            // anybody asked for a certificate of devices. Whoever calls the API shows none.
+            let is_page = is_ours && !request.uri().path().starts_with("/api/");
+            if is_page && edition.as_ref().is_some_and(|e| conn.misses(&e.of_devices)) {
                 return page(bare(StatusCode::MISDIRECTED_REQUEST, "Ask again on a connection of this host's own.\n"));
             }
             request.extensions_mut().insert(ServedCertificate(shown));

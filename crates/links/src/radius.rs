@@ -18,8 +18,8 @@ const WORDS_MAX: usize = 500;
 /// The longest State, in octets (RFC 2865 section 5).
 const STATE_MAX: usize = 253;
 
-/// What is asked.
-#[derive(Clone, Debug)]
+/// What is asked; never shown, since it holds the code.
+#[derive(Clone, Copy)]
 pub struct Question<'a> {
     pub user: &'a str,
     pub code: &'a str,

@@ -184,7 +184,19 @@ struct Responder {
 }
 
 impl Responder {
-    fn start(laptops: &Authority, port: u16, index: &str) -> Responder {
+    /// At any port.
+    fn start(laptops: &Authority, index: &str) -> (Responder, u16) {
+        loop {
+            let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+            // Lost between choosing and binding, another one is chosen.
+            if let Some(responder) = Responder::at(laptops, port, index) {
+                return (responder, port);
+            }
+        }
+    }
+
+    /// At a port; none where it is taken.
+    fn at(laptops: &Authority, port: u16, index: &str) -> Option<Responder> {
         let folder = &laptops.folder;
         let key = laptops.key_file();
         std::fs::write(folder.join("index.txt"), index).unwrap();
@@ -197,9 +209,12 @@ impl Responder {
         let mut line = String::new();
         while !line.contains("waiting for OCSP client connections") {
             line.clear();
-            assert_ne!(said.read_line(&mut line).unwrap(), 0, "the responder ended");
+            if said.read_line(&mut line).unwrap() == 0 {
+                let _ = child.wait();
+                return None;
+            }
         }
-        Responder { child, _said: said }
+        Some(Responder { child, _said: said })
     }
 }
 
@@ -216,9 +231,8 @@ async fn an_authority_is_asked_about_one_certificate_at_a_time() {
     let (certificate, pem) = laptop(&laptops, |_| ());
     let serial = passeur_core::x509::serial(certificate.der()).unwrap();
     let serial: String = serial.iter().skip_while(|b| **b == 0).map(|b| format!("{b:02X}")).collect();
-    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let good = format!("V\t301231000000Z\t\t{serial}\tunknown\t/CN=laptop-7\n");
-    let responder = Responder::start(&laptops, port, &good);
+    let (responder, port) = Responder::start(&laptops, &good);
     let stack = harbour(&servers, &laptops, &format!("ocsp = \"http://127.0.0.1:{port}/\""), REQUIRE).await;
     let mut benoit = Person::with_certificate(&servers.der(), Some(&pem));
     let page = signs_in(&stack, &mut benoit).await;
@@ -232,7 +246,7 @@ async fn an_authority_is_asked_about_one_certificate_at_a_time() {
     assert!(page.status == StatusCode::FORBIDDEN && story.contains("it knows nothing of this certificate"), "{story}");
     drop(responder);
     let revoked = format!("R\t301231000000Z\t261201000000Z\t{serial}\tunknown\t/CN=laptop-7\n");
-    let _responder = Responder::start(&laptops, port, &revoked);
+    let _responder = Responder::at(&laptops, port, &revoked).expect("the port is free again");
     stack.later(Duration::minutes(16));
     let page = benoit.open(&stack.everybody("/received")).await;
     let story = told(&stack, &page).await;
@@ -249,18 +263,18 @@ async fn a_connection_of_another_host_is_not_taken_for_one_without_a_certificate
     roots.add(servers.der()).unwrap();
     let config = Arc::new(rustls::ClientConfig::builder().with_root_certificates(roots).with_no_client_auth());
     let mut statuses = vec![];
-    for name in ["berths.havrelune.localhost", "pass.havrelune.localhost"] {
+    let (gate, pass) = ("berths.havrelune.localhost", "pass.havrelune.localhost");
+    for (name, path) in [(gate, "/.passeur/signed-out"), (pass, "/.passeur/signed-out"), (gate, "/api/v1/node")] {
         let tcp = tokio::net::TcpStream::connect(("127.0.0.1", port)).await.unwrap();
         let server = rustls::pki_types::ServerName::try_from(name).unwrap();
         let mut stream = tokio_rustls::TlsConnector::from(config.clone()).connect(server, tcp).await.unwrap();
-        let request =
-            format!("GET /.passeur/signed-out HTTP/1.1\r\nhost: pass.havrelune.localhost:{port}\r\nconnection: close\r\n\r\n");
+        let request = format!("GET {path} HTTP/1.1\r\nhost: {pass}:{port}\r\nconnection: close\r\n\r\n");
         stream.write_all(request.as_bytes()).await.unwrap();
         let mut answer = vec![];
         let _ = stream.read_to_end(&mut answer).await;
         statuses.push(String::from_utf8_lossy(&answer)[9..12].to_owned());
     }
-    assert_eq!(statuses, ["421", "200"]);
+    assert_eq!(statuses, ["421", "200", "401"], "and whoever calls the API shows none");
 }
 
 #[tokio::test(flavor = "multi_thread")]

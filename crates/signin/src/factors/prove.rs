@@ -122,10 +122,10 @@ async fn tried(
         let row = ceremony::proven(desk, s, &entered.ceremony, &entered.credential).await?;
         return Ok(Tried::Done(Kind::Passkey, row.map(|r| r.name).ok_or("passkey-verification")));
     }
-    // A code of ours is not told to others.
+    // A code of ours, used or not, is not told to others.
     if entered.outside.is_empty() {
         let (kind, done) = holds.typed(engine, site, (&s.row.provider, &s.row.person()), &entered.code).await?;
-        if done.is_ok() || !kinds.contains(&Kind::Outside) {
+        if done != Err("code-wrong") || !kinds.contains(&Kind::Outside) {
             return Ok(Tried::Done(kind, done));
         }
     }
@@ -147,6 +147,8 @@ async fn proved(journey: &mut Journey<'_, Answered<Factor>>, mut s: Session, ent
     let holds = Holds::of(engine, &s.row.person()).await?.known_outside_as(name);
     let kinds = holds.kinds(&journey.leg().by.wanted);
     let account = account(&s.row.person());
+    // Whether what is typed may be a code of ours, which whoever guesses would guess at as well.
+    let ours = !holds.rows.is_empty() || holds.recovery > 0;
     if !tries::count_plain(engine, &mut journey.attempt, "factor", &account, TRIES).await? {
         journey.attempt.apart();
         journey.attempt.record(Outcome::CheckFailed).await?;
@@ -161,8 +163,10 @@ async fn proved(journey: &mut Journey<'_, Answered<Factor>>, mut s: Session, ent
             return Ok(form_with(desk, &journey.to, (&entered.flow, Some(&more)), &[Kind::Outside], Said::Nothing));
         }
         Tried::Silent => {
-            // Nobody guessed anything.
-            tries::uncount_plain(engine, "factor", &account).await?;
+            // Nobody guessed anything, unless at a code of ours.
+            if !ours {
+                tries::uncount_plain(engine, "factor", &account).await?;
+            }
             journey.attempt.apart();
             journey.attempt.record(Outcome::Failed).await?;
             return Ok(form(desk, &journey.to, &entered.flow, &kinds, Said::NotNow { id: journey.attempt.id }));
@@ -186,8 +190,12 @@ async fn proved(journey: &mut Journey<'_, Answered<Factor>>, mut s: Session, ent
     journey.step(|| step!(FactorWrong { kind: Param::reason(kind.code()), why: Param::reason(why) }));
     journey.attempt.apart();
     journey.attempt.record(Outcome::CheckFailed).await?;
-    slow::count(engine, "factor", &account).await?;
     let id = journey.attempt.id;
+    if !ours {
+        // The server that judges these codes keeps its own count, and knows nothing of two in a row.
+        return Ok(form(desk, &journey.to, &entered.flow, &kinds, Said::Wrong { id }));
+    }
+    slow::count(engine, "factor", &account).await?;
     let said = match slow::is_guessed(engine, "factor", &account).await? {
         true => Said::TwoCodes { wrong: Some(id) },
         false => Said::Wrong { id },
