@@ -15,6 +15,8 @@ pub struct Need {
     pub fresh: Option<Duration>,
     /// One of these methods (RFC 8176).
     pub factors: Vec<String>,
+    /// That the device is another than the one that was looked at: a browser that passes the sign-in host is looked at again.
+    pub device: bool,
 }
 
 impl Need {
@@ -24,6 +26,7 @@ impl Need {
     }
 
     fn join(&mut self, other: Need) {
+        self.device |= other.device;
         if self.contexts.is_empty() {
             self.contexts = other.contexts;
         }

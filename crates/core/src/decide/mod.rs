@@ -321,11 +321,13 @@ impl Judging<'_> {
         }
         if let Some((rule, words)) = refusal {
             witness.step(|| step!(RefusedByRule { rule: rule.name.as_str(), words, saw: self.saw(rule) }));
+            // Of a tunnel's machine its server tells, and nobody can show another one.
+            let of_device = at.tunnel.is_none() && !rule.when.device_checks().is_empty();
             return Err(Refusal {
                 outcome: Outcome::Refused,
                 code: StepCode::RefusedByRule,
                 words: Some(words.to_owned()),
-                need: None,
+                need: of_device.then(|| Box::new(Need { device: true, ..Need::default() })),
             });
         }
         if let Some((rule, need)) = step_up {

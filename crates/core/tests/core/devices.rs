@@ -12,7 +12,8 @@ use passeur_core::expect::{broken, described};
 use passeur_core::rehearse::{Missing, Verdict, try_at};
 use passeur_core::route::Platform;
 use passeur_core::site::{Described, DeviceCheck, Place, Site, Truth};
-use passeur_core::step::{Lang, Story, sentence};
+use passeur_core::step::{Lang, Silent, Story, sentence};
+use passeur_core::tunnel::TunnelFacts;
 
 use crate::harbour::{SITE, changed, moment};
 
@@ -107,6 +108,14 @@ fn a_certificate_passes_while_its_authority_stands_by_it_and_nothing_else_does()
         assert_eq!(check.next_edge(Some(&good), moment()), Some(moment() + Duration::minutes(15)));
     }
     let site = site_with(&certified(""), REQUIRE);
+    // Whoever is refused for their device is looked at again where they sign in; a tunnel's machine is what its server tells.
+    let tunnel = TunnelFacts::new("pilots", None, None);
+    for (tunnel, looked_at_again) in [(None, true), (Some(&tunnel), false)] {
+        let at = Circumstances { tunnel, ..Circumstances::at(moment()) };
+        let decision = fold(&site, site.gate("berths").unwrap(), &planner(&site, None), &at, &mut Silent);
+        let Decision::Refused(refusal) = decision else { panic!("{decision:?}") };
+        assert_eq!(refusal.need.is_some_and(|n| n.device), looked_at_again);
+    }
     let (_, _, told) = comes(&site, Some(shown(&site.device_checks[0], Standing::Revoked)), 0);
     assert!(told.contains("the certificate of CN=laptop-7 was revoked by its authority"), "{told}");
 }

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use http::StatusCode;
 use passeur_core::circumstances::{Circumstances, RequestFacts};
+use passeur_core::condition::Need;
 use passeur_core::decide::RequestView;
 use passeur_core::evidence::Evidence;
 use passeur_core::id::CrossingId;
@@ -170,7 +171,8 @@ impl WebGate {
             again: again.as_ref(),
         };
         let asking = Asking { edition, gate, evidence: &known, at };
-        let may_ask = |need: &_| facts.navigates && step_up::next(site, known.way(), need, &[]).is_some();
+        // A device is looked at where browsers sign in, and not here.
+        let may_ask = |need: &Need| facts.navigates && (need.device || step_up::next(site, known.way(), need, &[]).is_some());
         match grants::decide(&self.engine, asking, Carriage::Held(held), &mut attempt, may_ask).await? {
             // What is missing can be asked for at the sign-in host, as if there were no session yet.
             Decided::More(_) | Decided::Afresh(_) => Ok(Presented::No(NoSession::StepUp)),

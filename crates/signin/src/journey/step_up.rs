@@ -70,7 +70,8 @@ mod tests {
     fn what_is_missing_is_asked_for_once_and_in_order() {
         let (site, findings) = passeur_core::document::compile(include_str!("../../../../demo/site.toml"));
         let site = site.unwrap_or_else(|| panic!("{findings:#?}"));
-        let need = Need { contexts: vec!["2".into()], fresh: Some(chrono::Duration::minutes(5)), factors: vec!["otp".into()] };
+        let fresh = Some(chrono::Duration::minutes(5));
+        let need = Need { contexts: vec!["2".into()], fresh, factors: vec!["otp".into()], device: false };
         let asked = |a: &[&str]| next(&site, "pilotage", &need, &a.iter().map(|s| (*s).to_owned()).collect::<Vec<_>>());
         assert_eq!(asked(&[]), Some(Missing::Context(vec!["2".into()])));
         assert_eq!(asked(&["context"]), None, "it did not come back");
@@ -80,5 +81,6 @@ mod tests {
         let unknown = Need { factors: vec!["face".into()], ..Need::default() };
         assert_eq!(next(&site, "pilotage", &unknown, &[]), None, "nothing of ours proves it");
         assert_eq!(next(&site, "pilotage", &Need::default(), &[]), None);
+        assert_eq!(next(&site, "pilotage", &Need { device: true, ..Need::default() }, &[]), None, "it was looked at just now");
     }
 }
