@@ -182,7 +182,7 @@ mod tests {
     fn filter_rules_are_one_text_over_as_many_attributes_as_it_takes() {
         let rules: Vec<String> = (0..9).map(|n| format!("permit in 6 from any to 10.80.{n}.0/24 443")).collect();
         let said = Attribute::filters(&rules);
-        assert_eq!(said.iter().map(|a| (a.kind, a.value.len())).collect::<Vec<_>>(), [(92, 253), (92, 120)]);
+        assert_eq!(said.iter().map(|a| (a.kind, a.value.len())).collect::<Vec<_>>(), [(92, 253), (92, 115)]);
         let text = said.iter().flat_map(|a| a.value.clone()).collect::<Vec<_>>();
         assert_eq!(String::from_utf8(text).unwrap().split('\0').collect::<Vec<_>>(), rules);
         assert!(Attribute::filters(&[]).is_empty());
