@@ -87,7 +87,27 @@ pub enum Standing {
     },
 }
 
+impl Shown {
+    /// What was found when it was held against what this is the digest of; none where it was not.
+    pub fn held_against(&self, digest: &str) -> Option<&Judged> {
+        self.judged.iter().find(|j| j.of == digest)
+    }
+}
+
 impl Device {
+    /// One of which nothing is known yet.
+    fn at(at: Moment) -> Device {
+        Device {
+            at,
+            platform: Platform::Other,
+            platform_version: None,
+            program: None,
+            program_version: None,
+            certificate: None,
+            passes: None,
+        }
+    }
+
     /// What a browser says of itself (RFC 9110 10.1.5), and by client hints (UA Client Hints 3), which not every browser sends.
     pub fn of_browser(at: Moment, agent: &str, hint: impl Fn(&str) -> Option<String>) -> Device {
         let hinted = hint("sec-ch-ua-platform");
@@ -98,8 +118,7 @@ impl Device {
             None => version_in(platform, agent),
         };
         let (program, program_version) = program_of(agent);
-        let platform_version = platform_version.map(|v| plain(&v));
-        Device { at, platform, platform_version, program, program_version, certificate: None, passes: None }
+        Device { platform, platform_version, program, program_version, ..Device::at(at) }
     }
 
     /// What a tunnel's client says of itself.
@@ -114,29 +133,20 @@ impl Device {
         };
         let platform_version = platform_version.and_then(leading_version).filter(|_| platform != Platform::Linux);
         let program_version = version.and_then(leading_version);
-        Device {
-            at,
-            platform,
-            platform_version,
-            program: Some(Program::Client),
-            program_version,
-            certificate: None,
-            passes: None,
-        }
+        Device { platform, platform_version, program: Some(Program::Client), program_version, ..Device::at(at) }
     }
 
     /// One that passes these checks and no other, as an engineer describes it.
     pub fn described(at: Moment, passes: Vec<String>) -> Device {
-        let platform = Platform::Other;
-        Device {
-            at,
-            platform,
-            platform_version: None,
-            program: None,
-            program_version: None,
-            certificate: None,
-            passes: Some(passes),
-        }
+        Device { passes: Some(passes), ..Device::at(at) }
+    }
+
+    /// Whether it is the same as far as decisions go.
+    pub fn is_as(&self, other: &Device) -> bool {
+        let [mut a, mut b] = [self.clone(), other.clone()];
+        a.forget_moments();
+        b.forget_moments();
+        a == b
     }
 
     /// Leaves out when it was seen and judged, which no decision hangs on.

@@ -28,6 +28,11 @@ pub fn hex(bytes: &[u8]) -> String {
     })
 }
 
+/// What hexadecimal stands for; none where it is not in pairs of digits.
+pub fn unhex(text: &str) -> Option<Vec<u8>> {
+    (0..text.len()).step_by(2).map(|i| u8::from_str_radix(text.get(i..i + 2)?, 16).ok()).collect()
+}
+
 /// What personal tokens begin with, so that they are known wherever they turn up.
 pub const PERSONAL_TOKEN: &str = "passeur_";
 

@@ -5,7 +5,7 @@
 
 use std::collections::HashMap;
 use std::hash::Hash;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, LazyLock, Mutex};
 use std::time::Duration;
 
 use passeur_core::Moment;
@@ -101,8 +101,10 @@ impl Authorities {
     }
 }
 
-fn client() -> Result<Client, String> {
-    Client::new(None, LIMIT).map_err(|e| e.to_string())
+/// One client for all questions: making one reads the system's certificates.
+fn client() -> Result<&'static Client, String> {
+    static CLIENT: LazyLock<Result<Client, String>> = LazyLock::new(|| Client::new(None, LIMIT).map_err(|e| e.to_string()));
+    CLIENT.as_ref().map_err(Clone::clone)
 }
 
 fn slot<K: Hash + Eq, T>(of: &Kept<K, T>, key: K, most: usize) -> Slot<T> {

@@ -7,7 +7,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use passeur_core::device::{ASKED_MINUTES, Device, Judged, Shown, Standing};
 use passeur_core::evidence::Evidence;
-use passeur_core::id::{hex, sha256};
+use passeur_core::id::{hex, sha256, unhex};
 use passeur_core::site::{DeviceCertificate, Site};
 use passeur_core::text::shorten;
 use passeur_core::x509;
@@ -51,12 +51,9 @@ pub async fn of_browser(
     Some(device)
 }
 
-/// The device that a tunnel's client runs on; none where no check of the site asks.
-pub async fn of_client(engine: &Engine, site: &Site, mut device: Device, told: Option<Told>) -> Option<Device> {
-    if site.device_checks.is_empty() {
-        return None;
-    }
-    device.certificate = told.map(|told| Shown {
+/// The device that a tunnel's client runs on, with the certificate that it proved to have to its server.
+pub async fn of_client(engine: &Engine, site: &Site, mut device: Device, told: Told) -> Device {
+    device.certificate = Some(Shown {
         subject: shorten(&told.subject, NAME_MAX),
         serial: hex(&told.serial),
         fingerprint: hex(&told.fingerprint),
@@ -66,7 +63,7 @@ pub async fn of_client(engine: &Engine, site: &Site, mut device: Device, told: O
         judged: vec![],
     });
     judge(engine, site, &mut device).await;
-    Some(device)
+    device
 }
 
 /// Asks again about the certificate of a device, where that is due. Whether anything is kept that was not.
@@ -83,10 +80,7 @@ pub async fn renew(engine: &Engine, site: &Site, device: &mut Device) -> bool {
     let Some(shown) = &device.certificate else { return false };
     let parts = || site.device_checks.iter().filter_map(|c| c.certificate.as_ref());
     // What is judged by no check of this edition may be by one of the next.
-    let is_due = parts().any(|of| {
-        let digest = of.digest();
-        shown.judged.iter().find(|j| j.of == digest).is_none_or(|j| of.asks() && j.at <= due)
-    });
+    let is_due = parts().any(|of| shown.held_against(of.digest()).is_none_or(|j| of.asks() && j.at <= due));
     if is_due {
         judge(engine, site, device).await;
     }
@@ -121,12 +115,11 @@ async fn judge(engine: &Engine, site: &Site, device: &mut Device) {
     let Some(shown) = &mut device.certificate else { return };
     let mut judged: Vec<Judged> = vec![];
     for of in site.device_checks.iter().filter_map(|c| c.certificate.as_ref()) {
-        let digest = of.digest();
-        if judged.iter().any(|j| j.of == digest) {
+        if judged.iter().any(|j| j.of == of.digest()) {
             continue;
         }
         let standing = stands(engine, of, shown).await;
-        judged.push(Judged { of: digest, at: engine.now(), standing });
+        judged.push(Judged { of: of.digest().to_owned(), at: engine.now(), standing });
     }
     shown.judged = judged;
 }
@@ -187,18 +180,15 @@ pub async fn silent(engine: &Engine, site: &Site) -> Vec<(String, String, String
     let mut out = vec![];
     for (check, of) in site.device_checks.iter().filter_map(|c| Some((&c.name, c.certificate.as_ref()?))) {
         for url in &of.crl {
-            let mut whys = vec![];
+            let mut silence = None;
             for authority in &of.authorities {
-                match engine.authorities.list(url, authority, engine.now()).await {
-                    // A list is of one authority.
-                    Ok(_) => whys.clear(),
-                    Err(why) => whys.push(why),
-                }
-                if whys.is_empty() {
+                // A list is of one authority.
+                silence = engine.authorities.list(url, authority, engine.now()).await.err();
+                if silence.is_none() {
                     break;
                 }
             }
-            out.extend(whys.pop().map(|why| (check.clone(), url.clone(), why)));
+            out.extend(silence.map(|why| (check.clone(), url.clone(), why)));
         }
         if let Some(url) = &of.ocsp
             && let Some(why) = engine.authorities.last_silence(url).await
@@ -207,9 +197,4 @@ pub async fn silent(engine: &Engine, site: &Site) -> Vec<(String, String, String
         }
     }
     out
-}
-
-fn unhex(text: &str) -> Option<Vec<u8>> {
-    let pairs = text.as_bytes().chunks(2);
-    pairs.map(|p| u8::from_str_radix(std::str::from_utf8(p).ok().filter(|p| p.len() == 2)?, 16).ok()).collect()
 }

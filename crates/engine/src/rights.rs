@@ -138,7 +138,7 @@ pub async fn look_after(engine: &Engine, done: &mut LookedAfter) -> Result<(), S
         let id = held.session;
         let passed = held.good_until.is_some_and(|until| until <= now);
         let rested = done.get(&id).is_none_or(|at| *at + gate.access.re_read <= now);
-        if gate.access.is_read_again() && passed && rested && !due.contains(&id) && due.len() < AT_A_TIME {
+        if passed && rested && !due.contains(&id) && due.len() < AT_A_TIME && gate.access.is_read_again() {
             due.push(id);
         }
     }

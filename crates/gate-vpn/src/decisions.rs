@@ -210,7 +210,7 @@ impl Beside {
                 tracing::warn!(error = %e, "that a profile was used cannot be written");
             }
             let device = match device {
-                Some((device, told)) => devices::of_client(engine, &edition.site, device, Some(told)).await,
+                Some((device, told)) => Some(devices::of_client(engine, &edition.site, device, told).await),
                 None => None,
             };
             Found::Profile { client, key, row: row.map(Box::new), device: device.map(Box::new), env }

@@ -49,7 +49,7 @@ impl Set {
 type Seen = BTreeMap<PathBuf, (Option<SystemTime>, u64)>;
 
 /// Names of authorities, and how TLS is spoken that asks for a certificate of one of them.
-type Hinting = (Vec<Vec<u8>>, Arc<ServerConfig>);
+type Hinting = (Arc<[Vec<u8>]>, Arc<ServerConfig>);
 
 /// The certificates of the TLS listeners.
 pub struct Certificates {
@@ -84,7 +84,7 @@ pub(crate) enum Asks {
     Nothing,
     Anything,
     /// One of these authorities, by their names: the inner part of each, in DER.
-    OneOf(Vec<Vec<u8>>),
+    OneOf(Arc<[Vec<u8>]>),
 }
 
 impl Asks {
@@ -95,7 +95,7 @@ impl Asks {
             let der = CertificateDer::from(a.as_slice());
             Some(webpki::anchor_from_trusted_cert(&der).ok()?.subject.to_vec())
         });
-        let names: Vec<_> = names.collect();
+        let names: Arc<[_]> = names.collect();
         if names.is_empty() { Asks::Nothing } else { Asks::OneOf(names) }
     }
 }

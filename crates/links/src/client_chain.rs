@@ -43,7 +43,7 @@ pub fn verify_host(
     end.verify_is_valid_for_subject_name(&name).map_err(|_| format!("it is not of {host}"))
 }
 
-fn judged(
+pub(crate) fn judged(
     chain: &[Vec<u8>],
     authorities: &[Vec<u8>],
     usage: webpki::KeyUsage,

@@ -2,10 +2,8 @@
 //! is fetched: what came is read, and counts where the authority signed it, it is about what was asked, and its time is not over. Whatever else is
 //! wrong with it is *not known*, and never good.
 
-use std::time::Duration;
-
 use chrono::{DateTime, Utc};
-use rustls::pki_types::{CertificateDer, SubjectPublicKeyInfoDer, UnixTime};
+use rustls::pki_types::SubjectPublicKeyInfoDer;
 use sha1::{Digest, Sha1};
 use x509_cert::der::asn1::{Null, OctetString};
 use x509_cert::der::{Any, Decode, Encode, Header, Reader, SliceReader};
@@ -16,6 +14,8 @@ use x509_ocsp::{
 };
 use x509_parser::extensions::ParsedExtension;
 use x509_parser::prelude::{FromDer, X509Certificate};
+
+use crate::client_chain::judged;
 
 /// How long an answer counts that does not say for how long (RFC 6960 section 4.2.2.1 says that newer news are there all the time).
 const UNSAID: chrono::Duration = chrono::Duration::hours(1);
@@ -45,7 +45,7 @@ pub struct Word {
 /// A list that an authority signed.
 #[derive(Debug)]
 pub struct List {
-    list: webpki::OwnedCertRevocationList,
+    list: webpki::CertRevocationList<'static>,
     /// Until when it counts.
     pub until: DateTime<Utc>,
 }
@@ -94,7 +94,7 @@ impl List {
         if since > now + AHEAD {
             return Err("the list is of a time that has not come".to_owned());
         }
-        Ok(List { list, until })
+        Ok(List { list: list.into(), until })
     }
 
     /// What it says of a serial number.
@@ -102,8 +102,7 @@ impl List {
     /// # Errors
     /// It cannot be searched.
     pub fn says(&self, serial: &[u8]) -> Result<Says, String> {
-        let list = webpki::CertRevocationList::from(self.list.clone());
-        match list.find_serial(serial) {
+        match self.list.find_serial(serial) {
             Ok(Some(_)) => Ok(Says::Revoked),
             Ok(None) => Ok(Says::Good),
             Err(e) => Err(format!("the list cannot be searched: {e}")),
@@ -209,16 +208,10 @@ fn signed_part(basic: &[u8]) -> Option<&[u8]> {
     reader.tlv_bytes().ok()
 }
 
+/// Whether the authority certified somebody to answer for it.
 fn is_delegate(certificate: &[u8], authority: &[u8], now: DateTime<Utc>) -> bool {
-    let (certificate, authority) = (CertificateDer::from(certificate), CertificateDer::from(authority));
-    let (Ok(end), Ok(anchor)) = (webpki::EndEntityCert::try_from(&certificate), webpki::anchor_from_trusted_cert(&authority))
-    else {
-        return false;
-    };
-    let seconds = u64::try_from(now.timestamp()).unwrap_or_default();
-    let at = UnixTime::since_unix_epoch(Duration::from_secs(seconds));
-    let algorithms = rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms.all;
-    end.verify_for_usage(algorithms, &[anchor], &[], at, webpki::KeyUsage::required(OCSP_SIGNING), None, None).is_ok()
+    let answers = webpki::KeyUsage::required(OCSP_SIGNING);
+    judged(&[certificate.to_vec()], &[authority.to_vec()], answers, now).is_ok()
 }
 
 fn key_verifies(certificate: &[u8], message: &[u8], signature: &[u8]) -> bool {

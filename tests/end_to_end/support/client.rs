@@ -4,7 +4,7 @@ use super::clear;
 use std::collections::HashMap;
 
 use passeur_links::resolve::Resolver;
-use reqwest::{Client, Method, RequestBuilder, StatusCode};
+use reqwest::{Client, ClientBuilder, Method, RequestBuilder, StatusCode};
 use url::Url;
 
 /// What came back.
@@ -88,20 +88,23 @@ pub struct Person {
 
 impl Person {
     pub fn new() -> Person {
-        let http =
-            Client::builder().dns_resolver(Resolver).redirect(reqwest::redirect::Policy::none()).no_proxy().build().unwrap();
-        Person { http, cookies: HashMap::new(), extra: vec![], accept: "text/html" }
+        Person::by(|browser| browser)
     }
 
     /// One whose browser shows a certificate where it is asked for one, and trusts an authority.
     pub fn with_certificate(trusts: &[u8], identity: Option<&str>) -> Person {
-        let builder = Client::builder().dns_resolver(Resolver).redirect(reqwest::redirect::Policy::none()).no_proxy();
-        let builder = builder.tls_certs_only([reqwest::Certificate::from_der(trusts).unwrap()]);
-        let http = match identity {
-            Some(pem) => builder.identity(reqwest::Identity::from_pem(pem.as_bytes()).unwrap()),
-            None => builder,
-        };
-        Person { http: http.build().unwrap(), ..Person::new() }
+        Person::by(|browser| {
+            let browser = browser.tls_certs_only([reqwest::Certificate::from_der(trusts).unwrap()]);
+            match identity {
+                Some(pem) => browser.identity(reqwest::Identity::from_pem(pem.as_bytes()).unwrap()),
+                None => browser,
+            }
+        })
+    }
+
+    fn by(change: impl FnOnce(ClientBuilder) -> ClientBuilder) -> Person {
+        let browser = Client::builder().dns_resolver(Resolver).redirect(reqwest::redirect::Policy::none()).no_proxy();
+        Person { http: change(browser).build().unwrap(), cookies: HashMap::new(), extra: vec![], accept: "text/html" }
     }
 
     /// The Cookie field for a host.

@@ -96,7 +96,8 @@ impl Talk {
     /// Does what the service orders, until `found` takes a line.
     pub async fn until<T>(&mut self, found: impl Fn(&str) -> Option<T>) -> T {
         for _ in 0..10_000 {
-            let next = tokio::time::timeout(Duration::from_secs(30), self.lines.next_line()).await;
+            // Who is connected is asked every half minute, and later on a busy machine.
+            let next = tokio::time::timeout(Duration::from_secs(120), self.lines.next_line()).await;
             let Ok(next) = next else { panic!("it was never told that: {:#?}", self.told) };
             let line = next.ok().flatten().unwrap_or_else(|| panic!("the service leaves after {:#?}", self.told));
             self.told.push(line.clone());

@@ -96,7 +96,10 @@ async fn tries_are_counted_and_a_state_is_good_for_its_time_and_session() {
     );
     assert_eq!(other.fill_in(&page, &[("code", "8888")]).await.status, StatusCode::FORBIDDEN);
     stack.later(Duration::seconds(181));
-    assert_eq!(benoit.fill_in(&more, &[("code", "8888")]).await.status, StatusCode::FORBIDDEN, "too late");
+    let late = benoit.fill_in(&more, &[("code", "8888")]).await;
+    assert_eq!(late.status, StatusCode::FORBIDDEN, "too late");
+    let story = stack.story(&late.crossing()).await.to_string();
+    assert!(story.contains("a question of the server for codes that is over"), "no server was asked: {story}");
     // Tries are counted by quarters of an hour: twelve lie in two of them at most.
     let mut statuses = vec![];
     for _ in 0..12 {

@@ -23,10 +23,7 @@ impl DeviceCheck {
     pub fn is_held_against(&self, device: Option<&Device>) -> bool {
         let Some(device) = device else { return false };
         match (&device.passes, &device.certificate, &self.certificate) {
-            (None, Some(shown), Some(of)) => {
-                let digest = of.digest();
-                shown.judged.iter().any(|j| j.of == digest)
-            }
+            (None, Some(shown), Some(of)) => shown.held_against(of.digest()).is_some(),
             _ => true,
         }
     }
@@ -34,7 +31,7 @@ impl DeviceCheck {
     /// The moment from which time alone may change it: the certificate's end, or when its authority is to be asked again.
     pub fn next_edge(&self, device: Option<&Device>, now: Moment) -> Option<Moment> {
         let (shown, of) = (device?.certificate.as_ref()?, self.certificate.as_ref()?);
-        let judged = shown.judged.iter().find(|j| j.of == of.digest());
+        let judged = shown.held_against(of.digest());
         let again =
             judged.filter(|_| of.asks()).map(|j| (j.at + Duration::minutes(ASKED_MINUTES)).max(now + Duration::seconds(30)));
         again.into_iter().chain(shown.until).filter(|at| *at > now).min()
@@ -68,8 +65,7 @@ impl DeviceCheck {
             let until = until.format("%Y-%m-%d %H:%M UTC").to_string();
             return (Truth::No, Says::CertificateOver { subject, until });
         }
-        let digest = of.digest();
-        match shown.judged.iter().find(|j| j.of == digest).map(|j| &j.standing) {
+        match shown.held_against(of.digest()).map(|j| &j.standing) {
             None => (Truth::Unknown, Says::CertificateNotJudged { subject }),
             Some(Standing::Good) => (Truth::Yes, Says::Certificate { subject }),
             Some(Standing::Bad { why }) => (Truth::No, Says::CertificateBad { subject, why: why.clone() }),

@@ -87,23 +87,8 @@ fn without(network: IpNet, except: &[IpNet], out: &mut Vec<IpNet>) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::address::network;
-    use crate::site::HostPattern;
+    use crate::site::reach::tests::reach;
     use proptest::prelude::*;
-
-    fn reach(to: &[&str], except: &[&str], services: &[&str]) -> Reach {
-        let destination = |t: &&str| match network(t) {
-            Some(n) => Destination::Network(n),
-            None => Destination::Name(HostPattern::parse(t).unwrap()),
-        };
-        Reach {
-            name: "r".into(),
-            title: "r".into(),
-            to: to.iter().map(destination).collect(),
-            except: except.iter().map(|t| network(t).unwrap()).collect(),
-            services: services.iter().map(|t| Service::parse(t).unwrap()).collect(),
-        }
-    }
 
     #[test]
     fn each_service_is_a_rule_and_the_last_one_denies_the_rest() {

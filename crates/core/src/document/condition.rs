@@ -294,7 +294,8 @@ fn hours(f: &Fields<'_, '_>, default: Tz) -> Option<Hours> {
 }
 
 /// A day of the calendar.
-pub(super) fn day(f: &Fields<'_, '_>, key: &'static str, text: &str) -> Option<NaiveDate> {
+pub(super) fn day(f: &Fields<'_, '_>, key: &'static str) -> Option<NaiveDate> {
+    let text = f.text(key)?;
     let found = text.parse().ok();
     if found.is_none() {
         f.error(key, format!("\"{text}\" is no date"), "Write it as \"2026-12-31\".");
@@ -303,8 +304,7 @@ pub(super) fn day(f: &Fields<'_, '_>, key: &'static str, text: &str) -> Option<N
 }
 
 fn dates(f: &Fields<'_, '_>, default: Tz) -> Option<Dates> {
-    let (from, until) = (f.text("from"), f.text("until"));
-    let (from, until) = (from.and_then(|text| day(f, "from", &text)), until.and_then(|text| day(f, "until", &text)));
+    let (from, until) = (day(f, "from"), day(f, "until"));
     if from.is_none() && until.is_none() && !f.has("from") && !f.has("until") {
         f.error("from", "dates names no day".into(), "Add from = \"2026-01-01\", or until.");
         return None;

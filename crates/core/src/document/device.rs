@@ -67,12 +67,8 @@ fn read_certificate(f: &Fields<'_, '_>) -> Option<DeviceCertificate> {
         }
     }
     let unreachable = [("refuse", Unreachable::Refuse), ("accept", Unreachable::Accept)];
-    let out = DeviceCertificate {
-        authorities,
-        unreachable: c.choice("when-unreachable", Unreachable::Refuse, &unreachable),
-        crl,
-        ocsp,
-    };
+    let unreachable = c.choice("when-unreachable", Unreachable::Refuse, &unreachable);
+    let out = DeviceCertificate::new(authorities, (crl, ocsp), unreachable);
     if c.has("when-unreachable") && !out.asks() {
         c.warn(
             "when-unreachable",

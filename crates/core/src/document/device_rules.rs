@@ -21,7 +21,7 @@ pub(crate) fn read(gate: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Rule> {
     for f in gate.tables("device") {
         let check = f.need("check", "\"harbour-laptop\"").and_then(|wanted| device_check(&f, "check", &wanted, names.devices));
         let mode = f.choice("mode", Mode::Require, &[("require", Mode::Require), ("advise", Mode::Advise)]);
-        let from = f.text("from").and_then(|text| day(&f, "from", &text));
+        let from = day(&f, "from");
         let words = f.need("words", "\"Ask the harbour desk for a laptop that is looked after.\"").unwrap_or_default();
         if mode == Mode::Require && f.has("from") {
             f.error(
@@ -35,9 +35,9 @@ pub(crate) fn read(gate: &Fields<'_, '_>, names: &Names<'_>) -> Vec<Rule> {
         let name = |what: &str| format!("device check {}{what}", check.name);
         let fails = |more: Option<Condition>| {
             let parts = by_tunnel.iter().cloned().chain([Condition::DeviceFails(check.clone())]).chain(more);
-            match parts.collect::<Vec<_>>() {
-                one if one.len() == 1 => Condition::DeviceFails(check.clone()),
-                several => Condition::All(several),
+            match <[Condition; 1]>::try_from(parts.collect::<Vec<_>>()) {
+                Ok([one]) => one,
+                Err(several) => Condition::All(several),
             }
         };
         let refuse = |name: String, when| Rule { name, when, effect: Effect::Refuse { words: words.clone() } };

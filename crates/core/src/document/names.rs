@@ -80,16 +80,9 @@ pub(crate) fn device_check(
     wanted: &str,
     devices: &[Arc<DeviceCheck>],
 ) -> Option<Arc<DeviceCheck>> {
-    let found = devices.iter().find(|c| c.name == wanted).cloned();
-    if found.is_none() {
-        let all: Vec<&str> = devices.iter().map(|c| c.name.as_str()).collect();
-        let remedy = match all.as_slice() {
-            [] => "Add a [[device-check]] with that name.".to_owned(),
-            some => format!("There are: {}.", some.join(", ")),
-        };
-        f.error(key, format!("there is no device check \"{wanted}\""), remedy);
-    }
-    found
+    let names: Vec<String> = devices.iter().map(|c| c.name.clone()).collect();
+    let name = known_name(f, key, "device check", &names, wanted.to_owned())?;
+    devices.iter().find(|c| c.name == name).cloned()
 }
 
 /// The one gate that has something, where one alone does. `none` is what to say and to do where no gate does, and `several` the same of two, whose
@@ -144,7 +137,7 @@ pub(crate) fn known_name(f: &Fields<'_, '_>, key: &'static str, what: &str, know
     let remedy = match super::finding::nearest(&name, known.iter().map(String::as_str)) {
         Some(meant) => format!("Did you mean \"{meant}\"?"),
         None if known.is_empty() && what == "way in" => "Add a [[provider]] or a [[way]] with that name.".into(),
-        None if known.is_empty() => format!("Add a [[{what}]] with that name."),
+        None if known.is_empty() => format!("Add a [[{}]] with that name.", what.replace(' ', "-")),
         None => format!("There are: {}.", known.join(", ")),
     };
     f.error(key, format!("there is no {what} \"{name}\""), remedy);

@@ -13,8 +13,8 @@ use super::reach::{bounded, several};
 use super::tunnel::TWO_GATES;
 use crate::address::network;
 use crate::site::{
-    Delivery, Gate, RADIUS_ATTRIBUTES, RadiusAsks, RadiusAttribute, RadiusCertificate, RadiusClient, RadiusPlace, RadiusProof,
-    RadiusValue, Reach, ValueOf, Way, WayKind, Zone,
+    Delivery, Gate, HeaderRule, RADIUS_ATTRIBUTES, RadiusAsks, RadiusAttribute, RadiusCertificate, RadiusClient, RadiusPlace,
+    RadiusProof, RadiusValue, Reach, ValueOf, Way, WayKind, Zone,
 };
 
 /// The most RADIUS clients of a site.
@@ -158,22 +158,16 @@ pub(crate) fn read_vendors(root: &Fields<'_, '_>) -> Vec<RadiusAttribute> {
 
 /// What a gateway has to be told of reach, and cannot be: it knows networks, and nothing but what an answer says.
 pub(crate) fn check_reach(root: &Fields<'_, '_>, (gates, deliveries): (&[Gate], &[Delivery]), reaches: &[Reach]) {
-    let is_told = |g: &Gate| {
-        let rules = deliveries.iter().filter(|d| g.delivery.as_ref() == Some(&d.name)).flat_map(|d| &d.headers);
-        rules.fold((false, false), |(by_rules, at_all), h| {
-            let filters = h.fit.as_ref().is_some_and(|f| f.filters(&h.value));
-            (
-                by_rules || filters,
-                at_all || h.value == ValueOf::Reach || h.fit.as_ref().is_some_and(|f| f.attribute.value == RadiusValue::Filter),
-            )
-        })
-    };
     for (f, gate) in root.tables("gate").iter().zip(gates) {
         if gate.network().is_none_or(|n| n.radius.is_empty()) {
             continue;
         }
         let opened = reaches.iter().filter(|r| gate.access.rules.iter().any(|rule| rule.effect.opens(&r.name)));
-        let (by_rules, at_all) = is_told(gate);
+        let told: Vec<_> =
+            deliveries.iter().filter(|d| gate.delivery.as_ref() == Some(&d.name)).flat_map(|d| &d.headers).collect();
+        let takes_filters = |h: &&HeaderRule| h.fit.as_ref().is_some_and(|f| f.attribute.value == RadiusValue::Filter);
+        let by_rules = told.iter().any(|h| h.value == ValueOf::Reach && takes_filters(h));
+        let at_all = told.iter().any(|h| h.value == ValueOf::Reach || takes_filters(h));
         for reach in opened {
             if by_rules && reach.has_names() {
                 let what = format!("the reach {} leads to names, which no gateway can be told", reach.name);

@@ -29,6 +29,8 @@ pub struct DeviceCertificate {
     /// Where one certificate at a time can be asked about (RFC 6960).
     pub ocsp: Option<String>,
     pub unreachable: Unreachable,
+    /// See [`DeviceCertificate::digest`].
+    digest: String,
 }
 
 /// What counts where nobody says whether a certificate was taken back.
@@ -41,22 +43,32 @@ pub enum Unreachable {
 }
 
 impl DeviceCertificate {
+    /// Of these authorities, asked at these addresses.
+    pub(crate) fn new(
+        authorities: Vec<Vec<u8>>,
+        (crl, ocsp): (Vec<String>, Option<String>),
+        unreachable: Unreachable,
+    ) -> DeviceCertificate {
+        let mut bytes = vec![];
+        let mut put = |part: &[u8]| {
+            bytes.extend((part.len() as u64).to_be_bytes());
+            bytes.extend(part);
+        };
+        authorities.iter().for_each(|a| put(a));
+        put(b"lists");
+        crl.iter().for_each(|u| put(u.as_bytes()));
+        put(ocsp.as_deref().unwrap_or_default().as_bytes());
+        let digest = hex(&sha256(&bytes)[..16]);
+        DeviceCertificate { authorities, crl, ocsp, unreachable, digest }
+    }
+
     /// Whether it is asked if a certificate was taken back.
     pub fn asks(&self) -> bool {
         !self.crl.is_empty() || self.ocsp.is_some()
     }
 
     /// A digest of what a certificate is held against: what was found for another one says nothing here.
-    pub fn digest(&self) -> String {
-        let mut bytes = vec![];
-        let mut put = |part: &[u8]| {
-            bytes.extend((part.len() as u64).to_be_bytes());
-            bytes.extend(part);
-        };
-        self.authorities.iter().for_each(|a| put(a));
-        put(b"lists");
-        self.crl.iter().for_each(|u| put(u.as_bytes()));
-        put(self.ocsp.as_deref().unwrap_or_default().as_bytes());
-        hex(&sha256(&bytes)[..16])
+    pub fn digest(&self) -> &str {
+        &self.digest
     }
 }

@@ -21,7 +21,7 @@ mod open_network;
 mod place;
 mod provider;
 mod radius;
-mod reach;
+pub(crate) mod reach;
 pub(crate) mod response;
 mod roles_stand_on;
 mod route;

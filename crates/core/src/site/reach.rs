@@ -285,10 +285,11 @@ impl fmt::Display for Wanted {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
 
-    fn reach(to: &[&str], except: &[&str], services: &[&str]) -> Reach {
+    /// A reach with these destinations, exceptions and services, as a site file writes them.
+    pub(crate) fn reach(to: &[&str], except: &[&str], services: &[&str]) -> Reach {
         let destination = |t: &&str| match crate::address::network(t) {
             Some(n) => Destination::Network(n),
             None => Destination::Name(HostPattern::parse(t).unwrap()),

@@ -242,6 +242,11 @@ pub const REASONS: &[(&str, &str, &str)] = &[
     ("outside-no", "no", "non"),
     ("outside-more", "that it wants something else as well", "qu'il veut encore autre chose"),
     ("code-refused", "the server for codes says no", "le serveur de codes dit non"),
+    (
+        "question-over",
+        "it answers a question of the server for codes that is over, or was another sign-in's",
+        "elle répond à une question du serveur de codes qui est close, ou d'une autre connexion",
+    ),
     ("code-used", "it was used before", "il a déjà servi"),
     ("totp", "a code of their authenticator", "un code de son authentificateur"),
     ("passkey", "a passkey", "une clé d'accès"),

@@ -40,6 +40,13 @@ const REMEDIES: &[Remedy] = &[
         "Cherchez dans le journal de ce serveur le nom de l'étape précédente : il dit s'il n'y connaît personne, ou si c'est le code. L'attribut sous name de [factors.outside] fait ce nom.",
     ),
     (
+        FACTOR,
+        "why",
+        "question-over",
+        "No server was asked. What a server for codes asks besides is answered within three minutes, in the same browser; have the person enter a new code.",
+        "Aucun serveur n'a été interrogé. On répond dans les trois minutes, dans le même navigateur, à ce que le serveur de codes demande en plus ; faites saisir un nouveau code.",
+    ),
+    (
         ID_TOKEN,
         "check",
         "form",

@@ -63,7 +63,7 @@ fn comes(site: &Site, device: Option<Device>, days: i64) -> (bool, Vec<String>, 
 }
 
 fn shown(check: &DeviceCheck, standing: Standing) -> Device {
-    let of = check.certificate.as_ref().unwrap().digest();
+    let of = check.certificate.as_ref().unwrap().digest().to_owned();
     let judged = vec![Judged { of, at: moment(), standing }];
     let until = Some(moment() + Duration::days(100));
     let certificate = Shown {

@@ -34,16 +34,14 @@ impl Desk<'_> {
         let mut facts = TunnelFacts::new(&self.beside.entrance, env.get("IV_PLAT"), env.get("IV_VER"));
         let asks = !place.edition.site.device_checks.is_empty();
         facts.device = asks.then(|| device(self.networks().engine.now(), env));
+        let judged = facts.device.clone().zip(told(env));
         let server_session = env.get("session_id").map(str::to_owned);
         let tunnel = TunnelOf { outside, facts, second: None, profile: None, server_session };
         let browser = Browser::of(env.get("IV_SSO").unwrap_or_default());
         self.clients.all.insert(id, Client { key, tunnel, browser, ask: None, state: State::Asks });
         match shown(env) {
             // What the certificate is of is asked of the store; the rest waits for it.
-            Some(digest) => {
-                let device = self.clients.all.get(&id).and_then(|c| c.tunnel.facts.device.clone()).zip(told(env));
-                self.beside.look_up_profile(&place, (id, key), (digest, device), env.clone());
-            }
+            Some(digest) => self.beside.look_up_profile(&place, (id, key), (digest, judged), env.clone()),
             None => return self.known(id, key, None, env).await,
         }
         Ok(())
@@ -172,7 +170,7 @@ fn device(now: Moment, env: &Env) -> Device {
 }
 
 /// What the server tells of the certificate that a client proved to have, and of the authority that issued it.
-pub(super) fn told(env: &Env) -> Option<Told> {
+fn told(env: &Env) -> Option<Told> {
     Some(Told {
         subject: env.get("X509_0_CN").map_or_else(|| "—".to_owned(), |cn| format!("CN={cn}")),
         serial: octets(env, "tls_serial_hex_0")?,

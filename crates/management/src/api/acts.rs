@@ -5,7 +5,7 @@ use chrono::{DateTime, Utc};
 use http::StatusCode;
 use passeur_api::{Act, ActList, ActsCheck, EraseAnswer, EraseRequest, Problem};
 use passeur_core::acts::{Break, ERASE, Linked, Walk};
-use passeur_core::id::hex;
+use passeur_core::id::{hex, unhex};
 use passeur_core::likeness::Likeness;
 use passeur_core::role::Role;
 use passeur_store::{ActFilter, Names, StoreError};
@@ -65,12 +65,6 @@ pub struct CheckQuery {
     head: Option<String>,
 }
 
-fn unhex(text: &str) -> Option<[u8; 32]> {
-    let bytes: Vec<u8> =
-        (0..text.len()).step_by(2).map(|i| u8::from_str_radix(text.get(i..i + 2)?, 16).ok()).collect::<Option<_>>()?;
-    bytes.try_into().ok()
-}
-
 /// Where a walk over the whole chain ended: how many acts and how many of them erased, with the head; or what is broken.
 type End = Result<((i64, i64), [u8; 32]), Break>;
 
@@ -117,7 +111,7 @@ pub async fn check(State(app): State<App>, who: Engineer, Query(q): Query<CheckQ
     };
     let noted = match (q.number, q.head) {
         (None, None) => None,
-        (Some(n), Some(head)) if n > 0 => Some((n, unhex(&head).ok_or_else(wrong)?)),
+        (Some(n), Some(head)) if n > 0 => Some((n, unhex(&head).and_then(|h| h.try_into().ok()).ok_or_else(wrong)?)),
         _ => return Err(wrong()),
     };
     let end = walk(&app, noted).await?;

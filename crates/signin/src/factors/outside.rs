@@ -17,7 +17,7 @@ use passeur_links::radius::Says;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use super::More;
+use super::{Kind, More};
 use crate::journey::flow::Factor;
 use crate::journey::{Answered, Destination, Journey};
 use passeur_engine::Engine;
@@ -27,13 +27,13 @@ const ANSWER_SECONDS: i64 = 180;
 /// The longest of what a page hands back.
 const SEALED_MAX: usize = 2_000;
 
-/// What came of a code.
-pub enum Came {
-    /// It is right: by the word of this server.
-    Right(String),
-    Wrong,
+/// What came of a try.
+pub enum Tried {
+    /// What was proven and by what, or why it was not.
+    Done(Kind, Result<String, &'static str>),
+    /// A server for codes asks for more.
     More(More),
-    /// Nobody judged it.
+    /// No server for codes answered.
     Silent,
 }
 
@@ -66,24 +66,24 @@ pub async fn judged(
     of: &OutsideFactor,
     user: &str,
     (code, handed_back): (&str, &str),
-) -> Came {
+) -> Tried {
     let (desk, engine) = (journey.desk, journey.engine());
     let going_on = match handed_back {
         "" => None,
         sealed => match open(engine, s, of, user, sealed) {
             Some(going_on) => Some(going_on),
-            None => return Came::Wrong,
+            None => return Tried::Done(Kind::Outside, Err("question-over")),
         },
     };
     let heard = outside::ask(engine, of, (user, code.trim()), going_on.as_ref(), desk.visit.facts.address).await;
     let Ok(Heard { tried, says }) = heard else {
         journey.step(|| step!(FactorNoSecret { secret: of.secret.as_str() }));
-        return Came::Silent;
+        return Tried::Silent;
     };
     let tried = tried.iter().map(|(server, why)| format!("{server}: {why}")).collect::<Vec<_>>().join("; ");
     let Some((server, says)) = says else {
         journey.step(|| step!(FactorSilent { tried }));
-        return Came::Silent;
+        return Tried::Silent;
     };
     let (answer, words) = match &says {
         Says::Yes => ("outside-yes", ""),
@@ -93,13 +93,13 @@ pub async fn judged(
     let words = [words, &tried].into_iter().filter(|t| !t.is_empty()).collect::<Vec<_>>().join(" — ");
     journey.step(|| step!(FactorAsked { server: server.to_string(), user, answer: Param::reason(answer), words }));
     match says {
-        Says::Yes => Came::Right(server.to_string()),
-        Says::No { .. } => Came::Wrong,
+        Says::Yes => Tried::Done(Kind::Outside, Ok(server.to_string())),
+        Says::No { .. } => Tried::Done(Kind::Outside, Err("code-refused")),
         Says::More { words, state } => {
             let state = STANDARD.encode(state);
             let asked = Asked { session: s.row.id, user: user.to_owned(), server, state, asked_at: engine.now().timestamp() };
             let plain = serde_json::to_vec(&asked).unwrap_or_default();
-            Came::More(More { words, sealed: engine.ring.seal_text(Purpose::Ceremony, random(), &plain) })
+            Tried::More(More { words, sealed: engine.ring.seal_text(Purpose::Ceremony, random(), &plain) })
         }
     }
 }

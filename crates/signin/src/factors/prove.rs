@@ -13,7 +13,7 @@ use passeur_engine::tries::slow;
 use passeur_store::StoreError;
 use serde::Deserialize;
 
-use super::outside::{self, Came, name_outside};
+use super::outside::{self, Tried, name_outside};
 use super::{Holds, Kind, More, account, ceremony, note};
 use passeur_engine::sessions::Session;
 
@@ -102,14 +102,6 @@ async fn posted<'a>(desk: Desk<'a>, entered: &Entered) -> Done<'a> {
 }
 
 /// What was tried, as far as it came.
-enum Tried {
-    Done(Kind, Result<String, &'static str>),
-    /// A server for codes asks for more.
-    More(More),
-    /// No server for codes answered.
-    Silent,
-}
-
 async fn tried(
     journey: &mut Journey<'_, Answered<Factor>>,
     s: &Session,
@@ -131,12 +123,7 @@ async fn tried(
     }
     let of = site.factors.as_ref().and_then(|f| f.outside.as_ref());
     let (Some(of), Some(user)) = (of, &holds.outside) else { return Ok(Tried::Done(Kind::Outside, Err("code-wrong"))) };
-    Ok(match outside::judged(journey, s, of, user, (&entered.code, &entered.outside)).await {
-        Came::Right(server) => Tried::Done(Kind::Outside, Ok(server)),
-        Came::Wrong => Tried::Done(Kind::Outside, Err("code-refused")),
-        Came::More(more) => Tried::More(more),
-        Came::Silent => Tried::Silent,
-    })
+    Ok(outside::judged(journey, s, of, user, (&entered.code, &entered.outside)).await)
 }
 
 async fn proved(journey: &mut Journey<'_, Answered<Factor>>, mut s: Session, entered: &Entered) -> Result<Response, Why> {

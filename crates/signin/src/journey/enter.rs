@@ -218,10 +218,8 @@ impl<'a> Journey<'a, Known> {
         }
         loop {
             let known = &mut self.state.0.evidence;
-            let was_known = known.device.is_some();
-            let before = known.facts();
-            known.device.clone_from(&device);
-            let is_another = was_known && known.facts() != before;
+            let before = std::mem::replace(&mut known.device, device.clone());
+            let is_another = before.is_some_and(|before| device.as_ref().is_none_or(|now| !now.is_as(&before)));
             if let Some(access) = access {
                 look_up::complete(engine, site, access, known).await;
             }
