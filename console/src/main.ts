@@ -39,6 +39,7 @@ const router = createRouter({
     { path: '/editions/:number(\\d+)', component: () => import('./pages/Edition.vue'), props: true },
     { path: '/providers', component: () => import('./pages/Providers.vue') },
     { path: '/handover', component: () => import('./pages/Handover.vue') },
+    { path: '/trials/entrance/:id', component: () => import('./pages/EntranceTrialPage.vue'), props: true },
     { path: '/trials/:id', component: () => import('./pages/TrialPage.vue'), props: true },
     { path: '/secrets', component: () => import('./pages/Secrets.vue') },
     { path: '/acts', component: () => import('./pages/Acts.vue') },

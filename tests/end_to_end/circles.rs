@@ -62,7 +62,9 @@ fn expand(prefix: &str, tree: &str, out: &mut Vec<String>) {
 
 /// What a file names of its own crate, as modules.
 fn needs(me: &str, text: &str, all: &BTreeMap<String, PathBuf>) -> BTreeSet<String> {
+    // Tests of a file may be shared with those of another, and are no part of either.
     let code: String = text
+        .replace("#[cfg(test)]\npub(crate) mod", "#[cfg(test)]\nmod")
         .split("#[cfg(test)]\nmod")
         .next()
         .unwrap()

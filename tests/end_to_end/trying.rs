@@ -4,7 +4,8 @@ use passeur_standins::provider::{Mode, Service};
 use reqwest::Method;
 use serde_json::{Value, json};
 
-use crate::support::{Page, Person, Stack, engineer};
+use crate::cli::passeur;
+use crate::support::{Page, Person, Stack, engineer, eventually, on_port};
 
 /// The harbour's site file with one more SAML provider that no gate uses; `change` makes one of its values wrong.
 fn with_office(stack: &Stack, change: impl Fn(String) -> String) -> String {
@@ -290,4 +291,83 @@ async fn openid_connect_is_tried_in_the_same_way() {
     }
     let page = Person::new().open(&stack.pass("/.passeur/sign-in?trial=nonsense")).await;
     assert_eq!(page.status, 410);
+}
+
+const TUNNEL: &str = include_str!("../../demo/tunnel.toml");
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_trial_of_an_entrance_says_for_whom_and_is_for_those_who_may() {
+    let stack = Stack::with(|site| format!("{site}\n{}", on_port(&site, TUNNEL))).await;
+    for (ask, status, words) in [
+        (json!({"entrance": "pilots"}), 400, "Say for whom"),
+        (json!({"entrance": "pilots", "from": " ", "person": ""}), 400, "Say for whom"),
+        (json!({"entrance": "pilots", "from": "the office"}), 400, "from is the IP address"),
+        (json!({"entrance": "pilots", "from": "0.0.0.0/0"}), 400, "many people's"),
+        (json!({"entrance": "pilots", "from": "2001:db8::/32"}), 400, "no wider than /48"),
+        (json!({"entrance": "pilots", "person": "x".repeat(201)}), 400, "at most 200"),
+        (json!({"entrance": "pilots", "person": "a\u{0}b"}), 400, "person is"),
+        (json!({"entrance": "elsewhere", "person": "anouk"}), 404, "has an entrance \"elsewhere\""),
+        (json!({"entrance": "switches", "person": "anouk"}), 404, "has an entrance \"switches\""),
+        (json!({"entrance": "pilots", "persons": "anouk"}), 422, "persons"),
+    ] {
+        let (got, said) = stack.post("/trials/entrance", ask.clone()).await;
+        assert!(got == status && said["detail"].as_str().unwrap().contains(words), "{ask}: {got} {said}");
+    }
+    // A wide network says for whom where a person does as well; an address of one family in the other is that address.
+    let (status, wide) =
+        stack.post("/trials/entrance", json!({"entrance": "pilots", "from": "10.0.0.9/8", "person": "anouk"})).await;
+    assert!(status == 200 && wide["from"] == "10.0.0.0/8", "{wide}");
+    let (status, mapped) = stack.post("/trials/entrance", json!({"entrance": "pilots", "from": "::ffff:198.51.100.7"})).await;
+    assert!(status == 200 && mapped["from"] == "198.51.100.7", "{mapped}");
+    // Nobody speaks with the VPN server: it is told before anybody connects, with what to do.
+    assert_eq!(mapped["findings"][0]["code"], "tunnel.server-lost");
+    assert!(mapped["findings"][0]["remedy"].as_str().unwrap().contains("--tunnel pilots=SOCKET"), "{mapped}");
+    // Who may look, looks; ending and beginning are for who may act. Both are kept in the record of acts.
+    let mut lucie = engineer(&stack, "lucie").await;
+    let ask = json!({"name": "viewer", "role": "view", "days": 1}).to_string();
+    let made = crate::outliving::call(&mut lucie, &stack, "/tokens", &ask).await.json();
+    let one = format!("/trials/entrance/{}", mapped["id"].as_str().unwrap());
+    for (method, path, status) in [
+        (Method::GET, "/trials/entrance", 200),
+        (Method::GET, one.as_str(), 200),
+        (Method::POST, "/trials/entrance", 403),
+        (Method::DELETE, one.as_str(), 403),
+    ] {
+        let mut viewer = Person::new();
+        let bearer = format!("Bearer {}", made["value"].as_str().unwrap());
+        viewer.extra = vec![("authorization", bearer), ("content-type", "application/json".to_owned())];
+        let body = json!({"entrance": "pilots", "person": "anouk"}).to_string();
+        let page = viewer.send_body(method.clone(), &stack.pass(&format!("/api/v1{path}")), body).await;
+        assert_eq!(page.status, status, "{method} {path}: {}", page.body);
+    }
+    assert_eq!(stack.status("/trials/entrance/00000000-0000-0000-0000-000000000000").await, 404);
+    assert_eq!(stack.delete(&one).await.0, 200);
+    let (status, again) = stack.delete(&one).await;
+    assert!(status == 200 && again["open"] == false, "ended twice is ended once: {again}");
+    let acts = stack.get("/acts").await.to_string();
+    assert_eq!(acts.matches("\"end trial of an entrance\"").count(), 1, "{acts}");
+    assert_eq!(acts.matches("\"trial of an entrance\"").count(), 2, "{acts}");
+    // The command says where to connect and what is wrong, and tells that nobody came.
+    let command = passeur(&stack, &["trial", "entrance", "pilots", "--person", "Anouk Tregarec"], "");
+    let ended = async {
+        let begun = async || {
+            stack.get("/trials/entrance").await.as_array().unwrap().iter().find(|t| t["person"] == "Anouk Tregarec").cloned()
+        };
+        eventually("the command began one", async || begun().await.is_some()).await;
+        let id = begun().await.unwrap()["id"].as_str().unwrap().to_owned();
+        let list = passeur(&stack, &["trial", "entrance", "--list"], "").await;
+        assert!(list.out.contains("Anouk Tregarec") && list.out.contains("anouk from 10.0.0.0/8"), "{}", list.out);
+        passeur(&stack, &["trial", "entrance", "--id", &id, "--end"], "").await
+    };
+    let (ran, end) = tokio::join!(command, ended);
+    assert!(ran.code == 3 && end.code == 3, "{} {}", ran.err, end.err);
+    assert!(ran.err.contains("Connect with a client to 198.51.100.1:1194/udp now."), "{}", ran.err);
+    assert!(ran.err.contains("! No node speaks with the VPN server of entrance pilots"), "{}", ran.err);
+    assert!(ran.out.contains("Nobody came by entrance pilots in this trial."), "{}", ran.out);
+    // So many at once, and no more.
+    let mut statuses = vec![];
+    for n in 0..21 {
+        statuses.push(stack.post("/trials/entrance", json!({"entrance": "pilots", "person": format!("p-{n}")})).await.0);
+    }
+    assert_eq!(statuses.iter().filter(|s| **s == 429).count(), 2, "{statuses:?}");
 }

@@ -7,6 +7,7 @@ import { useActing, useReading } from '../api/asking'
 import { bytes, moment, visible } from '../look/shape'
 import { bars } from '../look/day'
 import Asked from '../parts/Asked.vue'
+import EntranceTrials from '../parts/EntranceTrials.vue'
 import Profiles from '../parts/Profiles.vue'
 
 const { t, locale } = useI18n()
@@ -99,7 +100,7 @@ const lookUp = () =>
               <div v-for="a in p.addresses.filter((a) => p.hardware || a !== p.address)" :key="a" class="quiet">{{ a }}</div>
             </td>
             <td>{{ p.zone }}<div class="quiet">{{ p.node }}</div></td>
-            <td><div v-for="o in p.opens" :key="o.reach">{{ o.reach }} <span class="quiet">{{ visible(o.rule) }}</span></div><span v-if="!p.opens.length" class="quiet">{{ p.gateway && !p.session ? '—' : t('present.nothing') }}</span></td>
+            <td><div v-for="o in p.opens" :key="o.reach">{{ o.reach }} <span class="quiet">{{ visible(o.rule) }}</span></div><span v-if="!p.opens.length" class="quiet">{{ p.gateway && !p.session ? '—' : t(p.tried ? 'entranceTrial.nothing' : 'present.nothing') }}</span></td>
             <td class="fixed">{{ moment(p.began, locale) }} <router-link v-if="p.crossing" :to="`/crossings/${p.crossing}`" class="quiet mono">{{ p.crossing }}</router-link></td>
             <td>
               <template v-if="p.ended_at">{{ moment(p.ended_at, locale) }}<div class="quiet">{{ p.ended_by }}</div></template>
@@ -113,6 +114,7 @@ const lookUp = () =>
         </tbody>
       </table>
     </div>
+    <EntranceTrials :rights="rights" />
     <Profiles v-if="rights !== 'view'" :rights="rights" />
     <h2>{{ t('present.who') }}</h2>
     <form class="tools" data-test="who" @submit.prevent="lookUp">
@@ -151,9 +153,6 @@ const lookUp = () =>
 .day rect { fill: rgb(var(--v-theme-primary)); }
 .day .octets rect { opacity: 0.6; }
 .day line { stroke: currentColor; opacity: 0.4; }
-.tools { display: flex; gap: 12px; align-items: center; flex-wrap: wrap; margin-bottom: 12px; }
-.tools > * { flex: 0 1 auto; }
-.tools .v-text-field { flex: 1 1 220px; max-width: 420px; }
 .number { text-align: right; }
 h2 { font-size: 1.02rem; font-weight: 600; margin: 22px 0 14px; }
 .stop { color: rgb(var(--v-theme-stop)); }

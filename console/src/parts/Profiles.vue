@@ -20,7 +20,7 @@ const revoke = (id: string) =>
 // A profile for somebody's machine, with a key that is made here.
 const { rights } = defineProps<{ rights: string }>()
 const gates = useReading(() => got(api.GET('/gates')))
-const entrances = computed(() => (gates.data ?? []).filter((g) => g.kind === 'vpn').flatMap((g) => g.zones.map((z) => ({ title: `${z.name} (${g.name})`, value: { gate: g.name, entrance: z.name } }))))
+const entrances = computed(() => (gates.data ?? []).flatMap((g) => g.zones.filter((z) => z.entrance).map((z) => ({ title: `${z.name} (${g.name})`, value: { gate: g.name, entrance: z.name } }))))
 const at = ref<{ gate: string; entrance: string }>()
 const person = ref('')
 const device = ref('')

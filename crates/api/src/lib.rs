@@ -128,6 +128,8 @@ pub struct GateZone {
     pub name: String,
     /// What it is, in one line.
     pub words: String,
+    /// Whether it is an entrance of tunnels whose VPN server is spoken with.
+    pub entrance: bool,
 }
 
 /// One address of an application, as the answering node sees it.

@@ -30,6 +30,8 @@ pub struct Presence {
     pub addresses: Vec<String>,
     /// What is open to it, each as the reach and the rule that gives it.
     pub opens: Vec<Opens>,
+    /// An engineer tries its entrance out with it: nothing is opened.
+    pub tried: bool,
     /// Groups that the decision saw the person in, as the site names them.
     pub groups: Vec<String>,
     /// The crossing that tells of it; none for a machine without a person.

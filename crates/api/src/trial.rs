@@ -1,10 +1,11 @@
-//! Trial sign-ins: what an engineer begins, and what came back.
+//! Trials: sign-ins and entrances that an engineer tries out, and what came of them.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use uuid::Uuid;
 
-use crate::{FareVerdict, Outcome, Source, Step};
+use crate::{Crossing, FareVerdict, Outcome, Source, Step, SurveyFinding, TriedStage};
 
 /// A trial sign-in to begin: through this provider, of the live edition or of another document.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -74,4 +75,73 @@ pub struct TrialGate {
     pub missing: Vec<String>,
     pub headers: Vec<String>,
     pub steps: Vec<Step>,
+}
+
+/// A trial of an entrance to begin: whoever it is about is decided on as always and told everything, and nothing is opened to them. At least
+/// one of `from` and `person` is given, but at an entrance that opens nothing by itself.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EntranceTrialRequest {
+    pub entrance: String,
+    /// The address or network that the client connects from, as the VPN server sees it.
+    pub from: Option<String>,
+    /// Subject or name of the person who will sign in.
+    pub person: Option<String>,
+}
+
+/// A trial of an entrance, with what came of it so far.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct EntranceTrial {
+    pub id: Uuid,
+    pub gate: String,
+    pub entrance: String,
+    pub from: Option<String>,
+    pub person: Option<String>,
+    pub begun_by: String,
+    pub begun: DateTime<Utc>,
+    /// Until when it goes on, unless it is ended before.
+    pub until: DateTime<Utc>,
+    /// When it was ended before that, and by whom.
+    pub ended: Option<DateTime<Utc>>,
+    pub ended_by: Option<String>,
+    /// Whether it goes on.
+    pub open: bool,
+    /// How many crossings tell of it. In lists that is all that is said of what came.
+    pub came: usize,
+    /// Where clients connect: host, port and protocol.
+    pub servers: Vec<String>,
+    /// What is wrong with the entrance just now, as a survey would say it: this comes before any client does.
+    pub findings: Vec<SurveyFinding>,
+    /// Clients that wait for their person to sign in, the latest first.
+    pub waiting: Vec<WaitingClient>,
+    /// What came of it, the latest first.
+    pub tried: Vec<EntranceTried>,
+}
+
+/// A client that waits for its person.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WaitingClient {
+    /// The address that it connects from.
+    pub outside: String,
+    /// What it says of itself, which is a claim; empty where it says nothing.
+    pub says: String,
+    pub since: DateTime<Utc>,
+    /// Whether its person answered: it is being decided on.
+    pub answered: bool,
+}
+
+/// What came of one connection in a trial.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct EntranceTried {
+    pub stage: TriedStage,
+    /// The same in words.
+    pub stage_words: String,
+    /// What the rules give, and would be open otherwise: reach, with the rule in parentheses.
+    pub would_open: Vec<String>,
+    /// What the client was told: routes, resolvers, options.
+    pub lines: Vec<String>,
+    /// Addresses that it was given.
+    pub addresses: Vec<String>,
+    #[serde(flatten)]
+    pub crossing: Crossing,
 }

@@ -56,6 +56,22 @@ words! {
         Emergency = "emergency",
     }
 
+    /// How far a connection came in a trial of an entrance.
+    TriedStage {
+        /// Its person is signing in.
+        SigningIn = "signing-in",
+        /// They are signed in, and have not said yet that the tunnel is theirs.
+        SignedIn = "signed-in",
+        /// Not let in: the crossing says by what.
+        Refused = "refused",
+        /// Let in, with nothing opened.
+        LetIn = "let-in",
+        /// Its tunnel stands.
+        Stands = "stands",
+        /// It was let in, and is over.
+        Over = "over",
+    }
+
     /// What stands behind a gate.
     GateKind {
         /// A web application.

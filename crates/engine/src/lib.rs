@@ -13,6 +13,7 @@ pub mod devices;
 pub mod editions;
 pub mod ending;
 pub mod engine;
+pub mod entrance_trials;
 pub mod factors;
 pub mod grants;
 pub mod guarding;

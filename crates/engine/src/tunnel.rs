@@ -30,6 +30,9 @@ pub struct TunnelOf {
     /// The VPN server's number of the client's session, which outlives a connection.
     #[serde(default)]
     pub server_session: Option<String>,
+    /// Trials of the entrance in which it began, by where it comes from; one, once it is known whose it is. See [`crate::entrance_trials`].
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub trials: Vec<uuid::Uuid>,
 }
 
 impl TunnelOf {
@@ -76,7 +79,13 @@ pub async fn facts(engine: &Engine, gate: &Gate, target: &str) -> Result<Option<
 #[serde(tag = "state", rename_all = "kebab-case")]
 pub enum Outcome {
     /// It is let in.
-    On { addresses: Vec<String>, messages: Vec<String> },
+    On {
+        addresses: Vec<String>,
+        messages: Vec<String>,
+        /// On trial: nothing is opened to it.
+        #[serde(default)]
+        trial: bool,
+    },
     /// The rules say no.
     Refused { words: Option<String>, crossing: String },
     /// The person has as many on as they may: these.

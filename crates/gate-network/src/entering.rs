@@ -262,7 +262,7 @@ impl NetworkGate {
     fn steps_on(&self, row: &PresenceRow, stands: &Stands) -> Vec<Step> {
         let until = row.until.map(|u| u.format("%Y-%m-%d %H:%M UTC").to_string()).unwrap_or_default();
         let mut steps = vec![step!(MachineOn { machine: row.known_by(), zone: row.zone.as_str(), opens: words(stands), until })];
-        if stands.terms.opens.is_empty() {
+        if stands.terms.opens.is_empty() && !stands.tried {
             steps.push(step!(OpensNothing { zone: row.zone.as_str() }));
         }
         steps

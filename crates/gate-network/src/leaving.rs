@@ -203,14 +203,17 @@ impl NetworkGate {
         let Standing::Let(mut stands) = standing(&self.engine, edition, gate, session, from, phrase).await? else {
             return Ok(None);
         };
-        self.open_nothing_on_trial(edition, present, &mut stands);
-        if let Some(tunnel) = &present.tunnel
-            && let Some(step) = self.profile_is_not(tunnel, &stands).await?
-        {
-            if let Some(id) = present.row.told_in() {
-                attempt::extend(&self.engine, id, vec![step]).await?;
+        if let Some(tunnel) = &present.tunnel {
+            let why = match self.profile_is_not(tunnel, &stands).await? {
+                Some(step) => Some(step),
+                None => self.try_out(edition.site.zone(&present.row.zone), tunnel, &mut stands).await?.err(),
+            };
+            if let Some(step) = why {
+                if let Some(id) = present.row.told_in() {
+                    attempt::extend(&self.engine, id, vec![step]).await?;
+                }
+                return Ok(None);
             }
-            return Ok(None);
         }
         let mut next = present.clone();
         let used = self.used(&stands, gate).await?;

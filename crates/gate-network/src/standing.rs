@@ -38,6 +38,10 @@ pub struct Stands {
     /// From where they asked.
     pub facts: RequestFacts,
     pub crossing: CrossingId,
+    /// On trial: nothing is opened, whatever the rules say.
+    pub tried: bool,
+    /// The trial that an engineer began, by which that is.
+    pub trial: Option<Uuid>,
 }
 
 /// How somebody stands.
@@ -126,7 +130,19 @@ pub async fn standing(
             let terms = admitted.terms().cloned().unwrap_or_default();
             let good_until = admitted.good_until();
             let groups = groups_of(&edition.site, gate, &known);
-            Ok(Standing::Let(Box::new(Stands { row, live, terms, admitted, groups, limits, good_until, facts, crossing })))
+            Ok(Standing::Let(Box::new(Stands {
+                row,
+                live,
+                terms,
+                admitted,
+                groups,
+                limits,
+                good_until,
+                facts,
+                crossing,
+                tried: false,
+                trial: None,
+            })))
         }
         Decided::Refused(refusal, crossing) => Ok(Standing::Refused(refusal.words, crossing)),
         Decided::More(_) | Decided::Afresh(_) => Ok(Standing::Over),

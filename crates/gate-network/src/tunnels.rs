@@ -11,6 +11,7 @@ use passeur_core::site::{Gate, Zone};
 use passeur_core::step;
 use passeur_core::step::{Param, Phrase, Step};
 use passeur_engine::attempt;
+use passeur_engine::entrance_trials::{self, Tried};
 use passeur_engine::tunnel::TunnelOf;
 use passeur_live::edition::Edition;
 use passeur_sluice::words::Holder;
@@ -45,6 +46,8 @@ pub struct Far {
     /// What rules say to its person.
     pub messages: Vec<String>,
     pub crossing: CrossingId,
+    /// On trial: nothing is open to it.
+    pub tried: bool,
 }
 
 /// Somebody's tunnel that asks.
@@ -66,10 +69,24 @@ impl NetworkGate {
     pub async fn arrive_by_tunnel(
         &self,
         edition: &Edition,
-        (gate, zone): (&Gate, &Zone),
+        place: (&Gate, &Zone),
         asking: Asking,
     ) -> Result<Tunnelled, StoreError> {
-        let Asking { session, tunnel, address, browser } = asking;
+        let trials = asking.tunnel.trials.clone();
+        let came = self.arrives(edition, place, asking).await?;
+        let crossing = match &came {
+            Tunnelled::On(far) => Some(far.crossing),
+            Tunnelled::Refused(_, crossing) | Tunnelled::Not(_, crossing) => Some(*crossing),
+            Tunnelled::Over => None,
+        };
+        if let Some(crossing) = crossing {
+            entrance_trials::note(&self.engine, &trials, crossing).await;
+        }
+        Ok(came)
+    }
+
+    async fn arrives(&self, edition: &Edition, (gate, zone): (&Gate, &Zone), asking: Asking) -> Result<Tunnelled, StoreError> {
+        let Asking { session, mut tunnel, address, browser } = asking;
         let Some(network) = gate.network() else { return Ok(Tunnelled::Over) };
         let from = From::Tunnel(&tunnel);
         let mut stands = match standing(&self.engine, edition, gate, session, from, Phrase::OtherRequest).await? {
@@ -90,12 +107,15 @@ impl NetworkGate {
             let told = self.not_through(gate, &stands, Outcome::Refused, steps).await?;
             return Ok(Tunnelled::Not(NotOn::Refused, told));
         }
-        attempt::extend(&self.engine, crossing, asked).await?;
-        if is_trial(zone) {
-            let step = step!(TunnelTrial { entrance: zone.name.as_str(), opens: words(&stands) });
-            attempt::extend(&self.engine, crossing, vec![step]).await?;
-            stands.terms.opens.clear();
+        let reach = opened(&stands);
+        match self.try_out(Some(zone), &tunnel, &mut stands).await? {
+            Ok(told) => attempt::extend(&self.engine, crossing, asked.into_iter().chain(told).collect()).await?,
+            Err(over) => {
+                let told = self.not_through(gate, &stands, Outcome::Refused, asked.into_iter().chain([over]).collect()).await?;
+                return Ok(Tunnelled::Not(NotOn::Refused, told));
+            }
         }
+        tunnel.trials = stands.trial.into_iter().collect();
         let holder = match tunnel.second {
             Some(second) => Holder::Pair(address, second),
             None => Holder::Address(address.into()),
@@ -114,9 +134,9 @@ impl NetworkGate {
             ..self.row_of(gate, zone, &holder, &stands)
         };
         let id = row.id;
-        let (reach, messages) = (opened(&stands), stands.terms.messages.clone());
+        let (messages, tried) = (stands.terms.messages.clone(), stands.tried);
         Ok(match self.written_in(gate, network, row, (holder, vec![]), &stands, address.into()).await? {
-            Arrival::On(shown) => Tunnelled::On(Box::new(Far { id, row: shown.row, reach, messages, crossing })),
+            Arrival::On(shown) => Tunnelled::On(Box::new(Far { id, row: shown.row, reach, messages, crossing, tried })),
             Arrival::Not(why, told) => Tunnelled::Not(why, told),
             Arrival::Terms | Arrival::Elsewhere | Arrival::Over => Tunnelled::Over,
         })
@@ -133,7 +153,8 @@ impl NetworkGate {
             let Some(present) = book.present.get_mut(&id) else { return Ok(None) };
             // The addresses are those of the admission, whatever the server's client says.
             let second = present.tunnel.as_ref().and_then(|t| t.second);
-            let tunnel = TunnelOf { second, ..tunnel.clone() };
+            let trials = present.tunnel.as_ref().map(|t| t.trials.clone()).unwrap_or_default();
+            let tunnel = TunnelOf { second, trials, ..tunnel.clone() };
             present.row.tunnel = serde_json::to_value(&tunnel).ok();
             present.tunnel = Some(tunnel);
             present.row.told_in()
@@ -177,7 +198,8 @@ impl NetworkGate {
         let present = book.present.get(&id).filter(|p| is_on(p))?;
         let reach = present.class.reaches.iter().cloned().collect();
         let crossing = present.row.told_in()?;
-        Some(Far { id, row: present.row.clone(), reach, messages: vec![], crossing })
+        let tried = present.tunnel.as_ref().is_some_and(|t| !t.trials.is_empty());
+        Some(Far { id, row: present.row.clone(), reach, messages: vec![], crossing, tried })
     }
 
     /// Machines at the far ends of an entrance's tunnels.
@@ -226,20 +248,36 @@ impl NetworkGate {
         })
     }
 
-    /// At a trial entrance nothing is opened, whatever the rules say.
-    pub(crate) fn open_nothing_on_trial(&self, edition: &Edition, present: &Present, stands: &mut Stands) {
-        if edition.site.zone(&present.row.zone).is_some_and(is_trial) {
-            stands.terms.opens.clear();
-        }
+    /// On trial nothing is opened, whatever the rules say: at an entrance that is one, and to whom an engineer is trying one out for. What is told
+    /// of that; or that the trial in which the tunnel began is over, and it may not be on.
+    pub(crate) async fn try_out(
+        &self,
+        zone: Option<&Zone>,
+        tunnel: &TunnelOf,
+        stands: &mut Stands,
+    ) -> Result<Result<Option<Step>, Step>, StoreError> {
+        let entrance = tunnel.facts.entrance.as_str();
+        let told = match entrance_trials::stands(&self.engine, &tunnel.trials, &stands.row).await? {
+            Tried::Over => return Ok(Err(step!(TunnelTrialOver { entrance }))),
+            Tried::By { trial, by, until } => {
+                stands.trial = Some(trial);
+                stands.row.until = Some(stands.row.until.map_or(until, |u| u.min(until)));
+                stands.good_until = Some(stands.good_until.map_or(until, |u| u.min(until)));
+                step!(TunnelTried { by, entrance, opens: words(stands) })
+            }
+            Tried::No if zone.and_then(Zone::tunnel).is_some_and(|t| t.trial) => {
+                step!(TunnelTrial { entrance, opens: words(stands) })
+            }
+            Tried::No => return Ok(Ok(None)),
+        };
+        stands.terms.opens.clear();
+        stands.tried = true;
+        Ok(Ok(Some(told)))
     }
 }
 
 fn is_on(present: &Present) -> bool {
     !present.session.as_ref().is_some_and(|s| s.is_ended())
-}
-
-fn is_trial(zone: &Zone) -> bool {
-    zone.tunnel().is_some_and(|t| t.trial)
 }
 
 fn opened(stands: &Stands) -> Vec<String> {

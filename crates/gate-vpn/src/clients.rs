@@ -186,8 +186,14 @@ mod tests {
 
     fn client(state: State, session: &str) -> Client {
         let facts = TunnelFacts::new("pilots", None, None);
-        let tunnel =
-            TunnelOf { outside: [192, 0, 2, 1].into(), facts, second: None, profile: None, server_session: Some(session.into()) };
+        let tunnel = TunnelOf {
+            outside: [192, 0, 2, 1].into(),
+            facts,
+            second: None,
+            profile: None,
+            server_session: Some(session.into()),
+            trials: vec![],
+        };
         Client { key: 1, tunnel, browser: None, ask: None, state }
     }
 

@@ -15,7 +15,7 @@ use passeur_core::step::Step;
 use passeur_engine::attempt::Attempt;
 use passeur_engine::devices::{self, Told};
 use passeur_engine::tunnel::{self, Outcome as Came, TunnelOf};
-use passeur_engine::{Engine, short_code, tries};
+use passeur_engine::{Engine, entrance_trials, short_code, tries};
 use passeur_gate_network::NetworkGate;
 use passeur_gate_network::entering::NotOn;
 use passeur_gate_network::tunnels::{Asking, Far, Tunnelled};
@@ -30,6 +30,9 @@ pub const CODE: &str = "tunnel code";
 /// Wrong codes that may come from one network within the window of [`tries`].
 const TRIES: i32 = 10;
 
+/// What the person of a client reads where the store does not answer.
+const NOT_NOW: &str = "The tunnel cannot be opened just now. Try again in a minute.";
+
 /// What was found.
 #[derive(Debug)]
 pub enum Found {
@@ -43,11 +46,21 @@ pub enum Found {
     Decided { client: u64, key: u64, ask: Option<[u8; 32]>, came: Box<Result<Tunnelled, StoreError>> },
     /// One that is on was decided anew: with a new key, or on a new connection.
     Again { client: u64, key: u64, far: Option<Box<Far>> },
-    /// The profile of the certificate that a client shows, which may count no more; none where it is none of this gate's. And the device that it is
-    /// of, where a check asks about it.
-    Profile { client: u64, key: u64, row: Option<Box<ProfileRow>>, device: Option<Box<Device>>, env: Env },
+    /// What the store knows of a client that connects.
+    Known { client: u64, key: u64, known: Box<Known>, env: Env },
     /// The code that a client sent is that of this session; none where it is nobody's.
     Code { client: u64, key: u64, session: Option<Uuid> },
+}
+
+/// What the store knows of a client that connects.
+#[derive(Debug)]
+pub struct Known {
+    /// The profile of the certificate that it shows, which may count no more; none where it is none of this gate's.
+    pub profile: Option<ProfileRow>,
+    /// The device that it is of, where a check asks about it.
+    pub device: Option<Device>,
+    /// Trials of the entrance in which it connects.
+    pub trials: Vec<Uuid>,
 }
 
 /// What runs beside an entrance.
@@ -129,7 +142,7 @@ impl Beside {
                 }
                 Err(e) => {
                     tracing::warn!(error = %e, "a tunnel that asks cannot be written");
-                    Found::NoRoom { client, key, words: "The tunnel cannot be opened just now. Try again in a minute." }
+                    Found::NoRoom { client, key, words: NOT_NOW }
                 }
             }
         });
@@ -188,33 +201,48 @@ impl Beside {
         });
     }
 
-    /// Looks up the profile of a certificate, and asks its authority about it where a check of devices wants that. Where the store does not say, the
-    /// profile is none.
-    pub fn look_up_profile(
+    /// Looks up who tries the entrance out and the profile of a certificate, and asks its authority about it where a check of devices wants that.
+    /// Where the store does not say, the profile is none; a client of which it is not known whether somebody tries the entrance out with it waits
+    /// for nothing.
+    pub fn look_up(
         &self,
         place: &Place,
         (client, key): (u64, u64),
-        (digest, device): ([u8; 32], Option<(Device, Told)>),
+        (outside, shown, device): (IpAddr, Option<[u8; 32]>, Option<(Device, Told)>),
         env: Env,
     ) {
         let (own, gate, edition) = (self.clone(), place.gate.clone(), place.edition.clone());
         self.spawn(async move {
             let engine = own.engine();
-            let row = engine.store.profile_of(&digest, &gate).await.unwrap_or_else(|e| {
-                tracing::warn!(error = %e, "the profile of a client cannot be looked up");
-                None
-            });
-            if let Some(row) = &row
-                && let Err(e) = engine.store.profile_used(row.id, engine.now()).await
-            {
-                tracing::warn!(error = %e, "that a profile was used cannot be written");
-            }
+            let trials = match entrance_trials::of_connection(engine, &own.entrance, outside).await {
+                Ok(trials) => trials,
+                Err(e) => {
+                    tracing::warn!(error = %e, "whether somebody tries an entrance out cannot be read");
+                    return Found::NoRoom { client, key, words: NOT_NOW };
+                }
+            };
+            let profile = match shown {
+                Some(digest) => own.profile_of(&digest, &gate).await,
+                None => None,
+            };
             let device = match device {
                 Some((device, told)) => Some(devices::of_client(engine, &edition.site, device, told).await),
                 None => None,
             };
-            Found::Profile { client, key, row: row.map(Box::new), device: device.map(Box::new), env }
+            Found::Known { client, key, known: Box::new(Known { profile, device, trials }), env }
         });
+    }
+
+    async fn profile_of(&self, digest: &[u8; 32], gate: &str) -> Option<ProfileRow> {
+        let engine = self.engine();
+        let row = engine.store.profile_of(digest, gate).await.unwrap_or_else(|e| {
+            tracing::warn!(error = %e, "the profile of a client cannot be looked up");
+            None
+        })?;
+        if let Err(e) = engine.store.profile_used(row.id, engine.now()).await {
+            tracing::warn!(error = %e, "that a profile was used cannot be written");
+        }
+        Some(row)
     }
 
     /// Looks up a code that a client sent.
@@ -246,7 +274,11 @@ impl Beside {
         let Some((gate, _, _)) = place.parts() else { return };
         let mut attempt = Attempt::begin(self.engine(), gate.place(), &RequestFacts::of_tunnel(of.outside, of.facts.clone()));
         attempt.step(|| step);
-        attempt.record_anonymous(Outcome::Refused);
+        let crossing = attempt.record_anonymous(Outcome::Refused);
+        if !of.trials.is_empty() {
+            let (own, trials) = (self.clone(), of.trials.clone());
+            tokio::spawn(async move { entrance_trials::note(own.engine(), &trials, crossing).await });
+        }
     }
 
     /// Closes what an admission opened.

@@ -190,6 +190,13 @@ diesel::table! {
     }
 }
 diesel::table! {
+    entrance_trials (id) {
+        id -> Uuid, gate -> Text, entrance -> Text, network -> Nullable<Text>, person -> Nullable<Text>, begun_by -> Text,
+        begun -> Timestamptz, expires_at -> Timestamptz, ended_at -> Nullable<Timestamptz>, ended_by -> Nullable<Text>,
+        crossings -> Array<Text>,
+    }
+}
+diesel::table! {
     profiles (id) {
         id -> Uuid, gate -> Text, digest -> Binary, provider -> Text, authority -> Text, subject -> Text, name -> Text,
         device -> Text, created_at -> Timestamptz, expires_at -> Timestamptz, used_at -> Nullable<Timestamptz>,

@@ -8,8 +8,8 @@ use passeur_core::Moment;
 
 use crate::pool::{Store, StoreError};
 use crate::schema::{
-    answered, codes, device_codes, kept_forms, mailed_codes, parked, personal_tokens, profiles, provider_flows, sessions, spent,
-    trials, tries, tunnel_asks, tunnel_codes, unrecorded, vouches,
+    answered, codes, device_codes, entrance_trials, kept_forms, mailed_codes, parked, personal_tokens, profiles, provider_flows,
+    sessions, spent, trials, tries, tunnel_asks, tunnel_codes, unrecorded, vouches,
 };
 
 const PARTITIONED: [&str; 2] = ["crossings", "evidence"];
@@ -103,6 +103,9 @@ impl Store {
         diesel::delete(profiles::table.filter(profiles::expires_at.lt(sessions_before))).execute(&mut conn).await?;
         diesel::delete(tunnel_codes::table.filter(tunnel_codes::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(trials::table.filter(trials::expires_at.lt(now))).execute(&mut conn).await?;
+        // What came of one can be read for a day more.
+        let before = now - chrono::Duration::days(1);
+        diesel::delete(entrance_trials::table.filter(entrance_trials::expires_at.lt(before))).execute(&mut conn).await?;
         diesel::delete(answered::table.filter(answered::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(spent::table.filter(spent::expires_at.lt(now))).execute(&mut conn).await?;
         diesel::delete(sessions::table.filter(sessions::began.lt(sessions_before))).execute(&mut conn).await?;

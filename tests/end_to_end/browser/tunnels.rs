@@ -64,3 +64,34 @@ async fn a_person_makes_a_profile_in_their_browser_and_an_engineer_takes_it_away
     let of = |device: &str| all.as_array().unwrap().iter().find(|p| p["device"] == device).unwrap().clone();
     assert!(of("bridge laptop")["revoked_at"].is_string() && of("winch tablet")["revoked_at"].is_null(), "{all}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_engineer_tries_an_entrance_out_and_reads_what_is_wrong_before_anybody_connects() {
+    let stack = Stack::with(|site| format!("{site}\n{}", on_port(&site, TUNNEL))).await;
+    let b = Browser::new("entrance", 1280, 800, false).await;
+    b.console(&stack).await;
+    b.open(&stack.pass("/console/present")).await;
+    b.click("[data-test=begin-trial] summary").await;
+    b.click("[data-test=begin-trial] .v-select .v-field").await;
+    b.click_at("//*[contains(@class,'v-list-item')][contains(.,'pilots (tunnel)')]").await;
+    b.click("[data-test=begin-trial] button[type=submit]").await;
+    b.shows("Say for whom").await;
+    b.type_in("[data-test=begin-trial] input[name=from]", "198.51.100.7").await;
+    b.type_in("[data-test=begin-trial] input[name=whom]", "Anouk Tregarec").await;
+    b.click("[data-test=begin-trial] button[type=submit]").await;
+    b.shows("No node speaks with the VPN server of entrance pilots").await;
+    b.shows("198.51.100.1:1194/udp").await;
+    b.shows("Nobody has connected yet.").await;
+    assert!(!b.text().await.contains("entranceTrial."), "a page shows words, not their keys");
+    assert_eq!(b.audit().await, Vec::<String>::new());
+    b.open(&stack.pass("/console/present")).await;
+    b.shows("Anouk Tregarec, from 198.51.100.7").await;
+    b.click("[data-test=entrance-trials] tbody a").await;
+    b.click("[data-test=end-trial]").await;
+    b.shows("Ended by Lucie Morvan").await;
+    // The one mistake that the form was made to tell of, and no other.
+    assert_eq!(b.errors().await.iter().filter(|e| !e.contains("status of 400")).count(), 0);
+    b.close().await;
+    let all = stack.get("/trials/entrance").await;
+    assert_eq!(all, json!([]));
+}

@@ -3,6 +3,7 @@
 mod laptops;
 pub mod servers;
 mod terms;
+mod trials;
 
 use std::io::{Read, Write};
 use std::net::TcpStream;

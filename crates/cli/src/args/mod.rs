@@ -10,7 +10,7 @@ pub use site::{
     Acts, ActsCommand, Draft, PersonArgs, PresentCommand, ProfileCommand, ReachCommand, ReachTry, Rehearse, RehearsePerson,
     RouteCommand, Site, SourceArgs, ZoneCommand,
 };
-pub use trial::Trial;
+pub use trial::{Trial, TrialEntrance};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use passeur_api::{Outcome, ProviderKind};

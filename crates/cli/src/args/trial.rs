@@ -48,6 +48,8 @@ pub enum Trial {
         #[arg(long)]
         ca_file: Option<String>,
     },
+    /// Connect by an entrance of tunnels with nothing opened, and see all of it: says where, waits for the client, tells what came of it, and ends
+    Entrance(TrialEntrance),
     /// Address, TLS, account, bases and a sample person of a directory
     Directory {
         name: String,
@@ -88,4 +90,30 @@ pub struct TrialOf {
     /// A site file's values instead of the live edition's
     #[arg(long, conflicts_with = "draft", value_name = "FILE")]
     pub file: Option<PathBuf>,
+}
+
+/// `passeur trial entrance`.
+#[derive(Debug, Args)]
+pub struct TrialEntrance {
+    /// The entrance, as the site file names it
+    #[arg(required_unless_present_any = ["id", "list"])]
+    pub entrance: Option<String>,
+    /// The address or network that the client connects from, as the VPN server sees it
+    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["id", "list"])]
+    pub from: Option<String>,
+    /// Subject or name of the person who will sign in
+    #[arg(long, value_name = "PERSON", conflicts_with_all = ["id", "list"])]
+    pub person: Option<String>,
+    /// Go on after the first connection; it ends half an hour after it was begun, or with --end
+    #[arg(long, conflicts_with = "list")]
+    pub keep: bool,
+    /// Follow one that was begun before
+    #[arg(long, conflicts_with_all = ["entrance", "list"])]
+    pub id: Option<uuid::Uuid>,
+    /// End the one of --id, and tunnels that came by it
+    #[arg(long, requires = "id", conflicts_with = "keep")]
+    pub end: bool,
+    /// Those that go on
+    #[arg(long, conflicts_with = "entrance")]
+    pub list: bool,
 }

@@ -21,6 +21,7 @@ mod site;
 mod survey;
 mod token;
 mod trial;
+mod trial_entrance;
 
 use std::io::Read;
 use std::path::Path;

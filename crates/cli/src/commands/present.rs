@@ -153,6 +153,7 @@ fn row(p: &Presence, all: bool) -> Vec<Cell> {
         match (&p.gateway, open.is_empty()) {
             (Some(g), _) if disobeyed => format!("still on there; {}", g.order.as_deref().unwrap_or_default()),
             (Some(_), true) if p.session.is_none() => "let in by the gateway itself".to_owned(),
+            (_, true) if p.tried => "nothing: on trial".to_owned(),
             (_, true) => "nothing".to_owned(),
             (_, false) => open.join(", "),
         }

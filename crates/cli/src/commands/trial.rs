@@ -16,6 +16,7 @@ pub async fn run(args: Trial, c: &ClientArgs) -> Result<(), Exit> {
     let client = Client::new(c)?;
     let answer: TrialAnswer = match args {
         Trial::SignIn { provider, draft, file, id, full } => return sign_in(&client, c, provider, (draft, file, id), full).await,
+        Trial::Entrance(of) => return super::trial_entrance::run(of, c).await,
         Trial::Provider { name, of, kind, metadata, issuer, client: client_id, secret_file, secret_version, ca_file } => {
             let secret = secret_file.as_deref().map(|f| read_secret(Some(f))).transpose()?;
             client

@@ -36,14 +36,11 @@ impl Desk<'_> {
         facts.device = asks.then(|| device(self.networks().engine.now(), env));
         let judged = facts.device.clone().zip(told(env));
         let server_session = env.get("session_id").map(str::to_owned);
-        let tunnel = TunnelOf { outside, facts, second: None, profile: None, server_session };
+        let tunnel = TunnelOf { outside, facts, second: None, profile: None, server_session, trials: vec![] };
         let browser = Browser::of(env.get("IV_SSO").unwrap_or_default());
         self.clients.all.insert(id, Client { key, tunnel, browser, ask: None, state: State::Asks });
-        match shown(env) {
-            // What the certificate is of is asked of the store; the rest waits for it.
-            Some(digest) => self.beside.look_up_profile(&place, (id, key), (digest, judged), env.clone()),
-            None => return self.known(id, key, None, env).await,
-        }
+        // What the certificate is of, and whether somebody is trying this out, is asked of the store; the rest waits for it.
+        self.beside.look_up(&place, (id, key), (outside, shown(env), judged), env.clone());
         Ok(())
     }
 

@@ -71,7 +71,7 @@ impl Desk<'_> {
                     let address = c.addresses.iter().find_map(|a| if let IpAddr::V4(a) = a { Some(*a) } else { None });
                     let outside = c.from.unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED));
                     let facts = TunnelFacts::new(&self.beside.entrance, None, None);
-                    let tunnel = TunnelOf { outside, facts, second: None, profile: None, server_session: None };
+                    let tunnel = TunnelOf { outside, facts, second: None, profile: None, server_session: None, trials: vec![] };
                     self.clients
                         .all
                         .insert(c.id, Client { key: 0, tunnel, browser: None, ask: None, state: State::Over { address } });

@@ -111,7 +111,7 @@ impl Desk<'_> {
         let second = self.clients.all.get(&id).and_then(|c| c.tunnel.second);
         let addresses: Vec<String> = std::iter::once(address.to_string()).chain(second.map(|s| s.to_string())).collect();
         self.told(far.crossing, &addresses, words);
-        self.beside.came_to(ask, Outcome::On { addresses, messages: far.messages });
+        self.beside.came_to(ask, Outcome::On { addresses, messages: far.messages, trial: far.tried });
         Ok(())
     }
 

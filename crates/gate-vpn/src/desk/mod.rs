@@ -16,7 +16,7 @@ use passeur_protocols::openvpn::{self, Command, Event, Kind, Refusal, read_statu
 use tokio::time::Duration as StdDuration;
 
 use crate::clients::{Clients, State};
-use crate::decisions::{Beside, Found, Place};
+use crate::decisions::{Beside, Found, Known, Place};
 use crate::link::Outgoing;
 
 /// How often it is looked whether somebody answered, and whether a tunnel is to be ended.
@@ -144,12 +144,13 @@ impl Desk<'_> {
             }
             Found::Decided { client, key, ask, came } => self.decided((client, key), ask, *came).await,
             Found::Again { client, key, far } => self.again(client, key, far).await,
-            Found::Profile { client, key, row, device, env } => {
-                let of = self.clients.all.get_mut(&client).filter(|c| c.key == key);
-                if let (Some(client), Some(device)) = (of, device) {
-                    client.tunnel.facts.device = Some(*device);
+            Found::Known { client, key, known, env } => {
+                let Known { profile, device, trials } = *known;
+                if let Some(client) = self.clients.all.get_mut(&client).filter(|c| c.key == key) {
+                    client.tunnel.trials = trials;
+                    client.tunnel.facts.device = device.or(client.tunnel.facts.device.take());
                 }
-                self.known(client, key, row.map(|r| *r), &env).await
+                self.known(client, key, profile, &env).await
             }
             Found::Code { client, key, session } => match (session, self.place()) {
                 _ if !self.is_current(client, key) => Ok(()),

@@ -236,6 +236,7 @@ impl RadiusGate {
             second: None,
             profile: None,
             server_session: None,
+            trials: vec![],
         });
         let place = (gate.name.as_str(), client.name.as_str(), self.engine.node.as_str());
         PresenceRow {

@@ -201,9 +201,14 @@ pub async fn one(State(app): State<App>, who: Engineer, Path(id): Path<String>) 
         );
         problem(StatusCode::NOT_FOUND, "no-crossing", "No such crossing", &detail)
     };
-    let (row, steps, evidence) = app.store.crossing(id).await?.ok_or_else(none)?;
+    Ok(Json(whole(&app, id, who.lang).await?.ok_or_else(none)?))
+}
+
+/// A crossing with its steps; none where there is none of that id.
+pub async fn whole(app: &App, id: CrossingId, lang: Lang) -> Result<Option<Crossing>, ApiError> {
+    let Some((row, steps, evidence)) = app.store.crossing(id).await? else { return Ok(None) };
     let mut steps: Vec<Step> = serde_json::from_value(steps).unwrap_or_default();
-    let limit = overdue_after(&app);
+    let limit = overdue_after(app);
     let overdue = app.now() - limit;
     if outcome_of(&row, overdue) == Outcome::NeverCameBack
         && let Some(sent) = steps.iter().rfind(|s| s.code == StepCode::SentToProvider)
@@ -213,14 +218,14 @@ pub async fn one(State(app): State<App>, who: Engineer, Path(id): Path<String>) 
         steps.push(step);
     }
     let decided = deciding(&steps);
-    let shown = steps.iter().enumerate().map(|(i, s)| show(i, s, decided == Some(i), who.lang)).collect();
-    Ok(Json(Crossing {
+    let shown = steps.iter().enumerate().map(|(i, s)| show(i, s, decided == Some(i), lang)).collect();
+    Ok(Some(Crossing {
         node: row.node.clone(),
         ended_at: row.ended_at,
         session: row.session_id,
         steps: shown,
         evidence,
-        line: line(row, who.lang, overdue, limit),
+        line: line(row, lang, overdue, limit),
     }))
 }
 

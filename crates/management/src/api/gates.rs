@@ -37,8 +37,10 @@ fn upstream(t: TargetState) -> Upstream {
 
 /// Networks, entrances and RADIUS clients by which people come to a gate.
 fn zones(site: &Site, gate: &site::Gate, lang: Lang) -> Vec<GateZone> {
-    let zones = site.zones_of(gate).map(|z| GateZone { name: z.name.clone(), words: z.sentence(lang) });
-    let clients = site.radius_clients_of(gate).map(|c| GateZone { name: c.name.clone(), words: c.sentence(lang) });
+    let zones =
+        site.zones_of(gate).map(|z| GateZone { name: z.name.clone(), words: z.sentence(lang), entrance: z.tunnel().is_some() });
+    let clients =
+        site.radius_clients_of(gate).map(|c| GateZone { name: c.name.clone(), words: c.sentence(lang), entrance: false });
     zones.chain(clients).collect()
 }
 

@@ -4,6 +4,7 @@ pub mod acts;
 pub mod auth;
 mod crossings;
 mod described;
+mod entrances;
 pub mod errors;
 mod extract;
 mod factors;
@@ -123,6 +124,8 @@ pub fn router() -> Router<App> {
         .routes(routes!(handover::try_directory))
         .routes(routes!(trials::begin))
         .routes(routes!(trials::read))
+        .routes(routes!(entrances::list, entrances::begin))
+        .routes(routes!(entrances::read, entrances::end))
         .split_for_parts();
     let document = described::whole(document);
     router

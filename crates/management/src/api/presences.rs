@@ -112,6 +112,7 @@ async fn shown(app: &App, rows: Vec<PresenceRow>, lang: Lang) -> Result<Vec<Pres
             session: r.session_id,
             hardware: r.hardware,
             calls_itself,
+            tried: tunnel.as_ref().is_some_and(|t| !t.trials.is_empty()),
             outside: tunnel.map(|t| t.outside.to_string()),
             address: r.address,
             groups: r.groups,

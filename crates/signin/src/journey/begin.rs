@@ -4,6 +4,7 @@ use passeur_core::site::{Place, Site};
 use passeur_core::step;
 use passeur_core::step::{Param, Step};
 use passeur_engine::attempt::{self, Attempt};
+use passeur_engine::{entrance_trials, tunnel};
 
 use super::{Ask, Asked, Desk, Destination, Done, Journey, Why, choose};
 use crate::Visit;
@@ -16,9 +17,13 @@ impl<'a> Journey<'a, Asked> {
         let unreadable = || desk.stop(Why::ASK_UNREADABLE, step!(AskUnreadable));
         let mut attempt = match &to {
             Destination::Gate(ask) => {
-                let (Some(_), Some(began)) = (site.gate(&ask.gate), ask.began_at()) else { return Err(unreadable()) };
+                let (Some(gate), Some(began)) = (site.gate(&ask.gate), ask.began_at()) else { return Err(unreadable()) };
                 let mut attempt = Attempt::resume(engine, Place::gate(&ask.gate), &visit.facts, ask.crossing, began);
                 attempt.preface("GET", &ask.target, steps_before(&desk, ask).await);
+                // What an engineer tries an entrance out for is told from here on.
+                if let Ok(Some((_, of))) = tunnel::asked(engine, gate, ask.return_path().as_str()).await {
+                    entrance_trials::note(engine, &of.trials, attempt.id).await;
+                }
                 attempt
             }
             Destination::Console | Destination::ConsoleFresh | Destination::Device { .. } if site.engineers.is_none() => {

@@ -68,6 +68,10 @@ const OPENING: Both = [
     "Le tunnel s'ouvre. Votre client dira quand il sera établi ; vous pouvez fermer cette page.",
 ];
 const ON: Both = ["The tunnel is open. You may close this page.", "Le tunnel est ouvert. Vous pouvez fermer cette page."];
+const TRIAL: Both = [
+    "The tunnel stands on trial: it is decided and told, and nothing is open through it. You may close this page.",
+    "Le tunnel est à l'essai : tout est décidé et raconté, et rien n'y est ouvert. Vous pouvez fermer cette page.",
+];
 const ADDRESSES: Both = ["The machine has the address", "La machine a l'adresse"];
 const REFUSED: Both = ["The rules do not let you in here.", "Les règles ne vous admettent pas ici."];
 const CROSSING: Both = ["Number of this crossing", "Numéro de ce passage"];
@@ -151,11 +155,11 @@ fn ask(waiting: &Waiting<'_>, lang: Lang) -> Markup {
 fn came(outcome: &Outcome, lang: Lang) -> (StatusCode, &'static str, Markup) {
     let stop = |words: Both| (StatusCode::FORBIDDEN, "stop", html! { p.lead role="alert" { (t(words, lang)) } });
     match outcome {
-        Outcome::On { addresses, messages } => (
+        Outcome::On { addresses, messages, trial } => (
             StatusCode::OK,
             "calm",
             html! {
-                p.lead role="status" { strong { (t(ON, lang)) } }
+                p.lead role="status" { strong { (t(if *trial { TRIAL } else { ON }, lang)) } }
                 @for m in messages { p.message { (m) } }
                 p.hint { (t(ADDRESSES, lang)) " " @for (n, a) in addresses.iter().enumerate() { @if n > 0 { ", " } code { (a) } } }
             },

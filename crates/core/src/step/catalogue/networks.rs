@@ -51,6 +51,11 @@ macro_rules! with_networks {
             => "Somebody sent them the address, or they opened an old one. See who asks from {outside}." / "Quelqu'un leur a envoyé l'adresse, ou elle en a ouvert une ancienne. Voyez qui demande depuis {outside}.";
         TunnelTrial = "tunnel.trial" Gate Notice [entrance, opens]
             "Entrance {entrance} is a trial: nothing is opened. Otherwise these would be: {opens}." / "L'entrée {entrance} est un essai : rien n'est ouvert. Sinon le seraient : {opens}.";
+        TunnelTried = "tunnel.tried" Gate Notice [by, entrance, opens]
+            "{by} is trying out entrance {entrance}: nothing is opened to this tunnel. Otherwise these would be: {opens}." / "{by} essaie l'entrée {entrance} : rien n'est ouvert à ce tunnel. Sinon le seraient : {opens}.";
+        TunnelTrialOver = "tunnel.trial-over" Gate Stop [entrance]
+            "The tunnel began in a trial of entrance {entrance}, which is over: it is not let through for real." / "Le tunnel a commencé dans un essai de l'entrée {entrance}, qui est terminé : il n'est pas admis pour de bon."
+            => "Have its person connect again: they are decided on for real then." / "Faites reconnecter la personne : la décision vaudra alors pour de bon.";
         TunnelTerms = "tunnel.terms-not-accepted" Gate Stop [gate, version]
             "The person has not accepted version {version} of the terms of use of gate {gate}, and a client shows none." / "La personne n'a pas accepté la version {version} des conditions d'utilisation de la porte {gate}, et un client n'en affiche pas."
             => "They open the address of gate {gate} in a browser, read the terms and accept them, then connect again. Who accepted which: passeur present terms." / "Elle ouvre l'adresse de la porte {gate} dans un navigateur, lit les conditions et les accepte, puis se reconnecte. Qui a accepté quoi : passeur present terms.";

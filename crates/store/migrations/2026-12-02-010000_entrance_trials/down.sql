@@ -1,0 +1,1 @@
+-- Migrations only go forward; see docs/architecture.md.
