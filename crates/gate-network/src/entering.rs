@@ -25,9 +25,9 @@ use crate::plan::class;
 use crate::standing::{From, Standing, Stands, standing};
 
 /// Over which span a quota counts.
-pub(crate) const QUOTA_SPAN: Duration = Duration::hours(24);
+pub const QUOTA_SPAN: Duration = Duration::hours(24);
 /// Less than this is nothing: it is the largest packet that the kernel handles as one, and the one that does not fit is refused.
-pub(crate) const PACKET_MAX: u64 = 65_536;
+pub const PACKET_MAX: u64 = 65_536;
 /// How often machines that must leave are asked to, before the newcomer is refused.
 const MAKE_ROOM_TRIES: usize = 3;
 
@@ -242,6 +242,11 @@ impl NetworkGate {
             let (Entered::Full(machines), WhenFull::EndOldest) = (&entered, when_full) else { return Ok(entered) };
             let Some(first) = machines.first() else { return Ok(entered) };
             let Some(oldest) = first.session_id else { return Ok(entered) };
+            if first.interface.is_empty() {
+                // It is at a RADIUS client, which is ordered to end it; the session is of that machine alone.
+                ending::end(&self.engine, &[oldest], "another machine", None).await?;
+                continue;
+            }
             if row.tunnel.is_some() {
                 // The tunnel alone: its session may be the newcomer's own. The client is ended for good, and does not come back by itself.
                 self.engine.store.leave(&[first.id], self.engine.now(), "another-machine").await?;

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use diesel::prelude::*;
+use diesel::sql_types::{Bool, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use passeur_core::Moment;
 use passeur_core::evidence::PersonKey;
@@ -497,13 +498,23 @@ pub(crate) async fn count(
     Ok(())
 }
 
-/// Other machines of the person that are on at the gate, the oldest first.
-async fn open_of(conn: &mut AsyncPgConnection, row: &PresenceRow) -> Result<Vec<PresenceRow>, StoreError> {
+/// How soon a RADIUS client tells of a session that it opened, in seconds.
+const SOON_HEARD_S: i64 = 60;
+
+/// Other machines of the person that are on at the gate, the oldest first. At RADIUS clients these are those that the client told of, or will soon: a
+/// door that opens once tells nothing, and whoever went through it is on nowhere. Those whose session is over are ordered out already.
+pub(crate) async fn open_of(conn: &mut AsyncPgConnection, row: &PresenceRow) -> Result<Vec<PresenceRow>, StoreError> {
+    let live = "(interface <> '' OR EXISTS (SELECT 1 FROM sessions s, radius_sessions r \
+                WHERE s.id = presences.session_id AND s.ended_at IS NULL AND r.presence = presences.id \
+                AND (r.account->>'heard' IS NOT NULL OR presences.began > ";
+    let young = row.began - chrono::Duration::seconds(SOON_HEARD_S);
+    let live = diesel::dsl::sql::<Bool>(live).bind::<Timestamptz, _>(young).sql(")))");
     let mut of = presences::table
         .filter(presences::authority.eq(&row.authority))
         .filter(presences::subject.eq(&row.subject))
         .filter(presences::gate.eq(&row.gate))
         .filter(presences::ended_at.is_null())
+        .filter(live)
         .into_boxed();
     if row.tunnel.is_none() {
         of = of.filter(presences::session_id.ne(row.session_id));

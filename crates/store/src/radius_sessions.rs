@@ -14,7 +14,7 @@ use uuid::Uuid;
 
 use crate::people::lock;
 use crate::pool::{Store, StoreError};
-use crate::presences::{PresenceAddress, PresenceRow, WhileOn, count, end};
+use crate::presences::{Entered, PresenceAddress, PresenceRow, WhileOn, count, end, open_of};
 use crate::schema::{presence_addresses, presences, radius_sessions, sessions};
 
 /// A session at a RADIUS client.
@@ -73,26 +73,43 @@ pub enum Change {
 }
 
 impl Store {
-    /// Keeps a session that a client is about to be told to open, in the place of another of the same machine there. The machines that
-    /// gave way; none where the person's session is over meanwhile.
+    /// Keeps a session that a client is about to be told to open, in the place of another of the same machine there. With `most`, a person has at
+    /// most so many on at the gate, wherever those are.
     ///
     /// # Errors
     /// Those of the database.
-    pub async fn enter_at_client(&self, row: &PresenceRow, at: &RadiusRow) -> Result<Option<Vec<PresenceRow>>, StoreError> {
+    pub async fn enter_at_client(&self, row: &PresenceRow, at: &RadiusRow, most: Option<u16>) -> Result<Entered, StoreError> {
         let mut conn = self.conn().await?;
         conn.transaction(async |conn| {
             lock(conn, &[row.person()]).await?;
             let ended = sessions::table.filter(sessions::id.nullable().eq(row.session_id)).select(sessions::ended_at).for_share();
             if !matches!(ended.first::<Option<Moment>>(conn).await.optional()?, Some(None)) {
-                return Ok(None);
+                return Ok(Entered::Over);
             }
             let before = before_of(conn, row, at).await?;
-            let gone = end(conn, &before, row.began, "asked-again").await?;
+            if let Some(most) = most {
+                let mut others = open_of(conn, row).await?;
+                others.retain(|o| !before.contains(&o.id));
+                if others.len() >= usize::from(most) {
+                    return Ok(Entered::Full(others));
+                }
+            }
+            let moved = end(conn, &before, row.began, "asked-again").await?;
             diesel::insert_into(presences::table).values(row).execute(conn).await?;
             diesel::insert_into(radius_sessions::table).values(at).execute(conn).await?;
-            Ok(Some(gone))
+            Ok(Entered::On { moved })
         })
         .await
+    }
+
+    /// What may pass for the person of a session within a day is another now.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn quota_at_client(&self, id: Uuid, quota: Option<i64>) -> Result<(), StoreError> {
+        let mut conn = self.conn().await?;
+        diesel::update(presences::table.find(id)).set(presences::quota.eq(quota)).execute(&mut conn).await?;
+        Ok(())
     }
 
     /// Takes what a client tells of a session: `said` is how it names it, and `class` the number that it was given with the answer that let somebody in.

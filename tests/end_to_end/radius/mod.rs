@@ -7,6 +7,7 @@ mod machines;
 mod orders;
 mod quay;
 mod realm;
+mod room;
 mod tls;
 
 use std::time::Duration;

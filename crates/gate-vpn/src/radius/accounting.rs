@@ -147,6 +147,9 @@ impl Telling<'_> {
             }
             Reported::Of { row, after, change } => {
                 self.came(&row, &after, change, &number).await?;
+                if change != Change::Over {
+                    self.own.over_quota(&row).await?;
+                }
                 Ok(true)
             }
         }

@@ -14,6 +14,7 @@ use uuid::Uuid;
 
 use super::RadiusGate;
 use super::answer::{Said, accept};
+use super::asking::quota_of;
 use super::book::Present;
 
 /// What is to be ordered after somebody was decided on anew.
@@ -57,6 +58,11 @@ impl RadiusGate {
                 // Rights that were read again meanwhile are decided on once more.
                 let is_newest = generation == Some(stands.live.generation());
                 let decided = is_newest.then_some(edition.number);
+                let quota = quota_of(Some(&stands.terms));
+                if quota != present.row.quota {
+                    self.engine.store.quota_at_client(present.row.id, quota).await?;
+                    self.book.change(present.row.id, |p| p.row.quota = quota);
+                }
                 Ok(self.stands((gate, client, decided), edition, present, *stands))
             }
             Standing::Refused(..) | Standing::Over => self.over(present, session, "refused-now").await,
@@ -82,6 +88,7 @@ impl RadiusGate {
         let mut row = present.row.clone();
         row.crossing = stands.crossing.to_string();
         row.groups = stands.groups;
+        row.quota = quota_of(Some(&stands.terms));
         row.until = row.began.checked_add_signed(stands.limits.absolute);
         row.reach = said.listed();
         let now = self.engine.now();

@@ -8,6 +8,7 @@ use chrono::{Duration, NaiveTime};
 use passeur_core::Moment;
 use passeur_core::circumstances::RequestFacts;
 use passeur_core::crossing::Outcome;
+use passeur_core::decide::Terms;
 use passeur_core::evidence::{Evidence, Factors, WayIn};
 use passeur_core::id::CrossingId;
 use passeur_core::site::{Gate, HardwareAddress, RadiusAsks, RadiusClient, Way, WayKind};
@@ -29,6 +30,7 @@ use serde_json::Map;
 use super::RadiusGate;
 use super::accounting::extend;
 use super::answer::{accept, reject};
+use super::room::Full;
 
 /// Service-Type Authorize-Only (RFC 5176 section 3.2; RFC 2865 section 5.6 numbers the others).
 const AUTHORIZE_ONLY: u32 = 17;
@@ -414,16 +416,21 @@ impl Asking<'_> {
             provider: begun.evidence.provider.clone(),
             authority: of.authority,
             subject: of.subject,
-            name: begun.name,
+            name: begun.name.clone(),
             crossing: begun.crossing.to_string(),
             reach: said.listed(),
+            quota: quota_of(begun.admitted.terms()),
             until: blank.began.checked_add_signed(limits.absolute),
             groups: groups_of(site, self.gate, &begun.evidence),
             ..blank
         };
         let at = RadiusRow { given: said.kept(), ..own.place_of(row.id, place, from) };
         let over = || rejected("You cannot come in just now.", begun.crossing);
-        let Some(gone) = engine.store.enter_at_client(&row, &at).await? else { return Ok(over()) };
+        let gone = match own.room(self.gate, &begun, (&row, &at)).await? {
+            Ok(gone) => gone,
+            Err(Full::Over) => return Ok(over()),
+            Err(Full::No(words, why)) => return Ok(rejected(words, own.not_in(self.gate, facts, &begun, why).await?)),
+        };
         for old in &gone {
             own.book.forget(old.id);
             extend(own, old, step!(RadiusAskedAgain { client })).await?;
@@ -435,6 +442,11 @@ impl Asking<'_> {
         let _ = self.opens.set(live);
         Ok((Code::AccessAccept, said.attributes))
     }
+}
+
+/// What may pass for somebody within a day, as it is kept.
+pub(super) fn quota_of(terms: Option<&Terms>) -> Option<i64> {
+    terms.and_then(|t| t.quota).and_then(|q| i64::try_from(q).ok())
 }
 
 /// The short account name in what a client calls somebody: of `anouk@havrelune.example` and `HAVRELUNE\\anouk` it is `anouk`.

@@ -2,7 +2,7 @@
 //!
 //! [`server`] reads what comes at a socket, proves it, and answers each request once; [`asking`] decides, by the same rules as everywhere; [`answer`]
 //! is what an answer carries, and `duplicates` what was answered of late. [`accounting`] takes what clients tell of sessions there (RFC 2866),
-//! `book` knows who is on at them, `challenges` and `code` ask for a factor of ours, [`again`] decides anew, and [`keeper`] gives the [`orders`] that follow (RFC 5176). `names` is what names a
+//! `book` knows who is on at them, `challenges` and `code` ask for a factor of ours, [`again`] decides anew, and [`keeper`] gives the [`orders`] that follow (RFC 5176). `room` says whether one more fits. `names` is what names a
 //! session at a client, `secrets` what both share, [`connection`] is what TLS with a client is, and [`tls`] takes its connections (RFC 6614). Nothing is computed for an address from which no client sends.
 
 pub mod accounting;
@@ -17,6 +17,7 @@ mod duplicates;
 pub mod keeper;
 mod names;
 pub mod orders;
+mod room;
 mod secrets;
 pub mod server;
 pub mod tls;
