@@ -72,10 +72,22 @@ pub async fn stands(engine: &Engine, trials: &[Uuid], whose: &SessionRow) -> Res
     Ok(Tried::No)
 }
 
-/// Notes that a crossing tells of trials. What cannot be written is told in the log alone: the crossing is there all the same.
-pub async fn note(engine: &Engine, trials: &[Uuid], crossing: CrossingId) {
-    for trial in trials {
-        if let Err(e) = engine.store.note_in_entrance_trial(*trial, &crossing.to_string()).await {
+/// Notes that a crossing tells of trials: of those that are about whose it is, and, before that is known, of those that are about anybody. What
+/// cannot be written is told in the log alone: the crossing is there all the same.
+pub async fn note(engine: &Engine, trials: &[Uuid], crossing: CrossingId, whose: Option<(&str, &str)>) {
+    for id in trials {
+        let noted = async {
+            let Some(trial) = engine.store.entrance_trial(*id).await? else { return Ok(()) };
+            let is_told = match whose {
+                Some((subject, name)) => is_about(&trial, subject, name),
+                None => trial.person.is_none(),
+            };
+            match is_told {
+                true => engine.store.note_in_entrance_trial(*id, &crossing.to_string()).await,
+                false => Ok::<_, StoreError>(()),
+            }
+        };
+        if let Err(e) = noted.await {
             tracing::warn!(error = %e, "that a crossing tells of a trial cannot be written");
         }
     }

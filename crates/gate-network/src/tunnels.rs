@@ -12,6 +12,7 @@ use passeur_core::step;
 use passeur_core::step::{Param, Phrase, Step};
 use passeur_engine::attempt;
 use passeur_engine::entrance_trials::{self, Tried};
+use passeur_engine::sessions;
 use passeur_engine::tunnel::TunnelOf;
 use passeur_live::edition::Edition;
 use passeur_sluice::words::Holder;
@@ -72,15 +73,17 @@ impl NetworkGate {
         place: (&Gate, &Zone),
         asking: Asking,
     ) -> Result<Tunnelled, StoreError> {
-        let trials = asking.tunnel.trials.clone();
+        let (trials, session) = (asking.tunnel.trials.clone(), asking.session);
         let came = self.arrives(edition, place, asking).await?;
         let crossing = match &came {
             Tunnelled::On(far) => Some(far.crossing),
             Tunnelled::Refused(_, crossing) | Tunnelled::Not(_, crossing) => Some(*crossing),
             Tunnelled::Over => None,
         };
-        if let Some(crossing) = crossing {
-            entrance_trials::note(&self.engine, &trials, crossing).await;
+        if let Some(crossing) = crossing.filter(|_| !trials.is_empty())
+            && let Some((row, _)) = sessions::by_id(&self.engine, session).await?
+        {
+            entrance_trials::note(&self.engine, &trials, crossing, Some((&row.subject, &row.name))).await;
         }
         Ok(came)
     }

@@ -277,7 +277,7 @@ impl Beside {
         let crossing = attempt.record_anonymous(Outcome::Refused);
         if !of.trials.is_empty() {
             let (own, trials) = (self.clone(), of.trials.clone());
-            tokio::spawn(async move { entrance_trials::note(own.engine(), &trials, crossing).await });
+            tokio::spawn(async move { entrance_trials::note(own.engine(), &trials, crossing, None).await });
         }
     }
 

@@ -123,15 +123,15 @@ impl Store {
         .await
     }
 
-    /// Notes that a crossing tells of one, once.
+    /// Notes that a crossing tells of one, once. It keeps the latest.
     ///
     /// # Errors
     /// Those of the database.
     pub async fn note_in_entrance_trial(&self, id: Uuid, crossing: &str) -> Result<(), StoreError> {
         let mut conn = self.conn().await?;
         diesel::sql_query(
-            "UPDATE entrance_trials SET crossings = crossings || $2 \
-             WHERE id = $1 AND NOT crossings @> ARRAY[$2] AND cardinality(crossings) < $3",
+            "UPDATE entrance_trials SET crossings = (crossings || $2)[greatest(cardinality(crossings) + 2 - $3, 1):] \
+             WHERE id = $1 AND NOT crossings @> ARRAY[$2]",
         )
         .bind::<SqlUuid, _>(id)
         .bind::<Text, _>(crossing)

@@ -85,8 +85,7 @@ async fn whoever_an_entrance_is_tried_out_with_reaches_nothing_and_all_of_it_is_
     // It is ended, and with it the tunnel that came by it; whoever connects then is let in for real.
     let over = ends(&sea, &id).await;
     assert!(over["open"] == false && over["ended_by"].is_string(), "{over}");
-    eventually("the client is ended for good", async || client.is_over()).await;
-    assert!(present(&sea).await.is_empty());
+    eventually("the client is ended for good", async || client.is_over() && present(&sea).await.is_empty()).await;
     let told = read(&sea, &id).await;
     assert!(told["tried"][0]["stage"] == "over" && has("tunnel.trial-over", &told["tried"][0]), "{told}");
     let (_lucie, client, page) = comes_in(&sea, "lucie-2", "lucie").await;
@@ -113,7 +112,9 @@ async fn a_trial_is_about_one_person_and_what_began_in_it_never_becomes_real() {
     client.says("Initialization Sequence Completed", 1).await;
     assert!(!sea.harbour.reaches("pilot", OFFICE[0], 80));
     assert_eq!(read(&sea, &anouks).await["tried"], json!([]), "who it is not about is not told of");
-    assert_eq!(read(&sea, &lucies).await["tried"][0]["person"], "Lucie Morvan");
+    let told = read(&sea, &lucies).await;
+    assert!(told["came"] == 1 && told["tried"][0]["person"] == "Lucie Morvan", "{told}");
+    assert_eq!(read(&sea, &anouks).await["came"], 0, "others take no room in it");
     ends(&sea, &lucies).await;
     drop(client);
     eventually("lucie is off", async || present(&sea).await.is_empty()).await;
@@ -143,8 +144,7 @@ async fn a_trial_is_about_one_person_and_what_began_in_it_never_becomes_real() {
     let until = present(&sea).await[0]["until"].clone();
     assert_eq!(until, read(&sea, &timed).await["until"]);
     sea.harbour.stack.later(Duration::minutes(30));
-    eventually("the client is ended for good", async || client.is_over()).await;
-    assert!(present(&sea).await.is_empty());
+    eventually("the client is ended for good", async || client.is_over() && present(&sea).await.is_empty()).await;
     let told = read(&sea, &timed).await;
     assert!(told["open"] == false && told["ended"].is_null() && told["tried"][0]["stage"] == "over", "{told}");
 }

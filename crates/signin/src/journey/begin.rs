@@ -22,7 +22,7 @@ impl<'a> Journey<'a, Asked> {
                 attempt.preface("GET", &ask.target, steps_before(&desk, ask).await);
                 // What an engineer tries an entrance out for is told from here on.
                 if let Ok(Some((_, of))) = tunnel::asked(engine, gate, ask.return_path().as_str()).await {
-                    entrance_trials::note(engine, &of.trials, attempt.id).await;
+                    entrance_trials::note(engine, &of.trials, attempt.id, None).await;
                 }
                 attempt
             }

@@ -13,7 +13,7 @@ use passeur_core::step;
 use passeur_core::step::Param;
 use passeur_core::tunnel::TunnelFacts;
 use passeur_engine::grants::{self, Asking, Carriage, Decided};
-use passeur_engine::tunnel;
+use passeur_engine::{entrance_trials, tunnel};
 use passeur_store::NewCode;
 
 use super::{Asked, Destination, Done, HandedBack, Journey, Known, Manner, Why, step_up};
@@ -33,13 +33,18 @@ impl<'a> Journey<'a, Known> {
     pub(super) async fn hand_back(self) -> Done<'a> {
         let asked = match &self.to {
             Destination::Gate(ask) => match self.site().gate(&ask.gate) {
-                Some(gate) => tunnel::facts(self.engine(), gate, ask.return_path().as_str()).await,
+                Some(gate) => tunnel::asked(self.engine(), gate, ask.return_path().as_str()).await,
                 None => Ok(None),
             },
             _ => Ok(None),
         };
-        let (journey, facts) = self.go_on_with(asked)?;
-        journey.hand_back_with(facts.as_ref()).await
+        let (journey, asked) = self.go_on_with(asked)?;
+        let of = asked.map(|(_, of)| of);
+        if let Some(of) = &of {
+            let whose = &journey.state.0.row;
+            entrance_trials::note(journey.engine(), &of.trials, journey.attempt.id, Some((&whose.subject, &whose.name))).await;
+        }
+        journey.hand_back_with(of.as_ref().map(|of| &of.facts)).await
     }
 
     /// The same with what conditions may ask of the tunnel for which the person signs in, where they do so for one.
