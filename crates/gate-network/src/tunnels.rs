@@ -73,17 +73,20 @@ impl NetworkGate {
         place: (&Gate, &Zone),
         asking: Asking,
     ) -> Result<Tunnelled, StoreError> {
-        let (trials, session) = (asking.tunnel.trials.clone(), asking.session);
+        let trials = asking.tunnel.trials.clone();
+        // Before anything is opened: what cannot be read leaves nothing open that nobody carries.
+        let whose = match trials.is_empty() {
+            true => None,
+            false => sessions::by_id(&self.engine, asking.session).await?.map(|(row, _)| (row.subject, row.name)),
+        };
         let came = self.arrives(edition, place, asking).await?;
         let crossing = match &came {
             Tunnelled::On(far) => Some(far.crossing),
             Tunnelled::Refused(_, crossing) | Tunnelled::Not(_, crossing) => Some(*crossing),
             Tunnelled::Over => None,
         };
-        if let Some(crossing) = crossing.filter(|_| !trials.is_empty())
-            && let Some((row, _)) = sessions::by_id(&self.engine, session).await?
-        {
-            entrance_trials::note(&self.engine, &trials, crossing, Some((&row.subject, &row.name))).await;
+        if let (Some(crossing), Some((subject, name))) = (crossing, &whose) {
+            entrance_trials::note(&self.engine, &trials, crossing, Some((subject, name))).await;
         }
         Ok(came)
     }
