@@ -4,6 +4,7 @@ import { computed, onUnmounted } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, got, type TriedStage } from '../api'
 import { useActing, useReading } from '../api/asking'
+import { whom } from '../look/entrance'
 import { moment, visible, type Tone } from '../look/shape'
 import Asked from '../parts/Asked.vue'
 import Copy from '../parts/Copy.vue'
@@ -29,7 +30,6 @@ const end = () =>
     await reading.again()
   })
 const tones: Record<TriedStage, Tone> = { 'signing-in': 'quiet', 'signed-in': 'quiet', refused: 'stop', 'let-in': 'notice', stands: 'pass', over: 'quiet' }
-const who = computed(() => [trial.value?.person && visible(trial.value.person), trial.value?.from && t('present.outside', { address: trial.value.from })].filter(Boolean).join(', ') || t('entranceTrial.anybody'))
 </script>
 
 <template>
@@ -38,7 +38,7 @@ const who = computed(() => [trial.value?.person && visible(trial.value.person), 
       <h1>{{ t('entranceTrial.title') }}</h1>
       <template v-if="trial">
         <b>{{ trial.entrance }}</b>
-        <span>{{ who }}</span>
+        <span>{{ whom(trial, t) }}</span>
         <span class="quiet">{{ t('entranceTrial.of', { by: visible(trial.begun_by), at: moment(trial.begun, locale) }) }}</span>
         <v-btn v-if="trial.open && rights !== 'view'" size="small" variant="outlined" color="stop" data-test="end-trial" :loading="acting.busy" @click="end">{{ t('entranceTrial.end') }}</v-btn>
       </template>

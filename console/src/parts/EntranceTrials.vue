@@ -3,8 +3,9 @@
 import { computed, onUnmounted, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
-import { api, got, type EntranceTrial } from '../api'
+import { api, got } from '../api'
 import { useActing, useReading } from '../api/asking'
+import { entrancesOf, whom } from '../look/entrance'
 import { moment, visible } from '../look/shape'
 import Asked from './Asked.vue'
 
@@ -12,22 +13,21 @@ const { rights } = defineProps<{ rights: string }>()
 const { t, locale } = useI18n()
 const router = useRouter()
 const gates = useReading(() => got(api.GET('/gates')))
-const entrances = computed(() => (gates.data ?? []).flatMap((g) => g.zones.filter((z) => z.entrance).map((z) => ({ title: `${z.name} (${g.name})`, value: z.name }))))
+const entrances = computed(() => entrancesOf(gates.data ?? []))
 const reading = useReading(() => got(api.GET('/trials/entrance')))
 const live = setInterval(reading.again, 10_000)
 onUnmounted(() => clearInterval(live))
-const entrance = ref<string>()
+const at = ref<{ gate: string; entrance: string }>()
 const from = ref('')
 const person = ref('')
 const acting = useActing()
 const begin = () =>
   acting.act(async () => {
-    if (!entrance.value) return
-    const body = { entrance: entrance.value, from: from.value.trim() || undefined, person: person.value.trim() || undefined }
+    if (!at.value) return
+    const body = { entrance: at.value.entrance, from: from.value.trim() || undefined, person: person.value.trim() || undefined }
     const trial = await got(api.POST('/trials/entrance', { body }))
     await router.push(`/trials/entrance/${trial.id}`)
   })
-const whom = (trial: EntranceTrial) => [trial.person && visible(trial.person), trial.from && t('present.outside', { address: trial.from })].filter(Boolean).join(', ') || t('entranceTrial.anybody')
 </script>
 
 <template>
@@ -37,10 +37,10 @@ const whom = (trial: EntranceTrial) => [trial.person && visible(trial.person), t
       <summary>{{ t('entranceTrial.begin') }}</summary>
       <p class="quiet">{{ t('entranceTrial.how') }}</p>
       <form class="tools" @submit.prevent="begin">
-        <v-select v-model="entrance" :items="entrances" :label="t('present.entrance')" />
+        <v-select v-model="at" :items="entrances" :label="t('present.entrance')" />
         <v-text-field v-model="from" name="from" :label="t('entranceTrial.from')" :hint="t('entranceTrial.fromHow')" persistent-hint />
         <v-text-field v-model="person" name="whom" :label="t('entranceTrial.person')" />
-        <v-btn type="submit" variant="flat" color="primary" :loading="acting.busy" :disabled="!entrance">{{ t('entranceTrial.beginIt') }}</v-btn>
+        <v-btn type="submit" variant="flat" color="primary" :loading="acting.busy" :disabled="!at">{{ t('entranceTrial.beginIt') }}</v-btn>
       </form>
       <Asked :of="acting" />
     </details>
@@ -50,7 +50,7 @@ const whom = (trial: EntranceTrial) => [trial.person && visible(trial.person), t
         <tbody>
           <tr v-for="trial in reading.data" :key="trial.id">
             <td><router-link :to="`/trials/entrance/${trial.id}`">{{ trial.entrance }}</router-link></td>
-            <td>{{ whom(trial) }}</td>
+            <td>{{ whom(trial, t) }}</td>
             <td>{{ visible(trial.begun_by) }}</td>
             <td class="fixed">{{ moment(trial.until, locale) }}</td>
             <td class="fixed number">{{ trial.came }}</td>

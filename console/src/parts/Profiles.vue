@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, got } from '../api'
 import { useActing, useReading } from '../api/asking'
+import { entrancesOf } from '../look/entrance'
 import { newKey, profileFile, wholeProfile } from '../look/profile'
 import { moment, visible } from '../look/shape'
 import Asked from './Asked.vue'
@@ -20,7 +21,7 @@ const revoke = (id: string) =>
 // A profile for somebody's machine, with a key that is made here.
 const { rights } = defineProps<{ rights: string }>()
 const gates = useReading(() => got(api.GET('/gates')))
-const entrances = computed(() => (gates.data ?? []).flatMap((g) => g.zones.filter((z) => z.entrance).map((z) => ({ title: `${z.name} (${g.name})`, value: { gate: g.name, entrance: z.name } }))))
+const entrances = computed(() => entrancesOf(gates.data ?? []))
 const at = ref<{ gate: string; entrance: string }>()
 const person = ref('')
 const device = ref('')

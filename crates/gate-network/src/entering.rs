@@ -29,7 +29,7 @@ pub const QUOTA_SPAN: Duration = Duration::hours(24);
 /// Less than this is nothing: it is the largest packet that the kernel handles as one, and the one that does not fit is refused.
 pub const PACKET_MAX: u64 = 65_536;
 /// How often machines that must leave are asked to, before the newcomer is refused.
-const MAKE_ROOM_TRIES: usize = 3;
+pub const MAKE_ROOM_TRIES: usize = 3;
 
 /// What became of a machine that came.
 pub enum Arrival {

@@ -17,7 +17,7 @@ pub mod names;
 pub mod neighbours;
 pub mod plan;
 pub mod portal;
-mod refusing;
+pub mod refusing;
 pub mod report;
 pub mod resolver;
 mod shares;

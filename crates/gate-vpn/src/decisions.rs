@@ -83,9 +83,7 @@ impl Place {
     /// Of an entrance; none where the edition has none of that name that a gate takes people in at.
     pub fn of(engine: &Engine, entrance: &str) -> Option<Place> {
         let edition = engine.live.get()?;
-        let has = |g: &&Gate| g.is_vpn() && g.network().is_some_and(|n| n.zones.iter().any(|z| z == entrance));
-        let gate = edition.site.gates.iter().find(has)?.name.clone();
-        edition.site.zone(entrance).and_then(Zone::tunnel)?;
+        let gate = edition.site.gate_of_entrance(entrance)?.name.clone();
         Some(Place { edition, gate, entrance: entrance.to_owned() })
     }
 

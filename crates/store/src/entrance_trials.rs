@@ -1,7 +1,8 @@
 //! Trials of entrances: for which clients an entrance opens nothing for a while, by whom it was begun, and which crossings tell of it.
 
+use diesel::dsl::sql;
 use diesel::prelude::*;
-use diesel::sql_types::{Integer, Jsonb, Text, Uuid as SqlUuid};
+use diesel::sql_types::{Bool, Integer, Jsonb, Text, Uuid as SqlUuid};
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use passeur_core::Moment;
 use serde_json::Value;
@@ -16,6 +17,8 @@ use crate::schema::{entrance_trials, presences, tunnel_asks};
 const OPEN_MAX: i64 = 20;
 /// The most crossings that one keeps: who may connect without end may not make it longer without end.
 const CROSSINGS_MAX: i32 = 50;
+/// What is known of a tunnel names the trial whose number follows.
+const BY_TRIAL: &str = "tunnel->'trials' @> ";
 
 /// A trial of an entrance.
 #[derive(Clone, Debug, PartialEq, Eq, Queryable, Selectable, Insertable)]
@@ -33,6 +36,7 @@ pub struct EntranceTrialRow {
     pub expires_at: Moment,
     pub ended_at: Option<Moment>,
     pub ended_by: Option<String>,
+    /// Those that tell of it, the latest last.
     pub crossings: Vec<String>,
 }
 
@@ -102,7 +106,7 @@ impl Store {
         Ok(open.load(&mut conn).await?)
     }
 
-    /// Ends one, and says whose sessions have machines there by it. False where it was over.
+    /// Ends one. False where it was over.
     ///
     /// # Errors
     /// Those of the database.
@@ -147,7 +151,7 @@ impl Store {
     /// Those of the database.
     pub async fn on_by_entrance_trial(&self, id: Uuid) -> Result<Vec<PresenceRow>, StoreError> {
         let mut conn = self.conn().await?;
-        let by = diesel::dsl::sql::<diesel::sql_types::Bool>("tunnel->'trials' @> ").bind::<Jsonb, _>(serde_json::json!([id]));
+        let by = sql::<Bool>(BY_TRIAL).bind::<Jsonb, _>(serde_json::json!([id]));
         let on = presences::table.filter(presences::ended_at.is_null()).filter(by).order(presences::began.desc());
         Ok(on.limit(100).select(PresenceRow::as_select()).load(&mut conn).await?)
     }
@@ -158,7 +162,7 @@ impl Store {
     /// Those of the database.
     pub async fn waiting_by_entrance_trial(&self, id: Uuid, now: Moment) -> Result<Vec<WaitingTunnel>, StoreError> {
         let mut conn = self.conn().await?;
-        let by = diesel::dsl::sql::<diesel::sql_types::Bool>("tunnel->'trials' @> ").bind::<Jsonb, _>(serde_json::json!([id]));
+        let by = sql::<Bool>(BY_TRIAL).bind::<Jsonb, _>(serde_json::json!([id]));
         let waiting = tunnel_asks::table
             .filter(tunnel_asks::expires_at.gt(now))
             .filter(tunnel_asks::outcome.is_null())

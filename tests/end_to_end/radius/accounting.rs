@@ -6,10 +6,10 @@ use super::{AUTHORIZE_ONLY, CALLING, CLASS, SERVICE, USER, doors, gateway, lates
 use crate::support::{Nas, Stack, eventually};
 
 const FRAMED: u8 = 8;
-const STATUS: u8 = 40;
+pub const STATUS: u8 = 40;
 const DELAY: u8 = 41;
 const IN: u8 = 42;
-const OUT: u8 = 43;
+pub const OUT: u8 = 43;
 pub const NUMBER: u8 = 44;
 const LASTED: u8 = 46;
 const CAUSE: u8 = 49;
@@ -17,8 +17,8 @@ const IN_HIGH: u8 = 52;
 const EVENT: u8 = 55;
 
 pub const START: [u8; 4] = [0, 0, 0, 1];
-const STOP: [u8; 4] = [0, 0, 0, 2];
-const INTERIM: [u8; 4] = [0, 0, 0, 3];
+pub const STOP: [u8; 4] = [0, 0, 0, 2];
+pub const INTERIM: [u8; 4] = [0, 0, 0, 3];
 const ON: [u8; 4] = [0, 0, 0, 7];
 
 /// Lets somebody in under a number of the gateway's, and returns the Class.

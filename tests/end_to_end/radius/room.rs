@@ -2,13 +2,9 @@
 
 use serde_json::Value;
 
-use super::accounting::{NUMBER, START, let_in, on};
-use super::{AUTHORIZE_ONLY, CALLING, CLASS, SERVICE, USER, gateway, latest, quays};
+use super::accounting::{INTERIM, NUMBER, OUT, START, STATUS, STOP, let_in, on};
+use super::{AUTHORIZE_ONLY, CALLING, CLASS, REPLY, SERVICE, USER, gateway, latest, quays};
 use crate::support::{Nas, Stack, eventually};
-
-const STATUS: u8 = 40;
-const OUT: u8 = 43;
-const INTERIM: [u8; 4] = [0, 0, 0, 3];
 
 /// Asks for somebody from a machine, under a number.
 async fn asks(nas: &Nas, user: &str, number: &str, from: &str) -> (u8, String) {
@@ -19,7 +15,7 @@ async fn asks(nas: &Nas, user: &str, number: &str, from: &str) -> (u8, String) {
         (NUMBER, number.as_bytes()),
     ]);
     let told = nas.asks(&request).await;
-    let words = told.attributes.iter().find(|(k, _)| *k == 18).map(|(_, v)| String::from_utf8_lossy(v).into_owned());
+    let words = told.attributes.iter().find(|(k, _)| *k == REPLY).map(|(_, v)| String::from_utf8_lossy(v).into_owned());
     (told.code, words.unwrap_or_default())
 }
 
@@ -59,7 +55,7 @@ async fn one_machine_too_many_is_refused_with_a_crossing_that_names_the_others()
     let_in(&nas, "lucie@havrelune.example", "0004").await;
     // What nobody told of within a minute is no machine that is on: a door tells nothing of who went through.
     assert_eq!(on(&stack).await.len(), 3);
-    nas.tells(&[(USER, ANOUK.as_bytes()), (NUMBER, b"0001"), (STATUS, &[0, 0, 0, 2])]).await;
+    nas.tells(&[(USER, ANOUK.as_bytes()), (NUMBER, b"0001"), (STATUS, &STOP)]).await;
     let_in(&nas, ANOUK, "0005").await;
     assert_eq!(asks(&nas, ANOUK, "0006", "192.0.2.48").await.0, super::REJECT, "one that is let in is told of soon");
     stack.later(chrono::Duration::seconds(61));

@@ -37,14 +37,10 @@ pub async fn run(args: TrialEntrance, c: &ClientArgs) -> Result<(), Exit> {
         eprintln!("{}", passeur_core::text::visible(&line));
     }
     let trial = follow(&client, trial).await?;
-    let trial = match args.keep || !trial.open {
-        true => trial,
+    if trial.open && !args.keep {
         // What is shown is how it came, and not that it was ended by this.
-        false => {
-            let _: EntranceTrial = client.delete(&at(trial.id)).await?;
-            trial
-        }
-    };
+        let _: EntranceTrial = client.delete(&at(trial.id)).await?;
+    }
     shown(&trial, c)
 }
 

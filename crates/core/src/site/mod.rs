@@ -289,6 +289,12 @@ impl Site {
         self.gates.iter().find(|g| g.network().is_some_and(|n| n.radius.iter().any(|c| c == client)))
     }
 
+    /// The gate that takes people in at an entrance of tunnels; none where there is no such entrance.
+    pub fn gate_of_entrance(&self, entrance: &str) -> Option<&Gate> {
+        self.zone(entrance)?.tunnel()?;
+        self.gates.iter().find(|g| g.is_vpn() && self.zones_of(g).any(|z| z.name == entrance))
+    }
+
     /// RADIUS clients by which a gate takes people in.
     pub fn radius_clients_of<'a>(&'a self, gate: &'a Gate) -> impl Iterator<Item = &'a RadiusClient> {
         let names = gate.network().into_iter().flat_map(|n| &n.radius);

@@ -57,6 +57,15 @@ pub fn survey_kerberos(site: &Site, facts: &KerberosFacts) -> Vec<Finding> {
     worst_first(out)
 }
 
+/// The same of one entrance of tunnels alone.
+pub fn survey_entrance(site: &Site, facts: &Facts, entrance: &str) -> Vec<Finding> {
+    let mut out = vec![];
+    tunnels::look(site, facts, &mut out);
+    let place = tunnels::place(entrance);
+    out.retain(|f| f.place == place);
+    worst_first(out)
+}
+
 /// Gates and the console, each with its name in words.
 pub(crate) fn places(site: &Site) -> impl Iterator<Item = (String, &Access)> {
     let gates = site.gates.iter().map(|g| (format!("gate {}", g.name), &g.access));

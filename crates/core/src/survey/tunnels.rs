@@ -25,12 +25,17 @@ fn profiles(gate: &Gate, facts: &Facts, out: &mut Vec<Finding>) {
     }
 }
 
+/// How findings name an entrance.
+pub(super) fn place(entrance: &str) -> String {
+    format!("entrance {entrance}")
+}
+
 pub(super) fn look(site: &Site, facts: &Facts, out: &mut Vec<Finding>) {
     for gate in site.gates.iter().filter(|g| g.is_vpn()) {
         profiles(gate, facts, out);
         for zone in site.zones_of(gate) {
             let Some(tunnel) = zone.tunnel() else { continue };
-            let said = |code: Code| Finding::new(code, format!("entrance {}", zone.name)).with("entrance", zone.name.as_str());
+            let said = |code: Code| Finding::new(code, place(&zone.name)).with("entrance", zone.name.as_str());
             let seen: Vec<_> = facts
                 .guards
                 .iter()

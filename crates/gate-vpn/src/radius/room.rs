@@ -8,17 +8,15 @@ use passeur_core::id::CrossingId;
 use passeur_core::site::{Gate, WhenFull};
 use passeur_core::step;
 use passeur_core::step::Step;
-use passeur_engine::attempt::{Attempt, Who};
+use passeur_engine::attempt::Who;
 use passeur_engine::programs::Begun;
 use passeur_engine::{ending, rights};
-use passeur_gate_network::entering::{PACKET_MAX, QUOTA_SPAN};
+use passeur_gate_network::entering::{MAKE_ROOM_TRIES, PACKET_MAX, QUOTA_SPAN};
+use passeur_gate_network::refusing::{LetIn, not_through};
 use passeur_store::{Entered, PresenceRow, RadiusRow, StoreError};
 
 use super::RadiusGate;
 use super::accounting::extend;
-
-/// How often somebody's oldest is ended before the newcomer is refused.
-const MAKE_ROOM_TRIES: usize = 3;
 
 /// Why there is none.
 pub(super) enum Full {
@@ -106,15 +104,11 @@ impl RadiusGate {
         begun: &Begun,
         why: Step,
     ) -> Result<CrossingId, StoreError> {
-        let mut attempt = Attempt::begin(&self.engine, gate.place(), facts);
         let (provider, subject) = (begun.evidence.provider.clone(), begun.evidence.subject.clone());
-        attempt.who = Some(Who { provider, subject, name: begun.name.clone() });
-        attempt.session = Some(begun.session);
-        attempt.set_evidence(&begun.evidence);
-        attempt.step(|| step!(RulesLetIn { person: begun.name.as_str(), crossing: begun.crossing.to_string() }));
-        attempt.step(|| why);
-        attempt.record(Outcome::Refused).await?;
+        let who = Who { provider, subject, name: begun.name.clone() };
+        let of = LetIn { who, session: begun.session, evidence: Some(&begun.evidence), crossing: begun.crossing };
+        let told = not_through(&self.engine, (gate, facts), of, Outcome::Refused, vec![why]).await?;
         ending::end_here(&self.engine, &[begun.session], "no room", None).await?;
-        Ok(attempt.id)
+        Ok(told)
     }
 }

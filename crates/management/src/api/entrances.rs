@@ -66,7 +66,7 @@ pub async fn begin(
     let (from, person) = (text(ask.from), text(ask.person));
     let edition = app.live.get();
     let site = edition.as_ref().map(|e| &e.site);
-    let gate = site.and_then(|s| s.gates.iter().find(|g| g.is_vpn() && s.zones_of(g).any(|z| z.name == ask.entrance)));
+    let gate = site.and_then(|s| s.gate_of_entrance(&ask.entrance));
     let tunnel = site.and_then(|s| s.zone(&ask.entrance)?.tunnel());
     let (Some(gate), Some(tunnel)) = (gate, tunnel) else {
         let words =
@@ -114,7 +114,7 @@ fn network_in(text: &str, is_other: bool) -> Result<IpNet, ApiError> {
     };
     let widest = if network.addr().is_ipv4() { WIDEST.0 } else { WIDEST.1 };
     if network.prefix_len() < widest && !is_other {
-        let words = format!("{network} is many people\'s: say person as well, or a network no wider than /{widest}.");
+        let words = format!("{network} is many people's: say person as well, or a network no wider than /{widest}.");
         return Err(bad(&words));
     }
     Ok(network)
@@ -248,7 +248,7 @@ fn words(stage: TriedStage, lang: Lang) -> &'static str {
         TriedStage::SigningIn => ("is signing in", "en cours de connexion"),
         TriedStage::SignedIn => (
             "signed in; it is not said yet that the tunnel is theirs",
-            "connecté ; le tunnel n\'est pas encore reconnu comme sien",
+            "connecté ; le tunnel n'est pas encore reconnu comme sien",
         ),
         TriedStage::Refused => ("not let in", "non admis"),
         TriedStage::LetIn => (
@@ -256,7 +256,7 @@ fn words(stage: TriedStage, lang: Lang) -> &'static str {
             "admis, sans rien ouvrir ; son tunnel ne tient pas encore",
         ),
         TriedStage::Stands => ("the tunnel stands, with nothing opened", "le tunnel tient, sans rien ouvrir"),
-        TriedStage::Over => ("was let in, and is over", "a été admis, et c\'est fini"),
+        TriedStage::Over => ("was let in, and is over", "a été admis, et c'est fini"),
     };
     match lang {
         Lang::En => en,

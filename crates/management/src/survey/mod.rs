@@ -17,7 +17,7 @@ use passeur_core::site::RadiusClient;
 use passeur_core::step::{Lang, Step};
 use passeur_core::survey::{
     DatabaseFacts, Facts, Finding, GuardFacts, NodeFacts, ProfileFacts, RadiusFacts, SecretFacts, TokenFacts, count_sources,
-    recent, survey as judge,
+    recent, survey as judge, survey_entrance,
 };
 use passeur_gateway::edition::WebEdition;
 use passeur_live::edition::Edition;
@@ -54,9 +54,8 @@ async fn guards(app: &App) -> Result<Vec<GuardFacts>, StoreError> {
 
 /// What is wrong with an entrance of tunnels just now, as nodes see it.
 pub async fn of_entrance(app: &App, edition: &Edition, entrance: &str) -> Result<Vec<Finding>, StoreError> {
-    let facts = Facts { now: app.now(), guards: guards(app).await?, profiles: profiles(app).await?, ..Facts::default() };
-    let place = format!("entrance {entrance}");
-    Ok(judge(&edition.site, &facts).into_iter().filter(|f| f.place == place).collect())
+    let facts = Facts { now: app.now(), guards: guards(app).await?, ..Facts::default() };
+    Ok(survey_entrance(&edition.site, &facts, entrance))
 }
 
 /// Personal profiles that ran out of late or soon will.
